@@ -1,0 +1,161 @@
+package plan
+
+import (
+	"encoding"
+	"fmt"
+	"reflect"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// Change is one difference between two plans.
+type Change struct {
+	Path   string `json:"path" doc:"The setting, such as rules/records-web/services."`
+	Kind   string `json:"kind" enum:"made,changed,removed,moved"`
+	Before string `json:"before,omitempty"`
+	After  string `json:"after,omitempty"`
+}
+
+// String says the change in one line.
+func (c Change) String() string {
+	switch c.Kind {
+	case "made":
+		if c.After == "" {
+			return "make " + c.Path
+		}
+		return fmt.Sprintf("set %s to %s", c.Path, c.After)
+	case "removed":
+		if c.Before == "" {
+			return "remove " + c.Path
+		}
+		return fmt.Sprintf("remove %s (was %s)", c.Path, c.Before)
+	case "moved":
+		return fmt.Sprintf("reorder %s: %s → %s", c.Path, c.Before, c.After)
+	}
+	return fmt.Sprintf("change %s from %s to %s", c.Path, c.Before, c.After)
+}
+
+// Difference lists what turns the plan before into the plan after: objects by their names, fields by value.
+func Difference(before, after Plan) []Change {
+	var d differ
+	d.object("", reflect.ValueOf(before), reflect.ValueOf(after))
+	return d.changes
+}
+
+type differ struct{ changes []Change }
+
+func (d *differ) add(path, kind, before, after string) {
+	d.changes = append(d.changes, Change{path, kind, before, after})
+}
+
+func (d *differ) object(path string, a, b reflect.Value) {
+	for i := range a.NumField() {
+		name, _ := fieldName(a.Type().Field(i))
+		d.field(join(path, name), a.Field(i), b.Field(i))
+	}
+}
+
+func (d *differ) field(path string, a, b reflect.Value) {
+	if a.Kind() == reflect.Slice && named(a.Type().Elem()) {
+		d.objects(path, a, b)
+		return
+	}
+	if _, text := a.Interface().(encoding.TextMarshaler); a.Kind() == reflect.Struct && !text {
+		d.object(path, a, b)
+		return
+	}
+	before, after := words(a), words(b)
+	switch {
+	case before == after:
+	case before == "":
+		d.add(path, "made", "", after)
+	case after == "":
+		d.add(path, "removed", before, "")
+	default:
+		d.add(path, "changed", before, after)
+	}
+}
+
+func (d *differ) objects(path string, a, b reflect.Value) {
+	before, after := byName(a), byName(b)
+	var keptBefore, keptAfter []string
+	for _, name := range names(a) {
+		if _, kept := after[name]; !kept {
+			d.add(join(path, name), "removed", "", "")
+		} else {
+			keptBefore = append(keptBefore, name)
+		}
+	}
+	for _, name := range names(b) {
+		old, kept := before[name]
+		if !kept {
+			d.add(join(path, name), "made", "", "")
+			continue
+		}
+		keptAfter = append(keptAfter, name)
+		d.object(join(path, name), old, after[name])
+	}
+	if !slices.Equal(keptBefore, keptAfter) {
+		d.add(path, "moved", strings.Join(keptBefore, ", "), strings.Join(keptAfter, ", "))
+	}
+}
+
+func named(t reflect.Type) bool {
+	if t.Kind() != reflect.Struct {
+		return false
+	}
+	_, ok := t.FieldByName("Name")
+	return ok
+}
+
+func names(list reflect.Value) []string {
+	out := make([]string, list.Len())
+	for i := range out {
+		out[i] = list.Index(i).FieldByName("Name").String()
+	}
+	return out
+}
+
+func byName(list reflect.Value) map[string]reflect.Value {
+	out := map[string]reflect.Value{}
+	for i, name := range names(list) {
+		out[name] = list.Index(i)
+	}
+	return out
+}
+
+// words writes any value of a plan in one line; an absent one is empty.
+func words(v reflect.Value) string {
+	if v.IsZero() {
+		return ""
+	}
+	if t, ok := v.Interface().(encoding.TextMarshaler); ok {
+		text, _ := t.MarshalText()
+		return string(text)
+	}
+	switch v.Kind() {
+	case reflect.Pointer:
+		return words(v.Elem())
+	case reflect.Slice:
+		parts := make([]string, v.Len())
+		for i := range parts {
+			parts[i] = words(v.Index(i))
+		}
+		return strings.Join(parts, ", ")
+	case reflect.Struct:
+		var parts []string
+		for i := range v.NumField() {
+			if w := words(v.Field(i)); w != "" {
+				name, _ := fieldName(v.Type().Field(i))
+				parts = append(parts, name+" "+w)
+			}
+		}
+		return strings.Join(parts, ", ")
+	case reflect.Bool:
+		return strconv.FormatBool(v.Bool())
+	case reflect.Int:
+		return strconv.FormatInt(v.Int(), 10)
+	}
+	return v.String()
+}

@@ -1,0 +1,201 @@
+package plan
+
+import (
+	"net/netip"
+	"slices"
+
+	"yellowlantern/internal/core/netset"
+)
+
+// Names finds the objects of a plan by name and works out what references stand for.
+type Names struct {
+	plan     *Plan
+	Networks map[string]*Network
+	Routers  map[string]*Router
+	Hosts    map[string]*Host
+	Services map[string]*Service
+	Groups   map[string]*Group
+	Pools    map[string]*Pool
+	Tunnels  map[string]*Tunnel
+	Gateways map[string]*Gateway
+	internet netset.Addrs
+	inside   netset.Addrs
+	services map[string]netset.Services
+}
+
+// Index prepares the names of a plan; the plan must not change while it is used.
+func Index(p *Plan) *Names {
+	n := &Names{plan: p,
+		Networks: index(p.Networks, func(o *Network) string { return o.Name }),
+		Routers:  index(p.Routers, func(o *Router) string { return o.Name }),
+		Hosts:    index(p.Hosts, func(o *Host) string { return o.Name }),
+		Services: index(p.Services, func(o *Service) string { return o.Name }),
+		Groups:   index(p.Groups, func(o *Group) string { return o.Name }),
+		Pools:    index(p.Pools, func(o *Pool) string { return o.Name }),
+		Tunnels:  index(p.Tunnels, func(o *Tunnel) string { return o.Name }),
+		Gateways: index(p.Gateways, func(o *Gateway) string { return o.Name }),
+		services: map[string]netset.Services{},
+	}
+	var inside []netip.Prefix
+	for _, net := range p.Networks {
+		inside = append(inside, net.Prefixes...)
+	}
+	n.inside = netset.OfPrefixes(inside...)
+	n.internet = netset.Everywhere.Subtract(NeverRouted).Subtract(Private).Subtract(n.inside)
+	for _, pool := range p.Pools {
+		n.internet = n.internet.Subtract(pool.Space())
+	}
+	for _, s := range p.Services {
+		var set netset.Services
+		for _, port := range s.Ports {
+			one, _ := netset.ParseServices(port)
+			set = set.Union(one)
+		}
+		n.services[s.Name] = set
+	}
+	for _, g := range p.Gateways {
+		n.internet = n.internet.Subtract(netset.OfAddrs(g.Outside.Addresses...))
+	}
+	return n
+}
+
+func index[T any](list []T, name func(*T) string) map[string]*T {
+	out := make(map[string]*T, len(list))
+	for i := range list {
+		out[name(&list[i])] = &list[i]
+	}
+	return out
+}
+
+var (
+	// NeverRouted is what no gateway forwards (docs/semantics.md, "Route").
+	NeverRouted = prefixes("0.0.0.0/8", "127.0.0.0/8", "169.254.0.0/16", "224.0.0.0/4", "240.0.0.0/4",
+		"::/128", "::1/128", "::ffff:0:0/96", "fe80::/10", "ff00::/8")
+	// Private is what the internet does not carry: RFC 1918, RFC 6598, RFC 4193.
+	Private = prefixes("10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "100.64.0.0/10", "fc00::/7")
+)
+
+func prefixes(texts ...string) netset.Addrs {
+	ps := make([]netip.Prefix, len(texts))
+	for i, t := range texts {
+		ps[i] = netip.MustParsePrefix(t)
+	}
+	return netset.OfPrefixes(ps...)
+}
+
+// InternetAddrs is what the word internet stands for.
+func (n *Names) InternetAddrs() netset.Addrs { return n.internet }
+
+// InsideAddrs is every inside network together.
+func (n *Names) InsideAddrs() netset.Addrs { return n.inside }
+
+// Destination works out a destination: the name of a network or host, a prefix or address, internet, or any. ok is
+// false if it stands for nothing.
+func (n *Names) Destination(word string) (netset.Addrs, bool) {
+	switch word {
+	case Internet:
+		return n.internet, true
+	case Any:
+		return netset.Everywhere, true
+	}
+	if net := n.Networks[word]; net != nil {
+		return netset.OfPrefixes(net.Prefixes...), true
+	}
+	if h := n.Hosts[word]; h != nil {
+		return netset.OfAddrs(h.Addresses...), true
+	}
+	return literal(word)
+}
+
+func literal(word string) (netset.Addrs, bool) {
+	if p, err := netip.ParsePrefix(word); err == nil {
+		return netset.OfPrefixes(p), true
+	}
+	if a, err := netip.ParseAddr(word); err == nil && a.Zone() == "" {
+		return netset.OfAddrs(a.Unmap()), true
+	}
+	return nil, false
+}
+
+// Destinations joins several; unknown ones hold nothing.
+func (n *Names) Destinations(words []string) netset.Addrs {
+	var out netset.Addrs
+	for _, w := range words {
+		a, _ := n.Destination(w)
+		out = out.Union(a)
+	}
+	return out
+}
+
+// Source works out a source of a translation: the name of a pool, or a prefix.
+func (n *Names) Source(word string) (netset.Addrs, bool) {
+	if p := n.Pools[word]; p != nil {
+		return p.Addresses(), true
+	}
+	return literal(word)
+}
+
+// Service works out a service: a name, or a service as ParseServices reads it.
+func (n *Names) Service(word string) (netset.Services, bool) {
+	if s, ok := n.services[word]; ok {
+		return s, true
+	}
+	s, err := netset.ParseServices(word)
+	return s, err == nil
+}
+
+// ServiceSet joins several; unknown ones hold nothing.
+func (n *Names) ServiceSet(words []string) netset.Services {
+	var out netset.Services
+	for _, w := range words {
+		s, _ := n.Service(w)
+		out = out.Union(s)
+	}
+	return out
+}
+
+// NetworkOf is the network that holds the address as its most specific one.
+func (n *Names) NetworkOf(a netip.Addr) *Network {
+	var best *Network
+	bits := -1
+	for i := range n.plan.Networks {
+		for _, p := range n.plan.Networks[i].Prefixes {
+			if p.Bits() > bits && p.Masked().Contains(a) {
+				best, bits = &n.plan.Networks[i], p.Bits()
+			}
+		}
+	}
+	return best
+}
+
+// HostAt is the host with the address, if the plan names one.
+func (n *Names) HostAt(a netip.Addr) *Host {
+	for i := range n.plan.Hosts {
+		if slices.Contains(n.plan.Hosts[i].Addresses, a) {
+			return &n.plan.Hosts[i]
+		}
+	}
+	return nil
+}
+
+// Space is all that belongs to the pool, leased or not: its prefixes less what they exclude.
+func (p *Pool) Space() netset.Addrs {
+	return netset.OfPrefixes(p.Prefixes...).Subtract(netset.OfPrefixes(p.Exclude...))
+}
+
+// Addresses is what the pool leases: its prefixes without their first and last IPv4 address (of prefixes of 30 bits or
+// fewer), without an IPv6 prefix's first (the subnet-router anycast, RFC 4291 §2.6.1), less what is excluded.
+func (p *Pool) Addresses() netset.Addrs {
+	var out netset.Addrs
+	for _, prefix := range p.Prefixes {
+		s := netset.PrefixSpan(prefix)
+		switch {
+		case prefix.Addr().Is4() && prefix.Bits() <= 30:
+			s.From, s.To = s.From.Next(), s.To.Prev()
+		case prefix.Addr().Is6() && prefix.Bits() <= 126:
+			s.From = s.From.Next()
+		}
+		out = out.Union(netset.OfSpans(s))
+	}
+	return out.Subtract(netset.OfPrefixes(p.Exclude...))
+}

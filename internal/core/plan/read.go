@@ -1,0 +1,322 @@
+package plan
+
+import (
+	"encoding"
+	"errors"
+	"fmt"
+	"net/netip"
+	"reflect"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"go.yaml.in/yaml/v3"
+)
+
+// MaxSize is the largest document that is read, in octets.
+const MaxSize = 4 << 20
+
+// Pos is a place in the document; lines and columns count from 1.
+type Pos struct {
+	Line   int `json:"line"`
+	Column int `json:"column"`
+}
+
+// Fault is something that keeps a document from being a plan.
+type Fault struct {
+	Pos
+	Path     string `json:"path" doc:"The setting, such as rules/records-web/to/0."`
+	Problem  string `json:"problem"`
+	Expected string `json:"expected,omitempty"`
+}
+
+func (f Fault) Error() string {
+	text := fmt.Sprintf("line %d, column %d: ", f.Line, f.Column)
+	if f.Path != "" {
+		text += f.Path + ": "
+	}
+	text += f.Problem
+	if f.Expected != "" {
+		text += "; expected " + f.Expected
+	}
+	return text
+}
+
+// Faults is every fault of one document, in its order.
+type Faults []Fault
+
+func (fs Faults) Error() string {
+	lines := make([]string, len(fs))
+	for i, f := range fs {
+		lines[i] = f.Error()
+	}
+	return strings.Join(lines, "\n")
+}
+
+// Document is a plan together with the text it was read from. The text is the record: comments and layout stay.
+type Document struct {
+	Text   string
+	Plan   Plan
+	places map[string]Pos
+}
+
+// Place is where a setting stands. A path that the document does not hold (a default, something missing) is placed at
+// the nearest setting around it.
+func (d *Document) Place(path string) Pos {
+	for {
+		if p, ok := d.places[path]; ok {
+			return p
+		}
+		cut := strings.LastIndexByte(path, '/')
+		if cut < 0 {
+			return Pos{1, 1}
+		}
+		path = path[:cut]
+	}
+}
+
+// Read reads a YAML document strictly: unknown and repeated fields, wrong types and bad values are faults, each with
+// its line and column. All faults are returned together, as Faults.
+func Read(text string) (*Document, error) {
+	if len(text) > MaxSize {
+		return nil, Faults{{Pos: Pos{1, 1}, Problem: "the document is larger than 4 MiB", Expected: "a smaller plan"}}
+	}
+	var root yaml.Node
+	if err := yaml.Unmarshal([]byte(text), &root); err != nil {
+		return nil, Faults{syntaxFault(err)}
+	}
+	if root.Kind == 0 {
+		return nil, Faults{{Pos: Pos{1, 1}, Problem: "the document is empty", Expected: "a plan that begins with format: 1"}}
+	}
+	d := &Document{Text: text, places: map[string]Pos{}}
+	r := reader{places: d.places}
+	r.value(root.Content[0], reflect.ValueOf(&d.Plan).Elem(), "", "")
+	if len(r.faults) == 0 && d.Plan.Format != Format {
+		pos := d.Place("format")
+		r.faults = append(r.faults, Fault{Pos: pos, Path: "format", Problem: fmt.Sprintf("format %d is not one this version reads", d.Plan.Format), Expected: "1"})
+	}
+	if len(r.faults) > 0 {
+		return nil, r.faults
+	}
+	return d, nil
+}
+
+var lineIn = regexp.MustCompile(`line (\d+): (.*)`)
+
+func syntaxFault(err error) Fault {
+	f := Fault{Pos: Pos{1, 1}, Problem: strings.TrimPrefix(err.Error(), "yaml: "), Expected: "YAML"}
+	if m := lineIn.FindStringSubmatch(f.Problem); m != nil {
+		f.Line, _ = strconv.Atoi(m[1])
+		f.Problem = m[2]
+	}
+	return f
+}
+
+type reader struct {
+	places map[string]Pos
+	faults Faults
+}
+
+func (r *reader) fault(n *yaml.Node, path, problem, expected string) {
+	r.faults = append(r.faults, Fault{Pos: Pos{max(n.Line, 1), max(n.Column, 1)}, Path: path, Problem: problem, Expected: expected})
+}
+
+// value reads a node into a field; oneOf lists the permitted words of a string, if they are limited.
+func (r *reader) value(n *yaml.Node, v reflect.Value, path, oneOf string) {
+	r.places[path] = Pos{n.Line, n.Column}
+	if n.Kind == yaml.AliasNode || n.Anchor != "" {
+		r.fault(n, path, "anchors and aliases are not read", "the value itself")
+		return
+	}
+	if v.Kind() == reflect.Pointer {
+		v.Set(reflect.New(v.Type().Elem()))
+		v = v.Elem()
+	}
+	if u, ok := v.Addr().Interface().(encoding.TextUnmarshaler); ok {
+		if n.Kind != yaml.ScalarNode || u.UnmarshalText([]byte(n.Value)) != nil || n.Value == "" {
+			r.fault(n, path, describe(n), sample(v.Interface()))
+		} else if a, ok := v.Interface().(netip.Addr); ok && a.Zone() != "" {
+			r.fault(n, path, describe(n), "an address without a zone")
+		} else if ok && a.Is4In6() {
+			r.fault(n, path, describe(n), "the IPv4 address by itself, "+a.Unmap().String())
+		}
+		return
+	}
+	switch v.Kind() {
+	case reflect.Struct:
+		r.object(n, v, path)
+	case reflect.Slice:
+		r.list(n, v, path, oneOf)
+	default:
+		r.scalar(n, v, path, oneOf)
+	}
+}
+
+func (r *reader) object(n *yaml.Node, v reflect.Value, path string) {
+	if n.Kind != yaml.MappingNode {
+		r.fault(n, path, describe(n), "fields: "+strings.Join(fieldNames(v.Type()), ", "))
+		return
+	}
+	seen := map[string]bool{}
+	for i := 0; i+1 < len(n.Content); i += 2 {
+		key, val := n.Content[i], n.Content[i+1]
+		field, ok := fieldNamed(v.Type(), key.Value)
+		switch {
+		case !ok:
+			r.fault(key, path, fmt.Sprintf("unknown field %q", key.Value), "one of "+strings.Join(fieldNames(v.Type()), ", "))
+			continue
+		case seen[key.Value]:
+			r.fault(key, path, fmt.Sprintf("field %q is given twice", key.Value), "it once")
+			continue
+		}
+		seen[key.Value] = true
+		r.value(val, v.FieldByIndex(field.Index), join(path, key.Value), field.Tag.Get("enum"))
+	}
+	for i := range v.NumField() {
+		f := v.Type().Field(i)
+		if name, optional := fieldName(f); !optional && !seen[name] {
+			r.fault(n, join(path, name), fmt.Sprintf("field %q is missing", name), strings.TrimSuffix(lowerFirst(f.Tag.Get("doc")), "."))
+		}
+	}
+}
+
+var goodName = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,62}$`)
+
+// list reads a sequence. Objects with a name are found by it in paths, so names must be fit for that and unique.
+func (r *reader) list(n *yaml.Node, v reflect.Value, path, oneOf string) {
+	if n.Kind != yaml.SequenceNode {
+		r.fault(n, path, describe(n), "a list")
+		return
+	}
+	v.Set(reflect.MakeSlice(v.Type(), len(n.Content), len(n.Content)))
+	seen := map[string]bool{}
+	for i, item := range n.Content {
+		at := join(path, strconv.Itoa(i))
+		if name := nameNode(item); name != nil && v.Type().Elem().Kind() == reflect.Struct {
+			switch {
+			case !goodName.MatchString(name.Value):
+				r.fault(name, at+"/name", fmt.Sprintf("%q cannot be a name", name.Value), "up to 63 lower-case letters, digits, dots, underscores and hyphens")
+			case seen[name.Value]:
+				r.fault(name, at+"/name", fmt.Sprintf("the name %q is used twice in %s", name.Value, path), "another name")
+			case name.Value == Internet || name.Value == Any:
+				r.fault(name, at+"/name", fmt.Sprintf("%q has a meaning of its own", name.Value), "another name")
+			default:
+				at = join(path, name.Value)
+			}
+			seen[name.Value] = true
+		}
+		r.value(item, v.Index(i), at, oneOf)
+	}
+}
+
+func nameNode(n *yaml.Node) *yaml.Node {
+	if n.Kind == yaml.MappingNode {
+		for i := 0; i+1 < len(n.Content); i += 2 {
+			if n.Content[i].Value == "name" {
+				return n.Content[i+1]
+			}
+		}
+	}
+	return nil
+}
+
+func (r *reader) scalar(n *yaml.Node, v reflect.Value, path, oneOf string) {
+	if n.Kind != yaml.ScalarNode {
+		r.fault(n, path, describe(n), "a single value")
+		return
+	}
+	switch v.Kind() {
+	case reflect.String:
+		if n.Tag == "!!null" || n.Value == "" {
+			r.fault(n, path, "the value is empty", "text")
+			return
+		}
+		if oneOf != "" && !slices.Contains(strings.Split(oneOf, ","), n.Value) {
+			r.fault(n, path, describe(n), "one of "+strings.ReplaceAll(oneOf, ",", ", "))
+			return
+		}
+		v.SetString(n.Value)
+	case reflect.Bool:
+		if n.Tag != "!!bool" {
+			r.fault(n, path, describe(n), "true or false")
+			return
+		}
+		v.SetBool(n.Value == "true" || n.Value == "True" || n.Value == "TRUE")
+	case reflect.Int:
+		i, err := strconv.Atoi(n.Value)
+		if err != nil {
+			r.fault(n, path, describe(n), "a whole number")
+			return
+		}
+		v.SetInt(int64(i))
+	default:
+		panic("plan: no reader for " + v.Type().String())
+	}
+}
+
+func describe(n *yaml.Node) string {
+	switch n.Kind {
+	case yaml.MappingNode:
+		return "there are fields here"
+	case yaml.SequenceNode:
+		return "there is a list here"
+	}
+	if n.Value == "" {
+		return "the value is empty"
+	}
+	return fmt.Sprintf("%q will not do", n.Value)
+}
+
+func sample(v any) string {
+	switch v.(type) {
+	case netip.Addr:
+		return "an address such as 10.20.0.1 or fd00:20::1"
+	case netip.Prefix:
+		return "a prefix such as 10.20.0.0/24 or fd00:20::/64"
+	}
+	return "a value"
+}
+
+func fieldName(f reflect.StructField) (name string, optional bool) {
+	name, options, _ := strings.Cut(f.Tag.Get("json"), ",")
+	return name, strings.Contains(options, "omit")
+}
+
+func fieldNamed(t reflect.Type, name string) (reflect.StructField, bool) {
+	for i := range t.NumField() {
+		if n, _ := fieldName(t.Field(i)); n == name {
+			return t.Field(i), true
+		}
+	}
+	return reflect.StructField{}, false
+}
+
+func fieldNames(t reflect.Type) []string {
+	names := make([]string, t.NumField())
+	for i := range names {
+		names[i], _ = fieldName(t.Field(i))
+	}
+	return names
+}
+
+func join(path, name string) string {
+	if path == "" {
+		return name
+	}
+	return path + "/" + name
+}
+
+func lowerFirst(s string) string {
+	if s == "" {
+		return s
+	}
+	return strings.ToLower(s[:1]) + s[1:]
+}
+
+// AsFaults gives the faults in an error of Read.
+func AsFaults(err error) (Faults, bool) {
+	var fs Faults
+	ok := errors.As(err, &fs)
+	return fs, ok
+}

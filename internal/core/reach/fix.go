@@ -1,0 +1,50 @@
+package reach
+
+import (
+	"fmt"
+	"strings"
+
+	"yellowlantern/internal/core/site"
+)
+
+// Fix says the change that mends what happened to the packet at the station.
+func Fix(m *site.Model, c *site.Class, p site.Packet, station, setting string, missing bool) string {
+	where := p.Dst.String()
+	if h := m.Names.HostAt(p.Dst); h != nil {
+		where = h.Name
+	}
+	if !missing {
+		return fmt.Sprintf("narrow %s, or add a rule that refuses %s to %s for %s", setting, p.Service, where, c.Name())
+	}
+	switch station {
+	case site.Admission:
+		return fmt.Sprintf("add one of the groups %s to a passage", c.Name())
+	case site.Device, site.Selectors:
+		if strings.HasPrefix(setting, "pools/") {
+			return fmt.Sprintf("add a prefix of that family to %s", setting)
+		}
+		return fmt.Sprintf("add %s to %s/split", where, setting)
+	case site.Source:
+		return "send from the leased address"
+	case site.Rules:
+		if setting != "rules" {
+			return fmt.Sprintf("narrow or remove the refusal %s", setting)
+		}
+		return fmt.Sprintf("add a rule that permits %s to %s for %s", p.Service, where, c.Name())
+	case site.Routing:
+		if setting == "pools" {
+			return "renumber: the destination must not lie in a pool"
+		}
+		return fmt.Sprintf("add a route to %s at %s", p.Dst, setting)
+	case site.Translating:
+		return fmt.Sprintf("give %s an address of this family, or exempt the traffic before it", setting)
+	case site.Onward:
+		return fmt.Sprintf("correct the routers between the gateway and %s (%s)", where, setting)
+	case site.Return:
+		if setting == "nat" {
+			return "add a translation to the gateway's address for what leaves to the internet"
+		}
+		return fmt.Sprintf("give the way back to the pool a route that leads to the gateway (%s), or translate the source", setting)
+	}
+	return ""
+}

@@ -1,0 +1,42 @@
+package reach
+
+import (
+	"slices"
+	"strings"
+
+	"yellowlantern/internal/core/site"
+)
+
+// Person is a user with their effective groups.
+type Person struct {
+	User   string   `json:"user"`
+	Groups []string `json:"groups" nullable:"false"`
+}
+
+// Class is everybody with the same effective groups.
+type Class struct {
+	*site.Class
+	Users []string
+}
+
+// Classes sorts people into classes, in the order of their groups' names.
+func Classes(m *site.Model, people []Person) []Class {
+	index := map[string]int{}
+	var out []Class
+	for _, p := range people {
+		c := m.Class(p.Groups)
+		key := strings.Join(c.Groups, "\x00")
+		i, seen := index[key]
+		if !seen {
+			i = len(out)
+			index[key] = i
+			out = append(out, Class{Class: c})
+		}
+		out[i].Users = append(out[i].Users, p.User)
+	}
+	slices.SortFunc(out, func(a, b Class) int { return slices.Compare(a.Groups, b.Groups) })
+	for _, c := range out {
+		slices.Sort(c.Users)
+	}
+	return out
+}

@@ -1,0 +1,282 @@
+package reach
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+
+	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/core/site"
+)
+
+// Outcomes of an expectation for one class.
+const (
+	Holds = "holds"
+	Fails = "fails"
+	InPart = "in part"
+)
+
+// Line is one readable piece of traffic.
+type Line struct {
+	To       string `json:"to" doc:"Destinations."`
+	Services string `json:"services"`
+}
+
+// Result is one expectation held against the reach of one class.
+type Result struct {
+	Expectation string   `json:"expectation"`
+	Must        string   `json:"must"`
+	Class       string   `json:"class" doc:"The class's groups."`
+	Users       []string `json:"users" nullable:"false"`
+	Outcome     string   `json:"outcome" enum:"holds,fails,in part"`
+	Words       string   `json:"words" doc:"The outcome in one sentence."`
+	Wrong       []Line   `json:"wrong,omitempty" nullable:"false" doc:"What is missing, or reachable and should not be."`
+	Example     *Example `json:"example,omitempty" doc:"One packet that shows it."`
+}
+
+// Example is one packet with its journey, the station at fault and the change that mends it.
+type Example struct {
+	Src     string       `json:"src"`
+	Dst     string       `json:"dst"`
+	Service string       `json:"service"`
+	Station string       `json:"station"`
+	Setting string       `json:"setting"`
+	Words   string       `json:"words"`
+	Fix     string       `json:"fix"`
+	Journey site.Journey `json:"journey"`
+}
+
+// Proof is every expectation held against computed reach.
+type Proof struct {
+	Results []Result `json:"results" nullable:"false"`
+	Failed  int      `json:"failed"`
+}
+
+// Prove holds the plan's expectations against the computed reach of every class of the people.
+func Prove(m *site.Model, people []Person) Proof {
+	c := NewComputer(m)
+	classes := Classes(m, people)
+	reaches := make([]Reach, len(classes))
+	for i, class := range classes {
+		reaches[i] = c.Of(class.Class)
+	}
+	var p Proof
+	for i := range m.Plan.Expectations {
+		e := &m.Plan.Expectations[i]
+		for k, class := range classes {
+			users := concerned(e, class)
+			if len(users) == 0 {
+				continue
+			}
+			r := Result{Expectation: e.Name, Must: e.Must, Class: class.Name(), Users: users, Outcome: Holds}
+			judge{m, class.Class, reaches[k]}.expect(e, &r)
+			if r.Outcome != Holds {
+				p.Failed++
+			}
+			p.Results = append(p.Results, r)
+		}
+	}
+	return p
+}
+
+// concerned is the users of a class that an expectation is about.
+func concerned(e *plan.Expectation, c Class) []string {
+	if e.Everyone && c.Passage != nil || slices.ContainsFunc(e.Groups, func(g string) bool { return slices.Contains(c.Groups, g) }) {
+		return c.Users
+	}
+	var out []string
+	for _, u := range e.Users {
+		if slices.Contains(c.Users, u) {
+			out = append(out, u)
+		}
+	}
+	return out
+}
+
+type judge struct {
+	m *site.Model
+	c *site.Class
+	r Reach
+}
+
+func (j judge) expect(e *plan.Expectation, r *Result) {
+	switch e.Must {
+	case plan.Reach:
+		j.mustReach(e, r)
+	case plan.NotReach:
+		asked := netset.Of(j.m.Names.Destinations(e.To), j.m.Names.ServiceSet(e.Services))
+		j.surplus(asked, r, "cannot reach it", "can reach what should be out of bounds")
+	case plan.NothingElse:
+		asked := netset.Of(netset.Everywhere, netset.AnyService)
+		for i := range j.m.Plan.Expectations {
+			other := &j.m.Plan.Expectations[i]
+			if other.Must == plan.Reach && len(concerned(other, Class{j.c, r.Users})) > 0 {
+				asked = asked.Subtract(netset.Of(j.m.Names.Destinations(other.To), j.m.Names.ServiceSet(other.Services)))
+			}
+		}
+		j.surplus(asked, r, "can reach nothing that no expectation asks for", "can reach what no expectation asks for")
+	}
+}
+
+// Asked is the traffic that a must-reach expectation demands for people of the class: in the families that their pool
+// has, without what no gateway forwards, and without the gateway's own addresses where a network or prefix is meant.
+func Asked(m *site.Model, c *site.Class, e *plan.Expectation) netset.Traffic {
+	var dst netset.Addrs
+	for _, word := range e.To {
+		a, _ := m.Names.Destination(word)
+		if m.Names.Hosts[word] == nil && a.Count(2) > 1 {
+			a = a.Subtract(plan.NeverRouted).Subtract(m.OwnAddresses()).Subtract(m.EdgeAddresses())
+		}
+		dst = dst.Union(a)
+	}
+	if c.Passage != nil {
+		for _, family := range []netset.Addrs{netset.All4, netset.All6} {
+			if !c.Passage.Pool.Overlaps(family) {
+				if rest := dst.Subtract(family); len(rest) > 0 {
+					dst = rest
+				}
+			}
+		}
+	}
+	return netset.Of(dst, m.Names.ServiceSet(e.Services)).Intersect(site.Opening())
+}
+
+func (j judge) mustReach(e *plan.Expectation, r *Result) {
+	asked := Asked(j.m, j.c, e)
+	reached := Always(j.r.Full)
+	missing := asked.Subtract(reached)
+	switch {
+	case len(asked) == 0:
+		r.Outcome, r.Words = Fails, "it names nothing that could be reached"
+	case len(missing) > 0:
+		r.Outcome, r.Words = Fails, "cannot reach it"
+		if !missing.Equal(asked) {
+			r.Outcome, r.Words = InPart, "reaches it only in part"
+		}
+		r.Wrong = j.lines(missing)
+		r.Example = j.example(missing, true)
+		r.Words += ": " + r.Example.Words
+	case e.ByName && !j.names(reached):
+		r.Outcome = Fails
+		r.Words = "reaches it by address, but no name server of the passage can be asked through the tunnel"
+		if j.c.Passage != nil && len(j.c.Passage.DNS.Servers) > 0 {
+			ask := netset.Of(netset.OfAddrs(j.c.Passage.DNS.Servers...), netset.Ports(netset.UDP, 53, 53))
+			r.Wrong = j.lines(ask)
+			r.Example = j.example(ask, true)
+		}
+	default:
+		r.Words = "reaches it"
+	}
+}
+
+// names tells whether some name server of the passage can be asked.
+func (j judge) names(reached netset.Traffic) bool {
+	return slices.ContainsFunc(j.c.Passage.DNS.Servers, func(s netip.Addr) bool {
+		return reached.Contains(s, netset.PortPoint(netset.UDP, 53))
+	})
+}
+
+func (j judge) surplus(forbidden netset.Traffic, r *Result, good, bad string) {
+	breach := Everywhere(j.r.Enforced).Intersect(forbidden)
+	r.Words = good
+	if len(breach) == 0 {
+		return
+	}
+	r.Outcome, r.Wrong, r.Example = Fails, j.lines(breach), j.example(breach, false)
+	r.Words = fmt.Sprintf("%s: %s", bad, r.Example.Words)
+}
+
+func (j judge) lines(t netset.Traffic) []Line {
+	lines := t.Lines()
+	out := make([]Line, 0, len(lines))
+	for _, l := range lines {
+		out = append(out, Line{To: j.placeNames(l.Dst), Services: l.Svc.String()})
+	}
+	return out
+}
+
+// placeNames writes addresses with the names that the plan has for them.
+func (j judge) placeNames(a netset.Addrs) string {
+	if a.Equal(j.m.Names.InternetAddrs()) {
+		return plan.Internet
+	}
+	text := ""
+	for i, s := range a {
+		if i == 8 {
+			return fmt.Sprintf("%s and %d more ranges", text, len(a)-i)
+		}
+		if i > 0 {
+			text += ", "
+		}
+		if h := j.m.Names.HostAt(s.From); h != nil && s.From == s.To {
+			text += h.Name + " "
+		}
+		text += s.String()
+	}
+	return text
+}
+
+// example picks the packet of the set that says most to a person, and the station and setting that decide about it.
+func (j judge) example(t netset.Traffic, missing bool) *Example {
+	p := pick(j.m, t)
+	p.Src = j.sourceFor(p, missing)
+	journey := j.m.Travel(j.c, p, netset.OfAddrs(p.Src))
+	x := &Example{Src: p.Src.String(), Dst: p.Dst.String(), Service: p.Service.String(), Journey: journey}
+	if lost := journey.LostAt(); lost != nil && missing {
+		x.Station, x.Setting, x.Words = lost.Station, lost.Setting, lost.Words
+	} else {
+		for _, s := range journey.Steps { // what lets it through is the rule
+			if s.Station == site.Rules {
+				x.Station, x.Setting, x.Words = s.Station, s.Setting, s.Words
+			}
+		}
+	}
+	x.Fix = Fix(j.m, j.c, p, x.Station, x.Setting, missing)
+	return x
+}
+
+// sourceFor finds a source of the pool from which the packet is lost (or gets through).
+func (j judge) sourceFor(p site.Packet, missing bool) netip.Addr {
+	parts := j.r.Enforced
+	if missing {
+		parts = j.r.Full
+	}
+	var some netip.Addr
+	for _, part := range parts {
+		from := part.Src[0].From
+		if from.Is4() != p.Dst.Is4() {
+			continue
+		}
+		some = from
+		if part.Traffic.Contains(p.Dst, p.Service) != missing {
+			break
+		}
+	}
+	if !some.IsValid() { // no address of the family, or not admitted at all
+		some = netip.IPv6Unspecified()
+		if p.Dst.Is4() {
+			some = netip.IPv4Unspecified()
+		}
+	}
+	return some
+}
+
+// pick prefers a destination that has a name, and a service that is easy to try.
+func pick(m *site.Model, t netset.Traffic) site.Packet {
+	slab := t[0]
+	dst := slab.Dst.From
+search:
+	for _, s := range t {
+		for i := range m.Plan.Hosts {
+			for _, a := range m.Plan.Hosts[i].Addresses {
+				if s.Dst.From.Compare(a) <= 0 && a.Compare(s.Dst.To) <= 0 {
+					slab, dst = s, a
+					break search
+				}
+			}
+		}
+	}
+	service, _ := slab.Svc.Example()
+	return site.Packet{Dst: dst, Service: service}
+}

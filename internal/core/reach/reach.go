@@ -1,0 +1,112 @@
+// Package reach computes who reaches what, for all traffic at once, by sending sets of packets through the stations of
+// package site; holds it against the plan's expectations; and says what a change gains and loses. docs/semantics.md
+// defines the two sides of reach that it keeps apart.
+package reach
+
+import (
+	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/site"
+)
+
+// Part is the reach from some source addresses, all of which fare alike.
+type Part struct {
+	Src     netset.Addrs
+	Traffic netset.Traffic
+}
+
+// Reach is what a class of people gets through.
+type Reach struct {
+	Full     []Part // passes every station, and the answer comes back
+	Enforced []Part // passes what the gateway enforces
+}
+
+// Everywhere joins the parts over all sources: what can be reached from some address of the pool.
+func Everywhere(parts []Part) netset.Traffic {
+	sets := make([]netset.Traffic, len(parts))
+	for i, p := range parts {
+		sets[i] = p.Traffic
+	}
+	return netset.UnionAll(sets)
+}
+
+// Always is what can be reached from every address of the pool of the destination's family.
+func Always(parts []Part) netset.Traffic {
+	var v4, v6 netset.Traffic
+	var any4, any6 bool
+	for _, p := range parts {
+		set, seen := &v6, &any6
+		if p.Src[0].From.Is4() {
+			set, seen = &v4, &any4
+		}
+		if *seen {
+			*set = set.Intersect(p.Traffic)
+		} else {
+			*set, *seen = p.Traffic, true
+		}
+	}
+	return v4.Union(v6)
+}
+
+// Computer works out reach for many classes of one model; what depends on the pool alone is worked out once.
+type Computer struct {
+	Model *site.Model
+	route netset.Traffic
+	pools map[string][]source
+}
+
+// source is a source atom with what happens to its packets wherever they go.
+type source struct {
+	src   netset.Addrs
+	lost  netset.Addrs // by translation
+	comes netset.Addrs // carried there, and the answer back
+}
+
+// NewComputer prepares a model.
+func NewComputer(m *site.Model) *Computer {
+	return &Computer{Model: m, route: m.RouteSet(), pools: map[string][]source{}}
+}
+
+func (c *Computer) sources(p *site.Passage) []source {
+	if known, ok := c.pools[p.Passage.Pool]; ok {
+		return known
+	}
+	var out []source
+	onward := c.Model.OnwardSet()
+	for _, atom := range c.Model.SourceAtoms(p.Pool) {
+		s := source{src: atom}
+		for _, part := range c.Model.TranslationSet(atom) {
+			if !part.Src.IsValid() {
+				s.lost = s.lost.Union(part.Dst)
+				continue
+			}
+			s.comes = s.comes.Union(part.Dst.Intersect(c.Model.ReturnSet(part.Src)))
+		}
+		s.comes = s.comes.Intersect(onward)
+		out = append(out, s)
+	}
+	c.pools[p.Passage.Pool] = out
+	return out
+}
+
+// Of computes the reach of a class.
+func (c *Computer) Of(class *site.Class) Reach {
+	var r Reach
+	if class.Passage == nil {
+		return r
+	}
+	let := c.Model.RulesSet(class).Intersect(c.route)
+	let4, let6 := let.To(netset.All4), let.To(netset.All6)
+	device := c.Model.DeviceSet(class)
+	for _, s := range c.sources(class.Passage) {
+		enforced := let6
+		if s.src[0].From.Is4() {
+			enforced = let4
+		}
+		if len(s.lost) > 0 {
+			enforced = enforced.Subtract(netset.Of(s.lost, netset.AnyService))
+		}
+		r.Enforced = append(r.Enforced, Part{s.src, enforced})
+		r.Full = append(r.Full, Part{s.src, enforced.To(device.Intersect(s.comes))})
+	}
+	return r
+}

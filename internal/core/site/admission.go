@@ -1,0 +1,93 @@
+package site
+
+import (
+	"slices"
+	"strings"
+
+	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/plan"
+)
+
+// Passage is a compiled passage.
+type Passage struct {
+	*plan.Passage
+	Pool   netset.Addrs // what is leased
+	Routes netset.Addrs // what its devices send into the tunnel
+}
+
+// Class is everybody with the same set of groups, as the stations see them.
+type Class struct {
+	Groups   []string // sorted
+	Passage  *Passage // nil: not admitted
+	permits  []*Rule
+	refusals []*Rule
+}
+
+func (m *Model) compilePassages() {
+	for i := range m.Plan.Passages {
+		p := &m.Plan.Passages[i]
+		if p.Off || !m.offers(p) {
+			continue
+		}
+		c := Passage{Passage: p}
+		if pool := m.Names.Pools[p.Pool]; pool != nil {
+			c.Pool = pool.Addresses()
+		}
+		if c.Routes = m.Names.Destinations(p.Routes.Split); p.Routes.Full {
+			c.Routes = netset.Everywhere
+		}
+		m.passages = append(m.passages, c)
+	}
+}
+
+// offers tells whether one of the passage's tunnels is this gateway's and on.
+func (m *Model) offers(p *plan.Passage) bool {
+	return slices.ContainsFunc(p.Tunnels, func(name string) bool {
+		t := m.Names.Tunnels[name]
+		return t != nil && !t.Off && t.Gateway == m.Gateway.Name
+	})
+}
+
+// Class works out what the stations need to know of people with these groups.
+func (m *Model) Class(groups []string) *Class {
+	c := &Class{Groups: slices.Compact(slices.Sorted(slices.Values(groups)))}
+	for i := range m.passages {
+		if slices.ContainsFunc(m.passages[i].Groups, c.in) {
+			c.Passage = &m.passages[i]
+			break
+		}
+	}
+	for i := range m.rules {
+		r := &m.rules[i]
+		if len(r.Groups) > 0 && !slices.ContainsFunc(r.Groups, c.in) {
+			continue
+		}
+		if r.Action == plan.Refuse {
+			c.refusals = append(c.refusals, r)
+		} else {
+			c.permits = append(c.permits, r)
+		}
+	}
+	return c
+}
+
+func (c *Class) in(group string) bool {
+	_, found := slices.BinarySearch(c.Groups, group)
+	return found
+}
+
+// Name says who is in the class.
+func (c *Class) Name() string {
+	if len(c.Groups) == 0 {
+		return "(no group)"
+	}
+	return strings.Join(c.Groups, " + ")
+}
+
+// Admit is the admission station.
+func (m *Model) Admit(c *Class) Verdict {
+	if c.Passage == nil {
+		return lost("passages", "no passage admits %s", c.Name())
+	}
+	return pass("passages/"+c.Passage.Name, "admitted by passage %s", c.Passage.Name)
+}

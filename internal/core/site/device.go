@@ -1,0 +1,48 @@
+package site
+
+import "yellowlantern/internal/core/netset"
+
+// FromDevice is the device station: does the person's device send the packet into the tunnel?
+func (m *Model) FromDevice(c *Class, p Packet) Verdict {
+	setting := "passages/" + c.Passage.Name + "/routes"
+	if !hasFamily(c.Passage.Pool, p.Dst.Is4()) {
+		return lost("pools/"+c.Passage.Passage.Pool, "pool %s has no address of this family", c.Passage.Passage.Pool)
+	}
+	if !c.Passage.Routes.Contains(p.Dst) {
+		return lost(setting, "%s is not among the routes of passage %s, so the device does not send it into the tunnel", p.Dst, c.Passage.Name)
+	}
+	if c.Passage.Passage.Routes.Full {
+		return pass(setting, "full tunnel: the device sends everything into it")
+	}
+	return pass(setting, "a split route of passage %s leads into the tunnel", c.Passage.Name)
+}
+
+// DeviceSet is the destinations that the class's devices send into the tunnel.
+func (m *Model) DeviceSet(c *Class) netset.Addrs { return c.Passage.Routes }
+
+// Selected is the selectors station. The selectors are agreed from the passage's routes at login.
+func (m *Model) Selected(c *Class, p Packet) Verdict {
+	setting := "passages/" + c.Passage.Name + "/routes"
+	if !c.Passage.Routes.Contains(p.Dst) {
+		return lost(setting, "%s is outside the traffic selectors agreed at login", p.Dst)
+	}
+	return pass(setting, "within the traffic selectors agreed at login")
+}
+
+// FromLeased is the source station.
+func (m *Model) FromLeased(c *Class, p Packet, leased netset.Addrs) Verdict {
+	setting := "pools/" + c.Passage.Passage.Pool
+	if !leased.Contains(p.Src) {
+		return lost(setting, "source %s is not an address of this session", p.Src)
+	}
+	return pass(setting, "source %s is leased to this session from pool %s", p.Src, c.Passage.Passage.Pool)
+}
+
+func hasFamily(a netset.Addrs, v4 bool) bool {
+	for _, s := range a {
+		if s.From.Is4() == v4 {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,84 @@
+package site
+
+import (
+	"net/netip"
+
+	"yellowlantern/internal/core/netset"
+)
+
+// Step is what happened to a packet, or to its answer, at one station.
+type Step struct {
+	Station  string     `json:"station"`
+	Back     bool       `json:"back" doc:"Whether this is about the answer."`
+	OK       bool       `json:"ok"`
+	Enforced bool       `json:"enforced" doc:"Whether the gateway enforces it; otherwise it is a fact about the surroundings."`
+	Setting  string     `json:"setting" doc:"Path of the setting that decided."`
+	Words    string     `json:"words"`
+	Src      netip.Addr `json:"src" doc:"Source as the packet leaves the station."`
+	Dst      netip.Addr `json:"dst"`
+}
+
+// Journey is one packet's way there and back.
+type Journey struct {
+	Packet   Packet `json:"-"`
+	Steps    []Step `json:"steps" nullable:"false"`
+	Arrives  bool   `json:"arrives" doc:"Gets through, and its answer comes back."`
+	Enforced bool   `json:"enforced" doc:"Passes everything that the gateway enforces, whatever the surroundings do."`
+}
+
+// LostAt is the first step that loses the packet, nil if none does.
+func (j *Journey) LostAt() *Step {
+	for i := range j.Steps {
+		if !j.Steps[i].OK {
+			return &j.Steps[i]
+		}
+	}
+	return nil
+}
+
+// Travel follows a packet of a person of the class through every station. It goes on past stations that the gateway
+// does not enforce (and past the selectors), so that both sides of reach are known; past an enforced loss there is
+// nothing more to follow.
+func (m *Model) Travel(c *Class, p Packet, leased netset.Addrs) Journey {
+	j := Journey{Packet: p, Arrives: true, Enforced: true}
+	at := p
+	add := func(station string, enforced, back bool, v Verdict) bool {
+		s := Step{Station: station, Back: back, OK: v.OK, Enforced: enforced, Setting: v.Setting, Words: v.Words, Src: at.Src, Dst: at.Dst}
+		if back {
+			s.Src, s.Dst = at.Dst, at.Src
+		}
+		j.Steps = append(j.Steps, s)
+		j.Arrives = j.Arrives && v.OK
+		j.Enforced = j.Enforced && (v.OK || !enforced)
+		return v.OK || !enforced
+	}
+	if !add(Admission, true, false, m.Admit(c)) {
+		return j
+	}
+	add(Device, false, false, m.FromDevice(c, p))
+	add(Selectors, false, false, m.Selected(c, p))
+	if !add(Source, true, false, m.FromLeased(c, p, leased)) {
+		return j
+	}
+	if _, v := m.Judge(c, p); !add(Rules, true, false, v) {
+		return j
+	}
+	out, v := m.Route(p)
+	if !add(Routing, true, false, v) {
+		return j
+	}
+	src, v := m.Translate(p, out)
+	if v.OK {
+		at.Src = src
+	}
+	if !add(Translating, true, false, v) {
+		return j
+	}
+	if add(Onward, false, false, m.Carry(p, out)); j.Arrives {
+		if add(Return, false, true, m.WayBack(p, out, src)); j.Arrives {
+			at.Src = p.Src
+			add(State, true, true, pass("rules", "belongs to the flow that the packet opened; translation is undone"))
+		}
+	}
+	return j
+}

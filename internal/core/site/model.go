@@ -1,0 +1,129 @@
+// Package site compiles a plan into the stations of docs/semantics.md. Each station's file holds what it does to one
+// packet and, beside it, what it does to a set of packets. Forwarding, reach, journeys and checks consume only this.
+// A Model does not change once compiled and may be used from many goroutines. Flows, counters and time are left to
+// package forward.
+package site
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/plan"
+)
+
+// Station names, as in docs/semantics.md.
+const (
+	Admission   = "admission"
+	Device      = "device"
+	Selectors   = "selectors"
+	Source      = "source"
+	Rules       = "rules"
+	Routing     = "route"
+	Translating = "translation"
+	Size        = "size"
+	Onward      = "onward"
+	Return      = "return"
+	State       = "state"
+)
+
+// Model is one gateway's view of a compiled plan.
+type Model struct {
+	Plan     *plan.Plan
+	Names    *plan.Names
+	Gateway  *plan.Gateway
+	passages []Passage
+	rules    []Rule
+	nat      []entry
+	table    []hop
+	own      netset.Addrs
+	pools    netset.Addrs
+	never    netset.Addrs
+	devices  map[string]*device
+	owners   map[netip.Addr]string
+	routed   netset.Addrs
+	ways     map[string]netset.Addrs // destinations by way out
+	cells    []cell
+}
+
+// Verdict is what a station says of one packet.
+type Verdict struct {
+	OK      bool
+	Setting string // path of the setting that decided
+	Words   string // why, in plain words
+}
+
+func pass(setting, format string, args ...any) Verdict {
+	return Verdict{true, setting, fmt.Sprintf(format, args...)}
+}
+
+func lost(setting, format string, args ...any) Verdict {
+	return Verdict{false, setting, fmt.Sprintf(format, args...)}
+}
+
+// Compile prepares a plan for the named gateway. References to what does not exist stand for nothing: finding them
+// is left to package check.
+func Compile(p *plan.Plan, gateway string) (*Model, error) {
+	m := &Model{Plan: p, Names: plan.Index(p)}
+	if m.Gateway = m.Names.Gateways[gateway]; m.Gateway == nil {
+		return nil, fmt.Errorf("the plan has no gateway %q; it has %s", gateway, gatewayNames(p))
+	}
+	m.compilePassages()
+	m.compileRules()
+	m.compileRoutes()
+	m.compileTranslations()
+	m.compileSurroundings()
+	return m, nil
+}
+
+func gatewayNames(p *plan.Plan) string {
+	if len(p.Gateways) == 0 {
+		return "none"
+	}
+	names := make([]string, len(p.Gateways))
+	for i, g := range p.Gateways {
+		names[i] = g.Name
+	}
+	return strings.Join(names, ", ")
+}
+
+// Packet is what the stations look at: addresses, and the service as netset has it.
+type Packet struct {
+	Src, Dst netip.Addr
+	Service  netset.Point
+}
+
+func (p Packet) String() string {
+	return fmt.Sprintf("%s from %s to %s", p.Service, p.Src, p.Dst)
+}
+
+// Opens tells whether the packet can open a flow at all (docs/semantics.md, "What can open a flow").
+func (p Packet) Opens() bool {
+	if p.Dst.Is4() {
+		return netset.Opening4.Contains(p.Service)
+	}
+	return netset.Opening6.Contains(p.Service)
+}
+
+var opening = netset.Of(netset.All4, netset.Opening4).Union(netset.Of(netset.All6, netset.Opening6))
+
+// span is any prefix as the set that it covers.
+func span(ps ...netip.Prefix) netset.Addrs { return netset.OfPrefixes(ps...) }
+
+// match is the longest-prefix rule in one place: the first of entries, sorted by sortByLength, that holds the address.
+func match[T interface{ prefix() netip.Prefix }](entries []T, a netip.Addr) (T, bool) {
+	for _, e := range entries {
+		if e.prefix().Contains(a) {
+			return e, true
+		}
+	}
+	var none T
+	return none, false
+}
+
+// sortByLength puts longer prefixes first and leaves equal lengths in order (attached networks are added first).
+func sortByLength[T interface{ prefix() netip.Prefix }](entries []T) {
+	slices.SortStableFunc(entries, func(a, b T) int { return b.prefix().Bits() - a.prefix().Bits() })
+}

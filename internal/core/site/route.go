@@ -1,0 +1,117 @@
+package site
+
+import (
+	"net/netip"
+
+	"yellowlantern/internal/core/netset"
+)
+
+// Egress is the way by which a packet leaves the gateway.
+type Egress struct {
+	Self    bool       // delivered to the gateway itself
+	Network string     // attached network; plan.Internet for the outside link
+	NextHop netip.Addr // router on that network; not valid: the destination itself
+}
+
+// hop is one entry of the gateway's table.
+type hop struct {
+	to      netip.Prefix
+	egress  Egress
+	setting string
+}
+
+func (h hop) prefix() netip.Prefix { return h.to }
+
+func (m *Model) compileRoutes() {
+	g := m.Gateway
+	base := "gateways/" + g.Name
+	m.own = netset.OfAddrs(g.Outside.Addresses...)
+	m.never = neverRouted
+	for i, at := range g.Inside {
+		m.own = m.own.Union(netset.OfAddrs(at.Addresses...))
+		net := m.Names.Networks[at.Network]
+		if net == nil {
+			continue
+		}
+		for _, p := range net.Prefixes {
+			m.table = append(m.table, hop{p.Masked(), Egress{Network: net.Name}, base + "/inside/" + itoa(i)})
+			if p.Addr().Is4() && p.Bits() <= 30 {
+				m.never = m.never.Union(netset.OfAddrs(p.Masked().Addr(), netset.Last(p)))
+			}
+		}
+	}
+	attached := m.table
+	for i, r := range g.Routes {
+		if on, ok := match(attached, r.Via); ok {
+			m.table = append(m.table, hop{r.To.Masked(), Egress{Network: on.egress.Network, NextHop: r.Via}, base + "/routes/" + itoa(i)})
+		}
+	}
+	if g.Internet {
+		for _, all := range []string{"0.0.0.0/0", "::/0"} {
+			m.table = append(m.table, hop{netip.MustParsePrefix(all), Egress{Network: internet}, base + "/internet"})
+		}
+	}
+	sortByLength(m.table)
+	for i := range m.Plan.Pools {
+		m.pools = m.pools.Union(m.Plan.Pools[i].Space())
+	}
+	for _, h := range m.table {
+		m.routed = m.routed.Union(span(h.to))
+	}
+	m.routed = m.routed.Subtract(m.pools).Union(m.own).Subtract(m.never)
+	m.ways = m.egressSet()
+}
+
+// Route is the route station.
+func (m *Model) Route(p Packet) (Egress, Verdict) {
+	base := "gateways/" + m.Gateway.Name
+	switch {
+	case m.never.Contains(p.Dst):
+		return Egress{}, lost(base+"/inside", "%s is never routed: it is special or a broadcast address", p.Dst)
+	case m.own.Contains(p.Dst):
+		if echo.Contains(p.Service) {
+			return Egress{Self: true}, pass(base, "%s is the gateway's own: it answers", p.Dst)
+		}
+		return Egress{}, lost(base, "%s is the gateway's own address, which offers people nothing but ping", p.Dst)
+	case m.pools.Contains(p.Dst):
+		return Egress{}, lost("pools", "%s belongs to a pool: one person does not reach another", p.Dst)
+	}
+	h, ok := match(m.table, p.Dst)
+	switch {
+	case !ok:
+		return Egress{}, lost(base+"/routes", "the gateway has no route to %s", p.Dst)
+	case h.egress.NextHop.IsValid():
+		return h.egress, pass(h.setting, "routed to %s by way of %s on %s", h.to, h.egress.NextHop, h.egress.Network)
+	case h.egress.Network == internet:
+		return h.egress, pass(h.setting, "routed to the internet")
+	}
+	return h.egress, pass(h.setting, "on the attached network %s", h.egress.Network)
+}
+
+// RouteSet is the traffic that the route station lets through.
+func (m *Model) RouteSet() netset.Traffic {
+	return netset.Of(m.routed.Subtract(m.own), netset.AnyService).Union(netset.Of(m.own.Subtract(m.never), echo))
+}
+
+// egressSet is, for each way out, the destinations that take it.
+func (m *Model) egressSet() map[string]netset.Addrs {
+	out := map[string]netset.Addrs{}
+	var claimed netset.Addrs
+	for _, h := range m.table {
+		mine := span(h.to).Subtract(claimed)
+		claimed = claimed.Union(mine)
+		out[h.egress.Network] = out[h.egress.Network].Union(mine.Subtract(m.own))
+	}
+	return out
+}
+
+var (
+	echo = netset.ICMPType(netset.ICMP, 8).Union(netset.ICMPType(netset.ICMPv6, 128)).
+		Intersect(netset.Opening4.Union(netset.Opening6))
+)
+
+// OwnAddresses is every address of the gateway itself.
+func (m *Model) OwnAddresses() netset.Addrs { return m.own }
+
+// EdgeAddresses is the first and last address of the attached IPv4 prefixes, which are never routed.
+func (m *Model) EdgeAddresses() netset.Addrs { return m.never.Subtract(neverRouted) }

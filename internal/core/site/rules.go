@@ -1,0 +1,65 @@
+package site
+
+import (
+	"slices"
+
+	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/plan"
+)
+
+// Rule is a compiled rule.
+type Rule struct {
+	*plan.Rule
+	Index   int // its place in the plan
+	Traffic netset.Traffic
+}
+
+func (m *Model) compileRules() {
+	for i := range m.Plan.Rules {
+		r := &m.Plan.Rules[i]
+		if r.Off {
+			continue
+		}
+		t := netset.Of(m.Names.Destinations(r.To), m.Names.ServiceSet(r.Services))
+		m.rules = append(m.rules, Rule{r, i, t})
+	}
+}
+
+// Judge is the rules station for a flow's first packet. rule is the one that decided, nil if none covers it.
+func (m *Model) Judge(c *Class, p Packet) (rule *Rule, v Verdict) {
+	if !p.Opens() {
+		return nil, lost("rules", "%s cannot open a flow: it passes only with the flow it belongs to", p.Service)
+	}
+	covers := func(r *Rule) bool { return r.Traffic.Contains(p.Dst, p.Service) }
+	if i := slices.IndexFunc(c.refusals, covers); i >= 0 {
+		r := c.refusals[i]
+		return r, lost("rules/"+r.Name, "rule %s refuses %s to %s", r.Name, p.Service, m.Place(p.Dst))
+	}
+	if i := slices.IndexFunc(c.permits, covers); i >= 0 {
+		r := c.permits[i]
+		return r, pass("rules/"+r.Name, "rule %s permits %s to %s", r.Name, p.Service, m.Place(p.Dst))
+	}
+	return nil, lost("rules", "no rule permits %s to %s for %s", p.Service, m.Place(p.Dst), c.Name())
+}
+
+// RulesSet is the traffic whose first packet the rules let through.
+func (m *Model) RulesSet(c *Class) netset.Traffic {
+	return unionOf(c.permits).Subtract(unionOf(c.refusals)).Intersect(opening)
+}
+
+// Permits lists the rules that permit something to the class, Refusals those that refuse.
+func (c *Class) Permits() []*Rule { return c.permits }
+
+// Refusals lists the rules that refuse something to the class.
+func (c *Class) Refusals() []*Rule { return c.refusals }
+
+func unionOf(rules []*Rule) netset.Traffic {
+	sets := make([]netset.Traffic, len(rules))
+	for i, r := range rules {
+		sets[i] = r.Traffic
+	}
+	return netset.UnionAll(sets)
+}
+
+// Opening is all traffic that can open a flow.
+func Opening() netset.Traffic { return opening }

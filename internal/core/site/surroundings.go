@@ -1,0 +1,354 @@
+package site
+
+import (
+	"net/netip"
+	"slices"
+
+	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/plan"
+)
+
+const (
+	internet = plan.Internet
+	maxHops  = 16 // routers on the way before it counts as a loop
+)
+
+var neverRouted = plan.NeverRouted
+
+// device is a router around the gateway, or the gateway itself as its neighbours see it.
+type device struct {
+	name    string
+	gateway bool
+	table   []way
+}
+
+// way is one entry of a device's table: an attached network, or a route by a next hop.
+type way struct {
+	to      netip.Prefix
+	network *plan.Network // attached, or
+	via     netip.Addr    // next hop
+	setting string
+}
+
+func (w way) prefix() netip.Prefix { return w.to }
+
+// cell is a stretch of destinations between two neighbouring boundaries of the plan: all of it lies in the same
+// network and fares alike on the way there.
+type cell struct {
+	span    netset.Span
+	network *plan.Network
+	onward  bool
+}
+
+func (m *Model) compileSurroundings() {
+	m.devices, m.owners = map[string]*device{}, map[netip.Addr]string{}
+	for i := range m.Plan.Routers {
+		r := &m.Plan.Routers[i]
+		d := &device{name: r.Name}
+		for _, a := range r.Addresses {
+			m.owners[a] = r.Name
+			if net := m.Names.NetworkOf(a); net != nil {
+				d.attach(net)
+			}
+		}
+		attached := d.table
+		for j, route := range r.Routes {
+			if _, ok := match(attached, route.Via); ok {
+				d.table = append(d.table, way{to: route.To.Masked(), via: route.Via, setting: "routers/" + r.Name + "/routes/" + itoa(j)})
+			}
+		}
+		sortByLength(d.table)
+		m.devices[r.Name] = d
+	}
+	for i := range m.Plan.Gateways {
+		g := &m.Plan.Gateways[i]
+		m.devices[g.Name] = &device{name: g.Name, gateway: g.Name == m.Gateway.Name}
+		for _, at := range g.Inside {
+			for _, a := range at.Addresses {
+				m.owners[a] = g.Name
+			}
+		}
+	}
+	m.compileCells()
+}
+
+func (d *device) attach(net *plan.Network) {
+	for _, p := range net.Prefixes {
+		if !slices.ContainsFunc(d.table, func(w way) bool { return w.to == p.Masked() }) {
+			d.table = append(d.table, way{to: p.Masked(), network: net})
+		}
+	}
+}
+
+func (m *Model) compileCells() {
+	starts := []netip.Addr{}
+	cut := func(p netip.Prefix) {
+		s := netset.PrefixSpan(p)
+		starts = append(starts, s.From)
+		if next := s.To.Next(); next.IsValid() {
+			starts = append(starts, next)
+		}
+	}
+	cut(netip.MustParsePrefix("0.0.0.0/0"))
+	cut(netip.MustParsePrefix("::/0"))
+	for _, h := range m.table {
+		cut(h.to)
+	}
+	for _, d := range m.devices {
+		for _, w := range d.table {
+			cut(w.to)
+		}
+	}
+	for _, n := range m.Plan.Networks {
+		for _, p := range n.Prefixes {
+			cut(p)
+		}
+	}
+	for _, s := range m.Names.InternetAddrs() { // where the internet begins and ends
+		starts = append(starts, s.From)
+		if next := s.To.Next(); next.IsValid() {
+			starts = append(starts, next)
+		}
+	}
+	slices.SortFunc(starts, netip.Addr.Compare)
+	starts = slices.Compact(starts)
+	for i, from := range starts {
+		to := netset.Last(netip.PrefixFrom(from, 0))
+		if i+1 < len(starts) && starts[i+1].Is4() == from.Is4() {
+			to = starts[i+1].Prev()
+		}
+		c := cell{span: netset.Span{From: from, To: to}, network: m.Names.NetworkOf(from)}
+		if h, ok := match(m.table, from); ok {
+			c.onward = m.Carry(Packet{Dst: from}, h.egress).OK
+		}
+		m.cells = append(m.cells, c)
+	}
+}
+
+// Carry is the onward station: from the gateway to the destination's network.
+func (m *Model) Carry(p Packet, out Egress) Verdict {
+	if out.Self {
+		return pass("gateways/"+m.Gateway.Name, "arrived: it is the gateway itself")
+	}
+	if out.Network == internet {
+		if !m.Names.InternetAddrs().Contains(p.Dst) {
+			return lost("networks", "%s is sent to the internet, which does not carry it: it is private, or belongs inside", p.Dst)
+		}
+		return pass("gateways/"+m.Gateway.Name+"/internet", "carried by the internet")
+	}
+	home := m.Names.NetworkOf(p.Dst)
+	if !out.NextHop.IsValid() {
+		return m.onLink(p.Dst, m.Names.Networks[out.Network], home, "the gateway")
+	}
+	at := out.NextHop
+	for range maxHops {
+		owner, known := m.owners[at]
+		if !known {
+			return lost("routers", "next hop %s belongs to no router of the plan", at)
+		}
+		d := m.devices[owner]
+		if d.gateway {
+			return lost("routers", "the way to %s leads back to the gateway", p.Dst)
+		}
+		w, ok := match(d.table, p.Dst)
+		if !ok {
+			return lost("routers/"+owner+"/routes", "router %s has no route to %s", owner, p.Dst)
+		}
+		if w.network != nil {
+			return m.onLink(p.Dst, w.network, home, "router "+owner)
+		}
+		at = w.via
+	}
+	return lost("routers", "the routers pass %s round in a loop", p.Dst)
+}
+
+func (m *Model) onLink(dst netip.Addr, link, home *plan.Network, who string) Verdict {
+	if home != link {
+		return lost("networks", "%s looks for %s on network %s, but it is on %s", who, dst, link.Name, networkName(home))
+	}
+	return pass("networks/"+link.Name, "%s delivers it on network %s", who, link.Name)
+}
+
+// OnwardSet is the destinations that the onward station lets through.
+func (m *Model) OnwardSet() netset.Addrs {
+	var spans []netset.Span
+	for _, c := range m.cells {
+		if c.onward {
+			spans = append(spans, c.span)
+		}
+	}
+	return netset.OfSpans(spans...).Union(m.own)
+}
+
+// WayBack is the return station: from the destination's network to the gateway, for an answer to src (as the packet
+// left the gateway).
+func (m *Model) WayBack(p Packet, out Egress, src netip.Addr) Verdict {
+	if out.Self {
+		return pass("gateways/"+m.Gateway.Name, "the gateway answers by itself")
+	}
+	home := m.Names.NetworkOf(p.Dst)
+	if home == nil {
+		return m.backFromInternet(src)
+	}
+	return m.backFrom(home, src)
+}
+
+func (m *Model) backFromInternet(src netip.Addr) Verdict {
+	if slices.Contains(m.Gateway.Outside.Addresses, src) {
+		return pass("gateways/"+m.Gateway.Name+"/outside", "the internet brings the answer back to %s", src)
+	}
+	return lost("nat", "nothing translates %s on the way out, and the internet knows no way back to it", src)
+}
+
+func (m *Model) backFrom(home *plan.Network, src netip.Addr) Verdict {
+	if holds(home, src) {
+		return m.backOnLink(home, src)
+	}
+	setting := "networks/" + home.Name + "/router"
+	if home.Router == "" {
+		return lost(setting, "network %s has no router, so its hosts cannot answer %s", home.Name, src)
+	}
+	return m.backVia(home.Router, src, setting)
+}
+
+// backVia follows the answer from a network's router on. It depends on nothing else, which ReturnSet relies on.
+func (m *Model) backVia(router string, src netip.Addr, setting string) Verdict {
+	for range maxHops {
+		d := m.devices[router]
+		switch {
+		case d == nil:
+			return lost(setting, "router %s is not in the plan", router)
+		case d.gateway:
+			return pass(setting, "the way back leads to the gateway")
+		}
+		w, ok := match(d.table, src)
+		if !ok {
+			return lost("routers/"+router+"/routes", "router %s has no route back to %s", router, src)
+		}
+		if w.network != nil {
+			return m.backOnLink(w.network, src)
+		}
+		owner, known := m.owners[w.via]
+		if !known {
+			return lost(w.setting, "router %s sends answers for %s to %s, which is not the gateway and no router of the plan", router, src, w.via)
+		}
+		router, setting = owner, w.setting
+	}
+	return lost(setting, "the routers pass answers for %s round in a loop", src)
+}
+
+func (m *Model) backOnLink(link *plan.Network, src netip.Addr) Verdict {
+	setting := "networks/" + link.Name
+	here := slices.ContainsFunc(m.Gateway.Inside, func(at plan.Attachment) bool { return at.Network == link.Name })
+	if here {
+		if m.own.Contains(src) {
+			return pass(setting, "the answer goes to the gateway's address %s on %s", src, link.Name)
+		}
+		for i := range m.Plan.Pools {
+			if p := &m.Plan.Pools[i]; p.CarvedFrom == link.Name && p.Space().Contains(src) {
+				return pass("pools/"+p.Name+"/carved-from", "the gateway answers on %s for pool %s", link.Name, p.Name)
+			}
+		}
+	}
+	return lost(setting, "%s looks like a neighbour on %s, and nobody there answers for it", src, link.Name)
+}
+
+func holds(n *plan.Network, a netip.Addr) bool {
+	return slices.ContainsFunc(n.Prefixes, func(p netip.Prefix) bool { return p.Masked().Contains(a) })
+}
+
+// ReturnSet is the destinations from which an answer to src finds its way back.
+func (m *Model) ReturnSet(src netip.Addr) netset.Addrs {
+	byRouter := map[string]bool{}
+	var spans []netset.Span
+	for _, c := range m.cells {
+		if c.span.From.Is4() != src.Is4() {
+			continue
+		}
+		ok, known := false, false
+		switch {
+		case c.network == nil:
+			ok = m.backFromInternet(src).OK
+		case holds(c.network, src) || c.network.Router == "":
+			ok = m.backFrom(c.network, src).OK
+		default:
+			if ok, known = byRouter[c.network.Router]; !known {
+				ok = m.backVia(c.network.Router, src, "").OK
+				byRouter[c.network.Router] = ok
+			}
+		}
+		if ok {
+			spans = append(spans, c.span)
+		}
+	}
+	return netset.OfSpans(spans...).Union(m.own)
+}
+
+// SourceAtoms splits a pool into parts whose addresses all fare alike at every station that looks at the source.
+func (m *Model) SourceAtoms(pool netset.Addrs) []netset.Addrs {
+	var atoms []netset.Addrs
+	for _, family := range []netset.Addrs{netset.All4, netset.All6} {
+		if part := pool.Intersect(family); len(part) > 0 {
+			atoms = append(atoms, part)
+		}
+	}
+	for _, cut := range m.sourceCuts() {
+		if !cut.Overlaps(pool) {
+			continue
+		}
+		var next []netset.Addrs
+		for _, a := range atoms {
+			in, out := a.Intersect(cut), a.Subtract(cut)
+			for _, part := range []netset.Addrs{in, out} {
+				if len(part) > 0 {
+					next = append(next, part)
+				}
+			}
+		}
+		atoms = next
+	}
+	return atoms
+}
+
+// sourceCuts is every set that a station tests a source against.
+func (m *Model) sourceCuts() []netset.Addrs {
+	cuts := []netset.Addrs{m.own}
+	for _, e := range m.nat {
+		cuts = append(cuts, e.from)
+	}
+	for _, n := range m.Plan.Networks {
+		cuts = append(cuts, span(n.Prefixes...))
+	}
+	for _, d := range m.devices {
+		for _, w := range d.table {
+			cuts = append(cuts, span(w.to))
+		}
+	}
+	for i := range m.Plan.Pools {
+		if m.Plan.Pools[i].CarvedFrom != "" {
+			cuts = append(cuts, m.Plan.Pools[i].Space())
+		}
+	}
+	return cuts
+}
+
+func networkName(n *plan.Network) string {
+	if n == nil {
+		return "no network of the plan"
+	}
+	return n.Name
+}
+
+// Place names an address for people: host, network, internet, or the address itself.
+func (m *Model) Place(a netip.Addr) string {
+	if h := m.Names.HostAt(a); h != nil {
+		return h.Name + " (" + a.String() + ")"
+	}
+	if n := m.Names.NetworkOf(a); n != nil {
+		return a.String() + " on " + n.Name
+	}
+	if m.Names.InternetAddrs().Contains(a) {
+		return a.String() + " on the internet"
+	}
+	return a.String()
+}
