@@ -1,0 +1,125 @@
+// Package cert makes the service's own certificate authority and the gateways' certificates (X.509 by RFC 5280, for
+// IKEv2 by RFC 4945), and says whether a certificate holds what people dial. Keeping keys is left to the store.
+package cert
+
+import (
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"io"
+	"math/big"
+	"net"
+	"net/netip"
+	"time"
+)
+
+// Lifetimes: the authority's outlives every certificate that it signs; a gateway's is short enough for every platform.
+const (
+	AuthorityLife = 10 * 365 * 24 * time.Hour
+	GatewayLife   = 397 * 24 * time.Hour
+)
+
+// Pair is a certificate with its key.
+type Pair struct {
+	DER  []byte
+	Leaf *x509.Certificate
+	Key  *ecdsa.PrivateKey
+}
+
+// NewAuthority makes an authority of its own.
+func NewAuthority(rand io.Reader, now time.Time, name string) (*Pair, error) {
+	t := template(now, AuthorityLife, name+" authority")
+	t.IsCA, t.BasicConstraintsValid, t.MaxPathLenZero = true, true, true
+	t.KeyUsage = x509.KeyUsageCertSign | x509.KeyUsageCRLSign
+	return create(rand, t, nil)
+}
+
+// NewGateway makes a certificate for the names that people dial.
+func (ca *Pair) NewGateway(rand io.Reader, now time.Time, names ...string) (*Pair, error) {
+	if len(names) == 0 {
+		return nil, errors.New("a gateway's certificate needs a name")
+	}
+	t := template(now, GatewayLife, names[0])
+	t.KeyUsage = x509.KeyUsageDigitalSignature
+	t.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth} // several systems' own clients ask for it
+	for _, n := range names {
+		if a, err := netip.ParseAddr(n); err == nil {
+			t.IPAddresses = append(t.IPAddresses, net.IP(a.AsSlice()))
+		} else {
+			t.DNSNames = append(t.DNSNames, n)
+		}
+	}
+	return create(rand, t, ca)
+}
+
+func template(now time.Time, life time.Duration, name string) *x509.Certificate {
+	return &x509.Certificate{Subject: pkix.Name{CommonName: name}, NotBefore: now.Add(-time.Hour), NotAfter: now.Add(life)}
+}
+
+func create(rand io.Reader, t *x509.Certificate, ca *Pair) (*Pair, error) {
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand)
+	if err != nil {
+		return nil, err
+	}
+	serial := make([]byte, 16)
+	if _, err := io.ReadFull(rand, serial); err != nil {
+		return nil, err
+	}
+	serial[0] &= 0x7f // positive (RFC 5280 §4.1.2.2)
+	t.SerialNumber = new(big.Int).SetBytes(serial)
+	signer := &Pair{Leaf: t, Key: key}
+	if ca != nil {
+		signer = ca
+	}
+	der, err := x509.CreateCertificate(rand, t, signer.Leaf, &key.PublicKey, signer.Key)
+	if err != nil {
+		return nil, err
+	}
+	leaf, err := x509.ParseCertificate(der)
+	return &Pair{DER: der, Leaf: leaf, Key: key}, err
+}
+
+// PEM writes the certificate.
+func (p *Pair) PEM() []byte { return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: p.DER}) }
+
+// KeyDER writes the key (PKCS #8). It is a secret.
+func (p *Pair) KeyDER() ([]byte, error) { return x509.MarshalPKCS8PrivateKey(p.Key) }
+
+// Load puts a certificate and its key together again.
+func Load(der, key []byte) (*Pair, error) {
+	leaf, err := x509.ParseCertificate(der)
+	if err != nil {
+		return nil, err
+	}
+	k, err := x509.ParsePKCS8PrivateKey(key)
+	if err != nil {
+		return nil, err
+	}
+	ec, ok := k.(*ecdsa.PrivateKey)
+	if !ok {
+		return nil, fmt.Errorf("the key is %T, expected ECDSA", k)
+	}
+	if !ec.PublicKey.Equal(leaf.PublicKey) {
+		return nil, errors.New("the key does not belong to the certificate")
+	}
+	return &Pair{DER: der, Leaf: leaf, Key: ec}, nil
+}
+
+// Problem says why the certificate will not do for people who dial name at the time now; empty if it will.
+func Problem(c *x509.Certificate, name string, now time.Time) string {
+	switch {
+	case now.Before(c.NotBefore):
+		return "it is not valid before " + c.NotBefore.UTC().Format(time.DateTime)
+	case now.After(c.NotAfter):
+		return "it expired on " + c.NotAfter.UTC().Format(time.DateTime)
+	case c.VerifyHostname(name) != nil:
+		return fmt.Sprintf("it does not hold %q, which people dial", name)
+	case c.KeyUsage != 0 && c.KeyUsage&x509.KeyUsageDigitalSignature == 0:
+		return "its key may not be used for signatures"
+	}
+	return ""
+}

@@ -1,0 +1,135 @@
+package eap
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+)
+
+// Step is what the server wants next; exactly one of the fields is of use.
+type Step struct {
+	Send    []byte // EAP packet for the peer
+	Check   *Check // to be judged, then handed to Judged
+	Done    bool   // over; Send holds the closing packet
+	OK      bool   // with Done: logged in as User with MSK
+	User    string
+	MSK     []byte
+	Refusal string // with Done and not OK: why, for the journal
+}
+
+type serverState int
+
+const (
+	awaitIdentity serverState = iota
+	awaitResponse
+	awaitVerdict
+	awaitSuccess
+	awaitFailure
+	over
+)
+
+// Server is the authenticator's side of one login by EAP-MSCHAPv2.
+type Server struct {
+	name    string
+	rand    io.Reader
+	state   serverState
+	id      byte
+	check   Check
+	verdict Verdict
+	// Identity is what the peer claimed to be. Nothing may be decided by it.
+	Identity string
+}
+
+// NewServer begins a login; name is what the server calls itself.
+func NewServer(rand io.Reader, name string) *Server {
+	return &Server{name: name, rand: rand}
+}
+
+// Begin asks for the identity. The IKE identity will not do: some systems put an address there.
+func (s *Server) Begin() []byte {
+	s.id = 1
+	return packet{code: codeRequest, id: s.id, kind: typeIdentity}.marshal()
+}
+
+// Respond takes the peer's packet. A packet out of place ends the login.
+func (s *Server) Respond(b []byte) Step {
+	p, err := parse(b)
+	switch {
+	case err != nil || p.code != codeResponse:
+		return s.fail("the device sent a malformed EAP packet")
+	case p.id != s.id:
+		return s.fail("the device answered a question that was not asked")
+	case p.kind == typeNak:
+		return s.fail(fmt.Sprintf("the device refuses EAP-MSCHAPv2 and asks for EAP type %v", p.data))
+	}
+	switch s.state {
+	case awaitIdentity:
+		if p.kind != typeIdentity {
+			return s.fail("the device did not tell an identity")
+		}
+		s.Identity = string(p.data)
+		return s.challenge()
+	case awaitResponse:
+		return s.response(p)
+	case awaitSuccess:
+		if p.kind != typeMSCHAPv2 || len(p.data) < 1 || p.data[0] != opSuccess {
+			return s.fail("the device did not accept the gateway's proof of the password")
+		}
+		s.state = over
+		return Step{Done: true, OK: true, User: s.check.User, MSK: s.verdict.MSK, Send: packet{code: codeSuccess, id: s.id}.marshal()}
+	case awaitFailure:
+		return s.fail(s.verdict.Refusal)
+	}
+	return s.fail("the device sent an EAP packet out of turn")
+}
+
+func (s *Server) challenge() Step {
+	if _, err := io.ReadFull(s.rand, s.check.Challenge[:]); err != nil {
+		return s.fail("no randomness for a challenge")
+	}
+	s.state = awaitResponse
+	s.id++
+	body := append([]byte{16}, s.check.Challenge[:]...)
+	body = append(body, s.name...)
+	return Step{Send: packet{codeRequest, s.id, typeMSCHAPv2, mschapMessage(opChallenge, s.id, body)}.marshal()}
+}
+
+func (s *Server) response(p packet) Step {
+	// operation, identifier, length (2), value size, peer challenge (16), zeros (8), response (24), flags, name
+	const fixed = 4 + 1 + 49
+	if p.kind != typeMSCHAPv2 || len(p.data) < fixed || p.data[0] != opResponse || p.data[4] != 49 {
+		return s.fail("the device sent a malformed MS-CHAPv2 response")
+	}
+	value := p.data[5:]
+	copy(s.check.Peer[:], value)
+	copy(s.check.Response[:], value[24:])
+	s.check.User = string(bytes.TrimRight(p.data[fixed:], "\x00"))
+	if s.check.User == "" || len(s.check.User) > 255 {
+		return s.fail("the device sent no usable user name")
+	}
+	s.state = awaitVerdict
+	check := s.check
+	return Step{Check: &check}
+}
+
+// Judged takes the answer to a Check.
+func (s *Server) Judged(v Verdict) Step {
+	if s.state != awaitVerdict {
+		return s.fail("a verdict came out of turn")
+	}
+	s.verdict = v
+	ms := s.id
+	s.id++
+	op, text := byte(opSuccess), append([]byte(v.Proof), " M=OK"...)
+	s.state = awaitSuccess
+	if !v.OK {
+		op, text = opFailure, failureText(s.check.Challenge)
+		s.state = awaitFailure
+	}
+	return Step{Send: packet{codeRequest, s.id, typeMSCHAPv2, mschapMessage(op, ms, text)}.marshal()}
+}
+
+func (s *Server) fail(why string) Step {
+	s.state = over
+	return Step{Done: true, Refusal: why, User: s.check.User, Send: packet{code: codeFailure, id: s.id}.marshal()}
+}

@@ -1,0 +1,235 @@
+// Package esp seals and opens packets in tunnel mode with the Encapsulating Security Payload (RFC 4303) under
+// AES-GCM with a 16-octet ICV (RFC 4106), with 32-bit sequence numbers. It works in place and does not allocate. Which
+// association a packet belongs to, and what may be inside it, is left to the callers.
+package esp
+
+import (
+	"crypto/aes"
+	"crypto/cipher"
+	"encoding/binary"
+	"errors"
+	"sync"
+	"sync/atomic"
+)
+
+const (
+	headerLen = 8  // SPI, sequence number (RFC 4303 §2)
+	ivLen     = 8  // RFC 4106 §3.1
+	icvLen    = 16 // RFC 4106 §6
+	saltLen   = 4  // RFC 4106 §4
+	// KeyLen is the keying material of one direction: an AES-256 key, then the salt (RFC 4106 §8.1).
+	KeyLen = 32 + saltLen
+	// Headroom is what Seal needs before the packet, and Tailroom what it needs after it at the most.
+	Headroom = headerLen + ivLen
+	Tailroom = 3 + 2 + icvLen
+	// WindowSize is how far behind the highest sequence number a packet may come (RFC 4303 §3.4.3 asks for 64 at least).
+	WindowSize = 1024
+)
+
+// Next header values of what is inside (IANA protocol numbers).
+const (
+	nextIPv4 = 4
+	nextIPv6 = 41
+	nextNone = 59 // a dummy packet, RFC 4303 §2.6
+)
+
+// Reasons for which a packet is dropped.
+var (
+	ErrShort      = errors.New("esp: packet is too short")
+	ErrReplay     = errors.New("esp: sequence number was seen or is too old")
+	ErrAuth       = errors.New("esp: integrity check failed")
+	ErrPadding    = errors.New("esp: padding or next header is malformed")
+	ErrDummy      = errors.New("esp: dummy packet")
+	ErrExhausted  = errors.New("esp: sequence numbers are used up, the association must be renewed")
+	ErrTooLarge   = errors.New("esp: packet is too large")
+	errKeyLen     = errors.New("esp: key and salt must be 36 octets")
+	errNotAPacket = errors.New("esp: neither an IPv4 nor an IPv6 packet")
+)
+
+// Sealer is the sending half of an association. It is safe for concurrent use.
+type Sealer struct {
+	SPI  uint32
+	gcm  cipher.AEAD
+	salt [saltLen]byte
+	seq  atomic.Uint64
+}
+
+// Opener is the receiving half of an association. It is safe for concurrent use.
+type Opener struct {
+	SPI    uint32
+	gcm    cipher.AEAD
+	salt   [saltLen]byte
+	mu     sync.Mutex
+	window window
+}
+
+func newGCM(key []byte) (cipher.AEAD, [saltLen]byte, error) {
+	var salt [saltLen]byte
+	if len(key) != KeyLen {
+		return nil, salt, errKeyLen
+	}
+	block, err := aes.NewCipher(key[:32])
+	if err != nil {
+		return nil, salt, err
+	}
+	copy(salt[:], key[32:])
+	gcm, err := cipher.NewGCM(block)
+	return gcm, salt, err
+}
+
+// NewSealer takes the peer's SPI and 36 octets of keying material.
+func NewSealer(spi uint32, key []byte) (*Sealer, error) {
+	gcm, salt, err := newGCM(key)
+	return &Sealer{SPI: spi, gcm: gcm, salt: salt}, err
+}
+
+// NewOpener takes our SPI and 36 octets of keying material.
+func NewOpener(spi uint32, key []byte) (*Opener, error) {
+	gcm, salt, err := newGCM(key)
+	return &Opener{SPI: spi, gcm: gcm, salt: salt}, err
+}
+
+// nonces are pooled because a nonce handed to an interface escapes: without it each packet would allocate.
+var nonces = sync.Pool{New: func() any { return new([saltLen + ivLen]byte) }}
+
+// Seal encrypts the IP packet buf[off:off+n] in place and gives the ESP packet as a part of buf. off must be at least
+// Headroom, and Tailroom must remain behind the packet. The IV is the sequence number, which never repeats under a key.
+func (s *Sealer) Seal(buf []byte, off, n int) ([]byte, error) {
+	if off < Headroom || n < 1 || off+n+Tailroom > len(buf) {
+		return nil, ErrTooLarge
+	}
+	next := byte(nextIPv4)
+	switch buf[off] >> 4 {
+	case 4:
+	case 6:
+		next = nextIPv6
+	default:
+		return nil, errNotAPacket
+	}
+	seq := s.seq.Add(1)
+	if seq > 1<<32-1 {
+		return nil, ErrExhausted
+	}
+	pad := -(n + 2) & 3 // RFC 4303 §2.4: the trailer ends on a 4-octet boundary
+	end := off + n
+	for i := range pad {
+		buf[end+i] = byte(i + 1)
+	}
+	buf[end+pad], buf[end+pad+1] = byte(pad), next
+	end += pad + 2
+
+	head := buf[off-Headroom : off]
+	binary.BigEndian.PutUint32(head, s.SPI)
+	binary.BigEndian.PutUint32(head[4:], uint32(seq))
+	binary.BigEndian.PutUint64(head[8:], seq)
+	nonce := nonces.Get().(*[saltLen + ivLen]byte)
+	copy(nonce[:], s.salt[:])
+	copy(nonce[saltLen:], head[headerLen:])
+	s.gcm.Seal(buf[off:off], nonce[:], buf[off:end], head[:headerLen])
+	nonces.Put(nonce)
+	return buf[off-Headroom : end+icvLen], nil
+}
+
+// Sent is how many packets have been sealed.
+func (s *Sealer) Sent() uint64 { return s.seq.Load() }
+
+// SPIOf reads the SPI of an ESP packet; ok is false if it is too short for one.
+func SPIOf(packet []byte) (spi uint32, ok bool) {
+	if len(packet) < Headroom+icvLen+4 {
+		return 0, false
+	}
+	return binary.BigEndian.Uint32(packet), true
+}
+
+// Open decrypts an ESP packet in place and gives the IP packet as a part of it. The replay window moves only for a
+// packet that proves authentic (RFC 4303 §3.4.3).
+func (o *Opener) Open(packet []byte) ([]byte, error) {
+	if len(packet) < Headroom+icvLen+4 {
+		return nil, ErrShort
+	}
+	seq := binary.BigEndian.Uint32(packet[4:])
+	o.mu.Lock()
+	fresh := o.window.fresh(seq)
+	o.mu.Unlock()
+	if !fresh {
+		return nil, ErrReplay
+	}
+	nonce := nonces.Get().(*[saltLen + ivLen]byte)
+	copy(nonce[:], o.salt[:])
+	copy(nonce[saltLen:], packet[headerLen:Headroom])
+	body := packet[Headroom:]
+	plain, err := o.gcm.Open(body[:0], nonce[:], body, packet[:headerLen])
+	nonces.Put(nonce)
+	if err != nil {
+		return nil, ErrAuth
+	}
+	o.mu.Lock()
+	fresh = o.window.mark(seq)
+	o.mu.Unlock()
+	if !fresh { // another packet with the same number was opened meanwhile
+		return nil, ErrReplay
+	}
+	return unwrap(plain)
+}
+
+// unwrap takes off padding and trailer and checks that what is inside is what it says.
+func unwrap(plain []byte) ([]byte, error) {
+	n := len(plain)
+	if n < 2 {
+		return nil, ErrPadding
+	}
+	pad, next := int(plain[n-2]), plain[n-1]
+	if pad+2 > n {
+		return nil, ErrPadding
+	}
+	for i, b := range plain[n-2-pad : n-2] {
+		if b != byte(i+1) {
+			return nil, ErrPadding
+		}
+	}
+	inner := plain[:n-2-pad]
+	switch {
+	case next == nextNone:
+		return nil, ErrDummy
+	case len(inner) == 0, next == nextIPv4 && inner[0]>>4 != 4, next == nextIPv6 && inner[0]>>4 != 6, next != nextIPv4 && next != nextIPv6:
+		return nil, ErrPadding
+	}
+	return inner, nil
+}
+
+// window is the anti-replay window of RFC 4303 §3.4.3 as a ring of bits: bit seq mod size says whether seq was seen.
+type window struct {
+	top  uint32
+	bits [WindowSize / 64]uint64
+}
+
+func (w *window) fresh(seq uint32) bool {
+	switch {
+	case seq == 0:
+		return false
+	case seq > w.top:
+		return true
+	case w.top-seq >= WindowSize:
+		return false
+	}
+	return w.bits[seq/64%(WindowSize/64)]&(1<<(seq%64)) == 0
+}
+
+// mark notes seq as seen and tells whether it was fresh.
+func (w *window) mark(seq uint32) bool {
+	if !w.fresh(seq) {
+		return false
+	}
+	if seq > w.top {
+		if seq-w.top >= WindowSize {
+			w.bits = [WindowSize / 64]uint64{}
+		} else {
+			for s := w.top + 1; s != seq; s++ {
+				w.bits[s/64%(WindowSize/64)] &^= 1 << (s % 64)
+			}
+		}
+		w.top = seq
+	}
+	w.bits[seq/64%(WindowSize/64)] |= 1 << (seq % 64)
+	return true
+}

@@ -1,0 +1,141 @@
+package ike
+
+import (
+	"net/netip"
+	"slices"
+	"strings"
+
+	"golang.org/x/crypto/cryptobyte"
+
+	"yellowlantern/internal/core/netset"
+)
+
+// Configuration payload types and attributes (RFC 7296 §3.15, RFC 8598 §3).
+const (
+	cfgRequest = 1
+	cfgReply   = 2
+
+	cfgIP4Address = 1
+	cfgIP4Netmask = 2
+	cfgIP4DNS     = 3
+	cfgIP6Address = 8
+	cfgIP6DNS     = 10
+	cfgIP4Subnet  = 13
+	cfgIP6Subnet  = 15
+	cfgDNSDomain  = 25
+)
+
+// Configuration is what the gateway gives a device.
+type Configuration struct {
+	Addresses []netip.Addr
+	DNS       []netip.Addr
+	Domains   []string
+	Routes    netset.Addrs // what goes into the tunnel
+	Full      bool         // everything does
+}
+
+type cfgAttr struct {
+	kind  uint16
+	value []byte
+}
+
+func cfgPayload(kind uint8, attrs []cfgAttr) payload {
+	return payload{kind: plCP, body: build(func(b *cryptobyte.Builder) {
+		b.AddUint8(kind)
+		b.AddBytes([]byte{0, 0, 0})
+		for _, a := range attrs {
+			b.AddUint16(a.kind)
+			b.AddUint16(uint16(len(a.value)))
+			b.AddBytes(a.value)
+		}
+	})}
+}
+
+func parseCfg(body []byte) (kind uint8, attrs []cfgAttr, err error) {
+	s := cryptobyte.String(body)
+	if !s.ReadUint8(&kind) || !s.Skip(3) {
+		return 0, nil, errMalformed
+	}
+	for !s.Empty() {
+		var a cfgAttr
+		var length uint16
+		if !s.ReadUint16(&a.kind) || !s.ReadUint16(&length) || !s.ReadBytes(&a.value, int(length)) {
+			return 0, nil, errMalformed
+		}
+		a.kind &= 0x7fff
+		attrs = append(attrs, a)
+	}
+	return kind, attrs, nil
+}
+
+// requestCfg asks for everything that a device can use.
+func requestCfg() payload {
+	var attrs []cfgAttr
+	for _, kind := range []uint16{cfgIP4Address, cfgIP6Address, cfgIP4DNS, cfgIP6DNS, cfgIP4Subnet, cfgIP6Subnet, cfgDNSDomain} {
+		attrs = append(attrs, cfgAttr{kind: kind})
+	}
+	return cfgPayload(cfgRequest, attrs)
+}
+
+// reply answers a request. Domains are told only to those who ask (RFC 8598 §3.1); an address of a family that was not
+// asked for is not given.
+func (c Configuration) reply(asked []cfgAttr) payload {
+	wants := func(kind uint16) bool {
+		return slices.ContainsFunc(asked, func(a cfgAttr) bool { return a.kind == kind })
+	}
+	var out []cfgAttr
+	for _, a := range c.Addresses {
+		if a.Is4() {
+			out = append(out, cfgAttr{cfgIP4Address, a.AsSlice()}, cfgAttr{cfgIP4Netmask, []byte{255, 255, 255, 255}})
+		} else {
+			out = append(out, cfgAttr{cfgIP6Address, append(a.AsSlice(), 128)})
+		}
+	}
+	for _, a := range c.DNS {
+		kind := uint16(cfgIP6DNS)
+		if a.Is4() {
+			kind = cfgIP4DNS
+		}
+		out = append(out, cfgAttr{kind, a.AsSlice()})
+	}
+	if wants(cfgDNSDomain) {
+		for _, d := range c.Domains {
+			out = append(out, cfgAttr{cfgDNSDomain, []byte(d)})
+		}
+	}
+	if !c.Full {
+		for _, p := range c.Routes.Prefixes() {
+			if p.Addr().Is4() {
+				mask := netip.AddrFrom4([4]byte{255, 255, 255, 255})
+				m, _ := mask.Prefix(p.Bits())
+				out = append(out, cfgAttr{cfgIP4Subnet, append(p.Addr().AsSlice(), m.Addr().AsSlice()...)})
+			} else {
+				out = append(out, cfgAttr{cfgIP6Subnet, append(p.Addr().AsSlice(), byte(p.Bits()))})
+			}
+		}
+	}
+	return cfgPayload(cfgReply, out)
+}
+
+// readReply is the device's reading of what it was given. Routes come from the traffic selectors, which bind; the
+// subnets are advice that must not widen them.
+func readReply(attrs []cfgAttr) (Configuration, error) {
+	var c Configuration
+	for _, a := range attrs {
+		size := map[uint16]int{cfgIP4Address: 4, cfgIP4DNS: 4, cfgIP6Address: 17, cfgIP6DNS: 16}[a.kind]
+		if size != 0 && len(a.value) != size {
+			return c, errMalformed
+		}
+		switch a.kind {
+		case cfgIP4Address, cfgIP6Address:
+			addr, _ := netip.AddrFromSlice(a.value[:size&^1])
+			c.Addresses = append(c.Addresses, addr)
+		case cfgIP4DNS, cfgIP6DNS:
+			addr, _ := netip.AddrFromSlice(a.value)
+			c.DNS = append(c.DNS, addr)
+		case cfgDNSDomain:
+			c.Domains = append(c.Domains, strings.TrimSuffix(printable(a.value), "."))
+		}
+	}
+	return c, nil
+}

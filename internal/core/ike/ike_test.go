@@ -1,0 +1,479 @@
+package ike
+
+import (
+	"bytes"
+	"crypto"
+	"crypto/ecdsa"
+	"crypto/hmac"
+	"crypto/rand"
+	"crypto/sha256"
+	"crypto/x509"
+	"encoding/binary"
+	"net/netip"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowlantern/internal/core/cert"
+	"yellowlantern/internal/core/eap"
+	"yellowlantern/internal/core/netset"
+)
+
+const (
+	dial     = "gate.tern.example"
+	user     = "rory.researcher"
+	password = "tide 4 tern"
+)
+
+var (
+	start   = time.Date(2026, 5, 1, 0, 0, 0, 0, time.UTC)
+	device  = Peer{Addr: netip.MustParseAddrPort("203.0.113.45:40500")}
+	ca      = must(cert.NewAuthority(rand.Reader, start, "Tern Island"))
+	gateway = must(ca.NewGateway(rand.Reader, start, dial))
+	routes  = netset.OfPrefixes(netip.MustParsePrefix("10.20.0.0/24"), netip.MustParsePrefix("fd00:20::/64"))
+	given   = Configuration{Addresses: []netip.Addr{netip.MustParseAddr("10.99.0.5"), netip.MustParseAddr("fd00:99::5")},
+		DNS: []netip.Addr{netip.MustParseAddr("10.20.0.53")}, Domains: []string{"tern.example"}, Routes: routes}
+)
+
+func ecdsaVerify(c *x509.Certificate, digest, sig []byte) bool {
+	return ecdsa.VerifyASN1(c.PublicKey.(*ecdsa.PublicKey), digest, sig)
+}
+
+func must[T any](v T, err error) T {
+	if err != nil {
+		panic(err)
+	}
+	return v
+}
+
+// world is a caller and a gateway, with whoever answers the gateway's requests, and everything that was said.
+type world struct {
+	t      testing.TB
+	now    time.Time
+	l      *Listener
+	i      *Initiator
+	kept   string // the password that the store keeps
+	grant  Grant
+	events []Output
+	wire   [][]byte
+	lose   func(n int, fromDevice bool) bool
+}
+
+func newWorld(t testing.TB, change func(*Settings, *Caller)) *world {
+	w := &world{t: t, now: start, kept: password, grant: Grant{Configuration: given}, lose: func(int, bool) bool { return false }}
+	s := DefaultSettings()
+	s.Name, s.Chain, s.Key, s.Rand, s.LogKeys = dial, [][]byte{gateway.DER}, gateway.Key, rand.Reader, true
+	roots := x509.NewCertPool()
+	roots.AddCert(ca.Leaf)
+	c := Caller{Name: dial, User: user, Password: password, Roots: roots, Suites: []Suite{X25519, P256}, Rand: rand.Reader,
+		Local: netip.MustParseAddrPort("192.168.77.20:500"), Remote: netip.MustParseAddrPort("192.0.2.10:500"), Now: func() time.Time { return w.now }, LogKeys: true}
+	if change != nil {
+		change(&s, &c)
+	}
+	var err error
+	w.l, err = NewListener(s)
+	require.NoError(t, err)
+	w.i, err = NewInitiator(c)
+	require.NoError(t, err)
+	return w
+}
+
+// run carries outputs to and fro until nothing is left to do.
+func (w *world) run(outs []Output, fromDevice bool) {
+	for _, o := range outs {
+		switch o := o.(type) {
+		case Send:
+			w.wire = append(w.wire, o.Data)
+			if w.lose(len(w.wire), fromDevice) {
+				continue
+			}
+			if fromDevice {
+				w.run(w.l.Handle(w.now, device, o.Data), false)
+			} else {
+				w.run(w.i.Handle(w.now, o.Data), true)
+			}
+		case AskLogin:
+			w.run(w.l.Judged(w.now, o.ID, o.Check.Judge(eap.NTHash(w.kept))), false)
+		case AskLease:
+			w.run(w.l.Granted(w.now, o.ID, w.grant), false)
+		default:
+			w.events = append(w.events, o)
+		}
+	}
+}
+
+func (w *world) login() { w.run(w.i.Start(w.now), true) }
+
+func find[T Output](w *world) (T, bool) {
+	for _, o := range w.events {
+		if v, ok := o.(T); ok {
+			return v, true
+		}
+	}
+	var none T
+	return none, false
+}
+
+func (w *world) failure() error {
+	f, _ := find[Failed](w)
+	return f.Err
+}
+
+func TestLoginBothSuites(t *testing.T) {
+	for _, suites := range [][]Suite{{X25519}, {P256}, {P256, X25519}} {
+		w := newWorld(t, func(s *Settings, c *Caller) { c.Suites = suites })
+		w.login()
+		up, ok := find[Up](w)
+		require.True(t, ok, "%v", w.events)
+		est, ok := find[Established](w)
+		require.True(t, ok)
+		require.Equal(t, user, up.User)
+		require.True(t, up.NAT, "the device is behind a translation")
+		require.True(t, est.Behind)
+		require.Equal(t, given.Addresses, est.Addresses)
+		require.Equal(t, given.DNS, est.DNS)
+		require.Equal(t, given.Domains, est.Domains)
+		require.True(t, est.Routes.Equal(routes), "selectors are narrowed to the passage")
+		require.Equal(t, up.Child.InKey, est.Child.OutKey)
+		require.Equal(t, up.Child.OutKey, est.Child.InKey)
+		require.Equal(t, up.Child.In, est.Child.Out)
+		require.Equal(t, 1, w.l.Sessions())
+		require.Zero(t, w.l.HalfOpen())
+
+		w.run(w.i.End(w.now), true)
+		down, ok := find[Down](w)
+		require.True(t, ok)
+		require.Equal(t, "the device ended the session", down.Reason)
+		require.Zero(t, w.l.Sessions())
+		require.Empty(t, w.l.children)
+	}
+}
+
+// Every refusal gives the caller the protocol's own error and the administrator a plain sentence.
+func TestRefusals(t *testing.T) {
+	cases := map[string]struct {
+		change  func(*Settings, *Caller)
+		kept    string
+		grant   *Grant
+		caller  string
+		journal string
+	}{
+		"wrong password":     {kept: "other", caller: "user or password is wrong", journal: "wrong password"},
+		"no algorithm":       {change: func(s *Settings, c *Caller) { s.Suites, c.Suites = []Suite{P256}, []Suite{X25519} }, caller: "NO_PROPOSAL_CHOSEN", journal: "no set of algorithms"},
+		"wrong name dialled": {change: func(s *Settings, c *Caller) { c.Name = "vpn.tern.example" }, caller: "AUTHENTICATION_FAILED", journal: "correct the name"},
+		"unknown authority":  {change: func(s *Settings, c *Caller) { c.Roots = x509.NewCertPool() }, caller: "certificate is not accepted", journal: "does not accept the gateway's certificate"},
+		"no passage":         {grant: &Grant{Refusal: "no passage admits rory"}, caller: "AUTHENTICATION_FAILED", journal: "no passage admits rory"},
+		"pool exhausted":     {grant: &Grant{Refusal: "pool staff is used up", Exhausted: true}, caller: "INTERNAL_ADDRESS_FAILURE", journal: "used up"},
+		"nothing in common":  {grant: &Grant{Configuration: Configuration{Addresses: given.Addresses}}, caller: "TS_UNACCEPTABLE", journal: "traffic selectors"},
+	}
+	for name, c := range cases {
+		t.Run(name, func(t *testing.T) {
+			w := newWorld(t, c.change)
+			if c.kept != "" {
+				w.kept = c.kept
+			}
+			if c.grant != nil {
+				w.grant = *c.grant
+			}
+			w.login()
+			require.ErrorContains(t, w.failure(), c.caller)
+			note, ok := find[Note](w)
+			require.True(t, ok)
+			require.Contains(t, note.Words, c.journal)
+			w.now = w.now.Add(time.Minute)
+			w.run(w.l.Tick(w.now), false)
+			require.Empty(t, w.l.sas, "nothing is left behind")
+			require.Empty(t, w.l.opening)
+			require.Zero(t, w.l.halfOpen)
+		})
+	}
+}
+
+// Any single datagram may be lost: the login succeeds all the same, by retransmission and from the reply kept.
+func TestEveryDatagramMayBeLost(t *testing.T) {
+	for lost := 1; lost <= 12; lost++ {
+		w := newWorld(t, nil)
+		w.lose = func(n int, _ bool) bool { return n == lost }
+		w.login()
+		for range 8 {
+			w.now = w.now.Add(600 * time.Millisecond)
+			w.run(w.i.Tick(w.now), true)
+		}
+		_, ok := find[Established](w)
+		require.True(t, ok, "datagram %d lost: %v", lost, w.events)
+		require.Equal(t, 1, w.l.Sessions())
+	}
+	w := newWorld(t, nil)
+	w.lose = func(int, bool) bool { return true }
+	w.login()
+	for range 40 {
+		w.now = w.now.Add(time.Second)
+		w.run(w.i.Tick(w.now), true)
+	}
+	require.ErrorIs(t, w.failure(), ErrNoAnswer)
+}
+
+func TestCookieAndHalfOpenLimit(t *testing.T) {
+	w := newWorld(t, func(s *Settings, _ *Caller) { s.CookieAbove, s.MaxHalfOpen = 0, 1 })
+	w.login()
+	require.NoError(t, w.failure())
+	require.EqualValues(t, 1, w.l.Counters.Cookies)
+	require.Equal(t, 1, w.l.Sessions())
+	i := must(NewInitiator(w.i.c)) // a caller who owns the address and then falls silent
+	answer := w.l.Handle(w.now, device, i.Start(w.now)[0].(Send).Data)
+	w.l.Handle(w.now, device, i.Handle(w.now, answer[0].(Send).Data)[0].(Send).Data)
+	require.Empty(t, w.l.Handle(w.now, device, must(NewInitiator(w.i.c)).Start(w.now)[0].(Send).Data))
+	require.Equal(t, 1, w.l.HalfOpen())
+	require.EqualValues(t, 1, w.l.Counters.Overload)
+	w.now = w.now.Add(time.Minute)
+	w.run(w.l.Tick(w.now), false)
+	require.Zero(t, w.l.HalfOpen(), "what is not finished in time is forgotten")
+}
+
+func TestLivenessAndMoving(t *testing.T) {
+	w := newWorld(t, nil)
+	w.login()
+	w.now = w.now.Add(31 * time.Second)
+	w.run(w.l.Tick(w.now), false)
+	require.Equal(t, 1, w.l.Sessions(), "a peer that answers stays")
+	require.Nil(t, w.l.sas[ID(w.i.spiR)].request)
+
+	elsewhere := Peer{netip.MustParseAddrPort("203.0.113.45:50001"), true}
+	alive := w.i.Alive(w.now)[0].(Send).Data
+	w.run(w.l.Handle(w.now, elsewhere, alive), false)
+	moved, ok := find[Moved](w)
+	require.True(t, ok, "a translation that forgot is followed")
+	require.Equal(t, elsewhere, moved.Peer)
+
+	w.lose = func(int, bool) bool { return true }
+	for range 80 {
+		w.now = w.now.Add(time.Second)
+		w.run(w.l.Tick(w.now), false)
+	}
+	down, ok := find[Down](w)
+	require.True(t, ok)
+	require.Equal(t, "the device no longer answers", down.Reason)
+}
+
+func TestGatewayEndsSession(t *testing.T) {
+	w := newWorld(t, nil)
+	w.login()
+	w.run(w.l.End(w.now, ID(w.i.spiR), "ended by the administrator"), false)
+	require.ErrorIs(t, w.failure(), ErrEnded)
+	require.Zero(t, w.l.Sessions())
+}
+
+// A device renews its Child SA, with and without a fresh key exchange, and then deletes the older one.
+func TestRenewal(t *testing.T) {
+	for _, pfs := range []bool{false, true} {
+		w := newWorld(t, nil)
+		w.login()
+		up, _ := find[Up](w)
+		ni := bytes.Repeat([]byte{9}, 32)
+		p := espProposal([]byte{1, 2, 3, 4})
+		ps := []payload{notify{protocol: protoESP, spi: []byte{0, 0, 1, 0}, kind: nRekeySA}.payload(), {}, {kind: plNonce, body: ni}}
+		half := must(newDH(groupX25519, rand.Reader))
+		if pfs {
+			p.transforms = append(p.transforms, transform{tDH, groupX25519, 0})
+			ps = append(ps, keyExchange{groupX25519, half.public()}.payload())
+		}
+		ps[1] = saPayload(p)
+		ps = append(ps, selectors(plTSi, netset.Everywhere), selectors(plTSr, netset.Everywhere))
+		w.i.send(w.now, createChildSA, ps...)
+		w.run(w.i.take(), true)
+		renewed, ok := find[Renewed](w)
+		require.True(t, ok)
+		require.Equal(t, uint32(0x01020304), renewed.Child.Out)
+		require.NotEqual(t, up.Child.InKey, renewed.Child.InKey)
+		require.True(t, renewed.Child.Local.Equal(routes))
+
+		w.i.send(w.now, informational, deletion{protoESP, []uint32{up.Child.Out}}.payload())
+		w.run(w.i.take(), true)
+		dropped, ok := find[Dropped](w)
+		require.True(t, ok)
+		require.Equal(t, up.Child.In, dropped.In)
+		require.Equal(t, 1, w.l.Sessions())
+	}
+}
+
+// What no packet analyser can judge is derived here a second time from the RFC alone, with nothing of the package but
+// the octets on the wire and the device's private value: key schedule (RFC 7296 §2.13, §2.14, §2.17), and the octets under both AUTH payloads (§2.15, §2.16).
+func TestSecondDerivation(t *testing.T) {
+	w := newWorld(t, func(_ *Settings, c *Caller) { c.Suites = []Suite{X25519} })
+	w.login()
+	mac := func(key []byte, parts ...[]byte) []byte {
+		h := hmac.New(sha256.New, key)
+		h.Write(bytes.Join(parts, nil))
+		return h.Sum(nil)
+	}
+	expand := func(key, seed []byte, n int) []byte {
+		t1 := mac(key, seed, []byte{1})
+		out := t1
+		for i := byte(2); len(out) < n; i++ {
+			t1 = mac(key, t1, seed, []byte{i})
+			out = append(out, t1...)
+		}
+		return out[:n]
+	}
+	first, second := w.wire[0], w.wire[1]
+	body := func(msg []byte, kind byte) []byte { // walks the chain by hand
+		next, at := msg[16], 28
+		for next != 0 {
+			n := int(binary.BigEndian.Uint16(msg[at+2:]))
+			if next == kind {
+				return msg[at+4 : at+n]
+			}
+			next, at = msg[at], at+n
+		}
+		return nil
+	}
+	ni, nr := body(first, 40), body(second, 40)
+	spis := second[:16]
+	shared := must(w.i.half.key.ECDH(must(w.i.half.key.Curve().NewPublicKey(body(second, 34)[4:]))))
+	seed := mac(bytes.Join([][]byte{ni, nr}, nil), shared)
+	k := expand(seed, bytes.Join([][]byte{ni, nr, spis}, nil), 32+36+36+32+32)
+	require.Equal(t, w.i.keys.d, k[:32])
+	require.Equal(t, w.i.keys.ei, k[32:68])
+	require.Equal(t, w.i.keys.er, k[68:104])
+	skPi, skPr := k[104:136], k[136:168]
+	est, _ := find[Established](w)
+	childKeys := expand(k[:32], bytes.Join([][]byte{ni, nr}, nil), 72)
+	require.Equal(t, childKeys[:36], est.Child.OutKey)
+	require.Equal(t, childKeys[36:], est.Child.InKey)
+
+	idi := append([]byte{3, 0, 0, 0}, user...) // ID_RFC822_ADDR
+	idr := append([]byte{2, 0, 0, 0}, dial...) // ID_FQDN
+	octetsI := bytes.Join([][]byte{first, nr, mac(skPi, idi)}, nil)
+	octetsR := bytes.Join([][]byte{second, ni, mac(skPr, idr)}, nil)
+	msk := w.i.eap.MSK()
+	pad := []byte("Key Pad for IKEv2")
+	last := w.wire[len(w.wire)-2:] // AUTH from the device, AUTH from the gateway
+	for n, want := range [][]byte{mac(mac(msk, pad), octetsI), mac(mac(msk, pad), octetsR)} {
+		m := must(parseMessage(last[n]))
+		in := must(w.i.keys.open(m, n == 0))
+		auth, ok := in.find(plAuth)
+		require.True(t, ok)
+		require.Equal(t, append([]byte{2, 0, 0, 0}, want...), auth)
+	}
+	m := must(w.i.keys.open(must(parseMessage(w.wire[3])), false))
+	auth, _ := m.find(plAuth)
+	digest := sha256.Sum256(octetsR)
+	require.Equal(t, byte(14), auth[0])
+	require.Equal(t, "\x0c0\x0a\x06\x08\x2a\x86\x48\xce\x3d\x04\x03\x02", string(auth[4:17]), "RFC 7427 appendix A.3.2")
+	require.True(t, ecdsaVerify(gateway.Leaf, digest[:], auth[17:]))
+}
+
+// Hostile datagrams at every moment of a login: nothing crashes, nobody gets in, the login goes on.
+func TestHostileDatagrams(t *testing.T) {
+	w := newWorld(t, nil)
+	var seen [][]byte
+	w.lose = func(n int, _ bool) bool {
+		d := bytes.Clone(w.wire[n-1])
+		seen = append(seen, d)
+		for _, old := range seen {
+			for cut := 0; cut < len(old); cut += 7 {
+				w.l.Handle(w.now, device, old[:cut])
+				w.i.Handle(w.now, old[:cut])
+			}
+			for at := 0; at < len(old); at += 5 {
+				changed := bytes.Clone(old)
+				changed[at] ^= 0x41
+				if n > 2 { // a changed first message is simply another caller
+					for _, o := range w.l.Handle(w.now, device, changed) {
+						_, up := o.(Up)
+						require.False(t, up)
+					}
+				}
+			}
+		}
+		return false
+	}
+	w.login()
+	require.NoError(t, w.failure())
+	_, ok := find[Established](w)
+	require.True(t, ok)
+	require.NotZero(t, w.l.Counters.Malformed)
+	require.NotZero(t, w.l.Counters.Undecryptable)
+}
+
+func FuzzParsers(f *testing.F) {
+	w := newWorld(f, nil)
+	w.login()
+	for _, d := range w.wire {
+		f.Add(d)
+	}
+	f.Add(saPayload(ikeProposal([]Suite{X25519})).body)
+	f.Add(requestCfg().body)
+	f.Add(selectors(plTSi, netset.Everywhere).body)
+	f.Fuzz(func(t *testing.T, b []byte) {
+		_, _ = parseMessage(b)
+		if p, err := parseSA(b); err == nil {
+			_ = describe(p)
+			again, err := parseSA(saPayload(p...).body)
+			require.NoError(t, err)
+			require.Equal(t, describe(p), describe(again))
+		}
+		_, _ = parseKE(b)
+		_, _ = parseID(b)
+		_, _, _ = parseAuth(b)
+		_, _ = parseNotify(b)
+		_, _ = parseDelete(b)
+		if s, err := parseSelectors(b); err == nil && len(s) <= maxSelectors {
+			again, err := parseSelectors(selectors(plTSi, s).body)
+			require.NoError(t, err)
+			require.True(t, s.Equal(again))
+		}
+		if _, attrs, err := parseCfg(b); err == nil {
+			_, _ = readReply(attrs)
+		}
+		for _, p := range []payloadType{plSA, plSK, plEAP} {
+			_, _ = parsePayloads(p, b)
+		}
+		_ = verify(gateway.Leaf, authSignature, b, nil)
+		w := newWorld(t, nil)
+		w.l.Handle(start, device, b)
+		w.i.Handle(start, b)
+	})
+}
+
+// BenchmarkLogin compares complete logins (both sides) with the sum of the cryptographic operations that they consist of.
+func BenchmarkLogin(b *testing.B) {
+	b.Run("operations-alone", func(b *testing.B) {
+		peer := must(newDH(groupX25519, rand.Reader))
+		octets := make([]byte, 400)
+		digest := sha256.Sum256(octets)
+		cipher := newGCM(make([]byte, gcmKey))
+		roots := x509.NewCertPool()
+		roots.AddCert(ca.Leaf)
+		for b.Loop() {
+			for range 2 { // each side: a key pair and a shared secret
+				half := must(newDH(groupX25519, rand.Reader))
+				_, _ = half.shared(peer.public())
+			}
+			sig := must(gateway.Key.Sign(rand.Reader, digest[:], crypto.SHA256))
+			ecdsaVerify(gateway.Leaf, digest[:], sig)
+			leaf := must(x509.ParseCertificate(gateway.DER))
+			_, _ = leaf.Verify(x509.VerifyOptions{Roots: roots, DNSName: dial, CurrentTime: start})
+			for range 10 { // sealed messages, each opened once
+				sealed := cipher.Seal(nil, make([]byte, 12), octets, nil)
+				_, _ = cipher.Open(nil, make([]byte, 12), sealed, nil)
+			}
+			for range 40 { // key schedules and AUTH
+				prf(octets[:32], octets)
+			}
+			var c eap.Check
+			c.Judge(eap.NTHash(password))
+			c.Judge(eap.NTHash(password))
+		}
+	})
+	b.Run("complete-logins", func(b *testing.B) {
+		for b.Loop() {
+			w := newWorld(b, func(s *Settings, c *Caller) { s.LogKeys, c.LogKeys = false, false })
+			w.login()
+			if w.l.Sessions() != 1 {
+				b.Fatal(w.events)
+			}
+		}
+	})
+}

@@ -1,0 +1,421 @@
+package ike
+
+import (
+	"crypto/hmac"
+	"crypto/x509"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"net/netip"
+	"time"
+
+	"yellowlantern/internal/core/eap"
+	"yellowlantern/internal/core/netset"
+)
+
+// Caller is how a remote user dials a gateway.
+type Caller struct {
+	Name           string // the gateway's name, which its certificate must hold
+	User, Password string
+	Roots          *x509.CertPool
+	Suites         []Suite
+	Rand           io.Reader
+	Local, Remote  netip.AddrPort // as the device sees them, for NAT detection
+	Now            func() time.Time
+	LogKeys        bool
+}
+
+// Established says that the caller's session stands.
+type Established struct {
+	Child Child
+	Configuration
+	Suite  string
+	Behind bool // the device is behind a translation
+}
+
+// Failed says that the login failed, or the session ended.
+type Failed struct{ Err error }
+
+// Float says that from now on everything goes by UDP 4500.
+type Float struct{}
+
+func (Established) isOutput() {}
+func (Failed) isOutput()      {}
+func (Float) isOutput()       {}
+
+// Errors of a login, to be told apart by the probe.
+var (
+	ErrNoAnswer    = errors.New("ike: the gateway does not answer")
+	ErrCertificate = errors.New("ike: the gateway's certificate is not accepted")
+	ErrEnded       = errors.New("ike: the gateway ended the session")
+)
+
+// RefusedError is a failure that the gateway reports.
+type RefusedError struct{ Code string }
+
+func (e RefusedError) Error() string { return "ike: the gateway answers " + e.Code }
+
+type phase int
+
+const (
+	phInit phase = iota
+	phFirst
+	phEAP
+	phLast
+	phUp
+	phOver
+)
+
+// Initiator is the remote user's side of one session. It is not safe for concurrent use.
+type Initiator struct {
+	c            Caller
+	spiI, spiR   uint64
+	suite        Suite
+	half         dh
+	ni, nr       []byte
+	cookie       []byte
+	keys         *keys
+	phase        phase
+	id           uint32
+	sealed       uint64
+	request      []byte
+	tries        int
+	retryAt      time.Time
+	first        []byte // our IKE_SA_INIT
+	answer       []byte // theirs
+	idr          []byte
+	eap          *eap.Peer
+	childSPI     uint32
+	behind, natt bool
+	expect       uint32 // the gateway's next request
+	out          []Output
+}
+
+// NewInitiator prepares a call.
+func NewInitiator(c Caller) (*Initiator, error) {
+	if len(c.Suites) == 0 {
+		return nil, errors.New("ike: a caller needs a suite")
+	}
+	i := &Initiator{c: c, suite: c.Suites[0], ni: make([]byte, nonceLen), eap: eap.NewPeer(c.Rand, c.User, c.Password)}
+	var spis [12]byte
+	if _, err := io.ReadFull(c.Rand, spis[:]); err != nil {
+		return nil, err
+	}
+	i.spiI, i.childSPI = binary.BigEndian.Uint64(spis[:])|1, binary.BigEndian.Uint32(spis[8:])|0x100
+	_, err := io.ReadFull(c.Rand, i.ni)
+	return i, err
+}
+
+func (i *Initiator) take() []Output {
+	out := i.out
+	i.out = nil
+	return out
+}
+
+func (i *Initiator) emit(o Output) { i.out = append(i.out, o) }
+
+func (i *Initiator) fail(err error) {
+	if i.phase != phOver {
+		i.phase = phOver
+		i.emit(Failed{err})
+	}
+}
+
+func (i *Initiator) peer() Peer { return Peer{Addr: i.c.Remote, NATT: i.natt} }
+
+// Start sends the first message.
+func (i *Initiator) Start(now time.Time) []Output {
+	i.sendInit(now)
+	return i.take()
+}
+
+func (i *Initiator) sendInit(now time.Time) {
+	var err error
+	if i.half, err = newDH(i.suite.group, i.c.Rand); err != nil {
+		i.fail(err)
+		return
+	}
+	var ps []payload
+	if i.cookie != nil { // first of all payloads (RFC 7296 §2.6)
+		ps = append(ps, notify{kind: nCookie, data: i.cookie}.payload())
+	}
+	ps = append(ps, saPayload(ikeProposal(i.c.Suites)), keyExchange{i.suite.group, i.half.public()}.payload(), payload{kind: plNonce, body: i.ni},
+		notify{kind: nNATSource, data: natHash(i.spiI, 0, i.c.Local)}.payload(),
+		notify{kind: nNATDestination, data: natHash(i.spiI, 0, i.c.Remote)}.payload(),
+		notify{kind: nSignatureHashes, data: []byte{0, hashSHA256}}.payload())
+	m := &message{header: header{spiI: i.spiI, exchange: ikeSAInit, flags: flagInitiator}, payloads: ps}
+	i.first = m.marshal()
+	i.sendRaw(now, i.first)
+}
+
+func (i *Initiator) sendRaw(now time.Time, data []byte) {
+	i.request, i.tries, i.retryAt = data, 1, now.Add(retryFirst/2)
+	i.emit(Send{i.peer(), data})
+}
+
+// send seals the next request.
+func (i *Initiator) send(now time.Time, x exchange, ps ...payload) {
+	i.sealed++
+	i.sendRaw(now, i.keys.seal(header{spiI: i.spiI, spiR: i.spiR, exchange: x, id: i.id, flags: flagInitiator}, ps, true, i.sealed))
+}
+
+// Tick sends again what was not answered. The longest wait adds up to about 16 seconds.
+func (i *Initiator) Tick(now time.Time) []Output {
+	if i.request != nil && i.phase != phOver && !now.Before(i.retryAt) {
+		if i.tries >= maxTries {
+			i.fail(ErrNoAnswer)
+		} else {
+			i.retryAt = now.Add(retryFirst / 2 << i.tries)
+			i.tries++
+			i.emit(Send{i.peer(), i.request})
+		}
+	}
+	return i.take()
+}
+
+// Handle takes one datagram (without the four zero octets of UDP 4500). What does not fit is dropped.
+func (i *Initiator) Handle(now time.Time, data []byte) []Output {
+	m, err := parseMessage(data)
+	if err != nil || m.spiI != i.spiI || m.fromInitiator() || i.phase == phOver {
+		return i.take()
+	}
+	switch {
+	case i.phase == phInit:
+		if m.exchange == ikeSAInit && m.response() {
+			i.initAnswered(now, m)
+		}
+	case m.spiR != i.spiR:
+	case !m.response():
+		i.asked(m)
+	case m.id == i.id && i.request != nil:
+		if in, err := i.keys.open(m, false); err == nil {
+			i.request = nil
+			i.id++
+			i.answered(now, m.exchange, in)
+		}
+	}
+	return i.take()
+}
+
+func (i *Initiator) initAnswered(now time.Time, m *message) {
+	if cookie, ok := m.notified(nCookie); ok {
+		i.cookie = append([]byte{}, cookie...)
+		i.sendInit(now)
+		return
+	}
+	if group, ok := m.notified(nInvalidKE); ok && len(group) == 2 {
+		for _, s := range i.c.Suites {
+			if s.group == binary.BigEndian.Uint16(group) && s != i.suite {
+				i.suite = s
+				i.sendInit(now)
+				return
+			}
+		}
+	}
+	if n, ok := m.failure(); ok {
+		i.fail(refusal(n))
+		return
+	}
+	nonce, _ := m.find(plNonce)
+	saBody, _ := m.find(plSA)
+	keBody, _ := m.find(plKE)
+	chosen, errSA := parseSA(saBody)
+	ke, errKE := parseKE(keBody)
+	if errSA != nil || errKE != nil || len(nonce) < 16 || m.spiR == 0 || len(chosen) != 1 {
+		return
+	}
+	if _, suite, ok := chooseIKE(chosen, []Suite{i.suite}); !ok || ke.group != suite.group {
+		i.fail(errors.New("ike: the gateway chose algorithms that were not offered"))
+		return
+	}
+	shared, err := i.half.shared(ke.data)
+	if err != nil {
+		i.fail(err)
+		return
+	}
+	i.answer, i.spiR, i.nr, i.request = m.raw, m.spiR, append([]byte{}, nonce...), nil
+	i.keys = deriveKeys(prf(append(append([]byte{}, i.ni...), i.nr...), shared), i.ni, i.nr, i.spiI, i.spiR)
+	if i.c.LogKeys {
+		i.emit(ikeKeyRow(i.spiI, i.spiR, i.keys))
+	}
+	if got, ok := m.notified(nNATDestination); ok {
+		i.behind = string(got) != string(natHash(i.spiI, i.spiR, i.c.Local))
+	}
+	i.natt = true // the gateway always asks for it; without a translation it does no harm
+	i.emit(Float{})
+	i.phase, i.id = phFirst, 1
+	i.sendFirst(now)
+}
+
+func (i *Initiator) identity() identity { return identity{idRFC822, []byte(i.c.User)} }
+
+func (i *Initiator) sendFirst(now time.Time) {
+	i.send(now, ikeAuth,
+		payload{kind: plIDi, body: i.identity().body()},
+		payload{kind: plIDr, body: identityFor(i.c.Name).body()},
+		requestCfg(),
+		saPayload(espProposal(binary.BigEndian.AppendUint32(nil, i.childSPI))),
+		selectors(plTSi, netset.Everywhere), selectors(plTSr, netset.Everywhere),
+		notify{kind: nInitialContact}.payload())
+}
+
+func (i *Initiator) answered(now time.Time, x exchange, m *message) {
+	if n, ok := m.failure(); ok && i.phase != phUp {
+		i.fail(refusal(n))
+		return
+	}
+	switch i.phase {
+	case phFirst:
+		if err := i.checkGateway(m); err != nil {
+			// Tell the gateway, so that its administrator learns of it (RFC 7296 §2.21.2).
+			i.send(now, informational, notify{kind: nAuthenticationFailed}.payload())
+			i.fail(err)
+			return
+		}
+		i.phase = phEAP
+		i.eapTurn(now, m)
+	case phEAP:
+		i.eapTurn(now, m)
+	case phLast:
+		i.established(m)
+	}
+}
+
+// checkGateway verifies certificate, name and signature.
+func (i *Initiator) checkGateway(m *message) error {
+	idBody, _ := m.find(plIDr)
+	id, err := parseID(idBody)
+	if err != nil {
+		return err
+	}
+	i.idr = append([]byte{}, idBody...)
+	var leaf *x509.Certificate
+	others := x509.NewCertPool()
+	for _, p := range m.payloads {
+		if p.kind != plCert || len(p.body) < 2 || p.body[0] != certX509 {
+			continue
+		}
+		cert, err := x509.ParseCertificate(p.body[1:])
+		if err != nil {
+			return fmt.Errorf("%w: %v", ErrCertificate, err)
+		}
+		if leaf == nil {
+			leaf = cert
+		} else {
+			others.AddCert(cert)
+		}
+	}
+	if leaf == nil {
+		return fmt.Errorf("%w: none was sent", ErrCertificate)
+	}
+	opts := x509.VerifyOptions{DNSName: i.c.Name, Roots: i.c.Roots, Intermediates: others, CurrentTime: i.c.Now(), KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}}
+	if _, err := leaf.Verify(opts); err != nil {
+		return fmt.Errorf("%w: %v", ErrCertificate, err)
+	}
+	if id.String() != i.c.Name {
+		return fmt.Errorf("%w: the gateway calls itself %q, not %q", ErrCertificate, id, i.c.Name)
+	}
+	body, _ := m.find(plAuth)
+	method, data, err := parseAuth(body)
+	if err != nil {
+		return err
+	}
+	return verify(leaf, method, data, signedOctets(i.answer, i.ni, i.keys.pr, idBody))
+}
+
+func (i *Initiator) eapTurn(now time.Time, m *message) {
+	body, ok := m.find(plEAP)
+	if !ok {
+		i.fail(errMalformed)
+		return
+	}
+	answer, done, err := i.eap.Handle(body)
+	switch {
+	case err != nil:
+		i.fail(err)
+	case done:
+		i.phase = phLast
+		auth := keyAuth(i.eap.MSK(), signedOctets(i.first, i.nr, i.keys.pi, i.identity().body()))
+		i.send(now, ikeAuth, authPayload(authSharedKey, auth))
+	default:
+		i.send(now, ikeAuth, payload{kind: plEAP, body: answer})
+	}
+}
+
+func (i *Initiator) established(m *message) {
+	body, _ := m.find(plAuth)
+	method, data, err := parseAuth(body)
+	want := keyAuth(i.eap.MSK(), signedOctets(i.answer, i.ni, i.keys.pr, i.idr))
+	if err != nil || method != authSharedKey || !hmac.Equal(data, want) {
+		i.fail(errors.New("ike: the gateway's closing proof of the login is wrong"))
+		return
+	}
+	saBody, _ := m.find(plSA)
+	cpBody, _ := m.find(plCP)
+	tsiBody, _ := m.find(plTSi)
+	tsrBody, _ := m.find(plTSr)
+	chosen, errSA := parseSA(saBody)
+	_, attrs, errCP := parseCfg(cpBody)
+	remote, errR := parseSelectors(tsrBody)
+	local, errI := parseSelectors(tsiBody)
+	if errSA != nil || errCP != nil || errR != nil || errI != nil || len(chosen) != 1 || len(chosen[0].spi) != 4 {
+		i.fail(errMalformed)
+		return
+	}
+	conf, err := readReply(attrs)
+	if err != nil || len(conf.Addresses) == 0 {
+		i.fail(errors.New("ike: the gateway gave no address"))
+		return
+	}
+	conf.Routes = remote
+	conf.Full = remote.Covers(netset.All4) || remote.Covers(netset.All6)
+	out, in := i.keys.child(nil, i.ni, i.nr)
+	c := Child{In: i.childSPI, Out: binary.BigEndian.Uint32(chosen[0].spi), InKey: in, OutKey: out, Local: local, Remote: remote}
+	if i.c.LogKeys {
+		i.emit(espKeyRow(c.In, in))
+		i.emit(espKeyRow(c.Out, out))
+	}
+	i.phase = phUp
+	i.emit(Established{c, conf, i.suite.Name, i.behind})
+}
+
+// asked answers a request of the gateway: liveness, or the end.
+func (i *Initiator) asked(m *message) {
+	in, err := i.keys.open(m, false)
+	if err != nil || m.exchange != informational || m.id > i.expect {
+		return
+	}
+	i.expect = max(i.expect, m.id+1)
+	i.sealed++
+	i.emit(Send{i.peer(), i.keys.seal(header{spiI: i.spiI, spiR: i.spiR, exchange: informational, id: m.id, flags: flagInitiator | flagResponse}, nil, true, i.sealed)})
+	if body, ok := in.find(plDelete); ok {
+		if d, err := parseDelete(body); err == nil && d.protocol == protoIKE {
+			i.fail(ErrEnded)
+		}
+	}
+}
+
+// Alive asks the gateway whether it is still there.
+func (i *Initiator) Alive(now time.Time) []Output {
+	if i.phase == phUp && i.request == nil {
+		i.send(now, informational)
+	}
+	return i.take()
+}
+
+// End tells the gateway that the session is over.
+func (i *Initiator) End(now time.Time) []Output {
+	if i.phase == phUp {
+		i.send(now, informational, deletion{protocol: protoIKE}.payload())
+		i.phase = phOver
+	}
+	return i.take()
+}
+
+func refusal(n notify) error {
+	if words, ok := notifyWords[n.kind]; ok {
+		return RefusedError{words}
+	}
+	return RefusedError{fmt.Sprintf("error %d", n.kind)}
+}

@@ -1,0 +1,129 @@
+package ike
+
+import (
+	"fmt"
+	"net/netip"
+
+	"yellowlantern/internal/core/eap"
+	"yellowlantern/internal/core/netset"
+)
+
+// Peer is where a datagram came from or goes to.
+type Peer struct {
+	Addr netip.AddrPort
+	NATT bool // by UDP 4500, where IKE has four zero octets in front (RFC 3948 §2.2); adding them is left to the sockets
+}
+
+// ID names one IKE SA of a gateway: its own SPI.
+type ID uint64
+
+// Output is what a state machine wants done. It is one of the types below.
+type Output interface{ isOutput() }
+
+// Send is a datagram to send.
+type Send struct {
+	To   Peer
+	Data []byte
+}
+
+// AskLogin asks whoever keeps the passwords to judge a login round; the answer goes to Listener.Judged.
+type AskLogin struct {
+	ID    ID
+	Check eap.Check
+	From  Peer
+}
+
+// AskLease asks for addresses and configuration for somebody who has logged in; the answer goes to Listener.Granted.
+type AskLease struct {
+	ID   ID
+	User string
+	From Peer
+}
+
+// Grant is the answer to AskLease.
+type Grant struct {
+	Configuration
+	Refusal   string // not empty: why not, for the journal
+	Exhausted bool   // with Refusal: there is no address left, rather than no permission
+}
+
+// Child is one pair of ESP associations.
+type Child struct {
+	In, Out       uint32 // SPIs: ours, for what arrives; the peer's, for what we send
+	InKey, OutKey []byte // keying material of package esp
+	Local, Remote netset.Addrs
+}
+
+// Up says that a session stands.
+type Up struct {
+	ID       ID
+	User     string
+	Peer     Peer
+	Child    Child
+	Suite    string
+	NAT      bool // the caller is behind a translation
+	Identity string
+	Configuration
+}
+
+// Moved says that the peer was heard, authentically, from another address (RFC 7296 §2.23).
+type Moved struct {
+	ID   ID
+	Peer Peer
+}
+
+// Renewed says that a Child SA was added to a session to replace an older one, which stays until it is deleted.
+type Renewed struct {
+	ID    ID
+	Child Child
+}
+
+// Dropped says that an older Child SA of a session is no longer used.
+type Dropped struct {
+	ID ID
+	In uint32
+}
+
+// Down says that a session has ended.
+type Down struct {
+	ID     ID
+	User   string
+	Reason string
+}
+
+// Note is for the journal: what a caller tried and what became of it, in plain words.
+type Note struct {
+	Peer    Peer
+	User    string // authenticated, or claimed where Words says so
+	Code    string // the protocol's own error, if one was sent
+	Words   string
+	Offered string // algorithms offered and wanted, where they do not meet
+	Wanted  string
+}
+
+// KeyRow is a row of the packet analyser's key tables; only written where keys are to be logged.
+type KeyRow struct {
+	Table string // ikev2_decryption_table or esp_sa
+	Row   string
+}
+
+func (Send) isOutput()     {}
+func (AskLogin) isOutput() {}
+func (AskLease) isOutput() {}
+func (Up) isOutput()       {}
+func (Moved) isOutput()    {}
+func (Renewed) isOutput()  {}
+func (Dropped) isOutput()  {}
+func (Down) isOutput()     {}
+func (Note) isOutput()     {}
+func (KeyRow) isOutput()   {}
+
+// ikeKeyRow writes an IKE SA for the analyser (its table of IKEv2 keys: hex, bare).
+func ikeKeyRow(spiI, spiR uint64, k *keys) KeyRow {
+	return KeyRow{"ikev2_decryption_table", fmt.Sprintf(`%016x,%016x,%x,%x,"AES-GCM-256 with 16 octet ICV [RFC5282]",,,"NONE [RFC4306]"`, spiI, spiR, k.ei, k.er)}
+}
+
+// espKeyRow writes one direction of a Child SA for the analyser (its table of ESP associations).
+func espKeyRow(spi uint32, key []byte) KeyRow {
+	return KeyRow{"esp_sa", fmt.Sprintf(`"IPv4","*","*","0x%08x","AES-GCM with 16 octet ICV [RFC4106]","0x%x","NULL",""`, spi, key)}
+}

@@ -1,0 +1,235 @@
+package ike
+
+import (
+	"net/netip"
+
+	"golang.org/x/crypto/cryptobyte"
+)
+
+func build(f func(b *cryptobyte.Builder)) []byte {
+	var b cryptobyte.Builder
+	f(&b)
+	return b.BytesOrPanic()
+}
+
+// keyExchange is the KE payload (RFC 7296 §3.4).
+type keyExchange struct {
+	group uint16
+	data  []byte
+}
+
+func (k keyExchange) payload() payload {
+	return payload{kind: plKE, body: build(func(b *cryptobyte.Builder) {
+		b.AddUint16(k.group)
+		b.AddUint16(0)
+		b.AddBytes(k.data)
+	})}
+}
+
+func parseKE(body []byte) (keyExchange, error) {
+	s := cryptobyte.String(body)
+	var k keyExchange
+	if !s.ReadUint16(&k.group) || !s.Skip(2) || s.Empty() {
+		return k, errMalformed
+	}
+	k.data = s
+	return k, nil
+}
+
+// Identification types (RFC 7296 §3.5).
+const (
+	idIPv4   = 1
+	idFQDN   = 2
+	idRFC822 = 3
+	idIPv6   = 5
+	idDER    = 9
+	idKeyID  = 11
+)
+
+// identity is the body of an ID payload.
+type identity struct {
+	kind uint8
+	data []byte
+}
+
+func (id identity) body() []byte { return append([]byte{id.kind, 0, 0, 0}, id.data...) }
+
+func parseID(body []byte) (identity, error) {
+	if len(body) < 4 {
+		return identity{}, errMalformed
+	}
+	return identity{body[0], body[4:]}, nil
+}
+
+func (id identity) String() string {
+	if id.kind == idIPv4 || id.kind == idIPv6 {
+		if a, ok := netip.AddrFromSlice(id.data); ok {
+			return a.String()
+		}
+	}
+	return printable(id.data)
+}
+
+// identityFor is a gateway's name or address as an identity.
+func identityFor(name string) identity {
+	if a, err := netip.ParseAddr(name); err == nil {
+		kind := uint8(idIPv6)
+		if a.Is4() {
+			kind = idIPv4
+		}
+		return identity{kind, a.AsSlice()}
+	}
+	return identity{idFQDN, []byte(name)}
+}
+
+// printable keeps hostile text out of journals: what is not plain becomes a question mark.
+func printable(b []byte) string {
+	out := make([]byte, 0, min(len(b), 128))
+	for _, c := range b[:min(len(b), 128)] {
+		if c < 0x20 || c > 0x7e {
+			c = '?'
+		}
+		out = append(out, c)
+	}
+	return string(out)
+}
+
+const certX509 = 4 // X.509 certificate, signature (RFC 7296 §3.6)
+
+// notifyType is the message type of a notification (RFC 7296 §3.10.1).
+type notifyType uint16
+
+const (
+	nUnsupportedCritical  notifyType = 1
+	nInvalidSyntax        notifyType = 7
+	nNoProposalChosen     notifyType = 14
+	nInvalidKE            notifyType = 17
+	nAuthenticationFailed notifyType = 24
+	nNoAdditionalSAs      notifyType = 35
+	nInternalAddress      notifyType = 36
+	nFailedCPRequired     notifyType = 37
+	nTSUnacceptable       notifyType = 38
+	nChildSANotFound      notifyType = 44
+	nInitialContact       notifyType = 16384
+	nNATSource            notifyType = 16388
+	nNATDestination       notifyType = 16389
+	nCookie               notifyType = 16390
+	nRekeySA              notifyType = 16393
+	nESPTFCPaddingNot     notifyType = 16394
+	nEAPOnly              notifyType = 16417
+	nSignatureHashes      notifyType = 16431
+)
+
+var notifyWords = map[notifyType]string{
+	nUnsupportedCritical: "UNSUPPORTED_CRITICAL_PAYLOAD", nInvalidSyntax: "INVALID_SYNTAX", nNoProposalChosen: "NO_PROPOSAL_CHOSEN",
+	nInvalidKE: "INVALID_KE_PAYLOAD", nAuthenticationFailed: "AUTHENTICATION_FAILED", nNoAdditionalSAs: "NO_ADDITIONAL_SAS",
+	nInternalAddress: "INTERNAL_ADDRESS_FAILURE", nFailedCPRequired: "FAILED_CP_REQUIRED", nTSUnacceptable: "TS_UNACCEPTABLE",
+	nChildSANotFound: "CHILD_SA_NOT_FOUND",
+}
+
+// isError tells whether the notification reports a failure.
+func (n notifyType) isError() bool { return n < 16384 }
+
+// notify is a Notify payload.
+type notify struct {
+	protocol uint8
+	spi      []byte
+	kind     notifyType
+	data     []byte
+}
+
+func (n notify) payload() payload {
+	return payload{kind: plNotify, body: build(func(b *cryptobyte.Builder) {
+		b.AddUint8(n.protocol)
+		b.AddUint8(uint8(len(n.spi)))
+		b.AddUint16(uint16(n.kind))
+		b.AddBytes(n.spi)
+		b.AddBytes(n.data)
+	})}
+}
+
+func parseNotify(body []byte) (notify, error) {
+	s := cryptobyte.String(body)
+	var n notify
+	var size uint8
+	var kind uint16
+	if !s.ReadUint8(&n.protocol) || !s.ReadUint8(&size) || !s.ReadUint16(&kind) || !s.ReadBytes(&n.spi, int(size)) {
+		return n, errMalformed
+	}
+	n.kind, n.data = notifyType(kind), s
+	return n, nil
+}
+
+// notifies gives every well-formed notification of a message.
+func (m *message) notifies() []notify {
+	var out []notify
+	for _, p := range m.payloads {
+		if p.kind == plNotify {
+			if n, err := parseNotify(p.body); err == nil {
+				out = append(out, n)
+			}
+		}
+	}
+	return out
+}
+
+func (m *message) notified(kind notifyType) ([]byte, bool) {
+	for _, n := range m.notifies() {
+		if n.kind == kind {
+			return n.data, true
+		}
+	}
+	return nil, false
+}
+
+// failure is the first error that a message reports.
+func (m *message) failure() (notify, bool) {
+	for _, n := range m.notifies() {
+		if n.kind.isError() {
+			return n, true
+		}
+	}
+	return notify{}, false
+}
+
+// deletion is a Delete payload (RFC 7296 §3.11).
+type deletion struct {
+	protocol uint8
+	spis     []uint32
+}
+
+func (d deletion) payload() payload {
+	return payload{kind: plDelete, body: build(func(b *cryptobyte.Builder) {
+		size := uint8(4)
+		if d.protocol == protoIKE {
+			size = 0
+		}
+		b.AddUint8(d.protocol)
+		b.AddUint8(size)
+		b.AddUint16(uint16(len(d.spis)))
+		for _, spi := range d.spis {
+			b.AddUint32(spi)
+		}
+	})}
+}
+
+func parseDelete(body []byte) (deletion, error) {
+	s := cryptobyte.String(body)
+	var d deletion
+	var size uint8
+	var count uint16
+	if !s.ReadUint8(&d.protocol) || !s.ReadUint8(&size) || !s.ReadUint16(&count) || d.protocol != protoIKE && size != 4 {
+		return d, errMalformed
+	}
+	if d.protocol == protoIKE {
+		return d, nil
+	}
+	for range count {
+		var spi uint32
+		if !s.ReadUint32(&spi) {
+			return d, errMalformed
+		}
+		d.spis = append(d.spis, spi)
+	}
+	return d, nil
+}
