@@ -59,8 +59,8 @@ type openKey struct {
 
 // NewListener checks the settings and begins without any caller.
 func NewListener(set Settings) (*Listener, error) {
-	if len(set.Chain) == 0 || set.Key == nil || len(set.Suites) == 0 || set.Name == "" {
-		return nil, errors.New("ike: a gateway needs a name, a certificate with its key, and a suite")
+	if err := set.check(); err != nil {
+		return nil, err
 	}
 	l := &Listener{set: set, sas: map[ID]*responder{}, opening: map[openKey]*responder{}, children: map[uint32]ID{}}
 	_, err := io.ReadFull(set.Rand, l.secret[:])
@@ -298,3 +298,19 @@ func (l *Listener) Sessions() int { return len(l.sas) - l.halfOpen }
 
 // HalfOpen is how many logins are under way.
 func (l *Listener) HalfOpen() int { return l.halfOpen }
+
+// Configure changes how callers are answered from now on; sessions that stand go on.
+func (l *Listener) Configure(set Settings) error {
+	if err := set.check(); err != nil {
+		return err
+	}
+	l.set = set
+	return nil
+}
+
+func (s Settings) check() error {
+	if len(s.Chain) == 0 || s.Key == nil || len(s.Suites) == 0 || s.Name == "" {
+		return errors.New("ike: a gateway needs a name, a certificate with its key, and a suite")
+	}
+	return nil
+}

@@ -12,8 +12,8 @@ import (
 
 // Outcomes of an expectation for one class.
 const (
-	Holds = "holds"
-	Fails = "fails"
+	Holds  = "holds"
+	Fails  = "fails"
 	InPart = "in part"
 )
 

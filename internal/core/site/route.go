@@ -4,6 +4,7 @@ import (
 	"net/netip"
 
 	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/packet"
 )
 
 // Egress is the way by which a packet leaves the gateway.
@@ -115,3 +116,13 @@ func (m *Model) OwnAddresses() netset.Addrs { return m.own }
 
 // EdgeAddresses is the first and last address of the attached IPv4 prefixes, which are never routed.
 func (m *Model) EdgeAddresses() netset.Addrs { return m.never.Subtract(neverRouted) }
+
+// RouteOf finds the way for a packet of the gateway's own; ok is false if there is none.
+func (m *Model) RouteOf(b []byte) (Egress, bool) {
+	info, err := packet.Parse(b)
+	if err != nil {
+		return Egress{}, false
+	}
+	h, ok := match(m.table, info.Dst)
+	return h.egress, ok
+}

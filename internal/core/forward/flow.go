@@ -1,0 +1,180 @@
+package forward
+
+import (
+	"net/netip"
+	"time"
+
+	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/packet"
+	"yellowlantern/internal/core/site"
+)
+
+// How long a flow is remembered in silence (docs/semantics.md, "State").
+const (
+	tcpIdle   = 2 * time.Hour
+	tcpClosed = 30 * time.Second
+	udpIdle   = 2 * time.Minute
+	icmpIdle  = 30 * time.Second
+
+	// maxFlows bounds what one gateway remembers.
+	maxFlows = 1 << 18
+)
+
+// flowKey names a flow from one side: ports are 0 where the protocol has none; an ICMP query has its identifier as source
+// port and, as destination port, the type that asks.
+type flowKey struct {
+	src, dst         netip.Addr
+	srcPort, dstPort uint16
+	proto            uint8
+}
+
+type flow struct {
+	session *Session
+	key     flowKey // as the person sends
+	first   site.Packet
+	src     netip.Addr // as it leaves the gateway
+	srcPort uint16
+	out     site.Egress
+	rule    string
+	model   *site.Model // that judged it last
+	expires time.Time
+	fins    uint8 // bit 0: the person closed, bit 1: the other side
+	reset   bool
+}
+
+// keyOf is a flow's key by a packet of the side that opened it.
+func keyOf(i packet.Info) flowKey {
+	k := flowKey{src: i.Src, dst: i.Dst, proto: i.Proto}
+	switch i.Proto {
+	case netset.TCP, netset.UDP:
+		k.srcPort, k.dstPort = i.SrcPort, i.DstPort
+	case netset.ICMP, netset.ICMPv6:
+		k.srcPort, k.dstPort = i.Ident, asks(i.Proto, i.Kind)
+	}
+	return k
+}
+
+// backKeyOf is a flow's key, as it leaves the gateway, by an answer to it.
+func backKeyOf(i packet.Info) flowKey { return keyOf(reversed(i)) }
+
+// reversed swaps both ends.
+func reversed(i packet.Info) packet.Info {
+	i.Src, i.Dst = i.Dst, i.Src
+	i.SrcPort, i.DstPort = i.DstPort, i.SrcPort
+	return i
+}
+
+// asks gives the ICMP type that an answer answers; other types stand for themselves.
+func asks(proto, kind uint8) uint16 {
+	switch {
+	case proto == netset.ICMP && kind == 0:
+		return 8
+	case proto == netset.ICMP && kind == 14:
+		return 13
+	case proto == netset.ICMPv6 && kind == 129:
+		return 128
+	}
+	return uint16(kind)
+}
+
+// openFlow takes a packet that the rules let in through route and translation. The flow is nil if it is lost there.
+func (e *Engine) openFlow(s *Session, rule *site.Rule, key flowKey, p site.Packet, b []byte) (*flow, Result) {
+	out, v := e.model.Route(p)
+	if !v.OK {
+		return nil, e.lose(s, site.Routing, v)
+	}
+	src, v := e.model.Translate(p, out)
+	if !v.OK {
+		return nil, e.lose(s, site.Translating, v)
+	}
+	if len(e.flows) >= maxFlows {
+		return nil, e.lose(s, site.State, site.Verdict{Setting: "rules"})
+	}
+	f := &flow{session: s, key: key, first: p, src: src, srcPort: key.srcPort, out: out, rule: rule.Name, model: e.model}
+	if !e.choosePort(f) {
+		return nil, e.lose(s, site.Translating, site.Verdict{Setting: "nat"})
+	}
+	e.flows[key], e.backs[f.backKey()] = f, f
+	e.count(rule.Name, 0, true)
+	e.rules[rule.Name].Packets-- // the packet itself is counted with those that follow
+	return f, Result{}
+}
+
+func (f *flow) backKey() flowKey {
+	k := f.key
+	k.src, k.srcPort = f.src, f.srcPort
+	return k
+}
+
+// choosePort keeps the person's own port where it is free (RFC 4787 §4.2.1), and else takes the next free one.
+func (e *Engine) choosePort(f *flow) bool {
+	for range 1 << 16 {
+		if _, taken := e.backs[f.backKey()]; !taken {
+			return true
+		}
+		switch f.key.proto {
+		case netset.TCP, netset.UDP, netset.ICMP, netset.ICMPv6:
+		default:
+			return false
+		}
+		if f.src == f.key.src {
+			return false // not translated: the port is the person's
+		}
+		if f.srcPort++; f.srcPort < 1024 {
+			f.srcPort = 1024
+		}
+	}
+	return false
+}
+
+// judgeAgain asks the rules and the route of a newer plan about a known flow; one that would not be let in ends.
+func (e *Engine) judgeAgain(f *flow, p site.Packet) bool {
+	rule, v := e.model.Judge(f.session.class, p)
+	if v.OK {
+		var out site.Egress
+		if out, v = e.model.Route(p); v.OK {
+			f.rule, f.out, f.model = rule.Name, out, e.model
+			return true
+		}
+	}
+	e.forget(f)
+	return false
+}
+
+func (e *Engine) forget(f *flow) {
+	delete(e.flows, f.key)
+	delete(e.backs, f.backKey())
+}
+
+func (f *flow) touch(i packet.Info, now time.Time, back bool) {
+	idle := udpIdle
+	switch f.key.proto {
+	case netset.TCP:
+		idle = tcpIdle
+		side := uint8(1)
+		if back {
+			side = 2
+		}
+		if i.Flags&packet.FIN != 0 {
+			f.fins |= side
+		}
+		f.reset = f.reset || i.Flags&packet.RST != 0
+		if f.reset || f.fins == 3 {
+			idle = tcpClosed
+		}
+	case netset.ICMP, netset.ICMPv6:
+		idle = icmpIdle
+	}
+	f.expires = now.Add(idle)
+}
+
+// Tick forgets flows that have been silent for too long.
+func (e *Engine) Tick(now time.Time) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	for _, f := range e.flows {
+		if now.After(f.expires) {
+			e.forget(f)
+		}
+	}
+}

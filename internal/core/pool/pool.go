@@ -1,0 +1,104 @@
+// Package pool leases addresses to people. A person who comes back gets the same address while it is free, so that
+// what they had open can go on.
+package pool
+
+import (
+	"errors"
+	"net/netip"
+
+	"yellowlantern/internal/core/netset"
+)
+
+// ErrExhausted says that every address of a family is leased.
+var ErrExhausted = errors.New("pool: no address is free")
+
+// Pool is a supply of addresses. It is not safe for concurrent use.
+type Pool struct {
+	supply netset.Addrs
+	leased map[netip.Addr]string // holder by address
+	last   map[string]netip.Addr // by holder and family
+	next   map[bool]netip.Addr   // where to look first, by whether IPv4
+}
+
+// New begins with everything free.
+func New(supply netset.Addrs) *Pool {
+	return &Pool{supply: supply, leased: map[netip.Addr]string{}, last: map[string]netip.Addr{}, next: map[bool]netip.Addr{}}
+}
+
+// Resize changes what is leased from; leases outside it stay until they are released.
+func (p *Pool) Resize(supply netset.Addrs) { p.supply = supply }
+
+// Lease gives one address of each family that the pool has. If a family is used up, nothing is leased.
+func (p *Pool) Lease(holder string) ([]netip.Addr, error) {
+	var out []netip.Addr
+	for _, v4 := range []bool{true, false} {
+		family := netset.All6
+		if v4 {
+			family = netset.All4
+		}
+		supply := p.supply.Intersect(family)
+		if len(supply) == 0 {
+			continue
+		}
+		a, ok := p.pick(supply, holder, v4)
+		if !ok {
+			p.Release(out...)
+			return nil, ErrExhausted
+		}
+		p.leased[a] = holder
+		p.last[key(holder, v4)] = a
+		out = append(out, a)
+	}
+	if len(out) == 0 {
+		return nil, ErrExhausted
+	}
+	return out, nil
+}
+
+func key(holder string, v4 bool) string {
+	if v4 {
+		return "4 " + holder
+	}
+	return "6 " + holder
+}
+
+func (p *Pool) pick(supply netset.Addrs, holder string, v4 bool) (netip.Addr, bool) {
+	if a, ok := p.last[key(holder, v4)]; ok && p.free(a) && supply.Contains(a) {
+		return a, true
+	}
+	start := p.next[v4]
+	if !start.IsValid() || !supply.Contains(start) {
+		start = supply[0].From
+	}
+	ahead := supply.Intersect(netset.Addrs{{From: start, To: supply[len(supply)-1].To}})
+	behind := supply.Subtract(ahead)
+	tries := len(p.leased) + 1 // one of so many is free, if any is
+	for _, span := range append(append(netset.Addrs{}, ahead...), behind...) {
+		for a := span.From; tries > 0; a = a.Next() {
+			if p.free(a) {
+				p.next[v4] = a.Next()
+				return a, true
+			}
+			tries--
+			if a == span.To {
+				break
+			}
+		}
+	}
+	return netip.Addr{}, false
+}
+
+func (p *Pool) free(a netip.Addr) bool {
+	_, taken := p.leased[a]
+	return !taken
+}
+
+// Release takes addresses back.
+func (p *Pool) Release(addrs ...netip.Addr) {
+	for _, a := range addrs {
+		delete(p.leased, a)
+	}
+}
+
+// Leased is how many addresses are out.
+func (p *Pool) Leased() int { return len(p.leased) }

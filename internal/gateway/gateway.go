@@ -1,0 +1,247 @@
+// Package gateway is the running gateway: it joins the protocol machines of core to sockets, to the inside, to whoever
+// keeps people's passwords, and to the journal. It is a library with ports, the same in the demo and on a host.
+package gateway
+
+import (
+	"context"
+	"crypto"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/netip"
+	"slices"
+	"sync"
+	"time"
+
+	"yellowlantern/internal/core/eap"
+	"yellowlantern/internal/core/esp"
+	"yellowlantern/internal/core/forward"
+	"yellowlantern/internal/core/ike"
+	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/core/pool"
+	"yellowlantern/internal/core/site"
+)
+
+// People is whoever keeps users and passwords.
+type People interface {
+	// Judge judges a login round; a user who does not exist or is switched off is refused with the reason.
+	Judge(ctx context.Context, c eap.Check) eap.Verdict
+	// Groups gives a user's groups.
+	Groups(ctx context.Context, user string) ([]string, error)
+}
+
+// Frame is a packet for the inside or the internet, with the way that it leaves by.
+type Frame struct {
+	Egress site.Egress
+	Packet []byte
+}
+
+// Inside is the gateway's side away from the tunnels: a lab link, or a host's kernel. Frames are sent in batches; a
+// packet is only valid during the call.
+type Inside interface {
+	Send(batch []Frame)
+}
+
+// Event is one line of the journal.
+type Event struct {
+	Time    time.Time `json:"time"`
+	Kind    string    `json:"kind" enum:"login,refused,ended,rule,commit" doc:"What happened."`
+	User    string    `json:"user,omitempty"`
+	From    string    `json:"from,omitempty" doc:"Address and port that the device was seen at."`
+	Words   string    `json:"words"`
+	Code    string    `json:"code,omitempty" doc:"The protocol's own error, if one was sent."`
+	Offered string    `json:"offered,omitempty"`
+	Wanted  string    `json:"wanted,omitempty"`
+}
+
+// Config is what a gateway is started with.
+type Config struct {
+	Sockets *Sockets
+	Inside  Inside
+	People  People
+	Journal func(Event)
+	Log     *slog.Logger
+	KeyLog  io.Writer // nil: keys are not logged
+}
+
+// Settings is what a commit decides.
+type Settings struct {
+	Plan    *plan.Plan
+	Gateway string
+	Chain   [][]byte
+	Key     crypto.Signer
+}
+
+// Gateway is one running gateway. It is safe for concurrent use.
+type Gateway struct {
+	cfg    Config
+	engine *forward.Engine
+
+	mu       sync.Mutex // guards what follows
+	model    *site.Model
+	listener *ike.Listener
+	pools    map[string]*pool.Pool
+	sessions map[ike.ID]*session
+	held     map[ike.ID]lease // leased, and not yet up
+
+	inbound sync.Map // SPI → *association
+	stop    context.CancelFunc
+	done    sync.WaitGroup
+	dropped dropCounters
+}
+
+type lease struct {
+	pool      string
+	addresses []netip.Addr
+	groups    []string
+	passage   string
+}
+
+type association struct {
+	opener  *esp.Opener
+	session *session
+}
+
+type session struct {
+	id      ike.ID
+	fwd     *forward.Session
+	lease   lease
+	suite   string
+	nat     bool
+	since   time.Time
+	mu      sync.Mutex
+	peer    ike.Peer
+	sealer  *esp.Sealer
+	inSPIs  []uint32
+	toldAt  time.Time
+	routes  netset.Addrs
+	dns     []netip.Addr
+	domains []string
+}
+
+// Start begins to answer callers.
+func Start(ctx context.Context, cfg Config, set Settings) (*Gateway, error) {
+	ctx, stop := context.WithCancel(ctx)
+	g := &Gateway{cfg: cfg, pools: map[string]*pool.Pool{}, sessions: map[ike.ID]*session{}, held: map[ike.ID]lease{}, stop: stop}
+	if cfg.KeyLog != nil {
+		cfg.Log.Warn("KEYS ARE BEING LOGGED: whoever reads that file can read all traffic")
+	}
+	if err := g.configure(set); err != nil {
+		stop()
+		return nil, err
+	}
+	g.run(ctx)
+	return g, nil
+}
+
+// configure compiles a plan and makes it what runs. Nothing changes if it fails.
+func (g *Gateway) configure(set Settings) error {
+	model, err := site.Compile(set.Plan, set.Gateway)
+	if err != nil {
+		return err
+	}
+	tunnel, err := tunnelOf(model)
+	if err != nil {
+		return err
+	}
+	s := ike.DefaultSettings()
+	s.Name, s.Chain, s.Key, s.Rand, s.LogKeys = model.Gateway.Dial, set.Chain, set.Key, rand.Reader, g.cfg.KeyLog != nil
+	s.Suites = nil
+	for _, name := range tunnel.Suites {
+		suite, ok := ike.SuiteNamed(name)
+		if !ok {
+			return fmt.Errorf("tunnel %s: there is no suite %q", tunnel.Name, name)
+		}
+		s.Suites = append(s.Suites, suite)
+	}
+	if g.listener == nil {
+		if g.listener, err = ike.NewListener(s); err != nil {
+			return err
+		}
+		g.engine = forward.New(model)
+	} else if err := g.listener.Configure(s); err != nil {
+		return err
+	}
+	g.model = model
+	g.engine.Commit(model)
+	for i := range set.Plan.Pools {
+		p := &set.Plan.Pools[i]
+		if known := g.pools[p.Name]; known != nil {
+			known.Resize(p.Addresses())
+		} else {
+			g.pools[p.Name] = pool.New(p.Addresses())
+		}
+	}
+	return nil
+}
+
+func tunnelOf(m *site.Model) (*plan.Tunnel, error) {
+	for i := range m.Plan.Tunnels {
+		if t := &m.Plan.Tunnels[i]; !t.Off && t.Gateway == m.Gateway.Name && t.Kind == plan.KindIKEv2 {
+			return t, nil
+		}
+	}
+	return nil, fmt.Errorf("gateway %s has no IKEv2 tunnel that is on", m.Gateway.Name)
+}
+
+// Commit makes another plan what runs, at once. Sessions whose passage gives them something else now are ended with the
+// reason: their device must be told anew. It gives the users of ended sessions.
+func (g *Gateway) Commit(set Settings) ([]string, error) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if err := g.configure(set); err != nil {
+		return nil, err
+	}
+	var ended []string
+	for id, s := range g.sessions {
+		if why := g.outdated(s); why != "" {
+			ended = append(ended, s.fwd.User)
+			g.perform(g.listener.End(time.Now(), id, "the plan changed: "+why))
+		}
+	}
+	slices.Sort(ended)
+	return ended, nil
+}
+
+func (g *Gateway) outdated(s *session) string {
+	class := g.model.Class(s.fwd.Groups)
+	switch {
+	case class.Passage == nil:
+		return "no passage admits this person any more"
+	case class.Passage.Name != s.lease.passage:
+		return "another passage takes this person"
+	case !class.Passage.Pool.Covers(netset.OfAddrs(s.lease.addresses...)):
+		return "the leased address no longer belongs to the pool"
+	case !class.Passage.Routes.Equal(s.routes):
+		return "other routes go through the tunnel"
+	case !slices.Equal(class.Passage.DNS.Servers, s.dns) || !slices.Equal(class.Passage.DNS.Search, s.domains):
+		return "other names are given"
+	}
+	return ""
+}
+
+// Stop tells every device that its session is over, and ends.
+func (g *Gateway) Stop() {
+	g.mu.Lock()
+	for id := range g.sessions {
+		g.perform(g.listener.End(time.Now(), id, "the gateway stops"))
+	}
+	g.mu.Unlock()
+	g.stop()
+	g.cfg.Sockets.wake()
+	g.done.Wait()
+}
+
+// End ends a session.
+func (g *Gateway) End(id uint64, reason string) error {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if g.sessions[ike.ID(id)] == nil {
+		return errors.New("there is no such session")
+	}
+	g.perform(g.listener.End(time.Now(), ike.ID(id), reason))
+	return nil
+}

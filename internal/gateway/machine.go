@@ -1,0 +1,175 @@
+package gateway
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"yellowlantern/internal/core/esp"
+	"yellowlantern/internal/core/forward"
+	"yellowlantern/internal/core/ike"
+	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/pool"
+)
+
+const answerTime = 10 * time.Second // for whoever keeps the passwords
+
+// perform does what the protocol machine wants done. Sessions come up before the datagram that tells the device so, for
+// it may send at once. g.mu is held.
+func (g *Gateway) perform(outs []ike.Output) {
+	for _, o := range outs {
+		switch o := o.(type) {
+		case ike.AskLogin:
+			g.judge(o)
+		case ike.AskLease:
+			g.lease(o)
+		case ike.Up:
+			g.up(o)
+		case ike.Renewed:
+			if s := g.sessions[o.ID]; s != nil {
+				g.install(s, o.Child)
+			}
+		case ike.Dropped:
+			g.inbound.Delete(o.In)
+		case ike.Moved:
+			if s := g.sessions[o.ID]; s != nil {
+				s.mu.Lock()
+				s.peer = o.Peer
+				s.mu.Unlock()
+			}
+		case ike.Down:
+			g.down(o)
+		case ike.Note:
+			g.journal(Event{Kind: "refused", User: o.User, From: o.Peer.Addr.String(), Words: o.Words, Code: o.Code, Offered: o.Offered, Wanted: o.Wanted})
+		case ike.KeyRow:
+			if g.cfg.KeyLog != nil {
+				fmt.Fprintf(g.cfg.KeyLog, "%s:%s\n", o.Table, o.Row)
+			}
+		}
+	}
+	for _, o := range outs {
+		if send, ok := o.(ike.Send); ok {
+			g.cfg.Sockets.sendIKE(send.To, send.Data)
+		}
+	}
+}
+
+func (g *Gateway) journal(e Event) {
+	e.Time = time.Now()
+	g.cfg.Journal(e)
+}
+
+// judge asks about a login round without holding up anybody else.
+func (g *Gateway) judge(ask ike.AskLogin) {
+	g.done.Go(func() {
+		ctx, cancel := context.WithTimeout(context.Background(), answerTime)
+		defer cancel()
+		v := g.cfg.People.Judge(ctx, ask.Check)
+		g.mu.Lock()
+		defer g.mu.Unlock()
+		g.perform(g.listener.Judged(time.Now(), ask.ID, v))
+	})
+}
+
+func (g *Gateway) lease(ask ike.AskLease) {
+	g.done.Go(func() {
+		ctx, cancel := context.WithTimeout(context.Background(), answerTime)
+		defer cancel()
+		groups, err := g.cfg.People.Groups(ctx, ask.User)
+		g.mu.Lock()
+		defer g.mu.Unlock()
+		grant := ike.Grant{Refusal: "the groups of this user could not be looked up"}
+		if err == nil {
+			grant = g.grant(ask, groups)
+		}
+		g.perform(g.listener.Granted(time.Now(), ask.ID, grant))
+		if l, held := g.held[ask.ID]; held && g.sessions[ask.ID] == nil { // the login failed after all
+			g.release(l)
+			delete(g.held, ask.ID)
+		}
+	})
+}
+
+// grant chooses the passage by the groups of the authenticated person, and leases.
+func (g *Gateway) grant(ask ike.AskLease, groups []string) ike.Grant {
+	class := g.model.Class(groups)
+	if class.Passage == nil {
+		return ike.Grant{Refusal: fmt.Sprintf("the password is right, but no passage admits a group of this user (%s)", class.Name())}
+	}
+	p := class.Passage
+	supply := g.pools[p.Passage.Pool]
+	if supply == nil {
+		return ike.Grant{Refusal: fmt.Sprintf("passage %s has no pool", p.Name), Exhausted: true}
+	}
+	addrs, err := supply.Lease(ask.User)
+	if err == pool.ErrExhausted {
+		return ike.Grant{Refusal: fmt.Sprintf("pool %s has no free address: %d are leased", p.Passage.Pool, supply.Leased()), Exhausted: true}
+	}
+	g.held[ask.ID] = lease{p.Passage.Pool, addrs, groups, p.Name}
+	return ike.Grant{Configuration: ike.Configuration{
+		Addresses: addrs, DNS: p.DNS.Servers, Domains: p.DNS.Search, Routes: p.Routes, Full: p.Passage.Routes.Full,
+	}}
+}
+
+func (g *Gateway) release(l lease) {
+	if p := g.pools[l.pool]; p != nil {
+		p.Release(l.addresses...)
+	}
+}
+
+func (g *Gateway) up(o ike.Up) {
+	l := g.held[o.ID]
+	delete(g.held, o.ID)
+	class := g.model.Class(l.groups)
+	s := &session{id: o.ID, lease: l, suite: o.Suite, nat: o.NAT, since: time.Now(), peer: o.Peer, routes: class.Passage.Routes,
+		dns: slices.Clone(o.DNS), domains: slices.Clone(o.Domains)}
+	tunnel, err := tunnelOf(g.model)
+	if err != nil {
+		return
+	}
+	s.fwd = &forward.Session{ID: uint64(o.ID), User: o.User, Groups: l.groups, Addresses: l.addresses, MTU: tunnel.InnerMTU()}
+	g.engine.Attach(s.fwd)
+	g.sessions[o.ID] = s
+	g.install(s, o.Child)
+	g.journal(Event{Kind: "login", User: o.User, From: o.Peer.Addr.String(),
+		Words: fmt.Sprintf("logged in by passage %s with address %s (%s)", l.passage, netset.OfAddrs(l.addresses...), o.Suite)})
+}
+
+// install takes a Child SA into use: we send with the newest and receive with all that were not deleted.
+func (g *Gateway) install(s *session, c ike.Child) {
+	opener, errIn := esp.NewOpener(c.In, c.InKey)
+	sealer, errOut := esp.NewSealer(c.Out, c.OutKey)
+	if errIn != nil || errOut != nil {
+		g.cfg.Log.Error("association not installed", "in", errIn, "out", errOut)
+		return
+	}
+	s.mu.Lock()
+	s.sealer = sealer
+	s.inSPIs = append(s.inSPIs, c.In)
+	s.mu.Unlock()
+	g.inbound.Store(c.In, &association{opener, s})
+}
+
+func (g *Gateway) down(o ike.Down) {
+	s := g.sessions[o.ID]
+	if s == nil {
+		return
+	}
+	delete(g.sessions, o.ID)
+	for _, spi := range s.inSPIs {
+		g.inbound.Delete(spi)
+	}
+	g.engine.Detach(s.fwd)
+	g.release(s.lease)
+	c := s.fwd.Counters
+	g.journal(Event{Kind: "ended", User: o.User, From: s.peer.Addr.String(), Words: fmt.Sprintf("%s; %d packets came, %d went, %d were lost",
+		o.Reason, c.InPackets, c.OutPackets, lostOf(c))})
+}
+
+func lostOf(c forward.Counters) (n uint64) {
+	for _, v := range c.Lost {
+		n += v
+	}
+	return n
+}
