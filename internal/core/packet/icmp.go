@@ -129,3 +129,12 @@ func SetQuoted(b []byte, i Info, a netip.Addr, port uint16, src bool) error {
 	put(body[2:], Checksum(body, begun))
 	return nil
 }
+
+// EchoRequest writes a ping. data begins with identifier and sequence number.
+func EchoRequest(src, dst netip.Addr, data []byte) []byte {
+	kind := byte(8)
+	if src.Is6() {
+		kind = 128
+	}
+	return icmp(src, dst, append([]byte{kind, 0, 0, 0}, data...))
+}

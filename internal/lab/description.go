@@ -1,0 +1,90 @@
+// Package lab is the stand-in surroundings that ship with the product, in one process: inside hosts and routers, home
+// routers that translate, the internet with a mirror that tells the address it sees. It is built from its own
+// description of what the site is really like and never from a plan: the plan is what somebody believes.
+package lab
+
+import (
+	"bytes"
+	"fmt"
+	"net/netip"
+
+	"go.yaml.in/yaml/v3"
+)
+
+// Description is what the site is really like.
+type Description struct {
+	Segments    map[string][]netip.Prefix `yaml:"segments"`
+	Gateway     GatewayPlugs              `yaml:"gateway"`
+	Routers     []Router                  `yaml:"routers"`
+	Hosts       []Host                    `yaml:"hosts"`
+	Names       map[string][]netip.Addr   `yaml:"names"`        // told by the inside name server
+	PublicNames map[string][]netip.Addr   `yaml:"public-names"` // told by the internet's
+	Vantages    []Vantage                 `yaml:"vantages"`
+}
+
+// GatewayPlugs is where the gateway's ports are plugged in.
+type GatewayPlugs struct {
+	Inside  Plug     `yaml:"inside"`
+	Outside Plug     `yaml:"outside"`
+	Drop    []string `yaml:"upstream-drops"` // what the router in front of it loses, such as udp/4500
+}
+
+// Plug is a place on a segment.
+type Plug struct {
+	Segment   string       `yaml:"segment"`
+	Addresses []netip.Addr `yaml:"addresses"`
+}
+
+// Router is an inside router.
+type Router struct {
+	Name      string       `yaml:"name"`
+	Addresses []netip.Addr `yaml:"addresses"`
+	Routes    []Route      `yaml:"routes"`
+}
+
+// Route leads to a prefix by a next hop.
+type Route struct {
+	To  netip.Prefix `yaml:"to"`
+	Via netip.Addr   `yaml:"via"`
+}
+
+// Host is a machine with what it offers.
+type Host struct {
+	Name      string       `yaml:"name"`
+	Addresses []netip.Addr `yaml:"addresses"`
+	Router    []netip.Addr `yaml:"router"`
+	Ping      bool         `yaml:"ping"`
+	DNS       bool         `yaml:"dns"`        // tells the inside names
+	PublicDNS bool         `yaml:"public-dns"` // tells the public names
+	Web       []uint16     `yaml:"web"`        // a page, by TLS on port 443
+	TCP       []uint16     `yaml:"tcp"`        // says its name and closes
+	UDP       []uint16     `yaml:"udp"`        // sends back what it gets
+	Mirror    []uint16     `yaml:"mirror"`     // a page that tells the visitor's address
+}
+
+// Vantage is a kind of place that a remote user connects from.
+type Vantage struct {
+	Name      string       `yaml:"name"`
+	About     string       `yaml:"about"`
+	Prefix    netip.Prefix `yaml:"prefix"`  // of the home network
+	Outside   netip.Addr   `yaml:"outside"` // the home router's address on the internet
+	Translate bool         `yaml:"translate"`
+	DNS       []netip.Addr `yaml:"dns"`
+	Drop      []string     `yaml:"drops"`
+}
+
+// Read reads a description strictly.
+func Read(text []byte) (*Description, error) {
+	var d Description
+	dec := yaml.NewDecoder(bytes.NewReader(text))
+	dec.KnownFields(true)
+	if err := dec.Decode(&d); err != nil {
+		return nil, fmt.Errorf("site description: %w", err)
+	}
+	for _, p := range []Plug{d.Gateway.Inside, d.Gateway.Outside} {
+		if d.Segments[p.Segment] == nil {
+			return nil, fmt.Errorf("site description: the gateway is plugged into segment %q, which does not exist", p.Segment)
+		}
+	}
+	return &d, nil
+}

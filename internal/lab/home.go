@@ -1,0 +1,177 @@
+package lab
+
+import (
+	"encoding/json"
+	"net"
+	"net/netip"
+	"sync"
+
+	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/packet"
+)
+
+// Welcome is what a device is told when it plugs itself into a vantage's link: what a home router tells by DHCP.
+type Welcome struct {
+	Vantage string       `json:"vantage"`
+	Address netip.Addr   `json:"address"`
+	DNS     []netip.Addr `json:"dns"`
+}
+
+// Hello is the datagram by which a device plugs itself in: one zero octet, which no IP packet begins with.
+var Hello = []byte{0}
+
+// home is a vantage: a link for devices, over UDP on loopback (one datagram, one IP packet), and a router that translates.
+type home struct {
+	v        Vantage
+	internet *segment
+	conn     *net.UDPConn
+
+	mu      sync.Mutex
+	devices map[netip.Addr]netip.AddrPort // by home address
+	homes   map[netip.AddrPort]netip.Addr // by where the device's datagrams come from
+	next    netip.Addr
+	out     map[translation]uint16 // chosen ports
+	back    map[translation]netip.AddrPort
+	port    uint16
+}
+
+// translation names one mapping: on the way out by the device's address and port, on the way back by the router's port.
+type translation struct {
+	proto  uint8
+	inside netip.AddrPort
+}
+
+func (l *Lab) startHome(v Vantage) error {
+	conn, err := net.ListenUDP("udp", net.UDPAddrFromAddrPort(netip.MustParseAddrPort("127.0.0.1:0")))
+	if err != nil {
+		return err
+	}
+	h := &home{v: v, internet: l.segments[l.d.Gateway.Outside.Segment], conn: conn, devices: map[netip.Addr]netip.AddrPort{},
+		homes: map[netip.AddrPort]netip.Addr{}, out: map[translation]uint16{}, back: map[translation]netip.AddrPort{}, port: 40000}
+	h.next = h.firstLease()
+	h.internet.plug(l.serve(h), v.Outside)
+	l.homes = append(l.homes, h)
+	l.closers = append(l.closers, func() { _ = conn.Close() })
+	l.wait.Go(h.devicesLoop)
+	return nil
+}
+
+// firstLease leaves the lower addresses to the router and fixed devices.
+func (h *home) firstLease() netip.Addr {
+	a := h.v.Prefix.Masked().Addr()
+	for range 20 {
+		a = a.Next()
+	}
+	return a
+}
+
+// devicesLoop takes what devices send.
+func (h *home) devicesLoop() {
+	buf := make([]byte, 4096)
+	for {
+		n, from, err := h.conn.ReadFromUDPAddrPort(buf)
+		if err != nil {
+			return
+		}
+		if n == 1 && buf[0] == 0 {
+			h.welcome(from)
+			continue
+		}
+		h.fromDevice(append([]byte(nil), buf[:n]...), from)
+	}
+}
+
+func (h *home) welcome(from netip.AddrPort) {
+	h.mu.Lock()
+	addr, known := h.homes[from]
+	if !known {
+		if !h.v.Prefix.Contains(h.next.Next()) {
+			h.next = h.firstLease()
+		}
+		addr, h.next = h.next, h.next.Next()
+		delete(h.homes, h.devices[addr]) // the longest gone makes room
+		h.homes[from], h.devices[addr] = addr, from
+	}
+	h.mu.Unlock()
+	b, err := json.Marshal(Welcome{h.v.Name, addr, h.v.DNS})
+	if err == nil {
+		_, _ = h.conn.WriteToUDPAddrPort(append([]byte{0}, b...), from)
+	}
+}
+
+func (h *home) fromDevice(b []byte, from netip.AddrPort) {
+	info, err := packet.Parse(b)
+	if err != nil || info.Fragment || info.HopLimit <= 1 || dropped(h.v.Drop, info) {
+		return
+	}
+	h.mu.Lock()
+	own := h.homes[from]
+	neighbour, here := h.devices[info.Dst]
+	h.mu.Unlock()
+	switch {
+	case own != info.Src:
+		return
+	case here:
+		_, _ = h.conn.WriteToUDPAddrPort(b, neighbour)
+		return
+	case h.v.Prefix.Contains(info.Dst):
+		return // nobody has that address at home: traffic that stays there is lost there
+	}
+	packet.DecrementHopLimit(b)
+	if h.v.Translate {
+		packet.SetSrc(b, &info, h.v.Outside, h.translate(info))
+	}
+	h.internet.send(info.Dst, b)
+}
+
+// translate gives the port (or identifier) on the router's public address, a new one for each of the device's.
+func (h *home) translate(i packet.Info) uint16 {
+	port := i.SrcPort
+	if i.Proto == netset.ICMP {
+		port = i.Ident
+	}
+	k := translation{i.Proto, netip.AddrPortFrom(i.Src, port)}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	chosen, known := h.out[k]
+	if !known {
+		h.port++
+		chosen = h.port
+		h.out[k] = chosen
+		h.back[translation{i.Proto, netip.AddrPortFrom(h.v.Outside, chosen)}] = k.inside
+	}
+	return chosen
+}
+
+// receive takes what comes back from the internet.
+func (h *home) receive(b []byte) {
+	info, err := packet.Parse(b)
+	if err != nil || info.HopLimit <= 1 || dropped(h.v.Drop, info) || !h.v.Translate {
+		return
+	}
+	port := info.DstPort
+	if info.Proto == netset.ICMP {
+		port = info.Ident
+	}
+	h.mu.Lock()
+	inside, known := h.back[translation{info.Proto, netip.AddrPortFrom(h.v.Outside, port)}]
+	to := h.devices[inside.Addr()]
+	h.mu.Unlock()
+	if !known {
+		return
+	}
+	packet.DecrementHopLimit(b)
+	packet.SetDst(b, &info, inside.Addr(), inside.Port())
+	_, _ = h.conn.WriteToUDPAddrPort(b, to)
+}
+
+// dropped tells whether a list of services such as udp/4500 names the packet, as what it is sent to or as what answers.
+func dropped(list []string, i packet.Info) bool {
+	for _, word := range list {
+		set, err := netset.ParseServices(word)
+		if err == nil && (set.Contains(i.Service()) || set.Contains(netset.PortPoint(i.Proto, i.SrcPort))) {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,232 @@
+// Package userstack is one device's TCP/IP in user space: packets go in and out as octets, connections are made and
+// accepted as with the operating system's, and no privileges are needed. The site lab's hosts and the probe are made
+// of it. The protocols themselves are gVisor's.
+package userstack
+
+import (
+	"context"
+	"encoding/binary"
+	"fmt"
+	"net"
+	"net/netip"
+	"sync"
+	"time"
+
+	"gvisor.dev/gvisor/pkg/buffer"
+	"gvisor.dev/gvisor/pkg/tcpip"
+	"gvisor.dev/gvisor/pkg/tcpip/adapters/gonet"
+	"gvisor.dev/gvisor/pkg/tcpip/header"
+	"gvisor.dev/gvisor/pkg/tcpip/link/channel"
+	"gvisor.dev/gvisor/pkg/tcpip/network/ipv4"
+	"gvisor.dev/gvisor/pkg/tcpip/network/ipv6"
+	"gvisor.dev/gvisor/pkg/tcpip/stack"
+	"gvisor.dev/gvisor/pkg/tcpip/transport/icmp"
+	"gvisor.dev/gvisor/pkg/tcpip/transport/tcp"
+	"gvisor.dev/gvisor/pkg/tcpip/transport/udp"
+
+	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/packet"
+)
+
+const (
+	nic       = 1
+	queueSize = 512
+)
+
+// Stack is one device's TCP/IP.
+type Stack struct {
+	Addresses []netip.Addr
+	s         *stack.Stack
+	link      *channel.Endpoint
+	stop      context.CancelFunc
+
+	mu      sync.Mutex
+	pings   map[uint16]chan struct{}
+	lastID  uint16
+	trouble map[trouble]string // what routers said about packets of ours
+}
+
+type trouble struct {
+	dst  netip.Addr
+	port uint16
+}
+
+// New makes a device with the given addresses; what it sends is handed to out, which must not keep the slice.
+func New(addrs []netip.Addr, mtu int, out func([]byte)) (*Stack, error) {
+	s := stack.New(stack.Options{
+		NetworkProtocols:   []stack.NetworkProtocolFactory{ipv4.NewProtocol, ipv6.NewProtocol},
+		TransportProtocols: []stack.TransportProtocolFactory{tcp.NewProtocol, udp.NewProtocol, icmp.NewProtocol4, icmp.NewProtocol6},
+	})
+	link := channel.New(queueSize, uint32(mtu), "")
+	if err := s.CreateNIC(nic, link); err != nil {
+		return nil, fmt.Errorf("user-space stack: %s", err)
+	}
+	for _, a := range addrs {
+		proto, bits := ipv6.ProtocolNumber, 128
+		if a.Is4() {
+			proto, bits = ipv4.ProtocolNumber, 32
+		}
+		pa := tcpip.ProtocolAddress{Protocol: proto, AddressWithPrefix: tcpip.AddressWithPrefix{Address: address(a), PrefixLen: bits}}
+		if err := s.AddProtocolAddress(nic, pa, stack.AddressProperties{}); err != nil {
+			return nil, fmt.Errorf("user-space stack: address %s: %s", a, err)
+		}
+	}
+	s.SetRouteTable([]tcpip.Route{{Destination: header.IPv4EmptySubnet, NIC: nic}, {Destination: header.IPv6EmptySubnet, NIC: nic}})
+	sack := tcpip.TCPSACKEnabled(true)
+	s.SetTransportProtocolOption(tcp.ProtocolNumber, &sack)
+	ctx, stop := context.WithCancel(context.Background())
+	d := &Stack{Addresses: addrs, s: s, link: link, stop: stop, pings: map[uint16]chan struct{}{}, trouble: map[trouble]string{}}
+	go func() {
+		for {
+			p := link.ReadContext(ctx)
+			if p == nil {
+				return
+			}
+			v := p.ToView()
+			out(v.AsSlice())
+			v.Release()
+			p.DecRef()
+		}
+	}()
+	return d, nil
+}
+
+// Close ends the device with all its connections.
+func (d *Stack) Close() {
+	d.stop()
+	d.s.Close()
+}
+
+// Inject hands the device a packet that arrived for it. The octets are copied.
+func (d *Stack) Inject(b []byte) {
+	info, err := packet.Parse(b)
+	if err != nil {
+		return
+	}
+	d.watch(b, info)
+	proto := ipv6.ProtocolNumber
+	if info.Src.Is4() {
+		proto = ipv4.ProtocolNumber
+	}
+	p := stack.NewPacketBuffer(stack.PacketBufferOptions{Payload: buffer.MakeWithData(append([]byte(nil), b[:info.Size]...))})
+	d.link.InjectInbound(proto, p)
+	p.DecRef()
+}
+
+// watch notes answers to pings of ours and what routers say.
+func (d *Stack) watch(b []byte, i packet.Info) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	switch {
+	case i.Proto == netset.ICMP && i.Kind == 0, i.Proto == netset.ICMPv6 && i.Kind == 129:
+		if c := d.pings[i.Ident]; c != nil {
+			delete(d.pings, i.Ident)
+			close(c)
+		}
+	case i.ICMPError() && !i.Fragment:
+		if in, _, err := packet.Quoted(b, i); err == nil {
+			d.trouble[trouble{in.Dst, in.DstPort}] = fmt.Sprintf("%s (said by %s)", words(i), i.Src)
+		}
+	}
+}
+
+func words(i packet.Info) string {
+	for _, w := range []struct {
+		proto, kind, code uint8
+		words             string
+	}{
+		{1, 3, 0, "no route"}, {1, 3, 1, "host not reached"}, {1, 3, 3, "port closed"}, {1, 3, 4, "packet too large"}, {1, 3, 13, "prohibited"}, {1, 11, 0, "hop limit used up"},
+		{58, 1, 0, "no route"}, {58, 1, 1, "prohibited"}, {58, 1, 3, "host not reached"}, {58, 1, 4, "port closed"}, {58, 2, 0, "packet too large"}, {58, 3, 0, "hop limit used up"},
+	} {
+		if w.proto == i.Proto && w.kind == i.Kind && w.code == i.Code {
+			return w.words
+		}
+	}
+	return fmt.Sprintf("ICMP type %d code %d", i.Kind, i.Code)
+}
+
+// Said gives what a router last said about packets to the destination, empty if nothing. Port is 0 for ping.
+func (d *Stack) Said(dst netip.Addr, port uint16) string {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.trouble[trouble{dst, port}]
+}
+
+func address(a netip.Addr) tcpip.Address { return tcpip.AddrFromSlice(a.AsSlice()) }
+
+func full(ap netip.AddrPort) (tcpip.FullAddress, tcpip.NetworkProtocolNumber) {
+	proto := ipv6.ProtocolNumber
+	if ap.Addr().Is4() {
+		proto = ipv4.ProtocolNumber
+	}
+	fa := tcpip.FullAddress{NIC: nic, Port: ap.Port()}
+	if ap.Addr().IsValid() && !ap.Addr().IsUnspecified() {
+		fa.Addr = address(ap.Addr())
+	}
+	return fa, proto
+}
+
+// DialTCP connects.
+func (d *Stack) DialTCP(ctx context.Context, to netip.AddrPort) (net.Conn, error) {
+	fa, proto := full(to)
+	return gonet.DialContextTCP(ctx, d.s, fa, proto)
+}
+
+// DialUDP gives a connected UDP socket.
+func (d *Stack) DialUDP(to netip.AddrPort) (net.Conn, error) {
+	fa, proto := full(to)
+	return gonet.DialUDP(d.s, nil, &fa, proto)
+}
+
+// ListenUDP gives a UDP socket bound to one of the device's addresses and a port.
+func (d *Stack) ListenUDP(on netip.AddrPort) (net.PacketConn, error) {
+	fa, proto := full(on)
+	return gonet.DialUDP(d.s, &fa, nil, proto)
+}
+
+// ListenTCP accepts connections on one of the device's addresses and a port.
+func (d *Stack) ListenTCP(on netip.AddrPort) (net.Listener, error) {
+	fa, proto := full(on)
+	return gonet.ListenTCP(d.s, fa, proto)
+}
+
+// Source is the device's first address of the destination's family; not valid if it has none.
+func (d *Stack) Source(dst netip.Addr) netip.Addr {
+	for _, a := range d.Addresses {
+		if a.Is4() == dst.Is4() {
+			return a
+		}
+	}
+	return netip.Addr{}
+}
+
+// Ping sends echo requests by way of send until one is answered or the context ends. It gives the time of the answer.
+func (d *Stack) Ping(ctx context.Context, dst netip.Addr, send func([]byte)) (time.Duration, error) {
+	src := d.Source(dst)
+	if !src.IsValid() {
+		return 0, fmt.Errorf("no address of the family of %s", dst)
+	}
+	answered := make(chan struct{})
+	d.mu.Lock()
+	d.lastID++
+	id := d.lastID
+	d.pings[id] = answered
+	d.mu.Unlock()
+	defer func() {
+		d.mu.Lock()
+		delete(d.pings, id)
+		d.mu.Unlock()
+	}()
+	begun := time.Now()
+	for seq := uint16(1); ; seq++ {
+		data := binary.BigEndian.AppendUint16(binary.BigEndian.AppendUint16(nil, id), seq)
+		send(packet.EchoRequest(src, dst, append(data, "yellow lantern probe"...)))
+		select {
+		case <-answered:
+			return time.Since(begun), nil
+		case <-ctx.Done():
+			return 0, ctx.Err()
+		case <-time.After(300 * time.Millisecond):
+		}
+	}
+}
