@@ -23,7 +23,9 @@ import (
 
 type one struct{}
 
-func (one) Judge(_ context.Context, c eap.Check) eap.Verdict { return c.Judge(eap.NTHash("tide 4 tern")) }
+func (one) Judge(_ context.Context, c eap.Check) eap.Verdict {
+	return c.Judge(eap.NTHash("tide 4 tern"))
+}
 func (one) Groups(context.Context, string) ([]string, error) { return []string{"researchers"}, nil }
 
 func TestNarrow(t *testing.T) {

@@ -61,7 +61,12 @@ func Prove(m *site.Model, people []Person) Proof {
 	for i, class := range classes {
 		reaches[i] = c.Of(class.Class)
 	}
-	var p Proof
+	return ProveWith(m, classes, reaches)
+}
+
+// ProveWith does the same where the reach of each class is known already.
+func ProveWith(m *site.Model, classes []Class, reaches []Reach) Proof {
+	p := Proof{Results: []Result{}}
 	for i := range m.Plan.Expectations {
 		e := &m.Plan.Expectations[i]
 		for k, class := range classes {

@@ -1,0 +1,59 @@
+package check
+
+import (
+	"slices"
+
+	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/core/reach"
+)
+
+type reachPerson = reach.Person
+
+func allOf(parts []reach.Part) netset.Traffic { return reach.Everywhere(parts) }
+
+var ask = netset.Ports(netset.UDP, 53, 53).Union(netset.Ports(netset.TCP, 53, 53))
+
+// names finds name servers that people cannot ask, and names that they cannot use.
+func (c *checker) names() {
+	insideNames := slices.ContainsFunc(c.p.Hosts, func(h plan.Host) bool { return h.DNS != "" })
+	for i := range c.p.Passages {
+		p := &c.p.Passages[i]
+		if p.Off {
+			continue
+		}
+		base := "passages/" + p.Name + "/dns"
+		if len(p.DNS.Servers) == 0 {
+			c.add(Warn, "no-name-server", base, "name the inside name server", "people of passage %s are given no name server: inside names do not resolve", p.Name)
+			continue
+		}
+		inside := false
+		for k, s := range p.DNS.Servers {
+			path := at(base+"/servers", k)
+			if !c.n.InsideAddrs().Contains(s) {
+				continue
+			}
+			inside = true
+			if !p.Routes.Full && !c.n.Destinations(p.Routes.Split).Contains(s) {
+				c.add(Stop, "name-server-not-routed", path, "add "+c.nameOf(s)+" to passages/"+p.Name+"/routes/split", "name server %s is not among the split routes of passage %s: no name resolves", s, p.Name)
+			}
+			for n, class := range c.classes {
+				if class.Passage == nil || class.Passage.Name != p.Name {
+					continue
+				}
+				if want := netset.Of(netset.OfAddrs(s), ask); !allOf(c.reaches[n].Enforced).Covers(want) {
+					c.add(Stop, "name-server-not-permitted", path, "add a rule that permits udp/53 and tcp/53 to "+c.nameOf(s)+" for "+class.Name(), "no rule lets %s ask name server %s: no name resolves for %s", class.Name(), s, quoted(class.Users))
+				}
+			}
+		}
+		if !inside && insideNames {
+			c.add(Warn, "public-name-servers-only", base+"/servers", "name the inside name server first", "people of passage %s are given public name servers only, which do not know the inside names", p.Name)
+		}
+		if len(p.DNS.Search) == 0 {
+			c.add(Note, "no-search-domain", base, "add the site's domain under search", "short names do not resolve for people of passage %s", p.Name)
+		}
+		if len(p.DNS.Servers) == 1 {
+			c.add(Note, "one-name-server", base+"/servers", "add a second one", "when %s is down, no name resolves for people of passage %s", p.DNS.Servers[0], p.Name)
+		}
+	}
+}

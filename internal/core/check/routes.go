@@ -1,0 +1,110 @@
+package check
+
+import (
+	"net/netip"
+
+	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/plan"
+)
+
+// routes finds what the device sends to the wrong side.
+func (c *checker) routes() {
+	for i := range c.p.Passages {
+		p := &c.p.Passages[i]
+		if p.Off {
+			continue
+		}
+		base := "passages/" + p.Name + "/routes"
+		switch {
+		case p.Routes.Full && len(p.Routes.Split) > 0:
+			c.add(Stop, "full-and-split", base, "keep one of them", "passage %s says both full and split", p.Name)
+		case !p.Routes.Full && len(p.Routes.Split) == 0:
+			c.add(Stop, "split-empty", base, "list the networks, or say full: true", "passage %s sends nothing into the tunnel: its people connect and reach nothing", p.Name)
+		}
+		for k, word := range p.Routes.Split {
+			path := at(base+"/split", k)
+			if prefix, err := netip.ParsePrefix(word); err == nil && prefix != prefix.Masked() {
+				c.add(Stop, "host-bits", path, "write "+prefix.Masked().String(), "%s has host bits set", prefix)
+			}
+			dst, _ := c.n.Destination(word)
+			if dst.Overlaps(typicalHomes) {
+				c.add(Warn, "split-typical-home", path, "renumber it, or use a full tunnel", "%s is what many home routers use: at such a home this traffic never leaves the house", word)
+			}
+			c.routedForNothing(p, path, word, dst)
+		}
+		c.neededRoutes(p, base)
+		if p.Routes.Full {
+			c.wayOut(p, base)
+		}
+	}
+}
+
+// routedForNothing finds a route to where no rule permits anything to anybody of the passage.
+func (c *checker) routedForNothing(p *plan.Passage, path, word string, dst netset.Addrs) {
+	concerned := false
+	for n, class := range c.classes {
+		if class.Passage == nil || class.Passage.Name != p.Name {
+			continue
+		}
+		concerned = true
+		if len(allOf(c.reaches[n].Enforced).To(dst)) > 0 {
+			return
+		}
+	}
+	if concerned && len(dst) > 0 {
+		c.add(Warn, "routed-for-nothing", path, "add a rule, or take the route out", "%s goes through the tunnel, but no rule permits anything there to people of passage %s", word, p.Name)
+	}
+}
+
+// neededRoutes finds what rules permit and the split routes leave out.
+func (c *checker) neededRoutes(p *plan.Passage, base string) {
+	if p.Routes.Full || len(p.Routes.Split) == 0 {
+		return
+	}
+	told := map[string]bool{}
+	for n, class := range c.classes {
+		if class.Passage == nil || class.Passage.Name != p.Name {
+			continue
+		}
+		lacking := allOf(c.reaches[n].Enforced).Destinations().Subtract(class.Passage.Routes).Intersect(c.n.InsideAddrs())
+		for _, s := range lacking {
+			place := c.nameOf(s.From)
+			if told[place] {
+				continue
+			}
+			told[place] = true
+			c.add(Stop, "needed-not-routed", base+"/split", "add "+place, "rules permit %s to %s, but it is not among the split routes of passage %s: devices send it past the tunnel", class.Name(), place, p.Name)
+		}
+	}
+}
+
+func (c *checker) wayOut(p *plan.Passage, base string) {
+	if c.m == nil || !c.m.Gateway.Internet {
+		c.add(Stop, "full-without-internet", base+"/full", "say internet: true at the gateway, or use split routes", "passage %s sends everything into the tunnel, but the gateway does not forward to the internet", p.Name)
+		return
+	}
+	for n, class := range c.classes {
+		if class.Passage == nil || class.Passage.Name != p.Name {
+			continue
+		}
+		if len(allOf(c.reaches[n].Enforced).To(c.n.InternetAddrs())) == 0 {
+			c.add(Stop, "full-without-rule", base+"/full", "add a rule that permits services to internet for "+class.Name(), "passage %s sends everything into the tunnel, but no rule permits %s anything on the internet", p.Name, class.Name())
+		} else if len(allOf(c.reaches[n].Full).To(c.n.InternetAddrs())) == 0 {
+			c.add(Stop, "full-without-translation", base+"/full", "add under nat: {name: way-out, gateway: "+c.m.Gateway.Name+", action: translate, from: ["+p.Pool+"], to: [internet], out: internet}", "passage %s sends everything into the tunnel, but nothing translates it on the way out: no answer comes back from the internet", p.Name)
+		}
+	}
+	if pool := c.n.Pools[p.Pool]; pool != nil && !pool.Addresses().Overlaps(netset.All6) {
+		c.add(Warn, "full-ipv4-only", base+"/full", "add an IPv6 prefix to pool "+p.Pool, "the tunnel carries IPv4 only: a device with IPv6 sends that past the tunnel")
+	}
+}
+
+// nameOf is the most telling name for an address: host, network, or itself.
+func (c *checker) nameOf(a netip.Addr) string {
+	if h := c.n.HostAt(a); h != nil {
+		return h.Name
+	}
+	if n := c.n.NetworkOf(a); n != nil {
+		return n.Name
+	}
+	return a.String()
+}
