@@ -1,0 +1,154 @@
+// Package people answers for the persons who may connect: who they are, whether they log in rightly, which groups they
+// are in. It joins the sources of people; for now that is the service's own users.
+package people
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"regexp"
+	"slices"
+	"unicode/utf8"
+
+	"yellowlantern/internal/core/eap"
+	"yellowlantern/internal/core/reach"
+	"yellowlantern/internal/store"
+)
+
+// Keeper is what keeps the service's own users.
+type Keeper interface {
+	Users(ctx context.Context) ([]store.User, error)
+	User(ctx context.Context, name string) (store.User, error)
+	AddUser(ctx context.Context, u store.User, password string) error
+	ChangeUser(ctx context.Context, u store.User, groups []string) error
+	SetPassword(ctx context.Context, name, password string) error
+	RemoveUser(ctx context.Context, name string) error
+	JudgeLogin(ctx context.Context, c eap.Check) (eap.Verdict, error)
+}
+
+// People joins the sources.
+type People struct{ keeper Keeper }
+
+// New begins with the service's own users.
+func New(k Keeper) *People { return &People{k} }
+
+// User is a person, without anything secret.
+type User struct {
+	Name     string   `json:"name" doc:"What they log in with."`
+	FullName string   `json:"full-name,omitempty"`
+	Groups   []string `json:"groups" nullable:"false"`
+	Off      bool     `json:"off,omitempty" doc:"May not log in."`
+}
+
+// LeastPassword is the least length of a password in characters: MS-CHAPv2's exchange can be tried against guesses by a
+// gateway that people were lured to, so short ones will not do.
+const LeastPassword = 12
+
+var goodName = regexp.MustCompile(`^[a-zA-Z0-9][a-zA-Z0-9._@-]{0,63}$`)
+
+func checkPassword(p string) error {
+	switch {
+	case !utf8.ValidString(p):
+		return errors.New("the password is not UTF-8 text")
+	case utf8.RuneCountInString(p) < LeastPassword:
+		return fmt.Errorf("the password has %d characters; give at least %d, such as four unrelated words", utf8.RuneCountInString(p), LeastPassword)
+	case len(p) > 256:
+		return errors.New("the password is longer than 256 octets")
+	}
+	return nil
+}
+
+// Add adds a user.
+func (p *People) Add(ctx context.Context, u User, password string) error {
+	if !goodName.MatchString(u.Name) {
+		return fmt.Errorf("%q cannot be a user name: use up to 64 letters, digits, dots, hyphens, underscores and @", u.Name)
+	}
+	if err := checkPassword(password); err != nil {
+		return err
+	}
+	rec := store.User{Name: u.Name, FullName: u.FullName, Off: u.Off}
+	for _, g := range slices.Compact(slices.Sorted(slices.Values(u.Groups))) {
+		rec.Groups = append(rec.Groups, store.Membership{User: u.Name, Group: g})
+	}
+	return p.keeper.AddUser(ctx, rec, password)
+}
+
+// Change writes everything but the password.
+func (p *People) Change(ctx context.Context, u User) error {
+	groups := slices.Compact(slices.Sorted(slices.Values(u.Groups)))
+	if groups == nil {
+		groups = []string{}
+	}
+	return p.keeper.ChangeUser(ctx, store.User{Name: u.Name, FullName: u.FullName, Off: u.Off}, groups)
+}
+
+// SetPassword replaces a password.
+func (p *People) SetPassword(ctx context.Context, name, password string) error {
+	if err := checkPassword(password); err != nil {
+		return err
+	}
+	return p.keeper.SetPassword(ctx, name, password)
+}
+
+// Remove forgets a user.
+func (p *People) Remove(ctx context.Context, name string) error {
+	return p.keeper.RemoveUser(ctx, name)
+}
+
+// List gives everybody by name.
+func (p *People) List(ctx context.Context) ([]User, error) {
+	records, err := p.keeper.Users(ctx)
+	out := make([]User, 0, len(records))
+	for _, r := range records {
+		out = append(out, user(r))
+	}
+	return out, err
+}
+
+// User finds one by name.
+func (p *People) User(ctx context.Context, name string) (User, error) {
+	r, err := p.keeper.User(ctx, name)
+	return user(r), err
+}
+
+func user(r store.User) User {
+	u := User{Name: r.Name, FullName: r.FullName, Off: r.Off, Groups: []string{}}
+	for _, m := range r.Groups {
+		u.Groups = append(u.Groups, m.Group)
+	}
+	slices.Sort(u.Groups)
+	return u
+}
+
+// Persons gives everybody who may log in, as reach wants them.
+func (p *People) Persons(ctx context.Context) ([]reach.Person, error) {
+	users, err := p.List(ctx)
+	var out []reach.Person
+	for _, u := range users {
+		if !u.Off {
+			out = append(out, reach.Person{User: u.Name, Groups: u.Groups})
+		}
+	}
+	return out, err
+}
+
+// Judge judges a login round. The caller learns no more than that it failed; the journal learns why.
+func (p *People) Judge(ctx context.Context, c eap.Check) eap.Verdict {
+	v, err := p.keeper.JudgeLogin(ctx, c)
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		return eap.Verdict{Refusal: "there is no such user"}
+	case err != nil:
+		return eap.Verdict{Refusal: "the password could not be checked: " + err.Error()}
+	}
+	return v
+}
+
+// Groups gives a user's groups; a user who is switched off has none.
+func (p *People) Groups(ctx context.Context, name string) ([]string, error) {
+	u, err := p.User(ctx, name)
+	if err != nil || u.Off {
+		return nil, err
+	}
+	return u.Groups, nil
+}

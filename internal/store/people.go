@@ -1,0 +1,114 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"gorm.io/gorm"
+
+	"yellowlantern/internal/core/eap"
+)
+
+// User is a person who may connect. The NT hash of the password is as good as the password: it is sealed, and never
+// leaves this package.
+type User struct {
+	Name     string `gorm:"primaryKey"`
+	FullName string
+	Off      bool
+	Sealed   []byte `json:"-"`
+	At       time.Time
+	Groups   []Membership `gorm:"foreignKey:User;references:Name;constraint:OnDelete:CASCADE"`
+}
+
+// Membership puts a user into a group.
+type Membership struct {
+	User  string `gorm:"primaryKey"`
+	Group string `gorm:"primaryKey;column:group_name"`
+}
+
+func purpose(user string) string { return "nt hash of " + user }
+
+// Users lists everybody by name, with groups.
+func (s *Store) Users(ctx context.Context) (us []User, err error) {
+	err = s.db.WithContext(ctx).Preload("Groups", func(db *gorm.DB) *gorm.DB { return db.Order("group_name") }).Omit("sealed").Order("name").Find(&us).Error
+	return us, err
+}
+
+// User finds one by name, with groups.
+func (s *Store) User(ctx context.Context, name string) (u User, err error) {
+	err = translate(s.db.WithContext(ctx).Preload("Groups").First(&u, "name = ?", name).Error)
+	u.Sealed = nil
+	return u, err
+}
+
+// AddUser adds a person with a password.
+func (s *Store) AddUser(ctx context.Context, u User, password string) error {
+	hash := eap.NTHash(password)
+	var err error
+	if u.Sealed, err = s.sealed(hash[:], purpose(u.Name)); err != nil {
+		return err
+	}
+	u.At = time.Now().UTC()
+	return translate(s.db.WithContext(ctx).Create(&u).Error)
+}
+
+// ChangeUser writes name, activity and groups. A nil list of groups leaves them as they are.
+func (s *Store) ChangeUser(ctx context.Context, u User, groups []string) error {
+	return s.db.WithContext(ctx).Transaction(func(db *gorm.DB) error {
+		r := db.Model(&User{}).Where("name = ?", u.Name).Updates(map[string]any{"full_name": u.FullName, "off": u.Off})
+		if r.Error == nil && r.RowsAffected == 0 {
+			return ErrNotFound
+		}
+		if r.Error != nil || groups == nil {
+			return r.Error
+		}
+		if err := db.Delete(&Membership{}, "user = ?", u.Name).Error; err != nil {
+			return err
+		}
+		for _, g := range groups {
+			if err := db.Create(&Membership{u.Name, g}).Error; err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// SetPassword replaces a password.
+func (s *Store) SetPassword(ctx context.Context, name, password string) error {
+	hash := eap.NTHash(password)
+	sealed, err := s.sealed(hash[:], purpose(name))
+	if err != nil {
+		return err
+	}
+	r := s.db.WithContext(ctx).Model(&User{}).Where("name = ?", name).Update("sealed", sealed)
+	if r.Error == nil && r.RowsAffected == 0 {
+		return ErrNotFound
+	}
+	return r.Error
+}
+
+// RemoveUser forgets a person.
+func (s *Store) RemoveUser(ctx context.Context, name string) error {
+	r := s.db.WithContext(ctx).Delete(&User{}, "name = ?", name)
+	if r.Error == nil && r.RowsAffected == 0 {
+		return ErrNotFound
+	}
+	return r.Error
+}
+
+// JudgeLogin compares a login round with the hash that is kept.
+func (s *Store) JudgeLogin(ctx context.Context, c eap.Check) (eap.Verdict, error) {
+	var u User
+	if err := translate(s.db.WithContext(ctx).First(&u, "name = ?", c.User).Error); err != nil {
+		return eap.Verdict{}, err
+	}
+	if u.Off {
+		return eap.Verdict{Refusal: "the user is switched off"}, nil
+	}
+	hash, err := s.unsealed(u.Sealed, purpose(u.Name))
+	if err != nil {
+		return eap.Verdict{}, err
+	}
+	return c.Judge([eap.NTHashLen]byte(hash)), nil
+}

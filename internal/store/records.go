@@ -1,0 +1,240 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+)
+
+// Administrator may use the console.
+type Administrator struct {
+	Name string `gorm:"primaryKey"`
+	Hash string // argon2id
+	At   time.Time
+}
+
+// ConsoleSession is a signed-in browser, by the hash of its cookie.
+type ConsoleSession struct {
+	Hash          string `gorm:"primaryKey"`
+	Administrator string `gorm:"index"`
+	Expires       time.Time
+}
+
+// Token lets a program use the API, by the hash of the token.
+type Token struct {
+	Hash          string `gorm:"primaryKey"`
+	Name          string
+	Administrator string
+	At            time.Time
+}
+
+// Draft is a plan being edited. Version counts its changes.
+type Draft struct {
+	Name    string `gorm:"primaryKey"`
+	Owner   string
+	Base    int // revision
+	Text    string
+	Version int
+	At      time.Time
+}
+
+// Revision is a committed plan.
+type Revision struct {
+	Number   int `gorm:"primaryKey;autoIncrement:false"`
+	Text     string
+	Author   string
+	Message  string
+	Accepted string // warnings, as JSON
+	At       time.Time
+}
+
+// JournalEntry is one line of the journal.
+type JournalEntry struct {
+	ID      uint `gorm:"primaryKey"`
+	At      time.Time
+	Kind    string `gorm:"index"`
+	User    string `gorm:"index"`
+	From    string
+	Words   string
+	Code    string
+	Offered string
+	Wanted  string
+}
+
+// ProbeReport is what a probe saw.
+type ProbeReport struct {
+	ID       uint `gorm:"primaryKey"`
+	At       time.Time
+	User     string `gorm:"index"`
+	Vantage  string
+	Revision int
+	OK       bool
+	Report   string // JSON
+}
+
+// HasAdministrator tells whether the first start is over.
+func (s *Store) HasAdministrator(ctx context.Context) (bool, error) {
+	var n int64
+	err := s.db.WithContext(ctx).Model(&Administrator{}).Count(&n).Error
+	return n > 0, err
+}
+
+// AddFirstAdministrator adds one if there is none; ErrExists otherwise.
+func (s *Store) AddFirstAdministrator(ctx context.Context, a Administrator) error {
+	return s.db.WithContext(ctx).Transaction(func(db *gorm.DB) error {
+		var n int64
+		if err := db.Model(&Administrator{}).Count(&n).Error; err != nil {
+			return err
+		}
+		if n > 0 {
+			return ErrExists
+		}
+		return db.Create(&a).Error
+	})
+}
+
+// Administrator finds one by name.
+func (s *Store) Administrator(ctx context.Context, name string) (a Administrator, err error) {
+	err = translate(s.db.WithContext(ctx).First(&a, "name = ?", name).Error)
+	return a, err
+}
+
+// AddConsoleSession keeps a signed-in browser, and forgets those that expired.
+func (s *Store) AddConsoleSession(ctx context.Context, c ConsoleSession) error {
+	if err := s.db.WithContext(ctx).Delete(&ConsoleSession{}, "expires < ?", time.Now()).Error; err != nil {
+		return err
+	}
+	return s.db.WithContext(ctx).Create(&c).Error
+}
+
+// ConsoleSession finds a signed-in browser.
+func (s *Store) ConsoleSession(ctx context.Context, hash string) (c ConsoleSession, err error) {
+	err = translate(s.db.WithContext(ctx).First(&c, "hash = ? AND expires > ?", hash, time.Now()).Error)
+	return c, err
+}
+
+// EndConsoleSession signs a browser out.
+func (s *Store) EndConsoleSession(ctx context.Context, hash string) error {
+	return s.db.WithContext(ctx).Delete(&ConsoleSession{}, "hash = ?", hash).Error
+}
+
+// AddToken keeps an API token.
+func (s *Store) AddToken(ctx context.Context, t Token) error {
+	return translate(s.db.WithContext(ctx).Create(&t).Error)
+}
+
+// Token finds an API token.
+func (s *Store) Token(ctx context.Context, hash string) (t Token, err error) {
+	err = translate(s.db.WithContext(ctx).First(&t, "hash = ?", hash).Error)
+	return t, err
+}
+
+// Drafts lists all drafts by name.
+func (s *Store) Drafts(ctx context.Context) (ds []Draft, err error) {
+	err = s.db.WithContext(ctx).Order("name").Find(&ds).Error
+	return ds, err
+}
+
+// Draft finds one by name.
+func (s *Store) Draft(ctx context.Context, name string) (d Draft, err error) {
+	err = translate(s.db.WithContext(ctx).First(&d, "name = ?", name).Error)
+	return d, err
+}
+
+// SaveDraft writes a draft whose version is still expected (0: it must not exist yet), and gives it with its new version.
+func (s *Store) SaveDraft(ctx context.Context, d Draft, expected int) (Draft, error) {
+	d.At = time.Now().UTC()
+	d.Version = expected + 1
+	if expected == 0 {
+		return d, translate(s.db.WithContext(ctx).Create(&d).Error)
+	}
+	r := s.db.WithContext(ctx).Model(&Draft{}).Where("name = ? AND version = ?", d.Name, expected).
+		Updates(map[string]any{"text": d.Text, "base": d.Base, "owner": d.Owner, "version": d.Version, "at": d.At})
+	if r.Error == nil && r.RowsAffected == 0 {
+		return d, ErrStale
+	}
+	return d, r.Error
+}
+
+// DeleteDraft forgets a draft.
+func (s *Store) DeleteDraft(ctx context.Context, name string) error {
+	r := s.db.WithContext(ctx).Delete(&Draft{}, "name = ?", name)
+	if r.Error == nil && r.RowsAffected == 0 {
+		return ErrNotFound
+	}
+	return r.Error
+}
+
+// Newest is the newest revision; ErrNotFound if none was committed.
+func (s *Store) Newest(ctx context.Context) (r Revision, err error) {
+	err = translate(s.db.WithContext(ctx).Order("number DESC").First(&r).Error)
+	return r, err
+}
+
+// Revision finds one by number.
+func (s *Store) Revision(ctx context.Context, number int) (r Revision, err error) {
+	err = translate(s.db.WithContext(ctx).First(&r, "number = ?", number).Error)
+	return r, err
+}
+
+// Revisions lists all, newest first, without their texts.
+func (s *Store) Revisions(ctx context.Context) (rs []Revision, err error) {
+	err = s.db.WithContext(ctx).Omit("text").Order("number DESC").Find(&rs).Error
+	return rs, err
+}
+
+// AddRevision writes a revision and removes the draft that it came from, both or neither. ErrStale: the number is taken.
+func (s *Store) AddRevision(ctx context.Context, r Revision, draft string) error {
+	err := s.db.WithContext(ctx).Transaction(func(db *gorm.DB) error {
+		if err := db.Create(&r).Error; err != nil {
+			return err
+		}
+		return db.Delete(&Draft{}, "name = ?", draft).Error
+	})
+	if translate(err) == ErrExists {
+		return ErrStale
+	}
+	return err
+}
+
+// DropRevision takes back a revision that could not be put into effect.
+func (s *Store) DropRevision(ctx context.Context, number int, draft Draft) error {
+	return s.db.WithContext(ctx).Transaction(func(db *gorm.DB) error {
+		if err := db.Delete(&Revision{}, "number = ?", number).Error; err != nil {
+			return err
+		}
+		return db.Clauses(clause.OnConflict{UpdateAll: true}).Create(&draft).Error
+	})
+}
+
+// AddJournal writes a line.
+func (s *Store) AddJournal(ctx context.Context, e JournalEntry) error {
+	return s.db.WithContext(ctx).Create(&e).Error
+}
+
+// Journal gives the newest lines, newest first, of one kind or user where given.
+func (s *Store) Journal(ctx context.Context, kind, user string, limit int) (es []JournalEntry, err error) {
+	q := s.db.WithContext(ctx).Order("id DESC").Limit(limit)
+	if kind != "" {
+		q = q.Where("kind = ?", kind)
+	}
+	if user != "" {
+		q = q.Where("user = ?", user)
+	}
+	err = q.Find(&es).Error
+	return es, err
+}
+
+// AddProbeReport keeps a report.
+func (s *Store) AddProbeReport(ctx context.Context, r ProbeReport) (uint, error) {
+	err := s.db.WithContext(ctx).Create(&r).Error
+	return r.ID, err
+}
+
+// ProbeReports gives the newest reports, newest first.
+func (s *Store) ProbeReports(ctx context.Context, limit int) (rs []ProbeReport, err error) {
+	err = s.db.WithContext(ctx).Order("id DESC").Limit(limit).Find(&rs).Error
+	return rs, err
+}
