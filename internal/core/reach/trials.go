@@ -1,0 +1,144 @@
+package reach
+
+import (
+	"net/netip"
+	"slices"
+
+	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/core/site"
+)
+
+// Trial is one thing for a probe to try for a person, with what is expected and what was computed.
+type Trial struct {
+	Expectation string     `json:"expectation"`
+	Want        bool       `json:"want" doc:"Whether it must be reached."`
+	Computed    bool       `json:"computed" doc:"Whether computation says that it is: with its answer where it must be, past everything enforced where it must not."`
+	Dst         netip.Addr `json:"dst"`
+	Place       string     `json:"place" doc:"What the plan calls it."`
+	Network     string     `json:"network,omitempty" doc:"The inside network it is on; empty: the internet."`
+	Name        string     `json:"name,omitempty" doc:"DNS name to try it by."`
+	Service     string     `json:"service"`
+}
+
+// most bounds how many services are tried where an expectation names very many.
+const most = 6
+
+// Trials turns the expectations that concern a user into things to try: at every named host that a target holds, with the edge
+// ports of every service. A network in which the plan names no host has nothing that could answer, and is left to the proof.
+func Trials(m *site.Model, c Class, r Reach) []Trial {
+	t := trials{m: m, c: c, full: Always(r.Full), enforced: Everywhere(r.Enforced), seen: map[Trial]bool{}}
+	asked := netset.Traffic{}
+	for i := range m.Plan.Expectations {
+		e := &m.Plan.Expectations[i]
+		if len(concerned(e, c)) == 0 {
+			continue
+		}
+		switch e.Must {
+		case plan.Reach:
+			set := Asked(m, c.Class, e)
+			asked = asked.Union(set)
+			t.add(e, set, true, m.Names.ServiceSet(e.Services))
+		case plan.NotReach:
+			t.add(e, netset.Of(m.Names.Destinations(e.To), m.Names.ServiceSet(e.Services)).Intersect(site.Opening()), false, m.Names.ServiceSet(e.Services))
+		}
+	}
+	for i := range m.Plan.Expectations {
+		e := &m.Plan.Expectations[i]
+		if e.Must == plan.NothingElse && len(concerned(e, c)) > 0 {
+			t.add(e, netset.Of(m.Names.InsideAddrs(), netset.AnyService).Subtract(asked).Intersect(site.Opening()), false, netset.AnyService)
+		}
+	}
+	return t.out
+}
+
+type trials struct {
+	m              *site.Model
+	c              Class
+	full, enforced netset.Traffic
+	seen           map[Trial]bool
+	out            []Trial
+}
+
+func (t *trials) add(e *plan.Expectation, set netset.Traffic, want bool, services netset.Services) {
+	points := t.points(services)
+	try := func(a netip.Addr, place, network, name string) {
+		if t.c.Passage == nil || !hasFamily(t.c.Passage.Pool, a) {
+			return
+		}
+		for _, p := range points {
+			if !set.Contains(a, p) {
+				continue
+			}
+			trial := Trial{e.Name, want, t.enforced.Contains(a, p), a, place, network, "", p.String()}
+			if want {
+				trial.Computed = t.full.Contains(a, p)
+			}
+			if e.ByName {
+				trial.Name = name
+			}
+			key := trial
+			key.Expectation = ""
+			if !t.seen[key] {
+				t.seen[key] = true
+				t.out = append(t.out, trial)
+			}
+		}
+	}
+	for i := range t.m.Plan.Hosts {
+		h := &t.m.Plan.Hosts[i]
+		for _, a := range h.Addresses {
+			network := ""
+			if n := t.m.Names.NetworkOf(a); n != nil {
+				network = n.Name
+			}
+			try(a, h.Name, network, h.DNS)
+		}
+	}
+	for _, word := range e.To { // addresses that are written out
+		if a, err := netip.ParseAddr(word); err == nil && t.m.Names.HostAt(a) == nil {
+			network := ""
+			if n := t.m.Names.NetworkOf(a); n != nil {
+				network = n.Name
+			}
+			try(a, word, network, "")
+		}
+	}
+}
+
+// points picks what to try of a set of services: the edges of each range; of everything, ping and what the plan's own services name.
+func (t *trials) points(set netset.Services) []netset.Point {
+	if set.Equal(netset.AnyService) {
+		set, _ = netset.ParseServices("ping")
+		for _, s := range t.m.Plan.Services {
+			for _, port := range s.Ports {
+				one, _ := netset.ParseServices(port)
+				if p, ok := one.Intersect(netset.Protocol(netset.TCP)).Example(); ok {
+					set = set.Union(netset.One(p))
+				}
+			}
+		}
+	}
+	var out []netset.Point
+	for _, r := range set {
+		switch p := r.From.Proto(); p {
+		case netset.TCP, netset.UDP:
+			out = append(out, r.From)
+			if r.To != r.From && r.To.Proto() == p && r.To-r.From < 0xfffe {
+				out = append(out, r.To)
+			}
+		case netset.ICMP, netset.ICMPv6:
+			for _, echo := range []netset.Point{netset.ICMPPoint(netset.ICMP, 8, 0), netset.ICMPPoint(netset.ICMPv6, 128, 0)} {
+				if (netset.Services{r}).Contains(echo) {
+					out = append(out, echo)
+				}
+			}
+		}
+	}
+	slices.Sort(out)
+	return out[:min(len(out), most)]
+}
+
+func hasFamily(pool netset.Addrs, a netip.Addr) bool {
+	return slices.ContainsFunc(pool, func(s netset.Span) bool { return s.From.Is4() == a.Is4() })
+}

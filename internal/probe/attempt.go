@@ -1,0 +1,130 @@
+package probe
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"net/netip"
+	"strings"
+	"time"
+
+	"github.com/miekg/dns"
+
+	"yellowlantern/internal/core/netset"
+)
+
+// Seen is what one attempt saw.
+type Seen struct {
+	Reached bool   `json:"reached" doc:"Something answered: for what must not be reached that is enough to be a breach."`
+	Served  bool   `json:"served" doc:"The service itself answered."`
+	Words   string `json:"words"`
+}
+
+// path is the way that attempts take: the tunnel, or the network before connecting.
+type path interface {
+	DialTCP(ctx context.Context, to netip.AddrPort) (net.Conn, error)
+	DialUDP(to netip.AddrPort) (net.Conn, error)
+	Ping(ctx context.Context, dst netip.Addr) (time.Duration, error)
+	Said(dst netip.Addr, port uint16) string
+}
+
+// tunnelPath sends into the tunnel, whatever the routes say: a person controls their device.
+type tunnelPath struct{ t *Tunnel }
+
+func (p tunnelPath) DialTCP(ctx context.Context, to netip.AddrPort) (net.Conn, error) {
+	return p.t.Stack.DialTCP(ctx, to)
+}
+func (p tunnelPath) DialUDP(to netip.AddrPort) (net.Conn, error) { return p.t.Stack.DialUDP(to) }
+func (p tunnelPath) Said(d netip.Addr, port uint16) string       { return p.t.Stack.Said(d, port) }
+func (p tunnelPath) Ping(ctx context.Context, dst netip.Addr) (time.Duration, error) {
+	return p.t.Stack.Ping(ctx, dst, p.t.Send)
+}
+
+// attempt tries one service at one address.
+func attempt(ctx context.Context, p path, dst netip.Addr, service netset.Point) Seen {
+	begun := time.Now()
+	after := func() string { return fmt.Sprintf("in %.1f ms", float64(time.Since(begun).Microseconds())/1000) }
+	switch service.Proto() {
+	case netset.ICMP, netset.ICMPv6:
+		took, err := p.Ping(ctx, dst)
+		switch {
+		case err == nil:
+			return Seen{true, true, fmt.Sprintf("ping answered in %.1f ms", float64(took.Microseconds())/1000)}
+		case errors.Is(err, ErrCannotPing):
+			return Seen{Words: "not tried: " + err.Error()}
+		}
+		return Seen{Words: silence(p, dst, 0)}
+	case netset.TCP:
+		to := netip.AddrPortFrom(dst, service.Port())
+		c, err := p.DialTCP(ctx, to)
+		switch {
+		case err == nil:
+			defer c.Close()
+			return Seen{true, true, "connected " + after() + greeting(ctx, c, to)}
+		case strings.Contains(err.Error(), "refused"):
+			return Seen{true, false, "the host answers, but the port is closed"}
+		}
+		return Seen{Words: silence(p, dst, service.Port())}
+	case netset.UDP:
+		return attemptUDP(ctx, p, netip.AddrPortFrom(dst, service.Port()), after)
+	}
+	return Seen{Words: "not tried: the probe does not speak " + service.String()}
+}
+
+func silence(p path, dst netip.Addr, port uint16) string {
+	if said := p.Said(dst, port); said != "" {
+		return "no answer: " + said
+	}
+	return "no answer"
+}
+
+func attemptUDP(ctx context.Context, p path, to netip.AddrPort, after func() string) Seen {
+	if to.Port() == 53 {
+		r, err := ask(ctx, p.DialUDP, to.Addr(), "name-server-trial.invalid", dns.TypeA)
+		if err != nil {
+			return Seen{Words: silence(p, to.Addr(), 53)}
+		}
+		return Seen{true, true, fmt.Sprintf("the name server answers (%s) %s", dns.RcodeToString[r.Rcode], after())}
+	}
+	c, err := p.DialUDP(to)
+	if err != nil {
+		return Seen{Words: err.Error()}
+	}
+	defer c.Close()
+	buf := make([]byte, 2048)
+	for ctx.Err() == nil {
+		_, _ = c.Write([]byte("yellow lantern probe"))
+		_ = c.SetReadDeadline(time.Now().Add(400 * time.Millisecond))
+		if _, err := c.Read(buf); err == nil {
+			return Seen{true, true, "answered " + after()}
+		}
+		if said := p.Said(to.Addr(), to.Port()); strings.HasPrefix(said, "port closed") {
+			return Seen{true, false, "the host answers, but the port is closed"}
+		}
+	}
+	return Seen{Words: silence(p, to.Addr(), to.Port())}
+}
+
+// greeting asks a web server for its page, and gives the page's first line: by it one sees who answered, and, from a mirror, the
+// address that it saw.
+func greeting(ctx context.Context, c net.Conn, to netip.AddrPort) string {
+	if to.Port() != 80 {
+		return ""
+	}
+	_ = c.SetDeadline(time.Now().Add(time.Second))
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+to.String()+"/", nil)
+	if err != nil || req.Write(c) != nil {
+		return ""
+	}
+	resp, err := http.ReadResponse(bufio.NewReader(c), req)
+	if err != nil {
+		return ""
+	}
+	defer resp.Body.Close()
+	line, _ := bufio.NewReader(resp.Body).ReadString('\n')
+	line = strings.TrimSpace(strings.ToValidUTF8(line, "?"))
+	return fmt.Sprintf(": %.80q", line)
+}
