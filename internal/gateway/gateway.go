@@ -197,30 +197,13 @@ func (g *Gateway) Commit(set Settings) ([]string, error) {
 	}
 	var ended []string
 	for id, s := range g.sessions {
-		if why := g.outdated(s); why != "" {
+		if why := Outdated(g.model, s.status(forward.Counters{})); why != "" {
 			ended = append(ended, s.fwd.User)
 			g.perform(g.listener.End(time.Now(), id, "the plan changed: "+why))
 		}
 	}
 	slices.Sort(ended)
 	return ended, nil
-}
-
-func (g *Gateway) outdated(s *session) string {
-	class := g.model.Class(s.fwd.Groups)
-	switch {
-	case class.Passage == nil:
-		return "no passage admits this person any more"
-	case class.Passage.Name != s.lease.passage:
-		return "another passage takes this person"
-	case !class.Passage.Pool.Covers(netset.OfAddrs(s.lease.addresses...)):
-		return "the leased address no longer belongs to the pool"
-	case !class.Passage.Routes.Equal(s.routes):
-		return "other routes go through the tunnel"
-	case !slices.Equal(class.Passage.DNS.Servers, s.dns) || !slices.Equal(class.Passage.DNS.Search, s.domains):
-		return "other names are given"
-	}
-	return ""
 }
 
 // Stop tells every device that its session is over, and ends.

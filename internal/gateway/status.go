@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"yellowlantern/internal/core/forward"
+	"yellowlantern/internal/core/netset"
 )
 
 // Session is what is known of a live session.
@@ -27,6 +28,11 @@ type Session struct {
 	OutBytes   uint64            `json:"out-bytes"`
 	Lost       map[string]uint64 `json:"lost" doc:"Packets lost, by station."`
 	Words      string            `json:"words,omitempty" doc:"What is remarkable about it."`
+
+	// What the device was told at login.
+	routes  netset.Addrs
+	dns     []netip.Addr
+	domains []string
 }
 
 // Sessions lists the live sessions by user.
@@ -40,14 +46,19 @@ func (g *Gateway) Sessions() []Session {
 	out := make([]Session, 0, len(live))
 	for _, s := range live {
 		c := g.engine.CountersOf(s.fwd)
-		s.mu.Lock()
-		out = append(out, Session{ID: FormatID(uint64(s.id)), User: s.fwd.User, Groups: s.fwd.Groups, Passage: s.lease.passage, Addresses: s.lease.addresses,
-			From: s.peer.Addr.String(), Behind: s.nat, Suite: s.suite, Since: s.since, Heard: c.LastIn,
-			InPackets: c.InPackets, InBytes: c.InBytes, OutPackets: c.OutPackets, OutBytes: c.OutBytes, Lost: c.Lost, Words: remark(c)})
-		s.mu.Unlock()
+		out = append(out, s.status(c))
 	}
 	slices.SortFunc(out, func(a, b Session) int { return cmp.Or(cmp.Compare(a.User, b.User), cmp.Compare(a.ID, b.ID)) })
 	return out
+}
+
+func (s *session) status(c forward.Counters) Session {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return Session{ID: FormatID(uint64(s.id)), User: s.fwd.User, Groups: s.fwd.Groups, Passage: s.lease.passage, Addresses: s.lease.addresses,
+		From: s.peer.Addr.String(), Behind: s.nat, Suite: s.suite, Since: s.since, Heard: c.LastIn,
+		InPackets: c.InPackets, InBytes: c.InBytes, OutPackets: c.OutPackets, OutBytes: c.OutBytes, Lost: c.Lost, Words: remark(c),
+		routes: s.routes, dns: s.dns, domains: s.domains}
 }
 
 func remark(c forward.Counters) string {

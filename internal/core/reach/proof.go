@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/plan"
@@ -192,34 +193,61 @@ func (j judge) surplus(forbidden netset.Traffic, r *Result, good, bad string) {
 	r.Words = fmt.Sprintf("%s: %s", bad, r.Example.Words)
 }
 
+// lines writes traffic in few lines: destinations with the same services, in words, share one.
 func (j judge) lines(t netset.Traffic) []Line {
-	lines := t.Lines()
-	out := make([]Line, 0, len(lines))
-	for _, l := range lines {
-		out = append(out, Line{To: j.placeNames(l.Dst), Services: l.Svc.String()})
+	var order []string
+	byService := map[string]netset.Addrs{}
+	for _, l := range t.Lines() {
+		words := Words{l.Svc}.String()
+		if _, seen := byService[words]; !seen {
+			order = append(order, words)
+		}
+		byService[words] = byService[words].Union(l.Dst)
+	}
+	out := make([]Line, 0, len(order))
+	for _, words := range order {
+		out = append(out, Line{To: j.placeNames(byService[words]), Services: words})
 	}
 	return out
 }
 
-// placeNames writes addresses with the names that the plan has for them.
+const mostPlaces = 8 // named in one line
+
+// placeNames writes addresses with the names that the plan has for them, the largest first.
 func (j judge) placeNames(a netset.Addrs) string {
-	if a.Equal(j.m.Names.InternetAddrs()) {
-		return plan.Internet
+	var words []string
+	take := func(set netset.Addrs, name string) {
+		if len(set) > 0 && a.Covers(set) {
+			words = append(words, name)
+			a = a.Subtract(set)
+		}
 	}
-	text := ""
-	for i, s := range a {
-		if i == 8 {
-			return fmt.Sprintf("%s and %d more ranges", text, len(a)-i)
-		}
-		if i > 0 {
-			text += ", "
-		}
+	inet := j.m.Names.InternetAddrs()
+	take(inet, plan.Internet)
+	take(inet.Intersect(netset.All4), "internet (IPv4)")
+	take(inet.Intersect(netset.All6), "internet (IPv6)")
+	dead := plan.NeverRouted.Union(j.m.EdgeAddresses()).Union(j.m.OwnAddresses())
+	for i := range j.m.Plan.Networks {
+		n := &j.m.Plan.Networks[i]
+		take(netset.OfPrefixes(n.Prefixes...).Subtract(dead), n.Name)
+	}
+	for i := range j.m.Plan.Hosts {
+		h := &j.m.Plan.Hosts[i]
+		take(netset.OfAddrs(h.Addresses...), h.Name)
+	}
+	for _, s := range a {
+		word := s.String()
 		if h := j.m.Names.HostAt(s.From); h != nil && s.From == s.To {
-			text += h.Name + " "
+			word = h.Name + " (" + word + ")"
+		} else if j.m.OwnAddresses().Contains(s.From) && s.From == s.To {
+			word = "the gateway's " + word
 		}
-		text += s.String()
+		words = append(words, word)
 	}
-	return text
+	if len(words) > mostPlaces {
+		words = append(words[:mostPlaces], fmt.Sprintf("and %d more ranges", len(words)-mostPlaces))
+	}
+	return strings.Join(words, ", ")
 }
 
 // example picks the packet of the set that says most to a person, and the station and setting that decide about it.

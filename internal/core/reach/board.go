@@ -1,0 +1,188 @@
+package reach
+
+import (
+	"slices"
+
+	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/core/site"
+)
+
+// States of a cell of the reach board.
+const (
+	CellReach   = "reaches"      // expected and computed
+	CellRefused = "kept out"     // expected not to, and computed not to
+	CellMissing = "cannot reach" // expected, and not or not all computed
+	CellBreach  = "should not"   // expected not to, and computed that it does
+	CellUnasked = "unasked"      // computed, and no expectation speaks of it
+	CellNothing = "no reach"     // neither
+)
+
+// Cell is one class of people and one destination.
+type Cell struct {
+	State    string `json:"state" enum:"reaches,kept out,cannot reach,should not,unasked,no reach"`
+	Expected string `json:"expected" doc:"Services that must be reached, or 'not'; empty: no expectation speaks of it."`
+	Computed string `json:"computed" doc:"Services that are reached, with their answers; empty: none."`
+	Service  string `json:"service" doc:"A service that shows the state, for a journey."`
+	Dst      string `json:"dst" doc:"An address that shows the state, for a journey."`
+}
+
+// Row is one class of people.
+type Row struct {
+	Class   string   `json:"class"`
+	Users   []string `json:"users" nullable:"false"`
+	Passage string   `json:"passage" doc:"Empty: nobody of them is admitted."`
+	Cells   []Cell   `json:"cells" nullable:"false" doc:"One for each destination."`
+}
+
+// Board is people by destination.
+type Board struct {
+	Destinations []Destination `json:"destinations" nullable:"false"`
+	Rows         []Row         `json:"rows" nullable:"false"`
+}
+
+// Destination is a column of the board.
+type Destination struct {
+	Name    string       `json:"name"`
+	Network string       `json:"network" doc:"The inside network, or internet."`
+	Addrs   netset.Addrs `json:"-"`
+}
+
+// MakeBoard sets computed reach against expectations for every class of people and every destination: the plan's hosts, its
+// networks apart from those hosts, and the internet.
+func MakeBoard(m *site.Model, people []Person) Board {
+	b := Board{Destinations: destinations(m), Rows: []Row{}}
+	comp := NewComputer(m)
+	for _, c := range Classes(m, people) {
+		r := comp.Of(c.Class)
+		row := Row{Class: c.Name(), Users: c.Users, Cells: make([]Cell, len(b.Destinations))}
+		if c.Passage != nil {
+			row.Passage = c.Passage.Name
+		}
+		full, enforced := Always(r.Full), Everywhere(r.Enforced)
+		want, ban := demands(m, c)
+		for i, d := range b.Destinations {
+			row.Cells[i] = cell(d, full, enforced, want, ban)
+		}
+		b.Rows = append(b.Rows, row)
+	}
+	return b
+}
+
+func destinations(m *site.Model) []Destination {
+	var out []Destination
+	var hosts netset.Addrs
+	for _, h := range m.Plan.Hosts {
+		d := Destination{Name: h.Name, Addrs: netset.OfAddrs(h.Addresses...)}
+		if n := m.Names.NetworkOf(h.Addresses[0]); n != nil {
+			d.Network = n.Name
+		} else {
+			d.Network = plan.Internet
+		}
+		hosts = hosts.Union(d.Addrs)
+		out = append(out, d)
+	}
+	for _, n := range m.Plan.Networks {
+		out = append(out, Destination{"rest of " + n.Name, n.Name, netset.OfPrefixes(n.Prefixes...).Subtract(hosts).Subtract(m.EdgeAddresses()).Subtract(m.OwnAddresses())})
+	}
+	order := map[string]int{}
+	for i, n := range m.Plan.Networks {
+		order[n.Name] = i
+	}
+	order[plan.Internet] = len(order)
+	slices.SortStableFunc(out, func(a, b Destination) int { return order[a.Network] - order[b.Network] })
+	return append(out, Destination{plan.Internet, plan.Internet, m.Names.InternetAddrs()})
+}
+
+// demands joins what expectations ask for and what they forbid.
+func demands(m *site.Model, c Class) (want, ban netset.Traffic) {
+	nothingElse := false
+	for i := range m.Plan.Expectations {
+		e := &m.Plan.Expectations[i]
+		if len(concerned(e, c)) == 0 {
+			continue
+		}
+		switch e.Must {
+		case plan.Reach:
+			want = want.Union(Asked(m, c.Class, e))
+		case plan.NotReach:
+			ban = ban.Union(netset.Of(m.Names.Destinations(e.To), m.Names.ServiceSet(e.Services)))
+		case plan.NothingElse:
+			nothingElse = true
+		}
+	}
+	if nothingElse {
+		ban = ban.Union(netset.Of(netset.Everywhere, netset.AnyService).Subtract(want))
+	}
+	return want, ban
+}
+
+func cell(d Destination, full, enforced, want, ban netset.Traffic) Cell {
+	here := func(t netset.Traffic) netset.Traffic { return t.To(d.Addrs) }
+	f, e, w, b := here(full), here(enforced), here(want), here(ban)
+	c := Cell{Computed: services(f).String(), State: CellNothing}
+	show := func(t netset.Traffic) {
+		if len(t) > 0 {
+			p, _ := t[0].Svc.Example()
+			c.Dst, c.Service = t[0].Dst.From.String(), p.String()
+		}
+	}
+	if len(w) > 0 {
+		c.Expected = services(w).String()
+	} else if len(b) > 0 {
+		c.Expected = "not"
+	}
+	breach, missing := e.Intersect(b), w.Subtract(f)
+	switch {
+	case len(breach) > 0:
+		c.State = CellBreach
+		c.Computed = services(e).String()
+		show(breach)
+	case len(missing) > 0:
+		c.State = CellMissing
+		show(missing)
+	case len(w) > 0:
+		c.State = CellReach
+		show(w)
+	case len(b) > 0:
+		c.State = CellRefused
+		show(b.Intersect(netset.Of(netset.Everywhere, netset.Protocol(netset.TCP))))
+	case len(e) > 0:
+		c.State = CellUnasked
+		c.Computed = services(e).String()
+		show(e)
+	}
+	if c.Dst == "" && len(d.Addrs) > 0 {
+		c.Dst, c.Service = d.Addrs[0].From.String(), "tcp/80"
+	}
+	return c
+}
+
+// services joins the services of all destinations, ping of both families as one word.
+func services(t netset.Traffic) Words {
+	var s netset.Services
+	for _, slab := range t {
+		s = s.Union(slab.Svc)
+	}
+	return Words{s}
+}
+
+// Words writes services for people: ping where echo of either family is among them, any where all that can open a flow is.
+type Words struct{ Set netset.Services }
+
+func (w Words) String() string {
+	for _, all := range []netset.Services{netset.Opening4, netset.Opening6, netset.Opening4.Union(netset.Opening6)} {
+		if w.Set.Equal(all) {
+			return plan.Any
+		}
+	}
+	ping, _ := netset.ParseServices("ping")
+	rest := w.Set.Subtract(ping)
+	switch {
+	case len(rest) == len(w.Set) && rest.Equal(w.Set):
+		return w.Set.String()
+	case len(rest) == 0:
+		return "ping"
+	}
+	return "ping, " + rest.String()
+}

@@ -1,0 +1,99 @@
+package gateway
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"sync"
+
+	"yellowlantern/internal/core/forward"
+	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/site"
+)
+
+// Runner runs at most one gateway: the first plan starts it, later ones change it.
+type Runner struct {
+	cfg     Config
+	mu      sync.Mutex
+	running *Gateway
+}
+
+// NewRunner waits for a plan.
+func NewRunner(cfg Config) *Runner { return &Runner{cfg: cfg} }
+
+// Apply makes a plan what runs, at once. It gives the users whose sessions had to end.
+func (r *Runner) Apply(set Settings) ([]string, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.running == nil {
+		g, err := Start(context.Background(), r.cfg, set)
+		r.running = g
+		return nil, err
+	}
+	return r.running.Commit(set)
+}
+
+func (r *Runner) gateway() *Gateway {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.running
+}
+
+// FromInside takes packets from the inside and the internet; before there is a plan they are lost.
+func (r *Runner) FromInside(batch [][]byte) {
+	if g := r.gateway(); g != nil {
+		g.FromInside(batch)
+	}
+}
+
+// Sessions lists the live sessions.
+func (r *Runner) Sessions() []Session {
+	if g := r.gateway(); g != nil {
+		return g.Sessions()
+	}
+	return nil
+}
+
+// Status gives the counters.
+func (r *Runner) Status() Status {
+	if g := r.gateway(); g != nil {
+		return g.Status()
+	}
+	return Status{Dropped: map[string]uint64{}, Rules: map[string]forward.RuleCounters{}}
+}
+
+// End ends a session.
+func (r *Runner) End(id uint64, reason string) error {
+	if g := r.gateway(); g != nil {
+		return g.End(id, reason)
+	}
+	return errors.New("no gateway is running")
+}
+
+// Stop ends the gateway, if one runs.
+func (r *Runner) Stop() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.running != nil {
+		r.running.Stop()
+		r.running = nil
+	}
+}
+
+// Outdated tells why a live session would have to end under another plan; empty if it can go on.
+func Outdated(m *site.Model, s Session) string {
+	class := m.Class(s.Groups)
+	switch {
+	case class.Passage == nil:
+		return "no passage admits this person any more"
+	case class.Passage.Name != s.Passage:
+		return "another passage takes this person"
+	case !class.Passage.Pool.Covers(netset.OfAddrs(s.Addresses...)):
+		return "the leased address no longer belongs to the pool"
+	case !class.Passage.Routes.Equal(s.routes):
+		return "other routes go through the tunnel"
+	case !slices.Equal(class.Passage.DNS.Servers, s.dns) || !slices.Equal(class.Passage.DNS.Search, s.domains):
+		return "other names are given"
+	}
+	return ""
+}

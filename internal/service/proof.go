@@ -1,0 +1,331 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/core/reach"
+	"yellowlantern/internal/core/site"
+	"yellowlantern/internal/probe"
+	"yellowlantern/internal/store"
+)
+
+// Proof is the expectations held against computed reach.
+type Proof struct {
+	reach.Proof
+	Revision int `json:"revision" doc:"0: a draft."`
+}
+
+// Board is the reach board with what probes saw last.
+type Board struct {
+	reach.Board
+	Revision int     `json:"revision"`
+	Tried    [][]Try `json:"tried" nullable:"false" doc:"For each row and destination, what the newest probe of somebody of the class saw."`
+}
+
+// Try is what was tried of one cell.
+type Try struct {
+	State string    `json:"state" enum:"not tried,as expected,differs"`
+	Words string    `json:"words"`
+	User  string    `json:"user,omitempty"`
+	At    time.Time `json:"at,omitzero"`
+}
+
+// JourneyAnswer is one packet's way there and back.
+type JourneyAnswer struct {
+	site.Journey
+	User    string `json:"user"`
+	Class   string `json:"class"`
+	Packet  string `json:"packet" doc:"The packet in words."`
+	Verdict string `json:"verdict" doc:"What becomes of it, in one sentence."`
+	Fix     string `json:"fix,omitempty"`
+}
+
+func (s *Service) proofRoutes() {
+	register(s, "GET", "/proof", "prove", "Hold the expectations against computed reach", func(ctx context.Context, in *drafted) (*body[Proof], error) {
+		m, number, persons, err := s.model(ctx, in.Draft)
+		if err != nil {
+			return nil, err
+		}
+		return answer(Proof{reach.Prove(m, persons), number}), nil
+	})
+	register(s, "GET", "/board", "board", "The reach board", s.board)
+	register(s, "GET", "/journey", "journey", "One packet's way there and back", s.journey)
+	register(s, "GET", "/probes/order", "probe-order", "What a probe is to try for a user", s.order)
+	register(s, "GET", "/probes", "list-probes", "The newest probe reports", s.probes)
+	register(s, "POST", "/probes", "add-probe", "Hand in a probe report", s.addProbe)
+	register(s, "GET", "/vantages", "list-vantages", "Places that a probe can try from", func(context.Context, *struct{}) (*body[[]Vantage], error) {
+		return answer(append([]Vantage{}, s.Vantages...)), nil
+	})
+}
+
+type drafted struct {
+	Draft string `query:"draft" doc:"Look at this draft in place of the newest revision."`
+}
+
+// model compiles the newest revision, or a draft.
+func (s *Service) model(ctx context.Context, draftName string) (*site.Model, int, []reach.Person, error) {
+	text, number := "", 0
+	if draftName != "" {
+		d, err := s.Store.Draft(ctx, draftName)
+		if err != nil {
+			return nil, 0, nil, known(err, "draft", draftName)
+		}
+		text = d.Text
+	} else {
+		r, err := s.revisionOrNewest(ctx, 0)
+		if err != nil {
+			return nil, 0, nil, err
+		}
+		text, number = r.Text, r.Number
+	}
+	doc, err := plan.Read(text)
+	if err != nil {
+		return nil, 0, nil, huma.Error422UnprocessableEntity(err.Error())
+	}
+	m, err := modelOf(&doc.Plan)
+	if err != nil {
+		return nil, 0, nil, huma.Error422UnprocessableEntity(err.Error())
+	}
+	persons, err := s.People.Persons(ctx)
+	return m, number, persons, err
+}
+
+func (s *Service) board(ctx context.Context, in *drafted) (*body[Board], error) {
+	m, number, persons, err := s.model(ctx, in.Draft)
+	if err != nil {
+		return nil, err
+	}
+	b := Board{Board: reach.MakeBoard(m, persons), Revision: number}
+	reports, err := s.reports(ctx, number)
+	if err != nil {
+		return nil, err
+	}
+	for _, row := range b.Rows {
+		tries := make([]Try, len(b.Destinations))
+		for i := range tries {
+			tries[i] = Try{State: "not tried", Words: "not tried"}
+		}
+		for _, r := range reports {
+			if slices.Contains(row.Users, r.User) {
+				for i, d := range b.Destinations {
+					tries[i] = tried(r, d)
+				}
+				break
+			}
+		}
+		b.Tried = append(b.Tried, tries)
+	}
+	return answer(b), nil
+}
+
+// reports gives the newest reports on a revision, newest first.
+func (s *Service) reports(ctx context.Context, number int) ([]probe.Report, error) {
+	records, err := s.Store.ProbeReports(ctx, 200)
+	var out []probe.Report
+	for _, rec := range records {
+		var r probe.Report
+		if rec.Revision == number && json.Unmarshal([]byte(rec.Report), &r) == nil {
+			out = append(out, r)
+		}
+	}
+	return out, err
+}
+
+func tried(r probe.Report, d reach.Destination) Try {
+	t := Try{State: "not tried", Words: "not tried"}
+	n := 0
+	for _, res := range r.Results {
+		if !d.Addrs.Contains(res.Dst) || d.Name == plan.Internet && res.Network != "" {
+			continue
+		}
+		n++
+		t.User, t.At = r.User, r.At
+		if !res.OK {
+			t.State, t.Words = "differs", fmt.Sprintf("%s: %s", res.Service, res.Seen.Words)
+			return t
+		}
+	}
+	if n > 0 {
+		t.State, t.Words = "as expected", fmt.Sprintf("%d tried as %s from %s", n, r.User, r.Vantage)
+	}
+	return t
+}
+
+func (s *Service) journey(ctx context.Context, in *struct {
+	drafted
+	From    string `query:"from" required:"true" doc:"User, or a group in place of one: group:NAME."`
+	To      string `query:"to" required:"true" doc:"Host, DNS name or address."`
+	Service string `query:"service" default:"tcp/80" doc:"Such as tcp/443, udp/53, ping."`
+}) (*body[JourneyAnswer], error) {
+	m, _, persons, err := s.model(ctx, in.Draft)
+	if err != nil {
+		return nil, err
+	}
+	groups, err := groupsOf(m, persons, in.From)
+	if err != nil {
+		return nil, err
+	}
+	dsts, err := destination(m, in.To)
+	if err != nil {
+		return nil, err
+	}
+	set, ok := m.Names.Service(in.Service)
+	if !ok {
+		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("%q is no service: give a name from the plan, or tcp/443, udp/53, ping", in.Service))
+	}
+	c := m.Class(groups)
+	p := packetFor(c, dsts, set)
+	leased := netset.Addrs{}
+	if p.Src.IsValid() {
+		leased = netset.OfAddrs(p.Src)
+	}
+	j := m.Travel(c, p, leased)
+	out := JourneyAnswer{Journey: j, User: in.From, Class: c.Name(), Packet: fmt.Sprintf("%s to %s", p.Service, m.Place(p.Dst))}
+	if lost := j.LostAt(); lost != nil {
+		out.Verdict = fmt.Sprintf("lost at %s: %s", lost.Station, lost.Words)
+		if lost.Back {
+			out.Verdict = fmt.Sprintf("gets there, but the answer is lost at %s: %s", lost.Station, lost.Words)
+		}
+		out.Fix = reach.Fix(m, c, p, lost.Station, lost.Setting, true)
+	} else {
+		out.Verdict = "gets there, and the answer comes back"
+	}
+	return answer(out), nil
+}
+
+func groupsOf(m *site.Model, persons []reach.Person, who string) ([]string, error) {
+	if g, ok := strings.CutPrefix(who, "group:"); ok {
+		if m.Names.Groups[g] == nil {
+			return nil, huma.Error404NotFound(fmt.Sprintf("there is no group %q", g))
+		}
+		return []string{g}, nil
+	}
+	for _, p := range persons {
+		if p.User == who {
+			return p.Groups, nil
+		}
+	}
+	return nil, huma.Error404NotFound(fmt.Sprintf("there is no active user %q; for a group say group:NAME", who))
+}
+
+// destination finds what a person means: a host of the plan, its DNS name, or an address.
+func destination(m *site.Model, to string) ([]netip.Addr, error) {
+	if h := m.Names.Hosts[to]; h != nil {
+		return h.Addresses, nil
+	}
+	for _, h := range m.Plan.Hosts {
+		if h.DNS == to {
+			return h.Addresses, nil
+		}
+	}
+	if a, err := netip.ParseAddr(to); err == nil && a.Zone() == "" {
+		return []netip.Addr{a.Unmap()}, nil
+	}
+	return nil, huma.Error404NotFound(fmt.Sprintf("%q is no host of the plan, no DNS name of one, and no address", to))
+}
+
+// packetFor picks address and source of a family that the pool has.
+func packetFor(c *site.Class, dsts []netip.Addr, set netset.Services) site.Packet {
+	p := site.Packet{Dst: dsts[0]}
+	if c.Passage != nil {
+	search:
+		for _, d := range dsts {
+			for _, s := range c.Passage.Pool {
+				if s.From.Is4() == d.Is4() {
+					p.Dst, p.Src = d, s.From
+					break search
+				}
+			}
+		}
+	}
+	own := netset.Opening6
+	if p.Dst.Is4() {
+		own = netset.Opening4
+	}
+	if fit := set.Intersect(own); len(fit) > 0 {
+		set = fit
+	}
+	p.Service, _ = set.Example()
+	return p
+}
+
+func (s *Service) order(ctx context.Context, in *struct {
+	User string `query:"user" required:"true"`
+}) (*body[probe.Order], error) {
+	m, number, persons, err := s.model(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	ca, err := s.Store.Certificate(ctx, store.AuthorityName)
+	if err != nil {
+		return nil, err
+	}
+	o, err := ProbeOrder(m, persons, in.User)
+	if err != nil {
+		return nil, err
+	}
+	o.Revision, o.Authority = number, string(ca.PEM())
+	return answer(*o), nil
+}
+
+// ProbeOrder says what a probe is to try for a user; authority and revision are left to the caller.
+func ProbeOrder(m *site.Model, persons []reach.Person, user string) (*probe.Order, error) {
+	for _, class := range reach.Classes(m, persons) {
+		if !slices.Contains(class.Users, user) {
+			continue
+		}
+		class.Users = []string{user}
+		r := reach.NewComputer(m).Of(class.Class)
+		o := &probe.Order{User: user, Class: class.Name(), Dial: m.Gateway.Dial, Routes: []string{}, DNS: []netip.Addr{}, Suites: []string{},
+			Trials: append([]reach.Trial{}, reach.Trials(m, class, r)...)}
+		if p := class.Passage; p != nil {
+			o.Admitted, o.Full, o.DNS = true, p.Passage.Routes.Full, append(o.DNS, p.DNS.Servers...)
+			o.Routes = append(o.Routes, p.Passage.Routes.Split...)
+		}
+		for _, t := range m.Plan.Tunnels {
+			if !t.Off && t.Gateway == m.Gateway.Name {
+				o.Suites = append(o.Suites, t.Suites...)
+			}
+		}
+		return o, nil
+	}
+	return nil, huma.Error404NotFound(fmt.Sprintf("there is no active user %q", user))
+}
+
+func (s *Service) probes(ctx context.Context, in *struct {
+	Limit int `query:"limit" default:"20" minimum:"1" maximum:"200"`
+}) (*body[[]probe.Report], error) {
+	records, err := s.Store.ProbeReports(ctx, in.Limit)
+	out := []probe.Report{}
+	for _, rec := range records {
+		var r probe.Report
+		if json.Unmarshal([]byte(rec.Report), &r) == nil {
+			out = append(out, r)
+		}
+	}
+	return answer(out), err
+}
+
+func (s *Service) addProbe(ctx context.Context, in *struct{ Body probe.Report }) (*struct{}, error) {
+	r := in.Body
+	if _, err := s.Store.Revision(ctx, r.Revision); errors.Is(err, store.ErrNotFound) {
+		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("there is no revision %d", r.Revision))
+	}
+	text, err := json.Marshal(r)
+	if err != nil {
+		return nil, err
+	}
+	_, err = s.Store.AddProbeReport(ctx, store.ProbeReport{At: time.Now().UTC(), User: r.User, Vantage: r.Vantage, Revision: r.Revision, OK: r.OK, Report: string(text)})
+	return nil, err
+}

@@ -1,0 +1,181 @@
+// Package service is the long-running service: the HTTP API with its OpenAPI document, signing in, drafts and commits,
+// and the console's files. It decides; the gateway carries out. What it needs of the gateway and of the surroundings is
+// declared here as small interfaces, and wired by cmd.
+package service
+
+import (
+	"context"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"net/netip"
+	"sync"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
+	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/chi/v5/middleware"
+
+	"yellowlantern/internal/gateway"
+	"yellowlantern/internal/people"
+	"yellowlantern/internal/store"
+)
+
+// Runner is the running gateway.
+type Runner interface {
+	// Apply makes a plan what runs, at once, and gives the users whose sessions it had to end.
+	Apply(gateway.Settings) (ended []string, err error)
+	Sessions() []gateway.Session
+	Status() gateway.Status
+	End(id uint64, reason string) error
+}
+
+// Vantage is a place that a probe can try from, where the service knows of any.
+type Vantage struct {
+	Name  string         `json:"name"`
+	About string         `json:"about"`
+	Link  netip.AddrPort `json:"link" doc:"UDP address on loopback that carries the home network's packets."`
+}
+
+// Config is what a service is started with.
+type Config struct {
+	Store    *store.Store
+	People   *people.People
+	Runner   Runner
+	Vantages []Vantage
+	Console  fs.FS // the built console
+	Log      *slog.Logger
+	// SetupCode must be told to name the first administrator.
+	SetupCode string
+}
+
+// Service is the running service.
+type Service struct {
+	Config
+	commits  sync.Mutex // one commit at a time
+	attempts limiter
+	api      huma.API
+	router   chi.Router
+}
+
+// New prepares a service; Handler serves it.
+func New(cfg Config) *Service {
+	s := &Service{Config: cfg}
+	s.router = chi.NewRouter()
+	s.router.Use(middleware.Recoverer, s.logged, secured, middleware.RequestSize(8<<20))
+	s.router.Use(http.NewCrossOriginProtection().Handler)
+	conf := huma.DefaultConfig("Yellow Lantern", "1")
+	conf.DocsPath, conf.OpenAPIPath, conf.SchemasPath = "", "/api/openapi", ""
+	conf.CreateHooks = nil
+	conf.Info.Description = "Configure client-to-site VPN gateways, and prove and try who reaches what behind them."
+	conf.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"token": {Type: "http", Scheme: "bearer"}}
+	s.api = humachi.New(s.router, conf)
+	s.api.UseMiddleware(s.authenticate)
+	s.routes()
+	s.router.NotFound(s.console)
+	return s
+}
+
+// Handler is the service's HTTP interface.
+func (s *Service) Handler() http.Handler { return s.router }
+
+// OpenAPI writes the API's document.
+func (s *Service) OpenAPI() ([]byte, error) { return s.api.OpenAPI().YAML() }
+
+func (s *Service) routes() {
+	s.authRoutes()
+	s.planRoutes()
+	s.peopleRoutes()
+	s.proofRoutes()
+	s.watchRoutes()
+	s.trustRoutes()
+}
+
+// logged writes a line for each request of the API: no query, no body, for secrets may be in them.
+func (s *Service) logged(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		ww := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
+		begun := time.Now()
+		next.ServeHTTP(ww, r)
+		s.Log.Debug("request", "method", r.Method, "path", r.URL.Path, "status", ww.Status(), "took", time.Since(begun))
+	})
+}
+
+// secured sets the headers that keep the console to itself. Vuetify writes its theme into a style element.
+func secured(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		h := w.Header()
+		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'")
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "no-referrer")
+		if len(r.URL.Path) >= 5 && r.URL.Path[:5] == "/api/" {
+			h.Set("Cache-Control", "no-store")
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+// Resume puts the newest revision into effect, after a start.
+func (s *Service) Resume(ctx context.Context) error {
+	r, err := s.Store.Newest(ctx)
+	if err == store.ErrNotFound {
+		s.Log.Info("no plan is committed yet: the gateway waits")
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	set, err := s.settings(ctx, r.Text)
+	if err != nil {
+		return err
+	}
+	_, err = s.Runner.Apply(set)
+	s.Log.Info("running", "revision", r.Number, "gateway", set.Gateway)
+	return err
+}
+
+// Journal writes a line; a journal that cannot be written is told in the log.
+func (s *Service) Journal(e gateway.Event) {
+	rec := store.JournalEntry{At: e.Time.UTC(), Kind: e.Kind, User: e.User, From: e.From, Words: e.Words, Code: e.Code, Offered: e.Offered, Wanted: e.Wanted}
+	if err := s.Store.AddJournal(context.Background(), rec); err != nil {
+		s.Log.Error("journal", "error", err)
+	}
+	s.Log.Info("journal", "kind", e.Kind, "user", e.User, "from", e.From, "words", e.Words)
+}
+
+func register[I, O any](s *Service, method, path, id, summary string, h func(context.Context, *I) (*O, error)) {
+	huma.Register(s.api, huma.Operation{OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary,
+		Security: []map[string][]string{{"token": {}}}}, h)
+}
+
+// body wraps a value as an answer.
+type body[T any] struct{ Body T }
+
+func answer[T any](v T) *body[T] { return &body[T]{v} }
+
+// console serves the built console; every page of it is its index.
+func (s *Service) console(w http.ResponseWriter, r *http.Request) {
+	if len(r.URL.Path) >= 5 && r.URL.Path[:5] == "/api/" {
+		http.Error(w, "there is no such call; /api/openapi.yaml lists them", http.StatusNotFound)
+		return
+	}
+	if s.Console == nil {
+		http.Error(w, "console not built: run make build", http.StatusServiceUnavailable)
+		return
+	}
+	if _, err := fs.Stat(s.Console, "index.html"); err != nil {
+		http.Error(w, "console not built: run make build", http.StatusServiceUnavailable)
+		return
+	}
+	name := r.URL.Path[1:]
+	if f, err := fs.Stat(s.Console, name); name != "" && err == nil && !f.IsDir() {
+		if len(name) > 7 && name[:7] == "assets/" {
+			w.Header().Set("Cache-Control", "public, max-age=31536000, immutable")
+		}
+		http.ServeFileFS(w, r, s.Console, name)
+		return
+	}
+	w.Header().Set("Cache-Control", "no-cache")
+	http.ServeFileFS(w, r, s.Console, "index.html")
+}

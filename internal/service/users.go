@@ -1,0 +1,119 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/people"
+	"yellowlantern/internal/store"
+)
+
+type newUser struct {
+	people.User
+	Password string `json:"password" maxLength:"256"`
+}
+
+// Group is a group of the running plan with its members.
+type Group struct {
+	Name    string   `json:"name"`
+	Note    string   `json:"note,omitempty"`
+	Passage string   `json:"passage" doc:"The first passage that admits it; empty: none."`
+	Members []string `json:"members" nullable:"false"`
+}
+
+func (s *Service) peopleRoutes() {
+	register(s, "GET", "/users", "list-users", "All users", func(ctx context.Context, in *struct {
+		Filter string `query:"filter" doc:"Part of a name or group."`
+	}) (*body[[]people.User], error) {
+		all, err := s.People.List(ctx)
+		out := []people.User{}
+		for _, u := range all {
+			if strings.Contains(u.Name+" "+u.FullName+" "+strings.Join(u.Groups, " "), in.Filter) {
+				out = append(out, u)
+			}
+		}
+		return answer(out), err
+	})
+	register(s, "POST", "/users", "add-user", "Add a user", func(ctx context.Context, in *struct{ Body newUser }) (*body[people.User], error) {
+		if err := s.People.Add(ctx, in.Body.User, in.Body.Password); err != nil {
+			return nil, invalid(err, "user", in.Body.Name)
+		}
+		u, err := s.People.User(ctx, in.Body.Name)
+		return answer(u), err
+	})
+	register(s, "PUT", "/users/{name}", "change-user", "Change a user's name, groups and activity", func(ctx context.Context, in *struct {
+		named
+		Body people.User
+	}) (*body[people.User], error) {
+		in.Body.Name = in.Name
+		if err := s.People.Change(ctx, in.Body); err != nil {
+			return nil, invalid(err, "user", in.Name)
+		}
+		u, err := s.People.User(ctx, in.Name)
+		return answer(u), err
+	})
+	register(s, "PUT", "/users/{name}/password", "set-password", "Give a user a new password", func(ctx context.Context, in *struct {
+		named
+		Body struct {
+			Password string `json:"password" maxLength:"256"`
+		}
+	}) (*struct{}, error) {
+		return nil, invalid(s.People.SetPassword(ctx, in.Name, in.Body.Password), "user", in.Name)
+	})
+	register(s, "DELETE", "/users/{name}", "remove-user", "Remove a user", func(ctx context.Context, in *named) (*struct{}, error) {
+		return nil, known(s.People.Remove(ctx, in.Name), "user", in.Name)
+	})
+	register(s, "GET", "/groups", "list-groups", "The running plan's groups with their members", s.groups)
+}
+
+// invalid tells a bad request from a fault of the store.
+func invalid(err error, kind, name string) error {
+	if err == nil || errors.Is(err, store.ErrNotFound) || errors.Is(err, store.ErrExists) {
+		return known(err, kind, name)
+	}
+	return huma.Error422UnprocessableEntity(err.Error())
+}
+
+func (s *Service) groups(ctx context.Context, _ *struct{}) (*body[[]Group], error) {
+	out := []Group{}
+	r, err := s.Store.Newest(ctx)
+	if errors.Is(err, store.ErrNotFound) {
+		return answer(out), nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	doc, err := plan.Read(r.Text)
+	if err != nil {
+		return nil, err
+	}
+	users, err := s.People.List(ctx)
+	for _, g := range doc.Plan.Groups {
+		group := Group{Name: g.Name, Note: g.Note, Members: []string{}}
+		for _, p := range doc.Plan.Passages {
+			if group.Passage == "" && !p.Off && has(p.Groups, g.Name) {
+				group.Passage = p.Name
+			}
+		}
+		for _, u := range users {
+			if has(u.Groups, g.Name) {
+				group.Members = append(group.Members, u.Name)
+			}
+		}
+		out = append(out, group)
+	}
+	return answer(out), err
+}
+
+func has(list []string, word string) bool {
+	for _, w := range list {
+		if w == word {
+			return true
+		}
+	}
+	return false
+}
