@@ -4,6 +4,8 @@ import (
 	"crypto/rand"
 	"crypto/tls"
 	"fmt"
+	"io"
+	"log"
 	"net"
 	"net/http"
 	"net/netip"
@@ -107,7 +109,7 @@ func (l *Lab) serveHTTP(m *machine, on netip.AddrPort, page http.HandlerFunc) er
 		}
 		ln = tls.NewListener(ln, &tls.Config{Certificates: []tls.Certificate{{Certificate: [][]byte{pair.DER}, PrivateKey: pair.Key}}})
 	}
-	srv := &http.Server{Handler: page, ReadHeaderTimeout: 10 * time.Second}
+	srv := &http.Server{Handler: page, ReadHeaderTimeout: 10 * time.Second, ErrorLog: log.New(io.Discard, "", 0)}
 	l.closers = append(l.closers, func() { _ = srv.Close() })
 	l.wait.Go(func() { _ = srv.Serve(ln) })
 	return nil

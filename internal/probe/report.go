@@ -89,16 +89,9 @@ type Options struct {
 
 // Run logs in as the person and tries everything, before connecting and after.
 func Run(ctx context.Context, u Underlay, o Order, opt Options) (*Report, error) {
-	roots := x509.NewCertPool()
-	if !roots.AppendCertsFromPEM([]byte(o.Authority)) {
-		return nil, errors.New("the authority's certificate cannot be read")
-	}
-	login := Login{Dial: o.Dial, User: o.User, Password: opt.Password, Roots: roots, KeyLog: opt.KeyLog,
-		IKEPort: cmp.Or(opt.IKEPort, 500), NATTPort: cmp.Or(opt.NATTPort, 4500)}
-	for _, name := range o.Suites {
-		if s, ok := ike.SuiteNamed(name); ok {
-			login.Suites = append(login.Suites, s)
-		}
+	login, err := o.login(opt)
+	if err != nil {
+		return nil, err
 	}
 	r := &Report{At: time.Now(), User: o.User, Class: o.Class, Vantage: u.Name(), Revision: o.Revision, Results: make([]Result, len(o.Trials)), Causes: []string{}}
 	for i, t := range o.Trials {
@@ -288,7 +281,7 @@ func (r *Report) judge() {
 		case !res.Want:
 			res.Likely = "the plan does not permit it, yet it is reached: the gateway's forwarding is at fault, please report it"
 		case !res.Computed:
-			res.Likely = "the plan does not let it through: yl journey --from " + r.User + " --to " + netip.AddrPortFrom(res.Dst, point(res.Service).Port()).String() + " shows where"
+			res.Likely = fmt.Sprintf("the plan does not let it through: yl journey --from %s --to %s --service %s shows where", r.User, res.Dst, res.Service)
 		default:
 			res.Likely = r.surroundings(res)
 			if !slices.Contains(r.Causes, res.Likely) {
@@ -327,4 +320,30 @@ func (r *Report) surroundings(res *Result) string {
 		return "station translation: the gateway sends it to the internet and nothing comes back: its way out, or the translation to its outside address"
 	}
 	return fmt.Sprintf("station return: nothing on network %s answers, though the plan says its router knows the way back to the pool: look at that router's routes (networks/%s/router)", res.Network, res.Network)
+}
+
+// Open only logs in, as an order says.
+func Open(ctx context.Context, u Underlay, o Order, opt Options) (*Tunnel, error) {
+	login, err := o.login(opt)
+	if err != nil {
+		return nil, err
+	}
+	bounded, cancel := context.WithTimeout(ctx, loginTime)
+	defer cancel()
+	return Connect(bounded, u, login)
+}
+
+func (o Order) login(opt Options) (Login, error) {
+	roots := x509.NewCertPool()
+	if !roots.AppendCertsFromPEM([]byte(o.Authority)) {
+		return Login{}, errors.New("the authority's certificate cannot be read")
+	}
+	login := Login{Dial: o.Dial, User: o.User, Password: opt.Password, Roots: roots, KeyLog: opt.KeyLog,
+		IKEPort: cmp.Or(opt.IKEPort, 500), NATTPort: cmp.Or(opt.NATTPort, 4500)}
+	for _, name := range o.Suites {
+		if s, ok := ike.SuiteNamed(name); ok {
+			login.Suites = append(login.Suites, s)
+		}
+	}
+	return login, nil
 }

@@ -137,10 +137,11 @@ func (l *limiter) note(name string, ok bool) {
 }
 
 type startStatus struct {
-	NeedsAdministrator bool `json:"needs-administrator" doc:"The first administrator is not named yet."`
+	NeedsAdministrator bool `json:"needs-administrator" doc:"The first administrator is not Named yet."`
 }
 
-type credentials struct {
+// Credentials of an administrator.
+type Credentials struct {
 	Name     string `json:"name" maxLength:"64"`
 	Password string `json:"password" maxLength:"256"`
 }
@@ -179,7 +180,7 @@ func (s *Service) authRoutes() {
 
 func (s *Service) start(ctx context.Context, in *struct {
 	Body struct {
-		credentials
+		Credentials
 		Code string `json:"code" doc:"The setup code that the service printed at its first start."`
 	}
 }) (*signedIn, error) {
@@ -221,7 +222,7 @@ func (s *Service) newSession(ctx context.Context, name string) (*signedIn, error
 	return out, nil
 }
 
-func (s *Service) verify(ctx context.Context, c credentials) error {
+func (s *Service) verify(ctx context.Context, c Credentials) error {
 	if wait := s.attempts.wait(c.Name); wait > 0 {
 		return huma.Error429TooManyRequests(fmt.Sprintf("too many tries: wait %d seconds", int(wait.Seconds())+1))
 	}
@@ -237,7 +238,7 @@ func (s *Service) verify(ctx context.Context, c credentials) error {
 	return nil
 }
 
-func (s *Service) signIn(ctx context.Context, in *struct{ Body credentials }) (*signedIn, error) {
+func (s *Service) signIn(ctx context.Context, in *struct{ Body Credentials }) (*signedIn, error) {
 	if err := s.verify(ctx, in.Body); err != nil {
 		return nil, err
 	}
@@ -257,3 +258,6 @@ func (s *Service) makeToken(ctx context.Context, in *struct {
 	err := s.Store.AddToken(ctx, store.Token{Hash: digest(secret), Name: in.Body.Name, Administrator: administrator(ctx), At: time.Now().UTC()})
 	return answer(tokenMade{secret}), err
 }
+
+// NewSetupCode makes the code by which the first administrator is named.
+func NewSetupCode() string { return newSecret()[:20] }

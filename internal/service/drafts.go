@@ -73,7 +73,7 @@ func (s *Service) planRoutes() {
 	register(s, "GET", "/drafts", "list-drafts", "All drafts", s.listDrafts)
 	register(s, "GET", "/drafts/{name}", "show-draft", "One draft", s.showDraft)
 	register(s, "PUT", "/drafts/{name}", "save-draft", "Write a draft", s.saveDraft)
-	register(s, "DELETE", "/drafts/{name}", "delete-draft", "Forget a draft", func(ctx context.Context, in *named) (*struct{}, error) {
+	register(s, "DELETE", "/drafts/{name}", "delete-draft", "Forget a draft", func(ctx context.Context, in *Named) (*struct{}, error) {
 		return nil, known(s.Store.DeleteDraft(ctx, in.Name), "draft", in.Name)
 	})
 	register(s, "POST", "/drafts/{name}/rebase", "rebase-draft", "Bring a draft onto the newest revision", s.rebaseDraft)
@@ -81,7 +81,8 @@ func (s *Service) planRoutes() {
 	register(s, "POST", "/drafts/{name}/commit", "commit-draft", "Make the draft the newest revision, which runs at once", s.commitDraft)
 }
 
-type named struct {
+// Named is a call about one thing by its name.
+type Named struct {
 	Name string `path:"name" maxLength:"64"`
 }
 
@@ -229,13 +230,13 @@ func (s *Service) oneDraft(ctx context.Context, name string) (Draft, error) {
 	return draft(d, newest.Number), nil
 }
 
-func (s *Service) showDraft(ctx context.Context, in *named) (*body[Draft], error) {
+func (s *Service) showDraft(ctx context.Context, in *Named) (*body[Draft], error) {
 	d, err := s.oneDraft(ctx, in.Name)
 	return answer(d), err
 }
 
 func (s *Service) saveDraft(ctx context.Context, in *struct {
-	named
+	Named
 	Body struct {
 		Text    string `json:"text"`
 		Version int    `json:"version" minimum:"0" doc:"The version that the change was made on; 0: the draft is new."`
@@ -269,7 +270,7 @@ type rebased struct {
 	Conflicts []plan.Conflict `json:"conflicts" nullable:"false" doc:"Where both changed the same lines: the draft's own stand."`
 }
 
-func (s *Service) rebaseDraft(ctx context.Context, in *named) (*body[rebased], error) {
+func (s *Service) rebaseDraft(ctx context.Context, in *Named) (*body[rebased], error) {
 	d, err := s.Store.Draft(ctx, in.Name)
 	if err != nil {
 		return nil, known(err, "draft", in.Name)
@@ -332,7 +333,7 @@ func (s *Service) check(ctx context.Context, text string) (Checked, *plan.Docume
 	return c, doc, nil
 }
 
-func (s *Service) reviewDraft(ctx context.Context, in *named) (*body[Review], error) {
+func (s *Service) reviewDraft(ctx context.Context, in *Named) (*body[Review], error) {
 	d, err := s.oneDraft(ctx, in.Name)
 	if err != nil {
 		return nil, err
@@ -383,7 +384,7 @@ type committed struct {
 }
 
 func (s *Service) commitDraft(ctx context.Context, in *struct {
-	named
+	Named
 	Body commitRequest
 }) (*body[committed], error) {
 	s.commits.Lock()

@@ -52,7 +52,7 @@ type JourneyAnswer struct {
 }
 
 func (s *Service) proofRoutes() {
-	register(s, "GET", "/proof", "prove", "Hold the expectations against computed reach", func(ctx context.Context, in *drafted) (*body[Proof], error) {
+	register(s, "GET", "/proof", "prove", "Hold the expectations against computed reach", func(ctx context.Context, in *Drafted) (*body[Proof], error) {
 		m, number, persons, err := s.model(ctx, in.Draft)
 		if err != nil {
 			return nil, err
@@ -69,7 +69,8 @@ func (s *Service) proofRoutes() {
 	})
 }
 
-type drafted struct {
+// Drafted is a call that may look at a draft.
+type Drafted struct {
 	Draft string `query:"draft" doc:"Look at this draft in place of the newest revision."`
 }
 
@@ -101,7 +102,7 @@ func (s *Service) model(ctx context.Context, draftName string) (*site.Model, int
 	return m, number, persons, err
 }
 
-func (s *Service) board(ctx context.Context, in *drafted) (*body[Board], error) {
+func (s *Service) board(ctx context.Context, in *Drafted) (*body[Board], error) {
 	m, number, persons, err := s.model(ctx, in.Draft)
 	if err != nil {
 		return nil, err
@@ -163,7 +164,7 @@ func tried(r probe.Report, d reach.Destination) Try {
 }
 
 func (s *Service) journey(ctx context.Context, in *struct {
-	drafted
+	Drafted
 	From    string `query:"from" required:"true" doc:"User, or a group in place of one: group:NAME."`
 	To      string `query:"to" required:"true" doc:"Host, DNS name or address."`
 	Service string `query:"service" default:"tcp/80" doc:"Such as tcp/443, udp/53, ping."`

@@ -9,6 +9,9 @@ import (
 	"log/slog"
 	"net/http"
 	"net/netip"
+	"path"
+	"reflect"
+	"strings"
 	"sync"
 	"time"
 
@@ -68,6 +71,7 @@ func New(cfg Config) *Service {
 	conf := huma.DefaultConfig("Yellow Lantern", "1")
 	conf.DocsPath, conf.OpenAPIPath, conf.SchemasPath = "", "/api/openapi", ""
 	conf.CreateHooks = nil
+	conf.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", schemaName)
 	conf.Info.Description = "Configure client-to-site VPN gateways, and prove and try who reaches what behind them."
 	conf.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"token": {Type: "http", Scheme: "bearer"}}
 	s.api = humachi.New(s.router, conf)
@@ -75,6 +79,18 @@ func New(cfg Config) *Service {
 	s.routes()
 	s.router.NotFound(s.console)
 	return s
+}
+
+// schemaName puts the package before the names of types from elsewhere: several packages have a Change or a Result.
+func schemaName(t reflect.Type, hint string) string {
+	name := huma.DefaultSchemaNamer(t, hint)
+	for t.Kind() == reflect.Pointer || t.Kind() == reflect.Slice {
+		t = t.Elem()
+	}
+	if pkg := path.Base(t.PkgPath()); t.Name() != "" && strings.HasPrefix(t.PkgPath(), "yellowlantern/") && pkg != "service" {
+		return strings.ToUpper(pkg[:1]) + pkg[1:] + name
+	}
+	return name
 }
 
 // Handler is the service's HTTP interface.
@@ -109,7 +125,7 @@ func secured(next http.Handler) http.Handler {
 		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'")
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "no-referrer")
-		if len(r.URL.Path) >= 5 && r.URL.Path[:5] == "/api/" {
+		if strings.HasPrefix(r.URL.Path, "/api/") {
 			h.Set("Cache-Control", "no-store")
 		}
 		next.ServeHTTP(w, r)
@@ -156,7 +172,7 @@ func answer[T any](v T) *body[T] { return &body[T]{v} }
 
 // console serves the built console; every page of it is its index.
 func (s *Service) console(w http.ResponseWriter, r *http.Request) {
-	if len(r.URL.Path) >= 5 && r.URL.Path[:5] == "/api/" {
+	if strings.HasPrefix(r.URL.Path, "/api/") {
 		http.Error(w, "there is no such call; /api/openapi.yaml lists them", http.StatusNotFound)
 		return
 	}
@@ -170,7 +186,7 @@ func (s *Service) console(w http.ResponseWriter, r *http.Request) {
 	}
 	name := r.URL.Path[1:]
 	if f, err := fs.Stat(s.Console, name); name != "" && err == nil && !f.IsDir() {
-		if len(name) > 7 && name[:7] == "assets/" {
+		if strings.HasPrefix(name, "assets/") {
 			w.Header().Set("Cache-Control", "public, max-age=31536000, immutable")
 		}
 		http.ServeFileFS(w, r, s.Console, name)

@@ -23,7 +23,7 @@ type Certificate struct {
 func (s *Service) trustRoutes() {
 	register(s, "GET", "/certificates", "list-certificates", "All certificates", s.certificates)
 	register(s, "POST", "/certificates/{name}", "make-certificate", "Make a certificate by the service's own authority, in place of an older one", func(ctx context.Context, in *struct {
-		named
+		Named
 		Body struct {
 			For []string `json:"for" minItems:"1" nullable:"false" doc:"Names and addresses that people dial."`
 		}

@@ -46,7 +46,7 @@ func (s *Service) peopleRoutes() {
 		return answer(u), err
 	})
 	register(s, "PUT", "/users/{name}", "change-user", "Change a user's name, groups and activity", func(ctx context.Context, in *struct {
-		named
+		Named
 		Body people.User
 	}) (*body[people.User], error) {
 		in.Body.Name = in.Name
@@ -57,14 +57,14 @@ func (s *Service) peopleRoutes() {
 		return answer(u), err
 	})
 	register(s, "PUT", "/users/{name}/password", "set-password", "Give a user a new password", func(ctx context.Context, in *struct {
-		named
+		Named
 		Body struct {
 			Password string `json:"password" maxLength:"256"`
 		}
 	}) (*struct{}, error) {
 		return nil, invalid(s.People.SetPassword(ctx, in.Name, in.Body.Password), "user", in.Name)
 	})
-	register(s, "DELETE", "/users/{name}", "remove-user", "Remove a user", func(ctx context.Context, in *named) (*struct{}, error) {
+	register(s, "DELETE", "/users/{name}", "remove-user", "Remove a user", func(ctx context.Context, in *Named) (*struct{}, error) {
 		return nil, known(s.People.Remove(ctx, in.Name), "user", in.Name)
 	})
 	register(s, "GET", "/groups", "list-groups", "The running plan's groups with their members", s.groups)

@@ -44,6 +44,9 @@ func Fix(m *site.Model, c *site.Class, p site.Packet, station, setting string, m
 		if setting == "nat" {
 			return "add a translation to the gateway's address for what leaves to the internet"
 		}
+		if link, ok := strings.CutPrefix(setting, "networks/"); ok && !strings.Contains(link, "/") {
+			return fmt.Sprintf("take a pool apart from network %s, or say carved-from: %s at the pool, so that the gateway answers for it there", link, link)
+		}
 		return fmt.Sprintf("give the way back to the pool a route that leads to the gateway (%s), or translate the source", setting)
 	}
 	return ""

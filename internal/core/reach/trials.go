@@ -13,7 +13,7 @@ import (
 type Trial struct {
 	Expectation string     `json:"expectation"`
 	Want        bool       `json:"want" doc:"Whether it must be reached."`
-	Computed    bool       `json:"computed" doc:"Whether computation says that it is: with its answer where it must be, past everything enforced where it must not."`
+	Computed    bool       `json:"computed" doc:"Whether computation says that the trial sees an answer: full reach, by name if it is tried by name."`
 	Dst         netip.Addr `json:"dst"`
 	Place       string     `json:"place" doc:"What the plan calls it."`
 	Network     string     `json:"network,omitempty" doc:"The inside network it is on; empty: the internet."`
@@ -27,7 +27,8 @@ const most = 6
 // Trials turns the expectations that concern a user into things to try: at every named host that a target holds, with the edge
 // ports of every service. A network in which the plan names no host has nothing that could answer, and is left to the proof.
 func Trials(m *site.Model, c Class, r Reach) []Trial {
-	t := trials{m: m, c: c, full: Always(r.Full), enforced: Everywhere(r.Enforced), seen: map[Trial]bool{}}
+	t := trials{m: m, c: c, full: Always(r.Full), seen: map[Trial]bool{}}
+	t.named = c.Passage != nil && judge{m, c.Class, r}.names(t.full)
 	asked := netset.Traffic{}
 	for i := range m.Plan.Expectations {
 		e := &m.Plan.Expectations[i]
@@ -53,11 +54,12 @@ func Trials(m *site.Model, c Class, r Reach) []Trial {
 }
 
 type trials struct {
-	m              *site.Model
-	c              Class
-	full, enforced netset.Traffic
-	seen           map[Trial]bool
-	out            []Trial
+	m     *site.Model
+	c     Class
+	full  netset.Traffic
+	named bool // a name server can be asked
+	seen  map[Trial]bool
+	out   []Trial
 }
 
 func (t *trials) add(e *plan.Expectation, set netset.Traffic, want bool, services netset.Services) {
@@ -70,12 +72,10 @@ func (t *trials) add(e *plan.Expectation, set netset.Traffic, want bool, service
 			if !set.Contains(a, p) {
 				continue
 			}
-			trial := Trial{e.Name, want, t.enforced.Contains(a, p), a, place, network, "", p.String()}
-			if want {
-				trial.Computed = t.full.Contains(a, p)
-			}
+			trial := Trial{e.Name, want, t.full.Contains(a, p), a, place, network, "", p.String()}
 			if e.ByName {
 				trial.Name = name
+				trial.Computed = trial.Computed && (name == "" || t.named)
 			}
 			key := trial
 			key.Expectation = ""

@@ -1,0 +1,148 @@
+// Package client is the typed client of the service's HTTP API, for the command line and for tests.
+package client
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+)
+
+// Client talks to one service.
+type Client struct {
+	URL   string // such as http://127.0.0.1:8600
+	Token string
+	HTTP  *http.Client
+}
+
+// Error is a refusal by the service.
+type Error struct {
+	Status int
+	Words  string
+}
+
+func (e *Error) Error() string { return e.Words }
+
+// ErrUnreachable says that no service answers.
+var ErrUnreachable = errors.New("the service does not answer")
+
+// New makes a client.
+func New(base, token string) *Client {
+	return &Client{URL: strings.TrimRight(base, "/"), Token: token, HTTP: &http.Client{Timeout: 60 * time.Second}}
+}
+
+// Do makes a call; in and out may be nil.
+func (c *Client) Do(ctx context.Context, method, path string, in, out any) error {
+	_, err := c.do(ctx, method, path, in, out)
+	return err
+}
+
+func (c *Client) do(ctx context.Context, method, path string, in, out any) (http.Header, error) {
+	var body io.Reader
+	if in != nil {
+		b, err := json.Marshal(in)
+		if err != nil {
+			return nil, err
+		}
+		body = bytes.NewReader(b)
+	}
+	req, err := http.NewRequestWithContext(ctx, method, c.URL+"/api/v1"+path, body)
+	if err != nil {
+		return nil, err
+	}
+	req.Header.Set("Content-Type", "application/json")
+	if c.Token != "" {
+		req.Header.Set("Authorization", "Bearer "+c.Token)
+	}
+	resp, err := c.HTTP.Do(req)
+	if err != nil {
+		return nil, fmt.Errorf("%w at %s: is it running? (%v)", ErrUnreachable, c.URL, err)
+	}
+	defer resp.Body.Close()
+	b, err := io.ReadAll(io.LimitReader(resp.Body, 256<<20))
+	if err != nil {
+		return nil, err
+	}
+	if resp.StatusCode >= 300 {
+		return nil, &Error{resp.StatusCode, problem(b, resp.Status)}
+	}
+	if out == nil || len(b) == 0 {
+		return resp.Header, nil
+	}
+	if err := json.Unmarshal(b, out); err != nil {
+		return nil, fmt.Errorf("the service's answer cannot be read: %w", err)
+	}
+	return resp.Header, nil
+}
+
+// problem reads the words of an RFC 9457 problem document.
+func problem(b []byte, status string) string {
+	var p struct {
+		Detail string `json:"detail"`
+		Errors []struct {
+			Message  string `json:"message"`
+			Location string `json:"location"`
+		} `json:"errors"`
+	}
+	if json.Unmarshal(b, &p) != nil || p.Detail == "" {
+		return status
+	}
+	for _, e := range p.Errors {
+		p.Detail += fmt.Sprintf("\n  %s: %s", strings.TrimPrefix(e.Location, "body."), e.Message)
+	}
+	return p.Detail
+}
+
+// SignIn gets an API token for an administrator.
+func (c *Client) SignIn(ctx context.Context, name, password, purpose string) error {
+	head, err := c.do(ctx, "POST", "/sign-in", map[string]string{"name": name, "password": password}, nil)
+	if err != nil {
+		return err
+	}
+	req, err := http.NewRequestWithContext(ctx, "POST", c.URL+"/api/v1/tokens", strings.NewReader(fmt.Sprintf(`{"name":%q}`, purpose)))
+	if err != nil {
+		return err
+	}
+	req.Header.Set("Content-Type", "application/json")
+	req.Header.Set("Cookie", strings.SplitN(head.Get("Set-Cookie"), ";", 2)[0])
+	resp, err := c.HTTP.Do(req)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	var out struct {
+		Token string `json:"token"`
+	}
+	if err := json.NewDecoder(resp.Body).Decode(&out); err != nil || out.Token == "" {
+		return fmt.Errorf("no token was given: %s", resp.Status)
+	}
+	c.Token = out.Token
+	return nil
+}
+
+// Query writes a path with its parameters; empty values are left out.
+func Query(path string, pairs ...string) string {
+	v := url.Values{}
+	for i := 0; i+1 < len(pairs); i += 2 {
+		if pairs[i+1] != "" {
+			v.Set(pairs[i], pairs[i+1])
+		}
+	}
+	if len(v) == 0 {
+		return path
+	}
+	return path + "?" + v.Encode()
+}
+
+// Get makes a call that only reads.
+func Get[T any](ctx context.Context, c *Client, path string) (T, error) {
+	var out T
+	err := c.Do(ctx, "GET", path, nil, &out)
+	return out, err
+}

@@ -1,0 +1,170 @@
+// Package instance wires one running service: store, people, gateway, site lab where asked for, HTTP. It is what `yl
+// serve` and `yl demo` start, and what end-to-end tests run against.
+package instance
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/netip"
+	"os"
+	"time"
+
+	"yellowlantern/internal/gateway"
+	"yellowlantern/internal/lab"
+	"yellowlantern/internal/people"
+	"yellowlantern/internal/service"
+	"yellowlantern/internal/store"
+)
+
+// Options say how to start.
+type Options struct {
+	Data      string // folder for database and key file
+	Listen    string // HTTP, on loopback
+	IKE, NATT string // the gateway's UDP ports
+	SiteLab   string // description of the stand-in surroundings; empty: none
+	KeyLog    string // file for keys; empty: they are not logged
+	Console   fs.FS
+	Log       *slog.Logger
+}
+
+// Instance is a running service.
+type Instance struct {
+	Service *service.Service
+	Store   *store.Store
+	People  *people.People
+	Runner  *gateway.Runner
+	Sockets *gateway.Sockets
+	Lab     *lab.Lab
+	Address netip.AddrPort // of the HTTP interface
+
+	http   *http.Server
+	keyLog *os.File
+}
+
+// Start starts everything; what was started is stopped again if something fails.
+func Start(ctx context.Context, o Options) (*Instance, error) {
+	i := &Instance{}
+	if err := i.start(ctx, o); err != nil {
+		i.Stop()
+		return nil, err
+	}
+	return i, nil
+}
+
+func (i *Instance) start(ctx context.Context, o Options) (err error) {
+	ln, err := listen(o.Listen)
+	if err != nil {
+		return err
+	}
+	i.Address = ln.Addr().(*net.TCPAddr).AddrPort()
+	i.http = &http.Server{ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute}
+	defer func() {
+		if err != nil {
+			_ = ln.Close()
+		}
+	}()
+	if i.Store, err = store.Open(o.Data); err != nil {
+		return err
+	}
+	if i.Sockets, err = gateway.Listen(o.IKE, o.NATT); err != nil {
+		return err
+	}
+	cfg := gateway.Config{Sockets: i.Sockets, Log: o.Log}
+	if o.KeyLog != "" {
+		if i.keyLog, err = os.OpenFile(o.KeyLog, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600); err != nil {
+			return fmt.Errorf("key log: %w", err)
+		}
+		cfg.KeyLog = i.keyLog
+	}
+	var vantages []service.Vantage
+	if o.SiteLab != "" {
+		d, err := lab.Read([]byte(o.SiteLab))
+		if err != nil {
+			return err
+		}
+		if i.Lab, err = lab.Start(d); err != nil {
+			return err
+		}
+		cfg.Inside = i.Lab
+		for _, v := range i.Lab.Vantages() {
+			vantages = append(vantages, service.Vantage(v))
+		}
+	}
+	i.People = people.New(i.Store)
+	cfg.People = i.People
+	cfg.Journal = func(e gateway.Event) { i.Service.Journal(e) }
+	i.Runner = gateway.NewRunner(cfg)
+	if i.Lab != nil {
+		i.Lab.Plug(i.Sockets.IKE(), i.Sockets.NATT(), i.Runner.FromInside)
+	}
+	conf := service.Config{Store: i.Store, People: i.People, Runner: i.Runner, Vantages: vantages, Console: o.Console, Log: o.Log}
+	has, err := i.Store.HasAdministrator(ctx)
+	if err != nil {
+		return err
+	}
+	if !has {
+		conf.SetupCode = service.NewSetupCode()
+	}
+	i.Service = service.New(conf)
+	if err := i.Service.EnsureAuthority(ctx); err != nil {
+		return err
+	}
+	if err := i.Service.Resume(ctx); err != nil {
+		return fmt.Errorf("the newest revision does not run: %w", err)
+	}
+	i.http.Handler = i.Service.Handler()
+	go func() {
+		if err := i.http.Serve(ln); !errors.Is(err, http.ErrServerClosed) {
+			o.Log.Error("http", "error", err)
+		}
+	}()
+	return nil
+}
+
+// listen opens the HTTP port. It speaks without TLS, so it stays on loopback.
+func listen(addr string) (net.Listener, error) {
+	host, _, err := net.SplitHostPort(addr)
+	if err != nil {
+		return nil, fmt.Errorf("%q is no address to listen on: expected 127.0.0.1:8600", addr)
+	}
+	if ip, err := netip.ParseAddr(host); err != nil || !ip.IsLoopback() {
+		return nil, fmt.Errorf("the HTTP interface speaks without TLS and stays on loopback: listen on 127.0.0.1 or ::1, not %q, and reach it from elsewhere through a proxy with TLS", host)
+	}
+	ln, err := net.Listen("tcp", addr)
+	if err != nil {
+		return nil, fmt.Errorf("cannot listen on %s: %w; choose another with --listen", addr, err)
+	}
+	return ln, nil
+}
+
+// URL is where the console and the API are.
+func (i *Instance) URL() string { return "http://" + i.Address.String() }
+
+// Stop ends requests under way, then the gateway (devices are told), then everything else.
+func (i *Instance) Stop() {
+	if i.http != nil {
+		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+		_ = i.http.Shutdown(ctx)
+		cancel()
+	}
+	if i.Runner != nil {
+		i.Runner.Stop()
+	}
+	if i.Sockets != nil {
+		i.Sockets.Close()
+	}
+	if i.Lab != nil {
+		i.Lab.Close()
+	}
+	if i.Store != nil {
+		_ = i.Store.Close()
+	}
+	if i.keyLog != nil {
+		_ = i.keyLog.Close()
+	}
+}
