@@ -1,0 +1,161 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"path/filepath"
+
+	urfave "github.com/urfave/cli/v3"
+
+	"yellowlantern/demo"
+	"yellowlantern/internal/cli"
+	"yellowlantern/internal/instance"
+	"yellowlantern/internal/tour"
+	"yellowlantern/web"
+)
+
+func listenFlags(data, ike, natt string) []urfave.Flag {
+	return []urfave.Flag{
+		&urfave.StringFlag{Name: "data", Usage: "folder for the database and the key file", Value: data},
+		&urfave.StringFlag{Name: "listen", Usage: "address for the console and the API, on loopback", Value: "127.0.0.1:8600"},
+		&urfave.StringFlag{Name: "udp-ike", Usage: "the gateway's UDP address for IKE", Value: ike},
+		&urfave.StringFlag{Name: "udp-natt", Usage: "the gateway's UDP address for IKE and ESP in UDP", Value: natt},
+		&urfave.StringFlag{Name: "key-log", Usage: "write session keys to this file, for a packet analyser; whoever reads it can read all traffic"},
+		&urfave.BoolFlag{Name: "verbose", Usage: "log every request"},
+	}
+}
+
+func logger(c *urfave.Command) *slog.Logger {
+	level := slog.LevelInfo
+	if c.Bool("verbose") {
+		level = slog.LevelDebug
+	}
+	return slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: level}))
+}
+
+func options(c *urfave.Command) instance.Options {
+	return instance.Options{Data: c.String("data"), Listen: c.String("listen"), IKE: c.String("udp-ike"), NATT: c.String("udp-natt"),
+		KeyLog: c.String("key-log"), Console: web.Dist(), Log: logger(c)}
+}
+
+func serve() *urfave.Command {
+	return &urfave.Command{Name: "serve", Usage: "run the service and its gateway",
+		Flags: append(listenFlags("/var/lib/yellow-lantern", ":500", ":4500"),
+			&urfave.StringFlag{Name: "site-lab", Usage: "build stand-in surroundings from this description, in place of real ones"}),
+		Action: func(ctx context.Context, c *urfave.Command) error {
+			o := options(c)
+			if path := c.String("site-lab"); path != "" {
+				b, err := os.ReadFile(path)
+				if err != nil {
+					return cli.Failing(cli.ExitUsage, "site description: %w", err)
+				}
+				o.SiteLab = string(b)
+			} else {
+				o.Log.Warn("no inside port: this version reaches the inside by --site-lab only, so decrypted packets go nowhere")
+			}
+			i, err := instance.Start(ctx, o)
+			if err != nil {
+				return err
+			}
+			defer i.Stop()
+			fmt.Printf("console and API: %s\ngateway: UDP %s (IKE), UDP %s (IKE and ESP)\n", i.URL(), i.Sockets.IKE(), i.Sockets.NATT())
+			if code := i.Service.SetupCode; code != "" {
+				fmt.Printf("first start: name the administrator in the console, or with\n  yl sign-in --setup-code %s %s\n", code, i.URL())
+			}
+			<-ctx.Done()
+			o.Log.Info("stopping")
+			return nil
+		}}
+}
+
+func demonstrate() *urfave.Command {
+	return &urfave.Command{Name: "demo", Usage: "run the service with the Tern Island demonstration",
+		Flags: append(listenFlags("", "127.0.0.1:0", "127.0.0.1:0"),
+			&urfave.BoolFlag{Name: "once", Usage: "run the whole job once without a person, print it, and end"},
+			&urfave.StringFlag{Name: "with", Usage: "make this mistake; yl demo --list shows them"},
+			&urfave.BoolFlag{Name: "list", Usage: "list the mistakes"}),
+		Action: func(ctx context.Context, c *urfave.Command) error {
+			switch {
+			case c.Bool("list"):
+				return listMistakes()
+			case c.Bool("once"):
+				return demoOnce(ctx, c)
+			}
+			return demoServe(ctx, c)
+		}}
+}
+
+func listMistakes() error {
+	for _, name := range demo.Mistakes() {
+		s, err := demo.Load(name)
+		if err != nil {
+			return err
+		}
+		fmt.Printf("%-26s in the %s: %s\n", name, s.Mistake.In, s.Mistake.About)
+	}
+	return nil
+}
+
+func demoOnce(ctx context.Context, c *urfave.Command) error {
+	log := slog.New(slog.NewTextHandler(io.Discard, nil))
+	if c.Bool("verbose") {
+		log = logger(c)
+	}
+	o, err := tour.Run(ctx, c.String("with"), log, func(words string) { fmt.Fprintln(os.Stderr, "… "+words) })
+	if err != nil {
+		return err
+	}
+	if err := cli.PrintOutcome(os.Stdout, c.Bool("json"), o); err != nil {
+		return err
+	}
+	if !o.OK {
+		return cli.Failing(cli.ExitNot, "%s", o.Verdict)
+	}
+	return nil
+}
+
+func demoServe(ctx context.Context, c *urfave.Command) error {
+	o := options(c)
+	if o.Data == "" {
+		folder, err := os.MkdirTemp("", "yellow-lantern-demo-")
+		if err != nil {
+			return err
+		}
+		defer os.RemoveAll(folder)
+		o.Data = folder
+	}
+	if !c.Bool("verbose") {
+		o.Log = slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))
+	}
+	d, err := tour.Prepare(ctx, c.String("with"), o)
+	if err != nil {
+		return err
+	}
+	defer d.Stop()
+	checked, revision, err := d.Commit(ctx)
+	if err != nil {
+		fmt.Printf("the demo's plan was refused (%d findings stop it); it is in draft first\n", checked.Stops)
+	}
+	access := filepath.Join(o.Data, "access.json")
+	if err := cli.WriteAccess(access, cli.Access{URL: d.URL(), Token: d.Client.Token}); err != nil {
+		return err
+	}
+	fmt.Printf("Tern Island runs revision %d.\n\n", revision)
+	fmt.Printf("  console   %s\n  sign in   admin   %s\n  gateway   UDP %s (IKE), UDP %s (IKE and ESP)\n\n", d.URL(), d.Admin, d.Sockets.IKE(), d.Sockets.NATT())
+	fmt.Println("  people, with a file that holds each password:")
+	for _, p := range d.Scenario.People {
+		path := filepath.Join(o.Data, p.User+".password")
+		if err := os.WriteFile(path, []byte(d.Passwords[p.User]+"\n"), 0o600); err != nil {
+			return err
+		}
+		fmt.Printf("    %-18s %s\n", p.User, path)
+	}
+	fmt.Printf("\nTry, in another terminal:\n\n  export YL_ACCESS=%s\n  bin/yl prove\n  bin/yl journey --from rory.researcher --to turbine-control:502\n  bin/yl probe --user rory.researcher --password-file %s\n\n",
+		access, filepath.Join(o.Data, "rory.researcher.password"))
+	fmt.Println("Ctrl-C ends it.")
+	<-ctx.Done()
+	return nil
+}

@@ -1,0 +1,209 @@
+// Package cli is the command line: each command makes calls of the service's API and prints what comes back as tables
+// that fit 100 columns, or as JSON. Starting a service is left to cmd.
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
+
+	"yellowlantern/internal/client"
+)
+
+// Exit codes.
+const (
+	ExitFine    = 0 // all is as expected
+	ExitNot     = 1 // something is not as expected
+	ExitUsage   = 2 // the command's words or its input are wrong
+	ExitService = 3 // the service does not answer, or one must sign in first
+	ExitRefused = 4 // the service refused; nothing was changed
+)
+
+// failure is an error with its exit code.
+type failure struct {
+	code int
+	err  error
+}
+
+func (f failure) Error() string { return f.err.Error() }
+func (f failure) Unwrap() error { return f.err }
+
+// Failing gives an error an exit code of its own.
+func Failing(code int, format string, args ...any) error {
+	return failure{code, fmt.Errorf(format, args...)}
+}
+
+// ExitCode is the code for an error of a command.
+func ExitCode(err error) int {
+	var f failure
+	var refused *client.Error
+	switch {
+	case err == nil:
+		return ExitFine
+	case errors.As(err, &f):
+		return f.code
+	case errors.Is(err, client.ErrUnreachable):
+		return ExitService
+	case errors.As(err, &refused) && refused.Status == 401:
+		return ExitService
+	case errors.As(err, &refused):
+		return ExitRefused
+	}
+	return ExitUsage
+}
+
+// New makes the program; more commands (those that start a service) are handed in.
+func New(out io.Writer, more ...*cli.Command) *cli.Command {
+	p := &printer{out: out}
+	return &cli.Command{
+		Name:  "yl",
+		Usage: "configure a VPN gateway, and prove and try who reaches what behind it",
+		Description: "Exit codes: 0 all is as expected, 1 something is not, 2 wrong words or input,\n" +
+			"3 no service or not signed in, 4 refused and nothing changed.",
+		Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "json", Usage: "print JSON", Local: false},
+			&cli.StringFlag{Name: "access", Usage: "file with the service's address and token", Sources: cli.EnvVars("YL_ACCESS"), Value: defaultAccess(), Local: false},
+		},
+		Writer: out, ErrWriter: os.Stderr, ExitErrHandler: func(context.Context, *cli.Command, error) {},
+		Commands: append(more, signIn(p), planCommands(p), users(p), groups(p), certificates(p), prove(p), board(p), journey(p), probeCommand(p), sessions(p), journal(p), status(p)),
+		Before: func(ctx context.Context, c *cli.Command) (context.Context, error) {
+			p.json = c.Bool("json")
+			return ctx, nil
+		},
+		OnUsageError: func(_ context.Context, _ *cli.Command, err error, _ bool) error {
+			return Failing(ExitUsage, "%w; --help shows the options", err)
+		},
+		CommandNotFound: func(_ context.Context, _ *cli.Command, name string) {
+			fmt.Fprintf(os.Stderr, "yl: there is no command %q; yl --help lists them\n", name)
+			os.Exit(ExitUsage)
+		},
+	}
+}
+
+func defaultAccess() string {
+	folder, err := os.UserConfigDir()
+	if err != nil {
+		return "access.json"
+	}
+	return filepath.Join(folder, "yellow-lantern", "access.json")
+}
+
+// Access is how to get at a service.
+type Access struct {
+	URL   string `json:"url"`
+	Token string `json:"token"`
+}
+
+// WriteAccess keeps an access file, for its owner only.
+func WriteAccess(path string, a Access) error {
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return err
+	}
+	b, err := json.MarshalIndent(a, "", "  ")
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(path, append(b, '\n'), 0o600)
+}
+
+func connect(c *cli.Command) (*client.Client, error) {
+	path := c.String("access")
+	b, err := os.ReadFile(path)
+	if err != nil {
+		return nil, Failing(ExitService, "not signed in: %s is not there; run yl sign-in URL, or set YL_ACCESS", path)
+	}
+	var a Access
+	if err := json.Unmarshal(b, &a); err != nil || a.URL == "" {
+		return nil, Failing(ExitService, "%s is no access file; run yl sign-in URL", path)
+	}
+	return client.New(a.URL, a.Token), nil
+}
+
+func signIn(p *printer) *cli.Command {
+	return &cli.Command{
+		Name: "sign-in", Usage: "sign in to a service and keep the access", ArgsUsage: "URL",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "name", Usage: "administrator", Value: "admin"},
+			passwordFile(),
+			&cli.StringFlag{Name: "setup-code", Usage: "name the first administrator, with the code that the service printed"},
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			url := c.Args().First()
+			if !strings.HasPrefix(url, "http") {
+				return Failing(ExitUsage, "give the service's address, such as http://127.0.0.1:8600")
+			}
+			password, err := readPassword(c, "Password of "+c.String("name"))
+			if err != nil {
+				return err
+			}
+			cl := client.New(url, "")
+			if code := c.String("setup-code"); code != "" {
+				in := map[string]string{"name": c.String("name"), "password": password, "code": code}
+				if err := cl.Do(ctx, "POST", "/start", in, nil); err != nil {
+					return err
+				}
+			}
+			if err := cl.SignIn(ctx, c.String("name"), password, "command line"); err != nil {
+				return err
+			}
+			if err := WriteAccess(c.String("access"), Access{cl.URL, cl.Token}); err != nil {
+				return err
+			}
+			return p.done("signed in to %s; the access is kept in %s", url, c.String("access"))
+		},
+	}
+}
+
+func passwordFile() cli.Flag {
+	return &cli.StringFlag{Name: "password-file", Usage: "read the password from a file; - for standard input; none: ask"}
+}
+
+// readPassword never takes a password from the command line, where others could see it.
+func readPassword(c *cli.Command, prompt string) (string, error) {
+	switch path := c.String("password-file"); path {
+	case "":
+		fmt.Fprint(os.Stderr, prompt+": ")
+		b, err := term.ReadPassword(int(os.Stdin.Fd()))
+		fmt.Fprintln(os.Stderr)
+		if err != nil {
+			return "", Failing(ExitUsage, "no password can be asked for here; use --password-file")
+		}
+		return string(b), nil
+	case "-":
+		b, err := io.ReadAll(io.LimitReader(os.Stdin, 4096))
+		return strings.TrimRight(string(b), "\r\n"), err
+	default:
+		b, err := os.ReadFile(path)
+		if err != nil {
+			return "", Failing(ExitUsage, "password file: %w", err)
+		}
+		return strings.TrimRight(string(b), "\r\n"), nil
+	}
+}
+
+// call is a command that needs a service.
+func call(f func(ctx context.Context, c *cli.Command, cl *client.Client) error) cli.ActionFunc {
+	return func(ctx context.Context, c *cli.Command) error {
+		cl, err := connect(c)
+		if err != nil {
+			return err
+		}
+		return f(ctx, c, cl)
+	}
+}
+
+// argument is a command's first word, which must be there.
+func argument(c *cli.Command, what string) (string, error) {
+	if c.Args().First() == "" {
+		return "", Failing(ExitUsage, "yl %s: name the %s", c.FullName(), what)
+	}
+	return c.Args().First(), nil
+}

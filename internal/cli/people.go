@@ -1,0 +1,169 @@
+package cli
+
+import (
+	"context"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"yellowlantern/internal/client"
+	"yellowlantern/internal/people"
+	"yellowlantern/internal/service"
+)
+
+func users(p *printer) *cli.Command {
+	groupFlag := &cli.StringSliceFlag{Name: "group", Usage: "a group of the user; several by repeating it"}
+	nameFlag := &cli.StringFlag{Name: "full-name", Usage: "what the person is called"}
+	return &cli.Command{Name: "users", Usage: "list, add, change and remove users", Commands: []*cli.Command{
+		{Name: "list", Usage: "list users", Flags: []cli.Flag{filterFlag()}, Action: call(p.userList)},
+		{Name: "add", Usage: "add a user", ArgsUsage: "USER", Flags: []cli.Flag{nameFlag, groupFlag, passwordFile()}, Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
+			name, err := argument(c, "user")
+			if err != nil {
+				return err
+			}
+			password, err := readPassword(c, "Password for "+name)
+			if err != nil {
+				return err
+			}
+			in := map[string]any{"name": name, "full-name": c.String("full-name"), "groups": append([]string{}, c.StringSlice("group")...), "password": password}
+			if err := cl.Do(ctx, "POST", "/users", in, nil); err != nil {
+				return err
+			}
+			return p.done("user %s is added", name)
+		})},
+		{Name: "change", Usage: "change groups, name or activity", ArgsUsage: "USER", Flags: []cli.Flag{nameFlag, groupFlag,
+			&cli.BoolFlag{Name: "off", Usage: "may not log in"}, &cli.BoolFlag{Name: "on", Usage: "may log in again"}}, Action: call(p.userChange)},
+		{Name: "password", Usage: "give a user a new password", ArgsUsage: "USER", Flags: []cli.Flag{passwordFile()}, Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
+			name, err := argument(c, "user")
+			if err != nil {
+				return err
+			}
+			password, err := readPassword(c, "New password for "+name)
+			if err != nil {
+				return err
+			}
+			if err := cl.Do(ctx, "PUT", "/users/"+name+"/password", map[string]string{"password": password}, nil); err != nil {
+				return err
+			}
+			return p.done("user %s has a new password", name)
+		})},
+		{Name: "remove", Usage: "remove a user", ArgsUsage: "USER", Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
+			name, err := argument(c, "user")
+			if err != nil {
+				return err
+			}
+			if err := cl.Do(ctx, "DELETE", "/users/"+name, nil, nil); err != nil {
+				return err
+			}
+			return p.done("user %s is gone", name)
+		})},
+	}}
+}
+
+func (p *printer) userList(ctx context.Context, c *cli.Command, cl *client.Client) error {
+	us, err := client.Get[[]people.User](ctx, cl, "/users")
+	if err != nil {
+		return err
+	}
+	shown := []people.User{}
+	var rows [][]string
+	for _, u := range us {
+		state := "active"
+		if u.Off {
+			state = "off"
+		}
+		row := []string{u.Name, u.FullName, strings.Join(u.Groups, ", "), state}
+		if matches(c.String("filter"), row...) {
+			rows, shown = append(rows, row), append(shown, u)
+		}
+	}
+	if printed, err := p.value(shown); printed {
+		return err
+	}
+	p.table([]string{"user", "name", "groups", "state"}, rows)
+	return nil
+}
+
+func (p *printer) userChange(ctx context.Context, c *cli.Command, cl *client.Client) error {
+	name, err := argument(c, "user")
+	if err != nil {
+		return err
+	}
+	us, err := client.Get[[]people.User](ctx, cl, "/users")
+	if err != nil {
+		return err
+	}
+	for _, u := range us {
+		if u.Name != name {
+			continue
+		}
+		if c.IsSet("full-name") {
+			u.FullName = c.String("full-name")
+		}
+		if c.IsSet("group") {
+			u.Groups = c.StringSlice("group")
+		}
+		u.Off = (u.Off || c.Bool("off")) && !c.Bool("on")
+		if err := cl.Do(ctx, "PUT", "/users/"+name, u, nil); err != nil {
+			return err
+		}
+		return p.done("user %s is changed", name)
+	}
+	return Failing(ExitRefused, "there is no user %q; yl users list shows them", name)
+}
+
+func groups(p *printer) *cli.Command {
+	return &cli.Command{Name: "groups", Usage: "list the running plan's groups with their members", Flags: []cli.Flag{filterFlag()},
+		Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
+			gs, err := client.Get[[]service.Group](ctx, cl, "/groups")
+			if err != nil {
+				return err
+			}
+			if printed, err := p.value(gs); printed {
+				return err
+			}
+			var rows [][]string
+			for _, g := range gs {
+				row := []string{g.Name, orNone(g.Passage), strings.Join(g.Members, ", "), g.Note}
+				if matches(c.String("filter"), row...) {
+					rows = append(rows, row)
+				}
+			}
+			p.table([]string{"group", "passage", "members", "note"}, rows)
+			return nil
+		})}
+}
+
+func certificates(p *printer) *cli.Command {
+	return &cli.Command{Name: "certificate", Usage: "list and make certificates of gateways", Commands: []*cli.Command{
+		{Name: "list", Usage: "list certificates", Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
+			cs, err := client.Get[[]service.Certificate](ctx, cl, "/certificates")
+			if err != nil {
+				return err
+			}
+			if printed, err := p.value(cs); printed {
+				return err
+			}
+			var rows [][]string
+			for _, x := range cs {
+				rows = append(rows, []string{x.Name, strings.Join(x.Holds, ", "), x.Expires.Local().Format(time.DateOnly)})
+			}
+			p.table([]string{"certificate", "holds", "expires"}, rows)
+			return nil
+		})},
+		{Name: "make", Usage: "make a certificate by the service's own authority", ArgsUsage: "NAME", Flags: []cli.Flag{
+			&cli.StringSliceFlag{Name: "for", Usage: "a name or address that people dial", Required: true}},
+			Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
+				name, err := argument(c, "certificate")
+				if err != nil {
+					return err
+				}
+				var made service.Certificate
+				if err := cl.Do(ctx, "POST", "/certificates/"+name, map[string]any{"for": c.StringSlice("for")}, &made); err != nil {
+					return err
+				}
+				return p.done("certificate %s holds %s until %s; it is used from the next commit on", name, strings.Join(made.Holds, ", "), made.Expires.Format(time.DateOnly))
+			})},
+	}}
+}

@@ -1,0 +1,404 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"yellowlantern/internal/client"
+	"yellowlantern/internal/core/check"
+	"yellowlantern/internal/core/reach"
+	"yellowlantern/internal/service"
+)
+
+const defaultDraft = "draft"
+
+func draftFlag() cli.Flag {
+	return &cli.StringFlag{Name: "draft", Usage: "name of the draft", Value: defaultDraft}
+}
+
+func planCommands(p *printer) *cli.Command {
+	return &cli.Command{Name: "plan", Usage: "show, load, check, compare, commit and restore plans", Commands: []*cli.Command{
+		{Name: "show", Usage: "print a plan", Flags: []cli.Flag{
+			&cli.IntFlag{Name: "revision", Usage: "which one; 0 is the newest"},
+			&cli.StringFlag{Name: "draft", Usage: "a draft in place of a revision"},
+		}, Action: call(p.planShow)},
+		{Name: "load", Usage: "read a plan from a file (- for standard input) into a draft, and check it", ArgsUsage: "FILE", Flags: []cli.Flag{draftFlag()}, Action: call(p.planLoad)},
+		{Name: "drafts", Usage: "list the drafts", Action: call(p.planDrafts)},
+		{Name: "discard", Usage: "forget a draft", Flags: []cli.Flag{draftFlag()}, Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
+			if err := cl.Do(ctx, "DELETE", "/drafts/"+c.String("draft"), nil, nil); err != nil {
+				return err
+			}
+			return p.done("draft %s is gone", c.String("draft"))
+		})},
+		{Name: "check", Usage: "make all findings on a draft, or on a file without keeping it", ArgsUsage: "[FILE]", Flags: []cli.Flag{draftFlag(), severityFlag()}, Action: call(p.planCheck)},
+		{Name: "difference", Usage: "what turns one plan into another, and who gains and loses reach", Flags: []cli.Flag{
+			&cli.IntFlag{Name: "from", Usage: "revision; 0 is the newest"},
+			&cli.IntFlag{Name: "to", Usage: "revision; 0 is the newest"},
+			&cli.StringFlag{Name: "draft", Usage: "compare with this draft"},
+		}, Action: call(p.planDifference)},
+		{Name: "review", Usage: "findings on a draft, and what a commit would do", Flags: []cli.Flag{draftFlag()}, Action: call(p.planReview)},
+		{Name: "rebase", Usage: "bring a draft onto the newest revision", Flags: []cli.Flag{draftFlag()}, Action: call(p.planRebase)},
+		{Name: "commit", Usage: "make a draft the newest revision, which runs at once", Flags: []cli.Flag{draftFlag(),
+			&cli.StringFlag{Name: "message", Aliases: []string{"m"}, Usage: "why", Required: true},
+			&cli.StringSliceFlag{Name: "accept", Usage: "accept a warning, as code@path, or all"},
+		}, Action: call(p.planCommit)},
+		{Name: "history", Usage: "list the revisions", Flags: []cli.Flag{filterFlag()}, Action: call(p.planHistory)},
+		{Name: "restore", Usage: "put an earlier revision into a draft, to be committed again", ArgsUsage: "REVISION", Flags: []cli.Flag{draftFlag()}, Action: call(p.planRestore)},
+	}}
+}
+
+func filterFlag() cli.Flag {
+	return &cli.StringFlag{Name: "filter", Usage: "only lines with this text"}
+}
+
+func severityFlag() cli.Flag {
+	return &cli.StringFlag{Name: "severity", Usage: "only stop, warn or note"}
+}
+
+func matches(filter string, cells ...string) bool {
+	return filter == "" || strings.Contains(strings.ToLower(strings.Join(cells, " ")), strings.ToLower(filter))
+}
+
+func (p *printer) planShow(ctx context.Context, c *cli.Command, cl *client.Client) error {
+	if name := c.String("draft"); name != "" {
+		d, err := client.Get[service.Draft](ctx, cl, "/drafts/"+name)
+		if err != nil {
+			return err
+		}
+		if printed, err := p.value(d); printed {
+			return err
+		}
+		_, err = io.WriteString(p.out, d.Text)
+		return err
+	}
+	r, err := client.Get[service.Revision](ctx, cl, fmt.Sprintf("/revisions/%d", c.Int("revision")))
+	if err != nil {
+		return err
+	}
+	if printed, err := p.value(r); printed {
+		return err
+	}
+	_, err = io.WriteString(p.out, r.Text)
+	return err
+}
+
+func readFile(path string) (string, error) {
+	var b []byte
+	var err error
+	if path == "-" {
+		b, err = io.ReadAll(os.Stdin)
+	} else {
+		b, err = os.ReadFile(path)
+	}
+	if err != nil {
+		return "", Failing(ExitUsage, "%w", err)
+	}
+	return string(b), nil
+}
+
+// put writes text into a draft, whatever is in it now.
+func put(ctx context.Context, cl *client.Client, name, text string) (service.Draft, error) {
+	drafts, err := client.Get[[]service.Draft](ctx, cl, "/drafts")
+	if err != nil {
+		return service.Draft{}, err
+	}
+	version := 0
+	for _, d := range drafts {
+		if d.Name == name {
+			version = d.Version
+		}
+	}
+	var out service.Draft
+	err = cl.Do(ctx, "PUT", "/drafts/"+name, map[string]any{"text": text, "version": version}, &out)
+	return out, err
+}
+
+func (p *printer) planLoad(ctx context.Context, c *cli.Command, cl *client.Client) error {
+	path, err := argument(c, "file")
+	if err != nil {
+		return err
+	}
+	text, err := readFile(path)
+	if err != nil {
+		return err
+	}
+	d, err := put(ctx, cl, c.String("draft"), text)
+	if err != nil {
+		return err
+	}
+	var checked service.Checked
+	if err := cl.Do(ctx, "POST", "/check", map[string]string{"text": text}, &checked); err != nil {
+		return err
+	}
+	if printed, err := p.value(map[string]any{"draft": d, "checked": checked}); printed {
+		return firstOf(err, verdict(checked))
+	}
+	p.say("draft %s holds %s, based on revision %d", d.Name, path, d.Base)
+	p.findings(checked, "")
+	return verdict(checked)
+}
+
+func firstOf(errs ...error) error {
+	for _, err := range errs {
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func verdict(c service.Checked) error {
+	if c.Stops > 0 {
+		return Failing(ExitNot, "the plan cannot be committed: mend what is marked stop")
+	}
+	return nil
+}
+
+func (p *printer) findings(c service.Checked, severity string) {
+	for _, f := range c.Faults {
+		p.say("✗ line %d, column %d  %s", f.Line, f.Column, f.Path)
+		p.indented(4, "%s", f.Problem)
+		if f.Expected != "" {
+			p.indented(4, "→ expected %s", f.Expected)
+		}
+	}
+	p.findingList(c.Findings, severity)
+	p.say("%d stop, %d warn, %d note", c.Stops, c.Warnings, c.Notes)
+}
+
+func (p *printer) findingList(fs []check.Finding, severity string) {
+	mark := map[check.Severity]string{check.Stop: "✗ stop", check.Warn: "! warn", check.Note: "· note"}
+	for _, f := range fs {
+		if severity != "" && string(f.Severity) != severity {
+			continue
+		}
+		p.say("%s  line %d  %s", mark[f.Severity], f.Line, f.ID())
+		p.indented(8, "%s", f.Problem)
+		p.indented(8, "→ %s", f.Fix)
+	}
+}
+
+func (p *printer) planCheck(ctx context.Context, c *cli.Command, cl *client.Client) error {
+	text := ""
+	if path := c.Args().First(); path != "" {
+		var err error
+		if text, err = readFile(path); err != nil {
+			return err
+		}
+	} else {
+		d, err := client.Get[service.Draft](ctx, cl, "/drafts/"+c.String("draft"))
+		if err != nil {
+			return err
+		}
+		text = d.Text
+	}
+	var checked service.Checked
+	if err := cl.Do(ctx, "POST", "/check", map[string]string{"text": text}, &checked); err != nil {
+		return err
+	}
+	if printed, err := p.value(checked); printed {
+		return firstOf(err, verdict(checked))
+	}
+	p.findings(checked, c.String("severity"))
+	return verdict(checked)
+}
+
+func (p *printer) planDrafts(ctx context.Context, c *cli.Command, cl *client.Client) error {
+	ds, err := client.Get[[]service.Draft](ctx, cl, "/drafts")
+	if err != nil {
+		return err
+	}
+	if printed, err := p.value(ds); printed {
+		return err
+	}
+	var rows [][]string
+	for _, d := range ds {
+		state := "up to date"
+		if d.Behind {
+			state = "behind: rebase it"
+		}
+		rows = append(rows, []string{d.Name, d.Owner, strconv.Itoa(d.Base), local(d.At), state})
+	}
+	p.table([]string{"draft", "owner", "based on", "changed", "state"}, rows)
+	return nil
+}
+
+func local(t time.Time) string { return t.Local().Format("2006-01-02 15:04:05") }
+
+func (p *printer) planDifference(ctx context.Context, c *cli.Command, cl *client.Client) error {
+	path := client.Query("/difference", "from", strconv.Itoa(c.Int("from")), "to", strconv.Itoa(c.Int("to")), "draft", c.String("draft"))
+	type answer struct {
+		Changes []struct {
+			Path   string `json:"path"`
+			Kind   string `json:"kind"`
+			Before string `json:"before"`
+			After  string `json:"after"`
+		} `json:"changes"`
+		Reach []reach.Change `json:"reach"`
+	}
+	a, err := client.Get[answer](ctx, cl, path)
+	if err != nil {
+		return err
+	}
+	if printed, err := p.value(a); printed {
+		return err
+	}
+	var rows [][]string
+	for _, ch := range a.Changes {
+		rows = append(rows, []string{ch.Kind, ch.Path, ch.Before, ch.After})
+	}
+	p.table([]string{"what", "setting", "before", "after"}, rows)
+	p.reachChanges(a.Reach)
+	return nil
+}
+
+func (p *printer) reachChanges(changes []reach.Change) {
+	if len(changes) == 0 {
+		p.say("nobody gains or loses reach")
+		return
+	}
+	for _, c := range changes {
+		p.say("%s (%s)", c.Class, strings.Join(c.Users, ", "))
+		if c.Shut {
+			p.indented(4, "✗ loses all reach")
+		}
+		for _, l := range c.Gains {
+			p.indented(4, "+ gains %s at %s", l.Services, l.To)
+		}
+		for _, l := range c.Loses {
+			p.indented(4, "- loses %s at %s", l.Services, l.To)
+		}
+		if c.Before != c.After {
+			p.indented(4, "passage: %s → %s", orNone(c.Before), orNone(c.After))
+		}
+	}
+}
+
+func orNone(s string) string {
+	if s == "" {
+		return "none"
+	}
+	return s
+}
+
+func (p *printer) planReview(ctx context.Context, c *cli.Command, cl *client.Client) error {
+	r, err := client.Get[service.Review](ctx, cl, "/drafts/"+c.String("draft")+"/review")
+	if err != nil {
+		return err
+	}
+	if printed, err := p.value(r); printed {
+		return firstOf(err, verdict(r.Checked))
+	}
+	p.review(r)
+	return verdict(r.Checked)
+}
+
+func (p *printer) review(r service.Review) {
+	p.findings(r.Checked, "")
+	p.say("\nWhat changes in the plan:")
+	for _, ch := range r.Changes {
+		p.indented(4, "%s", ch)
+	}
+	if len(r.Changes) == 0 {
+		p.indented(4, "nothing")
+	}
+	p.say("\nWhat changes for whom:")
+	p.reachChanges(r.Reach)
+	if len(r.Ends) > 0 {
+		p.say("Sessions that end, because their device must be told anew: %s", strings.Join(r.Ends, ", "))
+	}
+}
+
+func (p *printer) planRebase(ctx context.Context, c *cli.Command, cl *client.Client) error {
+	var out struct {
+		Draft     service.Draft `json:"draft"`
+		Conflicts []struct {
+			Line               int `json:"line"`
+			Base, Ours, Theirs string
+		} `json:"conflicts"`
+	}
+	if err := cl.Do(ctx, "POST", "/drafts/"+c.String("draft")+"/rebase", nil, &out); err != nil {
+		return err
+	}
+	if printed, err := p.value(out); printed {
+		return err
+	}
+	for _, k := range out.Conflicts {
+		p.say("line %d was changed by both:", k.Line)
+		p.indented(4, "before: %s", k.Base)
+		p.indented(4, "this draft: %s", k.Ours)
+		p.indented(4, "committed: %s", k.Theirs)
+	}
+	if len(out.Conflicts) > 0 {
+		return Failing(ExitNot, "not rebased: change these lines in the draft to what should stand, or begin again from the newest revision (yl plan show)")
+	}
+	p.say("draft %s is based on revision %d", out.Draft.Name, out.Draft.Base)
+	return nil
+}
+
+func (p *printer) planCommit(ctx context.Context, c *cli.Command, cl *client.Client) error {
+	var out struct {
+		Revision int            `json:"revision"`
+		Ended    []string       `json:"ended"`
+		Review   service.Review `json:"review"`
+	}
+	in := map[string]any{"message": c.String("message"), "accept": c.StringSlice("accept")}
+	if err := cl.Do(ctx, "POST", "/drafts/"+c.String("draft")+"/commit", in, &out); err != nil {
+		return err
+	}
+	if printed, err := p.value(out); printed {
+		return err
+	}
+	p.say("revision %d runs", out.Revision)
+	p.reachChanges(out.Review.Reach)
+	if len(out.Ended) > 0 {
+		p.say("sessions ended: %s", strings.Join(out.Ended, ", "))
+	}
+	return nil
+}
+
+func (p *printer) planHistory(ctx context.Context, c *cli.Command, cl *client.Client) error {
+	rs, err := client.Get[[]service.Revision](ctx, cl, "/revisions")
+	if err != nil {
+		return err
+	}
+	if printed, err := p.value(rs); printed {
+		return err
+	}
+	var rows [][]string
+	for _, r := range rs {
+		row := []string{strconv.Itoa(r.Number), local(r.At), r.Author, r.Message, strings.Join(r.Accepted, ", ")}
+		if matches(c.String("filter"), row...) {
+			rows = append(rows, row)
+		}
+	}
+	p.table([]string{"revision", "committed", "by", "message", "accepted"}, rows)
+	return nil
+}
+
+func (p *printer) planRestore(ctx context.Context, c *cli.Command, cl *client.Client) error {
+	word, err := argument(c, "revision")
+	if err != nil {
+		return err
+	}
+	number, err := strconv.Atoi(word)
+	if err != nil {
+		return Failing(ExitUsage, "%q is no revision: yl plan history lists them", word)
+	}
+	r, err := client.Get[service.Revision](ctx, cl, fmt.Sprintf("/revisions/%d", number))
+	if err != nil {
+		return err
+	}
+	d, err := put(ctx, cl, c.String("draft"), r.Text)
+	if err != nil {
+		return err
+	}
+	return p.done("draft %s holds revision %d; look at it with yl plan review --draft %s, then commit it", d.Name, number, d.Name)
+}
