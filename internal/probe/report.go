@@ -150,7 +150,7 @@ func point(service string) netset.Point {
 // before tries what must be reached inside without the tunnel: if that works, the trial says nothing about the tunnel.
 func (r *Report) before(ctx context.Context, u Underlay, i int) {
 	t := r.Results[i]
-	if !t.Want || t.Network == "" || t.Name != "" || !u.Address(t.Dst).IsValid() {
+	if !t.Want || t.Network == "" || !u.Address(t.Dst).IsValid() {
 		return
 	}
 	bounded, cancel := context.WithTimeout(ctx, beforeTime)

@@ -373,7 +373,7 @@ func (s *Service) review(ctx context.Context, text string) (Review, error) {
 
 type commitRequest struct {
 	Message string   `json:"message" maxLength:"500"`
-	Version int      `json:"version" minimum:"0" doc:"The draft's version that was reviewed; 0: whatever it is now."`
+	Version int      `json:"version,omitempty" minimum:"0" doc:"The draft's version that was reviewed; 0: whatever it is now."`
 	Accept  []string `json:"accept,omitempty" nullable:"false" doc:"Warnings that are accepted, each as code@path, or all."`
 }
 

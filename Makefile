@@ -1,0 +1,47 @@
+# Two commands matter: make demo, and make test. Both install what they need and work on a fresh Debian machine with Go and Node.
+SHELL := /bin/bash
+.SHELLFLAGS := -euo pipefail -c
+APT_TEST := tshark chromium
+SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
+WEB_SOURCES := $(shell find web/src web/index.html web/package-lock.json web/vite.config.ts web/tsconfig.json 2>/dev/null)
+
+.PHONY: demo test build bench screenshots lint apt-test openapi
+
+demo: build
+	bin/yl demo
+
+build: web/dist/index.html
+	go build -o bin/yl ./cmd/yl
+
+web/node_modules/.done: web/package-lock.json
+	cd web && npm ci --prefer-offline --no-progress
+	touch $@
+
+web/dist/index.html: web/node_modules/.done $(WEB_SOURCES)
+	cd web && npm run build --silent
+	touch web/dist/.gitkeep
+
+# What the tests need of Debian; nothing is done where it is there already.
+apt-test:
+	@for p in $(APT_TEST); do dpkg -s $$p >/dev/null 2>&1 || missing="$${missing:-} $$p"; done; \
+	if [ -n "$${missing:-}" ]; then $(SUDO) apt-get update -q && DEBIAN_FRONTEND=noninteractive $(SUDO) apt-get install -y -q --no-install-recommends $$missing; fi
+
+test: apt-test build lint
+	cd web && npm run test --silent
+	go test ./...
+
+lint: web/node_modules/.done web/dist/index.html
+	@unformatted=$$(gofmt -l cmd internal demo web/*.go); [ -z "$$unformatted" ] || { echo "not formatted: $$unformatted"; exit 1; }
+	go vet ./...
+	cd web && npm run check --silent
+
+# The API's document and the console's types of it; a test fails while they differ from the code.
+openapi: 
+	go run ./internal/service/apidoc > docs/openapi.yaml
+	cd web && npx openapi-typescript ../docs/openapi.yaml -o src/schema.d.ts
+
+bench:
+	go test -run '^$$' -bench . -benchmem ./internal/core/...
+
+screenshots: apt-test build
+	YL_SCREENSHOTS=$(CURDIR)/docs/screenshots go test -count=1 -run 'TestConsole' ./internal/browsertest

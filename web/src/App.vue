@@ -1,0 +1,73 @@
+<script setup lang="ts">
+import { mdiLogout, mdiThemeLightDark } from '@mdi/js'
+import { useTheme } from 'vuetify'
+import { useRoute, useRouter } from 'vue-router'
+import { useSession } from './session'
+
+const session = useSession()
+const route = useRoute()
+const router = useRouter()
+const theme = useTheme()
+const pages = [
+  { to: '/', word: 'Reach' },
+  { to: '/plan', word: 'Plan' },
+  { to: '/sessions', word: 'Sessions' },
+  { to: '/journal', word: 'Journal' },
+]
+
+function swap() {
+  theme.change(theme.global.current.value.dark ? 'light' : 'dark')
+}
+
+async function leave() {
+  await session.signOut()
+  await router.push('/sign-in')
+}
+</script>
+
+<template>
+  <v-app>
+    <header v-if="!route.meta.open" class="bar">
+      <img src="/lantern.svg" alt="" width="26" height="26" />
+      <strong>Yellow Lantern</strong>
+      <nav aria-label="Pages">
+        <router-link v-for="p in pages" :key="p.to" :to="p.to" :class="{ here: route.path === p.to }">{{ p.word }}</router-link>
+      </nav>
+      <span class="who">{{ session.name }}</span>
+      <v-btn :icon="mdiThemeLightDark" size="small" variant="text" color="white" aria-label="Light or dark" @click="swap" />
+      <v-btn :icon="mdiLogout" size="small" variant="text" color="white" aria-label="Sign out" @click="leave" />
+    </header>
+    <v-main><router-view /></v-main>
+  </v-app>
+</template>
+
+<style scoped>
+.bar {
+  display: flex;
+  align-items: center;
+  gap: 12px;
+  padding: 6px 20px;
+  background: #14274a;
+  color: #fff;
+}
+nav {
+  display: flex;
+  gap: 4px;
+  margin-left: 24px;
+  flex: 1;
+}
+nav a {
+  color: #cfd9ec;
+  text-decoration: none;
+  padding: 8px 14px;
+  border-bottom: 3px solid transparent;
+}
+nav a.here {
+  color: #fff;
+  border-color: #ffb627;
+}
+.who {
+  color: #cfd9ec;
+  font-size: 13px;
+}
+</style>

@@ -1,0 +1,30 @@
+import createClient from 'openapi-fetch'
+import type { components, paths } from './schema'
+
+export type Schemas = components['schemas']
+export type Board = Schemas['Board']
+export type Cell = Schemas['ReachCell']
+export type Try = Schemas['Try']
+export type Finding = Schemas['CheckFinding']
+export type Checked = Schemas['Checked']
+export type Review = Schemas['Review']
+export type Draft = Schemas['Draft']
+export type Revision = Schemas['Revision']
+export type Session = Schemas['GatewaySession']
+export type Event = Schemas['GatewayEvent']
+export type Journey = Schemas['JourneyAnswer']
+
+export const api = createClient<paths>({ baseUrl: '' })
+
+interface Problem {
+  detail?: string
+  errors?: { message?: string }[] | null
+}
+
+/** The words of a refusal, for people. */
+export function words(error: unknown): string {
+  const p = error as Problem | undefined
+  if (!p) return 'the service does not answer'
+  const more = (p.errors ?? []).map((e) => e.message).filter(Boolean)
+  return [p.detail ?? 'the service refused', ...more].join('; ')
+}

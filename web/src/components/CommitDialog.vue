@@ -1,0 +1,108 @@
+<script setup lang="ts">
+import { computed, onMounted, ref } from 'vue'
+import { api, words, type Review } from '../api'
+
+const props = defineProps<{ draft: string; version: number }>()
+const emit = defineEmits<{ close: []; committed: [number] }>()
+const review = ref<Review>()
+const problem = ref('')
+const message = ref('')
+const accepted = ref<string[]>([])
+const busy = ref(false)
+
+onMounted(load)
+
+async function load() {
+  const { data, error } = await api.GET('/api/v1/drafts/{name}/review', { params: { path: { name: props.draft } } })
+  review.value = data
+  problem.value = error ? words(error) : ''
+}
+
+const stops = computed(() => review.value?.findings.filter((f) => f.severity === 'stop') ?? [])
+const warnings = computed(() => review.value?.findings.filter((f) => f.severity === 'warn') ?? [])
+const ready = computed(
+  () => review.value && !review.value.stops && message.value.trim() !== '' && warnings.value.every((w) => accepted.value.includes(`${w.code}@${w.path}`)),
+)
+
+async function commit() {
+  busy.value = true
+  const { data, error } = await api.POST('/api/v1/drafts/{name}/commit', {
+    params: { path: { name: props.draft } },
+    body: { message: message.value, version: props.version, accept: accepted.value },
+  })
+  busy.value = false
+  if (error) problem.value = words(error)
+  else emit('committed', data.revision)
+}
+
+async function rebase() {
+  const { data, error } = await api.POST('/api/v1/drafts/{name}/rebase', { params: { path: { name: props.draft } } })
+  if (error) problem.value = words(error)
+  else if (data.conflicts.length) problem.value = 'Both changed: ' + data.conflicts.map((c) => `line ${c.line} (here “${c.ours.trim()}”, committed “${c.theirs.trim()}”)`).join('; ')
+  else emit('close')
+}
+</script>
+
+<template>
+  <v-dialog :model-value="true" max-width="860" scrollable @update:model-value="emit('close')">
+    <v-card title="What this commit does">
+      <v-card-text>
+        <v-progress-linear v-if="!review && !problem" indeterminate />
+        <v-alert v-if="problem" type="error" variant="tonal" class="mb-3" role="alert" style="white-space: pre-line">
+          {{ problem }}
+          <v-btn v-if="problem.includes('rebase')" size="small" variant="outlined" class="mt-2" @click="rebase">Rebase the draft</v-btn>
+        </v-alert>
+        <template v-if="review">
+          <section v-if="review.faults.length || stops.length">
+            <h3 class="text-bad">✗ It cannot be committed yet</h3>
+            <p v-for="(f, i) in review.faults" :key="'f' + i">line {{ f.line }}: {{ f.problem }}</p>
+            <p v-for="s in stops" :key="s.code + s.path"><b>line {{ s.line }}</b> {{ s.problem }}<br />→ {{ s.fix }}</p>
+          </section>
+          <section>
+            <h3>In the plan</h3>
+            <ul><li v-for="c in review.changes" :key="c" class="mono">{{ c }}</li></ul>
+            <p v-if="!review.changes.length">Nothing but comments or layout.</p>
+          </section>
+          <section id="for-whom">
+            <h3>For people</h3>
+            <p v-if="!review.reach.length">Nobody gains or loses reach.</p>
+            <div v-for="r in review.reach" :key="r.class" class="mb-2">
+              <b>{{ r.class }}</b> <small>{{ r.users.join(', ') }}</small>
+              <p v-if="r.shut" class="text-bad">▲ loses all reach</p>
+              <p v-for="(l, i) in r.gains" :key="'g' + i" class="text-good">+ gains {{ l.services }} at {{ l.to }}</p>
+              <p v-for="(l, i) in r.loses" :key="'l' + i" class="text-bad">− loses {{ l.services }} at {{ l.to }}</p>
+            </div>
+            <p v-if="review.ends.length">Sessions that end, because their device must be told anew: <b>{{ review.ends.join(', ') }}</b></p>
+          </section>
+          <section v-if="warnings.length">
+            <h3>! Accept each warning, or go back and mend it</h3>
+            <v-checkbox v-for="w in warnings" :key="w.code + w.path" v-model="accepted" :value="`${w.code}@${w.path}`" density="compact" hide-details :label="`line ${w.line}: ${w.problem}`" />
+          </section>
+        </template>
+      </v-card-text>
+      <v-card-actions class="pa-4">
+        <v-text-field id="message" v-model="message" label="Why this change" autofocus />
+        <v-btn @click="emit('close')">Back</v-btn>
+        <v-btn id="commit" color="primary" variant="flat" :disabled="!ready" :loading="busy" @click="commit">Commit</v-btn>
+      </v-card-actions>
+    </v-card>
+  </v-dialog>
+</template>
+
+<style scoped>
+section {
+  margin-bottom: 14px;
+}
+h3 {
+  font-size: 14px;
+  margin-bottom: 4px;
+}
+ul {
+  padding-left: 18px;
+}
+li,
+p {
+  font-size: 13px;
+  margin: 0;
+}
+</style>

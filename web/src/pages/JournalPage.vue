@@ -1,0 +1,54 @@
+<script setup lang="ts">
+import { computed, onMounted, ref, watch } from 'vue'
+import { api, words, type Event } from '../api'
+
+const events = ref<Event[]>([])
+const kind = ref('all')
+const filter = ref('')
+const problem = ref('')
+const kinds = ['all', 'login', 'refused', 'ended', 'rule', 'commit']
+
+async function load() {
+  const { data, error } = await api.GET('/api/v1/journal', { params: { query: { kind: kind.value === 'all' ? undefined : kind.value, limit: 300 } } })
+  events.value = data ?? []
+  problem.value = error ? words(error) : ''
+}
+onMounted(load)
+watch(kind, load)
+
+const signs: Record<string, string> = { login: '● login', refused: '▲ refused', ended: '○ ended', rule: '■ rule', commit: '◆ commit' }
+const shown = computed(() => events.value.filter((e) => JSON.stringify(e).toLowerCase().includes(filter.value.toLowerCase())))
+</script>
+
+<template>
+  <div class="pa-5">
+    <div class="d-flex align-center ga-4 mb-3">
+      <h1 class="text-h6">Journal</h1>
+      <v-spacer />
+      <v-btn-toggle v-model="kind" mandatory density="compact" variant="outlined">
+        <v-btn v-for="k in kinds" :key="k" :value="k" size="small">{{ k }}</v-btn>
+      </v-btn-toggle>
+      <v-text-field v-model="filter" label="Filter" max-width="240" />
+    </div>
+    <v-alert v-if="problem" type="error" variant="tonal" role="alert">{{ problem }}</v-alert>
+    <v-card>
+      <table class="plain">
+        <thead><tr><th>Time</th><th>What</th><th>User</th><th>Seen at</th><th>In words</th></tr></thead>
+        <tbody>
+          <tr v-for="(e, i) in shown" :key="i">
+            <td class="mono">{{ new Date(e.time).toLocaleString() }}</td>
+            <td :class="{ 'text-bad': e.kind === 'refused' }">{{ signs[e.kind] ?? e.kind }}</td>
+            <td>{{ e.user }}</td>
+            <td class="mono">{{ e.from }}</td>
+            <td>
+              {{ e.words }}
+              <div v-if="e.offered"><small>offered: {{ e.offered }}<br />wanted: {{ e.wanted }}</small></div>
+              <small v-if="e.code" class="mono"> {{ e.code }}</small>
+            </td>
+          </tr>
+          <tr v-if="!shown.length"><td colspan="5">Nothing is written here yet.</td></tr>
+        </tbody>
+      </table>
+    </v-card>
+  </div>
+</template>

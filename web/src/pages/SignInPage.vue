@@ -1,0 +1,66 @@
+<script setup lang="ts">
+import { onMounted, ref } from 'vue'
+import { useRouter } from 'vue-router'
+import { api, words } from '../api'
+import { useSession } from '../session'
+
+const router = useRouter()
+const session = useSession()
+const first = ref(false)
+const name = ref('admin')
+const password = ref('')
+const code = ref('')
+const wrong = ref('')
+const busy = ref(false)
+
+onMounted(async () => {
+  const { data } = await api.GET('/api/v1/start')
+  first.value = data?.['needs-administrator'] ?? false
+})
+
+async function enter() {
+  busy.value = true
+  wrong.value = ''
+  const body = { name: name.value, password: password.value }
+  const { data, error } = first.value
+    ? await api.POST('/api/v1/start', { body: { ...body, code: code.value } })
+    : await api.POST('/api/v1/sign-in', { body })
+  busy.value = false
+  if (error) {
+    wrong.value = words(error)
+    return
+  }
+  session.name = data?.name ?? ''
+  await router.push('/')
+}
+</script>
+
+<template>
+  <div class="page">
+    <v-card class="pa-8" width="420">
+      <div class="d-flex align-center ga-3 mb-2">
+        <img src="/lantern.svg" alt="" width="40" height="40" />
+        <h1 class="text-h5">Yellow Lantern</h1>
+      </div>
+      <p class="text-medium-emphasis mb-6">
+        {{ first ? 'First start: name the administrator. There is no default password.' : 'Who reaches what behind your gateway, proved and tried.' }}
+      </p>
+      <form class="d-flex flex-column ga-4" @submit.prevent="enter">
+        <v-text-field v-if="first" id="code" v-model="code" label="Setup code" hint="The service printed it when it started." persistent-hint />
+        <v-text-field id="name" v-model="name" label="Administrator" autocomplete="username" />
+        <v-text-field id="password" v-model="password" label="Password" type="password" :autocomplete="first ? 'new-password' : 'current-password'" autofocus
+          :hint="first ? 'At least 12 characters.' : ''" />
+        <v-alert v-if="wrong" type="error" variant="tonal" density="compact" role="alert">{{ wrong }}</v-alert>
+        <v-btn id="enter" type="submit" color="primary" size="large" :loading="busy">{{ first ? 'Begin' : 'Sign in' }}</v-btn>
+      </form>
+    </v-card>
+  </div>
+</template>
+
+<style scoped>
+.page {
+  min-height: 100vh;
+  display: grid;
+  place-items: center;
+}
+</style>

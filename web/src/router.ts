@@ -1,0 +1,25 @@
+import { createRouter, createWebHistory } from 'vue-router'
+import BoardPage from './pages/BoardPage.vue'
+import JournalPage from './pages/JournalPage.vue'
+import PlanPage from './pages/PlanPage.vue'
+import SessionsPage from './pages/SessionsPage.vue'
+import SignInPage from './pages/SignInPage.vue'
+import { useSession } from './session'
+
+export const router = createRouter({
+  history: createWebHistory(),
+  routes: [
+    { path: '/', component: BoardPage, meta: { title: 'Reach' } },
+    { path: '/plan', component: PlanPage, meta: { title: 'Plan' } },
+    { path: '/sessions', component: SessionsPage, meta: { title: 'Sessions' } },
+    { path: '/journal', component: JournalPage, meta: { title: 'Journal' } },
+    { path: '/sign-in', component: SignInPage, meta: { title: 'Sign in', open: true } },
+    { path: '/:rest(.*)', redirect: '/' },
+  ],
+})
+
+router.beforeEach(async (to) => {
+  const session = useSession()
+  if (!to.meta.open && !(await session.known())) return '/sign-in'
+  document.title = `${to.meta.title} · Yellow Lantern`
+})
