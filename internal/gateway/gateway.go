@@ -65,6 +65,8 @@ type Config struct {
 	Journal func(Event)
 	Log     *slog.Logger
 	KeyLog  io.Writer // nil: keys are not logged
+	// SeenAt tells where a caller really is, where datagrams come by way of a relay; nil: where they come from.
+	SeenAt func(netip.AddrPort) netip.AddrPort
 }
 
 // Settings is what a commit decides.
@@ -197,13 +199,20 @@ func (g *Gateway) Commit(set Settings) ([]string, error) {
 	}
 	var ended []string
 	for id, s := range g.sessions {
-		if why := Outdated(g.model, s.status(forward.Counters{})); why != "" {
+		if why := Outdated(g.model, s.status(forward.Counters{}, "")); why != "" {
 			ended = append(ended, s.fwd.User)
 			g.perform(g.listener.End(time.Now(), id, "the plan changed: "+why))
 		}
 	}
 	slices.Sort(ended)
 	return ended, nil
+}
+
+func (g *Gateway) seenAt(a netip.AddrPort) string {
+	if g.cfg.SeenAt != nil {
+		a = g.cfg.SeenAt(a)
+	}
+	return a.String()
 }
 
 // Stop tells every device that its session is over, and ends.

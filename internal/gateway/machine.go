@@ -41,7 +41,7 @@ func (g *Gateway) perform(outs []ike.Output) {
 		case ike.Down:
 			g.down(o)
 		case ike.Note:
-			g.journal(Event{Kind: "refused", User: o.User, From: o.Peer.Addr.String(), Words: o.Words, Code: o.Code, Offered: o.Offered, Wanted: o.Wanted})
+			g.journal(Event{Kind: "refused", User: o.User, From: g.seenAt(o.Peer.Addr), Words: o.Words, Code: o.Code, Offered: o.Offered, Wanted: o.Wanted})
 		case ike.KeyRow:
 			if g.cfg.KeyLog != nil {
 				fmt.Fprintf(g.cfg.KeyLog, "%s:%s\n", o.Table, o.Row)
@@ -132,7 +132,7 @@ func (g *Gateway) up(o ike.Up) {
 	g.engine.Attach(s.fwd)
 	g.sessions[o.ID] = s
 	g.install(s, o.Child)
-	g.journal(Event{Kind: "login", User: o.User, From: o.Peer.Addr.String(),
+	g.journal(Event{Kind: "login", User: o.User, From: g.seenAt(o.Peer.Addr),
 		Words: fmt.Sprintf("logged in by passage %s with address %s (%s)", l.passage, netset.OfAddrs(l.addresses...), o.Suite)})
 }
 
@@ -163,7 +163,7 @@ func (g *Gateway) down(o ike.Down) {
 	g.engine.Detach(s.fwd)
 	g.release(s.lease)
 	c := s.fwd.Counters
-	g.journal(Event{Kind: "ended", User: o.User, From: s.peer.Addr.String(), Words: fmt.Sprintf("%s; %d packets came, %d went, %d were lost",
+	g.journal(Event{Kind: "ended", User: o.User, From: g.seenAt(s.peer.Addr), Words: fmt.Sprintf("%s; %d packets came, %d went, %d were lost",
 		o.Reason, c.InPackets, c.OutPackets, lostOf(c))})
 }
 

@@ -46,17 +46,20 @@ func (g *Gateway) Sessions() []Session {
 	out := make([]Session, 0, len(live))
 	for _, s := range live {
 		c := g.engine.CountersOf(s.fwd)
-		out = append(out, s.status(c))
+		s.mu.Lock()
+		from := s.peer.Addr
+		s.mu.Unlock()
+		out = append(out, s.status(c, g.seenAt(from)))
 	}
 	slices.SortFunc(out, func(a, b Session) int { return cmp.Or(cmp.Compare(a.User, b.User), cmp.Compare(a.ID, b.ID)) })
 	return out
 }
 
-func (s *session) status(c forward.Counters) Session {
+func (s *session) status(c forward.Counters, from string) Session {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return Session{ID: FormatID(uint64(s.id)), User: s.fwd.User, Groups: s.fwd.Groups, Passage: s.lease.passage, Addresses: s.lease.addresses,
-		From: s.peer.Addr.String(), Behind: s.nat, Suite: s.suite, Since: s.since, Heard: c.LastIn,
+		From: from, Behind: s.nat, Suite: s.suite, Since: s.since, Heard: c.LastIn,
 		InPackets: c.InPackets, InBytes: c.InBytes, OutPackets: c.OutPackets, OutBytes: c.OutBytes, Lost: c.Lost, Words: remark(c),
 		routes: s.routes, dns: s.dns, domains: s.domains}
 }

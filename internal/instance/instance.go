@@ -90,7 +90,7 @@ func (i *Instance) start(ctx context.Context, o Options) (err error) {
 		if i.Lab, err = lab.Start(d); err != nil {
 			return err
 		}
-		cfg.Inside = i.Lab
+		cfg.Inside, cfg.SeenAt = i.Lab, i.Lab.SeenAt
 		for _, v := range i.Lab.Vantages() {
 			vantages = append(vantages, service.Vantage(v))
 		}

@@ -32,6 +32,7 @@ type Lab struct {
 	fromLab func(batch [][]byte)
 	ports   [2]netip.AddrPort // the gateway's real sockets
 	callers map[caller]*net.UDPConn
+	seen    map[netip.AddrPort]netip.AddrPort // callers by our socket's address
 }
 
 // caller is a flow from the lab's internet to one of the gateway's real sockets.
@@ -42,7 +43,7 @@ type caller struct {
 
 // Start builds the surroundings.
 func Start(d *Description) (*Lab, error) {
-	l := &Lab{d: d, segments: map[string]*segment{}, closed: make(chan struct{}), callers: map[caller]*net.UDPConn{}}
+	l := &Lab{d: d, segments: map[string]*segment{}, closed: make(chan struct{}), callers: map[caller]*net.UDPConn{}, seen: map[netip.AddrPort]netip.AddrPort{}}
 	for name, prefixes := range d.Segments {
 		l.segments[name] = &segment{name: name, prefixes: prefixes, ports: map[netip.Addr]chan []byte{}}
 	}
@@ -191,6 +192,16 @@ func (p outsidePlug) receive(b []byte) {
 	}
 }
 
+// SeenAt tells the address on the lab's internet of a caller whom the gateway sees at one of our sockets.
+func (l *Lab) SeenAt(a netip.AddrPort) netip.AddrPort {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if from, ok := l.seen[a]; ok {
+		return from
+	}
+	return a
+}
+
 func (l *Lab) caller(k caller, gatewayAddr netip.Addr) (*net.UDPConn, error) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -209,6 +220,7 @@ func (l *Lab) caller(k caller, gatewayAddr netip.Addr) (*net.UDPConn, error) {
 		return nil, err
 	}
 	l.callers[k] = c
+	l.seen[c.LocalAddr().(*net.UDPAddr).AddrPort()] = k.from
 	l.wait.Go(func() { l.fromGateway(c, k, gatewayAddr) })
 	return c, nil
 }

@@ -304,7 +304,7 @@ func (r *Report) surroundings(res *Result) string {
 	}
 	hostAlive, networkAlive := false, false
 	for _, other := range r.Results {
-		if other.Want && other.Seen.Reached && other.Network == res.Network {
+		if other.Want && other.Seen.Reached && other.Network == res.Network && other.Dst.Is4() == res.Dst.Is4() {
 			networkAlive = true
 			hostAlive = hostAlive || other.Dst == res.Dst
 		}

@@ -11,6 +11,7 @@ import (
 	"log/slog"
 	"os"
 	"strings"
+	"sync"
 	"time"
 
 	"yellowlantern/demo"
@@ -130,7 +131,7 @@ func Run(ctx context.Context, mistake string, log *slog.Logger, say func(string)
 		return nil, err
 	}
 	defer d.Stop()
-	out := &Outcome{Mistake: mistake, Probes: []probe.Report{}, Sessions: []gateway.Session{}}
+	out := &Outcome{Mistake: mistake, Sessions: []gateway.Session{}}
 	if d.Scenario.Mistake != nil {
 		out.About = d.Scenario.Mistake.About
 	}
@@ -144,7 +145,7 @@ func Run(ctx context.Context, mistake string, log *slog.Logger, say func(string)
 		return nil, err
 	}
 	out.Findings, out.Revision = checked.Findings, revision
-	m, persons, err := d.model(ctx)
+	m, persons, err := d.Model(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -169,7 +170,8 @@ func Run(ctx context.Context, mistake string, log *slog.Logger, say func(string)
 	return out, nil
 }
 
-func (d *Demo) model(ctx context.Context) (*site.Model, []reach.Person, error) {
+// Model compiles the scenario's plan, and gives its people.
+func (d *Demo) Model(ctx context.Context) (*site.Model, []reach.Person, error) {
 	doc, err := plan.Read(d.Scenario.Plan)
 	if err != nil {
 		return nil, nil, err
@@ -205,31 +207,42 @@ func (d *Demo) order(ctx context.Context, m *site.Model, persons []reach.Person,
 	return o, err
 }
 
+// probes tries as everybody at once; the reports come in the order of the people.
 func (d *Demo) probes(ctx context.Context, m *site.Model, persons []reach.Person, out *Outcome, say func(string)) error {
-	for _, p := range d.Scenario.People {
+	people := d.Scenario.People
+	out.Probes = make([]probe.Report, len(people))
+	errs := make([]error, len(people))
+	var wait sync.WaitGroup
+	for i, p := range people {
 		say("probing as " + p.User)
-		o, err := d.order(ctx, m, persons, p.User)
-		if err != nil {
-			return err
-		}
-		o.Revision = out.Revision
-		u, err := probe.Vantage(ctx, d.Lab.Vantages()[0].Link)
-		if err != nil {
-			return err
-		}
-		r, err := probe.Run(ctx, u, *o, probe.Options{Password: d.Passwords[p.User]})
-		u.Close()
-		if err != nil {
-			return err
-		}
-		if out.Revision > 0 {
-			if err := d.Client.Do(ctx, "POST", "/probes", r, nil); err != nil {
-				return err
+		wait.Go(func() {
+			r, err := d.Probe(ctx, m, persons, p.User, out.Revision)
+			if errs[i] = err; err == nil {
+				out.Probes[i] = *r
 			}
-		}
-		out.Probes = append(out.Probes, *r)
+		})
 	}
-	return nil
+	wait.Wait()
+	return errors.Join(errs...)
+}
+
+// Probe tries as one person from the first vantage, and hands the report in if there is a revision.
+func (d *Demo) Probe(ctx context.Context, m *site.Model, persons []reach.Person, user string, revision int) (*probe.Report, error) {
+	o, err := d.order(ctx, m, persons, user)
+	if err != nil {
+		return nil, err
+	}
+	o.Revision = revision
+	u, err := probe.Vantage(ctx, d.Lab.Vantages()[0].Link)
+	if err != nil {
+		return nil, err
+	}
+	defer u.Close()
+	r, err := probe.Run(ctx, u, *o, probe.Options{Password: d.Passwords[user]})
+	if err == nil && revision > 0 {
+		err = d.Client.Do(ctx, "POST", "/probes", r, nil)
+	}
+	return r, err
 }
 
 // sessions connects somebody, lists the live session, and ends it.

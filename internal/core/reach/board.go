@@ -124,6 +124,9 @@ func cell(d Destination, full, enforced, want, ban netset.Traffic) Cell {
 	show := func(t netset.Traffic) {
 		if len(t) > 0 {
 			p, _ := t[0].Svc.Example()
+			if web := netset.PortPoint(netset.TCP, 80); t[0].Svc.Contains(web) {
+				p = web
+			}
 			c.Dst, c.Service = t[0].Dst.From.String(), p.String()
 		}
 	}

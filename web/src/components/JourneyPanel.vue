@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { mdiAlert, mdiArrowLeft, mdiArrowRight, mdiCheck, mdiClose } from '@mdi/js'
-import { ref, watch } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { api, words, type Cell, type Journey, type Try } from '../api'
 
 const props = defineProps<{ who: string; people: string; destination: string; cell: Cell; tried?: Try }>()
@@ -8,6 +8,19 @@ const emit = defineEmits<{ close: [] }>()
 const journey = ref<Journey>()
 const problem = ref('')
 const service = ref('')
+
+/** What becomes of the packet, seen from what is expected: a loss is as it must be where the destination must not be reached. */
+const verdict = computed(() => {
+  const j = journey.value
+  if (!j) return undefined
+  const barred = props.cell.expected === 'not'
+  if (barred && j.enforced) return { color: 'bad', words: 'The gateway lets it through, and it must not.', fix: '' }
+  const guard = j.steps.find((s) => !s.ok && s.enforced)
+  if (barred && guard) return { color: 'good', words: `Kept out by the gateway, as it must be: ${guard.words}.`, fix: '' }
+  if (j.arrives) return { color: 'good', words: j.verdict, fix: '' }
+  if (!props.cell.expected) return { color: 'quiet', words: j.verdict, fix: j.fix ? 'to let it through: ' + j.fix : '' }
+  return { color: 'bad', words: j.verdict, fix: j.fix ?? '' }
+})
 
 async function load() {
   const { data, error } = await api.GET('/api/v1/journey', { params: { query: { from: props.who, to: props.cell.dst, service: service.value } } })
@@ -58,9 +71,9 @@ watch(
           </div>
         </li>
       </ol>
-      <v-alert :color="journey.arrives ? 'good' : 'bad'" variant="tonal" density="compact">
-        <b>{{ journey.verdict }}</b>
-        <p v-if="journey.fix" class="mt-1">→ {{ journey.fix }}</p>
+      <v-alert v-if="verdict" :color="verdict.color" variant="tonal" density="compact" class="verdict">
+        <b>{{ verdict.words }}</b>
+        <p v-if="verdict.fix" class="mt-1">→ {{ verdict.fix }}</p>
       </v-alert>
     </template>
   </aside>

@@ -44,9 +44,9 @@ const troubles = computed(() => {
 </script>
 
 <template>
-  <div class="pa-5">
+  <div class="px-5 py-3">
     <div class="d-flex align-center ga-4 mb-3 flex-wrap">
-      <h1 class="text-h6">Who reaches what</h1>
+      <h1>Who reaches what</h1>
       <v-chip v-if="board" :color="troubles ? 'bad' : 'good'" variant="tonal" id="verdict">
         {{ troubles ? `${troubles} cells are not as they should be` : 'everything is as it should be' }} · revision {{ board.revision }}
       </v-chip>

@@ -21,9 +21,9 @@ const shown = computed(() => events.value.filter((e) => JSON.stringify(e).toLowe
 </script>
 
 <template>
-  <div class="pa-5">
+  <div class="px-5 py-3">
     <div class="d-flex align-center ga-4 mb-3">
-      <h1 class="text-h6">Journal</h1>
+      <h1>Journal</h1>
       <v-spacer />
       <v-btn-toggle v-model="kind" mandatory density="compact" variant="outlined">
         <v-btn v-for="k in kinds" :key="k" :value="k" size="small">{{ k }}</v-btn>

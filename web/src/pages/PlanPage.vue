@@ -107,9 +107,9 @@ function indent(e: KeyboardEvent) {
 </script>
 
 <template>
-  <div class="pa-5">
+  <div class="px-5 py-3">
     <div class="d-flex align-center ga-3 mb-3 flex-wrap">
-      <h1 class="text-h6">Plan</h1>
+      <h1>Plan</h1>
       <v-chip v-if="running" variant="tonal">runs: revision {{ running.number }}, by {{ running.author }}</v-chip>
       <v-chip v-if="changed" color="caution" variant="tonal">draft {{ draft?.behind ? 'is behind a newer revision' : 'differs from what runs' }}</v-chip>
       <span v-if="checked" id="counts" class="counts">

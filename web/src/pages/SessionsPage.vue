@@ -35,9 +35,9 @@ const clock = (t: string) => new Date(t).toLocaleTimeString()
 </script>
 
 <template>
-  <div class="pa-5">
+  <div class="px-5 py-3">
     <div class="d-flex align-center ga-4 mb-3">
-      <h1 class="text-h6">Live sessions</h1>
+      <h1>Live sessions</h1>
       <span class="text-medium-emphasis">{{ sessions.length }} now; looks again every two seconds</span>
       <v-spacer />
       <v-text-field v-model="filter" label="Filter" max-width="240" />

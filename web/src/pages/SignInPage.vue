@@ -40,7 +40,7 @@ async function enter() {
     <v-card class="pa-8" width="420">
       <div class="d-flex align-center ga-3 mb-2">
         <img src="/lantern.svg" alt="" width="40" height="40" />
-        <h1 class="text-h5">Yellow Lantern</h1>
+        <h1>Yellow Lantern</h1>
       </div>
       <p class="text-medium-emphasis mb-6">
         {{ first ? 'First start: name the administrator. There is no default password.' : 'Who reaches what behind your gateway, proved and tried.' }}

@@ -1,0 +1,222 @@
+// Package browsertest drives the built console in headless Chromium against a running demonstration.
+package browsertest
+
+import (
+	"context"
+	"io"
+	"io/fs"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/cdproto/log"
+	"github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+
+	"yellowlantern/internal/client"
+	"yellowlantern/internal/instance"
+	"yellowlantern/internal/probe"
+	"yellowlantern/internal/service"
+	"yellowlantern/internal/tour"
+	"yellowlantern/web"
+)
+
+// page is a browser at the console.
+type page struct {
+	t   *testing.T
+	ctx context.Context
+}
+
+func (p page) do(steps ...chromedp.Action[chromedp.Void]) {
+	p.t.Helper()
+	ctx, cancel := context.WithTimeout(p.ctx, 20*time.Second)
+	defer cancel()
+	require.NoError(p.t, chromedp.Do(ctx, steps...))
+}
+
+// script runs JavaScript and gives its text.
+func (p page) script(js string) string {
+	p.t.Helper()
+	ctx, cancel := context.WithTimeout(p.ctx, 20*time.Second)
+	defer cancel()
+	out, err := chromedp.Run(ctx, chromedp.Evaluate[string]("String("+js+")"))
+	require.NoError(p.t, err)
+	return out
+}
+
+// until waits until JavaScript gives a text that holds the wanted one.
+func (p page) until(js, want string) {
+	p.t.Helper()
+	got := ""
+	for range 100 {
+		if got = p.script(js); strings.Contains(got, want) {
+			return
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	require.Contains(p.t, got, want)
+}
+
+// shot keeps a picture, where pictures are wanted.
+func (p page) shot(name string) {
+	folder := os.Getenv("YL_SCREENSHOTS")
+	if folder == "" {
+		return
+	}
+	time.Sleep(400 * time.Millisecond)
+	b, err := chromedp.Run(p.ctx, chromedp.CaptureScreenshot())
+	require.NoError(p.t, err)
+	require.NoError(p.t, os.MkdirAll(folder, 0o755))
+	require.NoError(p.t, os.WriteFile(filepath.Join(folder, name+".png"), b, 0o644))
+}
+
+const bodyText = "document.body.innerText"
+
+func start(t *testing.T) (*tour.Demo, page) {
+	if _, err := fs.Stat(web.Dist(), "index.html"); err != nil {
+		t.Fatal("the console is not built: make build")
+	}
+	ctx := t.Context()
+	d, err := tour.Prepare(ctx, "", instance.Options{Data: t.TempDir(), Listen: "127.0.0.1:0", IKE: "127.0.0.1:0", NATT: "127.0.0.1:0",
+		Console: web.Dist(), Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	require.NoError(t, err)
+	t.Cleanup(d.Stop)
+	_, _, err = d.Commit(ctx)
+	require.NoError(t, err)
+
+	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800), chromedp.UserDataDir(t.TempDir()))
+	for _, flag := range []string{"disable-quic", "no-first-run", "disable-background-networking", "disable-component-update", "disable-sync"} {
+		opts = append(opts, chromedp.Flag(flag, true))
+	}
+	alloc, stopAlloc := chromedp.NewExecAllocator(context.Background(), opts...)
+	browser, stopBrowser := chromedp.NewContext(alloc)
+	require.NoError(t, chromedp.Do(browser, chromedp.EmulateViewport(1280, 800)), "is Chromium installed?")
+	t.Cleanup(func() {
+		_ = chromedp.Cancel(browser)
+		stopBrowser()
+		stopAlloc()
+	})
+	complaints := make(chan string, 100)
+	go func() {
+		_ = chromedp.Listen(browser, func(ev any) {
+			switch ev := ev.(type) {
+			case *runtime.EventExceptionThrown:
+				complaints <- ev.ExceptionDetails.Text
+			case *log.EventEntryAdded:
+				if ev.Entry.Level == log.EntryLevelError && !strings.Contains(ev.Entry.Text, "401") {
+					complaints <- ev.Entry.Text
+				}
+			}
+		})
+	}()
+	t.Cleanup(func() {
+		select {
+		case words := <-complaints:
+			t.Errorf("the console complains: %s", words)
+		default:
+		}
+	})
+	return d, page{t, browser}
+}
+
+func TestConsole(t *testing.T) {
+	d, p := start(t)
+	ctx := t.Context()
+	m, persons, err := d.Model(ctx)
+	require.NoError(t, err)
+	_, err = d.Probe(ctx, m, persons, "rory.researcher", 1)
+	require.NoError(t, err)
+
+	// Nobody gets past the first page unsigned; a wrong password is told.
+	p.do(chromedp.Navigate(d.URL()+"/plan"), chromedp.WaitVisible(chromedp.CSS("#password")))
+	p.do(chromedp.SendKeys(chromedp.CSS("#password"), "not the password"), chromedp.Click(chromedp.CSS("#enter")))
+	p.until(bodyText, "name or password is wrong")
+	p.shot("sign-in")
+	time.Sleep(600 * time.Millisecond) // a failed try makes the next one wait
+	p.script(`(() => { const e = document.querySelector('#password'); e.value = ''; e.dispatchEvent(new Event('input')); })()`)
+	p.do(chromedp.SendKeys(chromedp.CSS("#password"), d.Admin), chromedp.Click(chromedp.CSS("#enter")), chromedp.WaitVisible(chromedp.CSS(".board")))
+
+	// The board tells what is computed and what was tried; a cell opens the journey.
+	p.until(bodyText, "everything is as it should be")
+	require.Contains(t, p.script(`document.querySelector('[aria-label="researchers to records: reaches"]').innerText`), "tried")
+	require.Contains(t, p.script(`document.querySelector('[aria-label="volunteers to records: no reach"]').innerText`), "–")
+	p.shot("board")
+	p.do(chromedp.Click(chromedp.CSS(`[aria-label="researchers to turbine-control: kept out"]`)))
+	p.until(`document.querySelector('.panel').innerText`, "Kept out by the gateway, as it must be: rule hands-off-the-turbine refuses")
+	p.shot("journey")
+	p.script(`document.querySelector('.panel [aria-label=Close]').click()`)
+
+	// A mistake in the plan is told beside its line, and cannot be committed.
+	p.script(`document.querySelector('nav a[href="/plan"]').click()`)
+	p.do(chromedp.WaitVisible(chromedp.CSS("#document")))
+	p.until(`document.querySelector('#document').value.length > 1000`, "true")
+	edit := func(from, to string) {
+		p.script(`(() => { const e = document.querySelector('#document'); e.value = e.value.replace(` + quote(from) + `, ` + quote(to) + `); e.dispatchEvent(new Event('input')); })()`)
+	}
+	edit("prefixes: [10.99.1.0/26]", "prefixes: [10.20.0.64/26]")
+	p.until(`document.querySelector('#counts').innerText`, "stop")
+	p.until(`[...document.querySelectorAll('.margin.stop')].map(e => e.innerText).join()`, "overlaps network station")
+	p.script(`document.querySelector('.desk').scrollTop = 900`)
+	p.shot("plan-findings")
+	p.do(chromedp.Click(chromedp.CSS("#review")))
+	p.until(bodyText, "It cannot be committed yet")
+	p.script(`[...document.querySelectorAll('.v-card-actions button')].find(b => b.innerText.trim().toLowerCase() === 'back').click()`)
+
+	// A change that is right is reviewed in words, committed, and runs.
+	edit("prefixes: [10.20.0.64/26]", "prefixes: [10.99.1.0/26]")
+	edit("groups: [volunteers], to: [nestcams], services: [web]", "groups: [volunteers], to: [nestcams], services: [web, ping]")
+	p.until(`document.querySelector('#counts').innerText`, "0 stop")
+	p.until(bodyText, "differs from what runs")
+	time.Sleep(time.Second)
+	p.do(chromedp.Click(chromedp.CSS("#review")), chromedp.WaitVisible(chromedp.CSS("#for-whom")))
+	p.until(`document.querySelector('#for-whom').innerText`, "gains ping at nestcams")
+	p.do(chromedp.SendKeys(chromedp.CSS("#message"), "Volunteers may ping the cameras"))
+	p.shot("commit")
+	p.do(chromedp.Click(chromedp.CSS("#commit")))
+	p.until(bodyText, "Revision 2 runs.")
+	r, err := client.Get[service.Revision](ctx, d.Client, "/revisions/0")
+	require.NoError(t, err)
+	require.Equal(t, 2, r.Number)
+	require.Contains(t, r.Text, "to: [nestcams], services: [web, ping]")
+
+	// The board shows it at once; what was tried on the older revision no longer counts.
+	p.script(`document.querySelector('nav a[href="/"]').click()`)
+	p.until(`document.querySelector('[aria-label="volunteers to nestcams: reaches"]')?.innerText`, "ping")
+	require.Contains(t, p.script(`document.querySelector('[aria-label="researchers to records: reaches"]').innerText`), "not tried")
+
+	// A live session is shown and can be ended.
+	order, err := client.Get[probe.Order](ctx, d.Client, "/probes/order?user=wanda.warden")
+	require.NoError(t, err)
+	u, err := probe.Vantage(ctx, d.Lab.Vantages()[0].Link)
+	require.NoError(t, err)
+	defer u.Close()
+	tunnel, err := probe.Open(ctx, u, order, probe.Options{Password: d.Passwords["wanda.warden"]})
+	require.NoError(t, err)
+	defer tunnel.Close()
+	p.script(`document.querySelector('nav a[href="/sessions"]').click()`)
+	p.until(bodyText, "wanda.warden")
+	p.until(bodyText, "203.0.113.45:")
+	p.shot("sessions")
+	p.script(`(() => { window.confirm = () => true; [...document.querySelectorAll('td button')][0].click() })()`)
+	p.until(bodyText, "Nobody is connected.")
+	require.Eventually(t, func() bool { return tunnel.Ended() != nil }, 5*time.Second, 50*time.Millisecond)
+	p.script(`document.querySelector('nav a[href="/journal"]').click()`)
+	p.until(bodyText, "ended by administrator admin")
+	p.shot("journal")
+
+	// Everything can be reached from the keyboard, and dark is readable.
+	p.script(`document.querySelector('[aria-label="Light or dark"]').click()`)
+	p.script(`document.querySelector('nav a[href="/"]').click()`)
+	p.do(chromedp.WaitVisible(chromedp.CSS(".board")))
+	p.shot("board-dark")
+	p.script(`document.querySelector('[aria-label="researchers to records: reaches"]').focus()`)
+	require.Contains(t, p.script(`document.activeElement.getAttribute('aria-label')`), "records")
+}
+
+func quote(s string) string {
+	return "`" + s + "`"
+}
