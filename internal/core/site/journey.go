@@ -56,10 +56,10 @@ func (m *Model) Travel(c *Class, p Packet, leased netset.Addrs) Journey {
 		return j
 	}
 	add(Device, false, false, m.FromDevice(c, p))
-	add(Selectors, false, false, m.Selected(c, p))
 	if !add(Source, true, false, m.FromLeased(c, p, leased)) {
 		return j
 	}
+	add(Selectors, false, false, m.Selected(c, p))
 	if _, v := m.Judge(c, p); !add(Rules, true, false, v) {
 		return j
 	}

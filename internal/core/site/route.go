@@ -2,6 +2,7 @@ package site
 
 import (
 	"net/netip"
+	"slices"
 
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/packet"
@@ -41,7 +42,8 @@ func (m *Model) compileRoutes() {
 			}
 		}
 	}
-	attached := m.table
+	attached := slices.Clone(m.table) // a next hop is on the most specific attached network that holds it
+	sortByLength(attached)
 	for i, r := range g.Routes {
 		if on, ok := match(attached, r.Via); ok {
 			m.table = append(m.table, hop{r.To.Masked(), Egress{Network: on.egress.Network, NextHop: r.Via}, base + "/routes/" + itoa(i)})

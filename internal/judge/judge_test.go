@@ -1,0 +1,298 @@
+package judge
+
+import (
+	"encoding/binary"
+	"flag"
+	"net/netip"
+	"os"
+	"slices"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"yellowlantern/internal/core/forward"
+	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/packet"
+	"yellowlantern/internal/core/reach"
+	"yellowlantern/internal/core/site"
+)
+
+var noon = time.Date(2026, 6, 1, 12, 0, 0, 0, time.UTC)
+
+// octets writes a packet as it travels.
+func octets(k probePacket) []byte {
+	head, addrLen := 20, 4
+	if k.dst.Is6() {
+		head, addrLen = 40, 16
+	}
+	b := make([]byte, max(k.size, head+20))
+	if head == 20 {
+		b[0], b[8], b[9] = 0x45, byte(k.hops), byte(k.proto)
+		binary.BigEndian.PutUint16(b[2:], uint16(len(b)))
+		if k.fragment {
+			b[6] = 0x20
+		}
+		copy(b[12:], k.src.AsSlice())
+		copy(b[12+addrLen:], k.dst.AsSlice())
+		binary.BigEndian.PutUint16(b[10:], packet.Checksum(b[:20], 0))
+	} else {
+		b[0], b[6], b[7] = 0x60, byte(k.proto), byte(k.hops)
+		binary.BigEndian.PutUint16(b[4:], uint16(len(b)-40))
+		copy(b[8:], k.src.AsSlice())
+		copy(b[24:], k.dst.AsSlice())
+	}
+	t := b[head:]
+	switch k.proto {
+	case 6, 17:
+		binary.BigEndian.PutUint16(t, 40000)
+		binary.BigEndian.PutUint16(t[2:], uint16(k.port))
+		t[12] = 0x50
+	case 1, 58:
+		t[0], t[1] = byte(k.kind), byte(k.code)
+		binary.BigEndian.PutUint16(t[4:], 777)
+	}
+	at := map[int]int{6: 16, 17: 6, 1: 2, 58: 2}[k.proto]
+	if at > 0 {
+		binary.BigEndian.PutUint16(t[at:], transportSum(b, head, k.proto))
+	}
+	return b
+}
+
+// transportSum is the transport checksum, worked out from nothing; 0 where it is right already.
+func transportSum(b []byte, head, proto int) uint16 {
+	var sum uint32
+	if proto != 1 {
+		addrs := b[12:20]
+		if head == 40 {
+			addrs = b[8:40]
+		}
+		sum = uint32(^packet.Checksum(addrs, 0)) + uint32(len(b)-head) + uint32(proto)
+	}
+	return packet.Checksum(b[head:], sum)
+}
+
+// answerTo turns a packet that left the gateway into the answer that a host would give.
+func answerTo(b []byte) []byte {
+	i, err := packet.Parse(b)
+	if err != nil {
+		panic(err)
+	}
+	k := probePacket{src: i.Dst, dst: i.Src, proto: int(i.Proto), size: 100, hops: 64}
+	switch {
+	case i.EchoRequest():
+		return packet.EchoReply(b, i)
+	case i.Proto == 1:
+		k.kind = 14
+	}
+	out := octets(k)
+	if i.Proto == 6 || i.Proto == 17 {
+		binary.BigEndian.PutUint16(out[i.Transport:], i.DstPort)
+		binary.BigEndian.PutUint16(out[i.Transport+2:], i.SrcPort)
+	}
+	if i.Proto == 1 {
+		binary.BigEndian.PutUint16(out[i.Transport+4:], i.Ident)
+	}
+	if at := map[uint8]int{6: 16, 17: 6, 1: 2}[i.Proto]; at > 0 {
+		head := 20
+		if i.Src.Is6() {
+			head = 40
+		}
+		copy(out[head+at:], []byte{0, 0})
+		binary.BigEndian.PutUint16(out[head+at:], transportSum(out, head, int(i.Proto)))
+	}
+	return out
+}
+
+// TestMain draws more plans than the library's default, unless told how many.
+func TestMain(m *testing.M) {
+	flag.Parse()
+	if f := flag.Lookup("rapid.checks"); f.Value.String() == f.DefValue {
+		_ = f.Value.Set("3000")
+	}
+	os.Exit(m.Run())
+}
+
+// Forwarding, computed reach and journeys agree with the page on random plans and packets, and the packets get to every station.
+func TestJudge(t *testing.T) {
+	seen := map[string]int{}
+	rapid.Check(t, func(t *rapid.T) {
+		p := randomPlan(t)
+		groups := append(some(t, []string{"a", "b", "c"}, 2, "my groups"), pick(t, []string{"a", "b", "c"}, "my group"))
+		slices.Sort(groups)
+		groups = slices.Compact(groups)
+		judge := naive{p, &p.Gateways[0]}
+		m, err := site.Compile(p, "gw")
+		require.NoError(t, err)
+		class := m.Class(groups)
+		r := reach.NewComputer(m).Of(class)
+		var leased []netip.Addr
+		if class.Passage != nil {
+			require.Equal(t, judge.passage(groups).Name, class.Passage.Name)
+			for _, v4 := range []bool{true, false} {
+				if all := addresses(class.Passage.Pool, v4); len(all) > 0 {
+					leased = append(leased, pick(t, all, "leased"))
+				}
+			}
+		} else {
+			require.Nil(t, judge.passage(groups))
+		}
+		dsts := edges(p)
+		for range 30 {
+			k := randomPacket(t, leased, dsts)
+			want := judge.judge(groups, leased, k)
+			compareJourney(t, m, class, leased, k, want)
+			if k.fragment || k.size > 1500 || k.hops <= 1 { // of these computed reach does not speak
+				seen["odd"]++
+			} else if slices.Contains(leased, k.src) || class.Passage == nil {
+				compareReach(t, r, k, want)
+			}
+			if class.Passage != nil {
+				compareForwarding(t, m, groups, leased, k, want)
+			}
+			name := want.lostAt
+			switch {
+			case name == "" && want.self:
+				name = "self"
+			case name == "":
+				name = "arrives"
+			}
+			seen[name]++
+			seen["carried: "+want.carried]++
+		}
+	})
+	if t.Failed() {
+		return
+	}
+	for _, station := range []string{"admission", "device", "source", "rules", "route", "translation", "onward", "return", "arrives", "self", "odd",
+		"carried: ", "carried: source", "carried: selectors", "carried: rules", "carried: route", "carried: translation", "carried: size"} {
+		require.NotZero(t, seen[station], "no packet got to %q: %v", station, seen)
+	}
+}
+
+func addresses(set netset.Addrs, v4 bool) (out []netip.Addr) {
+	for _, s := range set {
+		for a := s.From; a.Is4() == v4 && len(out) < 16; a = a.Next() {
+			out = append(out, a)
+			if a == s.To {
+				break
+			}
+		}
+	}
+	return out
+}
+
+func service(k probePacket) netset.Point {
+	if k.proto == 1 || k.proto == 58 {
+		return netset.ICMPPoint(uint8(k.proto), uint8(k.kind), uint8(k.code))
+	}
+	return netset.PortPoint(uint8(k.proto), uint16(k.port))
+}
+
+func compareReach(t *rapid.T, r reach.Reach, k probePacket, want ruling) {
+	holds := func(parts []reach.Part) bool {
+		return slices.ContainsFunc(parts, func(p reach.Part) bool { return p.Src.Contains(k.src) && p.Traffic.Contains(k.dst, service(k)) })
+	}
+	require.Equal(t, want.enforced, holds(r.Enforced), "enforced reach of %+v: %+v", k, want)
+	require.Equal(t, want.full, holds(r.Full), "full reach of %+v: %+v", k, want)
+}
+
+func compareJourney(t *rapid.T, m *site.Model, c *site.Class, leased []netip.Addr, k probePacket, want ruling) {
+	if k.fragment {
+		return
+	}
+	j := m.Travel(c, site.Packet{Src: k.src, Dst: k.dst, Service: service(k)}, netset.OfAddrs(leased...))
+	at := ""
+	if lost := j.LostAt(); lost != nil {
+		at = lost.Station
+	}
+	require.Equal(t, want.lostAt, at, "journey of %+v", k)
+	require.Equal(t, want.enforced, j.Enforced, "journey of %+v", k)
+	require.Equal(t, want.full, j.Arrives, "journey of %+v", k)
+}
+
+func compareForwarding(t *rapid.T, m *site.Model, groups []string, leased []netip.Addr, k probePacket, want ruling) {
+	e := forward.New(m)
+	s := &forward.Session{ID: 1, User: "u", Groups: groups, Addresses: leased, MTU: 1400}
+	e.Attach(s)
+	b := octets(k)
+	got := e.FromTunnel(s, slices.Clone(b), noon)
+	require.Equal(t, want.carried, got.Station, "forwarding of %+v: %+v", k, want)
+	switch {
+	case want.carried != "":
+		require.Nil(t, got.Packet)
+		if want.carried == "source" {
+			require.Nil(t, got.Answer, "a sender who is not who it says is not answered")
+		}
+		return
+	case want.self:
+		require.Same(t, s, got.Session)
+		return
+	}
+	require.NotNil(t, got.Inside)
+	require.Equal(t, want.out, got.Inside.Network)
+	require.Equal(t, want.hop, got.Inside.NextHop)
+	i, err := packet.Parse(got.Packet)
+	require.NoError(t, err)
+	require.Equal(t, want.src, i.Src)
+	require.EqualValues(t, k.hops-1, i.HopLimit)
+	require.Equal(t, len(b), len(got.Packet))
+	if k.dst.Is4() {
+		require.Zero(t, packet.Checksum(got.Packet[:20], 0), "IPv4 header checksum")
+	}
+	if k.proto == 6 || k.proto == 17 || k.proto == 1 || k.proto == 58 {
+		require.Zero(t, transportSum(got.Packet, i.Transport, k.proto), "transport checksum after translation")
+	}
+	// The answer finds its way to the session with everything undone; a stranger's does not.
+	back := e.FromInside(answerTo(got.Packet), noon)
+	require.Same(t, s, back.Session)
+	bi, err := packet.Parse(back.Packet)
+	require.NoError(t, err)
+	require.Equal(t, k.src, bi.Dst)
+	require.Equal(t, k.dst, bi.Src)
+	if k.proto == 6 || k.proto == 17 {
+		require.EqualValues(t, 40000, bi.DstPort)
+		require.Zero(t, transportSum(back.Packet, bi.Transport, k.proto))
+	}
+	if want.src != k.src {
+		compareSecondFlow(t, e, m, groups, k, i)
+	}
+	e.Tick(noon.Add(3 * time.Hour))
+	require.Equal(t, site.State, e.FromInside(answerTo(got.Packet), noon).Station, "what belongs to no flow is lost")
+}
+
+// compareSecondFlow sends the same packet from another person who is translated to the same address: it must get a port of
+// its own, and its answer must come to that person.
+func compareSecondFlow(t *rapid.T, e *forward.Engine, m *site.Model, groups []string, k probePacket, first packet.Info) {
+	if k.proto != 6 && k.proto != 17 && k.proto != 1 && k.proto != 58 {
+		return
+	}
+	other := k
+	for other.src = k.src.Next(); ; other.src = other.src.Next() {
+		if other.src.Is4() != k.src.Is4() || other.src.As16()[15] == k.src.As16()[15]+8 {
+			return // no neighbour in the pool is treated alike
+		}
+		p := site.Packet{Src: other.src, Dst: k.dst, Service: service(k)}
+		out, _ := m.Route(p)
+		if src, v := m.Translate(p, out); v.OK && src == first.Src {
+			break
+		}
+	}
+	s := &forward.Session{ID: 2, User: "v", Groups: groups, Addresses: []netip.Addr{other.src}, MTU: 1400}
+	e.Attach(s)
+	got := e.FromTunnel(s, octets(other), noon)
+	require.NotNil(t, got.Inside, "%+v", got)
+	i, err := packet.Parse(got.Packet)
+	require.NoError(t, err)
+	require.Equal(t, first.Src, i.Src)
+	require.False(t, i.SrcPort == first.SrcPort && i.Ident == first.Ident, "two flows share a port")
+	require.Zero(t, transportSum(got.Packet, i.Transport, k.proto), "transport checksum after the port changed")
+	back := e.FromInside(answerTo(got.Packet), noon)
+	require.Same(t, s, back.Session)
+	bi, err := packet.Parse(back.Packet)
+	require.NoError(t, err)
+	require.Equal(t, other.src, bi.Dst)
+	require.Zero(t, transportSum(back.Packet, bi.Transport, k.proto))
+	e.Detach(s)
+}

@@ -1,0 +1,58 @@
+package judge
+
+import (
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// mutations are mistakes that somebody could make in either side; the judge must notice each.
+var mutations = []struct{ name, file, old, new string }{
+	{"a permission wins over a refusal", "site/rules.go", "if i := slices.IndexFunc(c.refusals, covers); i >= 0 {", "if i := slices.IndexFunc(c.refusals, covers); i >= 0 && slices.IndexFunc(c.permits, covers) < 0 {"},
+	{"computed reach forgets refusals", "site/rules.go", "return unionOf(c.permits).Subtract(unionOf(c.refusals)).Intersect(opening)", "return unionOf(c.permits).Intersect(opening)"},
+	{"any ICMP opens a flow", "netset/services.go", "s := AnyService.Subtract(Protocol(own)).Subtract(Protocol(foreign))", "s := AnyService.Subtract(Protocol(foreign))"},
+	{"the last passage takes a person", "site/admission.go", "			c.Passage = &m.passages[i]\n			break", "			c.Passage = &m.passages[i]"},
+	{"the source is not checked", "forward/forward.go", "if v := e.model.FromLeased(s.class, p, s.leased); !v.OK {", "if v := e.model.FromLeased(s.class, p, s.leased); !v.OK && info.Src.Is6() {"},
+	{"the shortest prefix routes", "site/model.go", "return b.prefix().Bits() - a.prefix().Bits()", "return a.prefix().Bits() - b.prefix().Bits()"},
+	{"people reach each other", "site/route.go", "case m.pools.Contains(p.Dst):", "case m.pools.Contains(p.Dst) && p.Dst.Is4():"},
+	{"the last translation decides", "site/translation.go", "	for _, e := range m.nat {\n		if e.Out != \"\" && e.Out != out.Network", "	for i := range m.nat {\n		e := m.nat[len(m.nat)-1-i]\n		if e.Out != \"\" && e.Out != out.Network"},
+	{"the set side ignores the way out", "site/translation.go", "			if e.Out != \"\" && e.Out != way {\n				continue\n			}\n", ""},
+	{"answers are not translated back", "forward/forward.go", "		packet.SetDst(b, &info, f.key.src, f.key.srcPort)\n	}\n	return Result{Session: s", "	}\n	return Result{Session: s"},
+	{"a neighbour on the link answers for anybody", "site/surroundings.go", "		if m.own.Contains(src) {", "		if m.own.Contains(src) || src.Is4() {"},
+	{"the way back is not asked for", "reach/reach.go", "part.Dst.Intersect(c.Model.ReturnSet(part.Src))", "part.Dst"},
+	{"a checksum is left as it was", "packet/packet.go", "		put(sum, adjust(binary.BigEndian.Uint16(sum), was, port))", "		_ = was"},
+}
+
+// Each mutation is put into a copy of its file by the compiler's overlay, and the judge is run on it.
+func TestJudgeNoticesMutations(t *testing.T) {
+	if os.Getenv("YL_MUTATED") != "" {
+		t.Skip("this is a mutated run")
+	}
+	for _, m := range mutations {
+		t.Run(m.name, func(t *testing.T) {
+			t.Parallel()
+			file, err := filepath.Abs(filepath.Join("..", "core", m.file))
+			require.NoError(t, err)
+			text, err := os.ReadFile(file)
+			require.NoError(t, err)
+			require.Equal(t, 1, strings.Count(string(text), m.old), "the mutation no longer fits %s", m.file)
+			folder := t.TempDir()
+			mutated := filepath.Join(folder, "mutated.go")
+			require.NoError(t, os.WriteFile(mutated, []byte(strings.Replace(string(text), m.old, m.new, 1)), 0o600))
+			overlay, err := json.Marshal(map[string]any{"Replace": map[string]string{file: mutated}})
+			require.NoError(t, err)
+			require.NoError(t, os.WriteFile(filepath.Join(folder, "overlay.json"), overlay, 0o600))
+			cmd := exec.Command("go", "test", "-count=1", "-vet=off", "-overlay", filepath.Join(folder, "overlay.json"), "-run", "^TestJudge$", ".",
+				"-rapid.checks=3000", "-rapid.nofailfile", "-rapid.shrinktime=0s")
+			cmd.Env = append(os.Environ(), "YL_MUTATED=1")
+			out, err := cmd.CombinedOutput()
+			require.Error(t, err, "the judge did not notice:\n%s", out)
+			require.Contains(t, string(out), "--- FAIL: TestJudge", "it must be the judge that fails, not the compiler:\n%.2000s", out)
+		})
+	}
+}

@@ -1,0 +1,503 @@
+// Package judge holds forwarding and computed reach to docs/semantics.md. The evaluator in this file is written from that
+// page alone: it knows the plan's types and nothing of the packages it judges, and prefers the plainest way to the fastest.
+package judge
+
+import (
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+
+	"yellowlantern/internal/core/plan"
+)
+
+// probePacket is a packet in the words of the page.
+type probePacket struct {
+	src, dst   netip.Addr
+	proto      int
+	port       int // TCP, UDP
+	kind, code int // ICMP
+	size       int
+	hops       int
+	fragment   bool
+}
+
+// ruling is what the page says becomes of a packet.
+type ruling struct {
+	lostAt   string // first station that loses it or its answer; empty: none
+	carried  string // first station at which the running gateway loses it, on the way there; empty: it leaves
+	full     bool
+	enforced bool
+	self     bool
+	out      string // attached network, or internet
+	hop      netip.Addr
+	src      netip.Addr // as it leaves
+}
+
+type naive struct {
+	p *plan.Plan
+	g *plan.Gateway
+}
+
+func in(list []string, word string) bool { return slices.Contains(list, word) }
+
+func inPrefix(text string, a netip.Addr) bool { return netip.MustParsePrefix(text).Contains(a) }
+
+func inAny(a netip.Addr, texts ...string) bool {
+	return slices.ContainsFunc(texts, func(t string) bool { return inPrefix(t, a) })
+}
+
+func special(a netip.Addr) bool {
+	return inAny(a, "0.0.0.0/8", "127.0.0.0/8", "169.254.0.0/16", "224.0.0.0/4", "240.0.0.0/4", "::/128", "::1/128", "fe80::/10", "ff00::/8") ||
+		a.Is4In6()
+}
+
+func private(a netip.Addr) bool {
+	return inAny(a, "10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "100.64.0.0/10", "fc00::/7")
+}
+
+func (n naive) network(name string) *plan.Network {
+	for i := range n.p.Networks {
+		if n.p.Networks[i].Name == name {
+			return &n.p.Networks[i]
+		}
+	}
+	return nil
+}
+
+// home is the network that holds the address as its most specific one.
+func (n naive) home(a netip.Addr) *plan.Network {
+	var best *plan.Network
+	long := -1
+	for i := range n.p.Networks {
+		for _, p := range n.p.Networks[i].Prefixes {
+			if p.Contains(a) && p.Bits() > long {
+				best, long = &n.p.Networks[i], p.Bits()
+			}
+		}
+	}
+	return best
+}
+
+func (n naive) poolSpace(p plan.Pool, a netip.Addr) bool {
+	hit := func(list []netip.Prefix) bool {
+		return slices.ContainsFunc(list, func(x netip.Prefix) bool { return x.Contains(a) })
+	}
+	return hit(p.Prefixes) && !hit(p.Exclude)
+}
+
+func (n naive) inSomePool(a netip.Addr) bool {
+	return slices.ContainsFunc(n.p.Pools, func(p plan.Pool) bool { return n.poolSpace(p, a) })
+}
+
+func (n naive) own(a netip.Addr) bool {
+	if slices.Contains(n.g.Outside.Addresses, a) {
+		return true
+	}
+	return slices.ContainsFunc(n.g.Inside, func(x plan.Attachment) bool { return slices.Contains(x.Addresses, a) })
+}
+
+func (n naive) internet(a netip.Addr) bool {
+	for _, g := range n.p.Gateways {
+		if slices.Contains(g.Outside.Addresses, a) {
+			return false
+		}
+	}
+	return !special(a) && !private(a) && n.home(a) == nil && !n.inSomePool(a)
+}
+
+// means tells whether a destination word holds the address.
+func (n naive) means(word string, a netip.Addr) bool {
+	switch word {
+	case "any":
+		return true
+	case "internet":
+		return n.internet(a)
+	}
+	if net := n.network(word); net != nil {
+		return slices.ContainsFunc(net.Prefixes, func(p netip.Prefix) bool { return p.Contains(a) })
+	}
+	for _, h := range n.p.Hosts {
+		if h.Name == word {
+			return slices.Contains(h.Addresses, a)
+		}
+	}
+	if p, err := netip.ParsePrefix(word); err == nil {
+		return p.Contains(a)
+	}
+	x, err := netip.ParseAddr(word)
+	return err == nil && x == a
+}
+
+func (n naive) anyMeans(words []string, a netip.Addr) bool {
+	return slices.ContainsFunc(words, func(w string) bool { return n.means(w, a) })
+}
+
+func (n naive) serves(word string, k probePacket) bool {
+	for _, s := range n.p.Services {
+		if s.Name == word {
+			return slices.ContainsFunc(s.Ports, func(port string) bool { return portWord(port, k) })
+		}
+	}
+	return portWord(word, k)
+}
+
+func portWord(word string, k probePacket) bool {
+	switch word {
+	case "any":
+		return true
+	case "ping":
+		return k.proto == 1 && k.kind == 8 || k.proto == 58 && k.kind == 128
+	case "icmp/echo":
+		return k.proto == 1 && k.kind == 8
+	}
+	name, rest, finer := strings.Cut(word, "/")
+	proto := map[string]int{"tcp": 6, "udp": 17, "icmp": 1, "icmpv6": 58}[name]
+	if name == "proto" {
+		return rest == strconv.Itoa(k.proto)
+	}
+	if k.proto != proto {
+		return false
+	}
+	if !finer {
+		return true
+	}
+	low, high, isRange := strings.Cut(rest, "-")
+	from, _ := strconv.Atoi(low)
+	to := from
+	if isRange {
+		to, _ = strconv.Atoi(high)
+	}
+	value := k.port
+	if proto == 1 || proto == 58 {
+		value = k.kind
+	}
+	return from <= value && value <= to
+}
+
+// passage is the first enabled passage of this gateway that lists one of the groups.
+func (n naive) passage(groups []string) *plan.Passage {
+	for i := range n.p.Passages {
+		p := &n.p.Passages[i]
+		offered := slices.ContainsFunc(n.p.Tunnels, func(t plan.Tunnel) bool { return in(p.Tunnels, t.Name) && !t.Off && t.Gateway == n.g.Name })
+		if !p.Off && offered && slices.ContainsFunc(groups, func(g string) bool { return in(p.Groups, g) }) {
+			return p
+		}
+	}
+	return nil
+}
+
+func (n naive) rules(groups []string, k probePacket) bool {
+	v4 := k.dst.Is4()
+	switch {
+	case k.proto == 1 && (!v4 || k.kind != 8 && k.kind != 13), k.proto == 58 && (v4 || k.kind != 128):
+		return false
+	}
+	permitted := false
+	for _, r := range n.p.Rules {
+		applies := len(r.Groups) == 0 || slices.ContainsFunc(groups, func(g string) bool { return in(r.Groups, g) })
+		if r.Off || !applies || !n.anyMeans(r.To, k.dst) || !slices.ContainsFunc(r.Services, func(s string) bool { return n.serves(s, k) }) {
+			continue
+		}
+		if r.Action == "refuse" {
+			return false
+		}
+		permitted = true
+	}
+	return permitted
+}
+
+// route gives the way out; ok is false if the packet is lost.
+func (n naive) route(k probePacket) (self bool, out string, hop netip.Addr, ok bool) {
+	if special(k.dst) {
+		return
+	}
+	for _, at := range n.g.Inside {
+		if net := n.network(at.Network); net != nil {
+			for _, p := range net.Prefixes {
+				if p.Addr().Is4() && p.Bits() <= 30 && (k.dst == p.Masked().Addr() || k.dst == lastOf(p)) {
+					return
+				}
+			}
+		}
+	}
+	if n.own(k.dst) {
+		ok = k.proto == 1 && k.kind == 8 && k.dst.Is4() || k.proto == 58 && k.kind == 128 && k.dst.Is6()
+		return true, "", netip.Addr{}, ok
+	}
+	if n.inSomePool(k.dst) {
+		return
+	}
+	long := -1
+	attached := func(a netip.Addr) string { // the most specific attached prefix
+		name, bits := "", -1
+		for _, at := range n.g.Inside {
+			if net := n.network(at.Network); net != nil {
+				for _, p := range net.Prefixes {
+					if p.Contains(a) && p.Bits() > bits {
+						name, bits = net.Name, p.Bits()
+					}
+				}
+			}
+		}
+		return name
+	}
+	for _, at := range n.g.Inside {
+		if net := n.network(at.Network); net != nil {
+			for _, p := range net.Prefixes {
+				if p.Contains(k.dst) && p.Bits() > long {
+					out, hop, long = net.Name, netip.Addr{}, p.Bits()
+				}
+			}
+		}
+	}
+	for _, r := range n.g.Routes {
+		if r.To.Contains(k.dst) && r.To.Bits() > long && attached(r.Via) != "" {
+			out, hop, long = attached(r.Via), r.Via, r.To.Bits()
+		}
+	}
+	if long < 0 && n.g.Internet {
+		return false, "internet", netip.Addr{}, true
+	}
+	return false, out, hop, long >= 0
+}
+
+func lastOf(p netip.Prefix) netip.Addr {
+	a := p.Masked().Addr()
+	for p.Contains(a.Next()) {
+		a = a.Next()
+	}
+	return a
+}
+
+func (n naive) translate(k probePacket, out string) (netip.Addr, bool) {
+	for _, t := range n.p.NAT {
+		from := len(t.From) == 0 || slices.ContainsFunc(t.From, func(w string) bool {
+			for _, p := range n.p.Pools {
+				if p.Name == w {
+					return n.leases(p, k.src)
+				}
+			}
+			return n.means(w, k.src)
+		})
+		if t.Off || t.Gateway != n.g.Name || !from || len(t.To) > 0 && !n.anyMeans(t.To, k.dst) || t.Out != "" && t.Out != out {
+			continue
+		}
+		if t.Action == "exempt" {
+			return k.src, true
+		}
+		candidates := []netip.Addr{t.Address}
+		if !t.Address.IsValid() {
+			candidates = n.g.Outside.Addresses
+			if out != "internet" {
+				candidates = nil
+				for _, at := range n.g.Inside {
+					if at.Network == out {
+						candidates = append(candidates, at.Addresses...)
+					}
+				}
+			}
+		}
+		for _, a := range candidates {
+			if a.Is4() == k.dst.Is4() {
+				return a, true
+			}
+		}
+		return netip.Addr{}, false
+	}
+	return k.src, true
+}
+
+// leases tells whether a pool gives out the address.
+func (n naive) leases(p plan.Pool, a netip.Addr) bool {
+	if !n.poolSpace(p, a) {
+		return false
+	}
+	return slices.ContainsFunc(p.Prefixes, func(x netip.Prefix) bool {
+		if !x.Contains(a) {
+			return false
+		}
+		if a.Is4() {
+			return x.Bits() > 30 || a != x.Masked().Addr() && a != lastOf(x)
+		}
+		return x.Bits() > 126 || a != x.Masked().Addr()
+	})
+}
+
+// owner finds the router or gateway with the address.
+func (n naive) owner(a netip.Addr) (router *plan.Router, gateway bool) {
+	for _, g := range n.p.Gateways {
+		for _, at := range g.Inside {
+			if slices.Contains(at.Addresses, a) {
+				return nil, true
+			}
+		}
+	}
+	for i := range n.p.Routers {
+		if slices.Contains(n.p.Routers[i].Addresses, a) {
+			return &n.p.Routers[i], false
+		}
+	}
+	return nil, false
+}
+
+// look is a router's longest match, attached networks first at equal length.
+func (n naive) look(r *plan.Router, a netip.Addr) (link *plan.Network, via netip.Addr) {
+	long := -1
+	var links []*plan.Network
+	for _, own := range r.Addresses {
+		if net := n.home(own); net != nil {
+			links = append(links, net)
+		}
+	}
+	for _, net := range links {
+		for _, p := range net.Prefixes {
+			if p.Contains(a) && p.Bits() > long {
+				link, long = net, p.Bits()
+			}
+		}
+	}
+	for _, route := range r.Routes {
+		onLink := slices.ContainsFunc(links, func(net *plan.Network) bool {
+			return slices.ContainsFunc(net.Prefixes, func(p netip.Prefix) bool { return p.Contains(route.Via) })
+		})
+		if onLink && route.To.Contains(a) && route.To.Bits() > long {
+			link, via, long = nil, route.Via, route.To.Bits()
+		}
+	}
+	return link, via
+}
+
+func (n naive) onward(k probePacket, out string, hop netip.Addr) bool {
+	if out == "internet" {
+		return n.internet(k.dst)
+	}
+	home := n.home(k.dst)
+	if !hop.IsValid() {
+		return home != nil && home.Name == out
+	}
+	for range 16 {
+		r, _ := n.owner(hop)
+		if r == nil {
+			return false
+		}
+		link, via := n.look(r, k.dst)
+		if link != nil {
+			return home == link
+		}
+		if !via.IsValid() {
+			return false
+		}
+		hop = via
+	}
+	return false
+}
+
+func (n naive) wayBack(k probePacket, to netip.Addr) bool {
+	home := n.home(k.dst)
+	if home == nil {
+		return slices.Contains(n.g.Outside.Addresses, to)
+	}
+	onLink := func(net *plan.Network) bool {
+		here := slices.ContainsFunc(n.g.Inside, func(at plan.Attachment) bool { return at.Network == net.Name })
+		carved := slices.ContainsFunc(n.p.Pools, func(p plan.Pool) bool { return p.CarvedFrom == net.Name && n.poolSpace(p, to) })
+		return here && (n.own(to) || carved)
+	}
+	if slices.ContainsFunc(home.Prefixes, func(p netip.Prefix) bool { return p.Contains(to) }) {
+		return onLink(home)
+	}
+	name := home.Router
+	for range 16 {
+		if name == n.g.Name {
+			return true
+		}
+		i := slices.IndexFunc(n.p.Routers, func(r plan.Router) bool { return r.Name == name })
+		if i < 0 {
+			return false
+		}
+		link, via := n.look(&n.p.Routers[i], to)
+		if link != nil {
+			return onLink(link)
+		}
+		r, gateway := n.owner(via)
+		switch {
+		case gateway:
+			return true
+		case r == nil:
+			return false
+		}
+		name = r.Name
+	}
+	return false
+}
+
+// judge follows a packet through the stations in the page's order.
+func (n naive) judge(groups []string, leased []netip.Addr, k probePacket) ruling {
+	var v ruling
+	lose := func(station string, gateway bool) {
+		if v.lostAt == "" {
+			v.lostAt = station
+		}
+		if gateway && v.carried == "" {
+			v.carried = station
+		}
+	}
+	v.full, v.enforced = true, true
+	p := n.passage(groups)
+	if p == nil {
+		return ruling{lostAt: "admission", carried: "admission"}
+	}
+	routed := p.Routes.Full || n.anyMeans(p.Routes.Split, k.dst)
+	family := slices.ContainsFunc(n.p.Pools, func(pool plan.Pool) bool {
+		return pool.Name == p.Pool && slices.ContainsFunc(leased, func(a netip.Addr) bool { return a.Is4() == k.dst.Is4() })
+	})
+	if !routed || !family {
+		v.full = false
+		lose("device", false)
+	}
+	if !slices.Contains(leased, k.src) {
+		v.full, v.enforced = false, false
+		lose("source", true)
+	}
+	if !routed {
+		lose("selectors", true)
+	}
+	if k.fragment {
+		lose("rules", true)
+	}
+	if !n.rules(groups, k) {
+		v.full, v.enforced = false, false
+		lose("rules", true)
+	}
+	if v.carried == "source" || v.lostAt == "rules" || v.carried == "rules" || !v.enforced {
+		return v
+	}
+	var ok bool
+	if v.self, v.out, v.hop, ok = n.route(k); !ok {
+		v.full, v.enforced = false, false
+		lose("route", true)
+		return v
+	}
+	if v.self {
+		v.src = k.src
+		return v
+	}
+	if v.src, ok = n.translate(k, v.out); !ok {
+		v.full, v.enforced = false, false
+		lose("translation", true)
+		return v
+	}
+	if k.hops <= 1 && v.carried == "" {
+		v.carried = "route"
+	} else if k.size > 1500 && v.carried == "" {
+		v.carried = "size"
+	}
+	if !n.onward(k, v.out, v.hop) {
+		v.full = false
+		lose("onward", false)
+	} else if !n.wayBack(k, v.src) {
+		v.full = false
+		lose("return", false)
+	}
+	return v
+}

@@ -1,0 +1,189 @@
+package judge
+
+import (
+	"fmt"
+	"net/netip"
+
+	"pgregory.net/rapid"
+
+	"yellowlantern/internal/core/plan"
+)
+
+// The generator draws from a small world in which prefixes overlap, nest and touch, so that every station has work.
+var (
+	worldPrefixes = []string{"10.0.0.0/24", "10.0.0.0/16", "10.0.1.0/25", "10.0.1.128/25", "10.0.2.0/30", "10.0.2.8/31", "198.51.100.0/28", "fd00:1::/64", "fd00:1:0:1::/64", "fd00:1::/48"}
+	worldPools    = []string{"10.99.0.0/29", "10.0.0.128/29", "10.99.0.8/30", "fd00:99::/125", "10.0.1.200/29"}
+	worldHops     = []string{"10.0.0.1", "10.0.0.2", "10.0.0.3", "10.0.1.1", "10.0.1.129", "10.0.2.1", "fd00:1::1", "fd00:1::2", "fd00:1:0:1::1", "198.51.100.1", "10.0.0.77"}
+	worldRoutes   = append([]string{"0.0.0.0/0", "::/0", "10.99.0.0/24", "10.99.0.4/30", "fd00:99::/64"}, worldPrefixes...)
+	worldPorts    = []string{"any", "tcp/80", "tcp/80-90", "udp/53", "udp", "ping", "icmp", "icmp/13", "icmpv6", "proto/47", "icmp/echo", "tcp"}
+)
+
+func pick[T any](t *rapid.T, list []T, what string) T { return rapid.SampledFrom(list).Draw(t, what) }
+
+func some(t *rapid.T, list []string, most int, what string) []string {
+	out := []string{}
+	for range rapid.IntRange(0, most).Draw(t, what+" count") {
+		w := pick(t, list, what)
+		if !in(out, w) {
+			out = append(out, w)
+		}
+	}
+	return out
+}
+
+func likely(t *rapid.T, what string) bool { return rapid.IntRange(0, 9).Draw(t, what) < 8 }
+
+func parsePrefixes(words []string) (out []netip.Prefix) {
+	for _, w := range words {
+		out = append(out, netip.MustParsePrefix(w))
+	}
+	return out
+}
+
+func parseAddrs(words []string) (out []netip.Addr) {
+	for _, w := range words {
+		out = append(out, netip.MustParseAddr(w))
+	}
+	return out
+}
+
+func routesOf(t *rapid.T, most int, what string) (out []plan.Route) {
+	for range rapid.IntRange(0, most).Draw(t, what) {
+		r := plan.Route{To: netip.MustParsePrefix(pick(t, worldRoutes, what+" to")), Via: netip.MustParseAddr(pick(t, worldHops, what+" via"))}
+		if r.To.Addr().Is4() == r.Via.Is4() {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+// randomPlan draws a plan. Half of what it draws is sound, so that many packets arrive.
+func randomPlan(t *rapid.T) *plan.Plan {
+	p := &plan.Plan{Format: 1, Name: "random"}
+	places := []string{"any", "internet", "10.0.0.0/8", "10.0.1.64/26", "fd00::/8", "198.51.100.3"}
+	used := map[string]bool{}
+	for i := range rapid.IntRange(1, 4).Draw(t, "networks") {
+		n := plan.Network{Name: fmt.Sprintf("net%d", i), Router: pick(t, []string{"gw", "gw", "r0", "r1", "", "nobody"}, "router")}
+		for _, w := range some(t, worldPrefixes, 2, "prefix") {
+			if !used[w] {
+				used[w] = true
+				n.Prefixes = append(n.Prefixes, netip.MustParsePrefix(w))
+			}
+		}
+		p.Networks = append(p.Networks, n)
+		places = append(places, n.Name)
+	}
+	for i := range rapid.IntRange(0, 2).Draw(t, "routers") {
+		p.Routers = append(p.Routers, plan.Router{Name: fmt.Sprintf("r%d", i), Addresses: parseAddrs(some(t, worldHops, 3, "router address")), Routes: routesOf(t, 3, "router route")})
+	}
+	for i := range rapid.IntRange(0, 2).Draw(t, "hosts") {
+		h := plan.Host{Name: fmt.Sprintf("host%d", i), Addresses: parseAddrs([]string{pick(t, []string{"10.0.0.9", "10.0.1.9", "fd00:1::9", "198.51.100.9", "203.0.113.9"}, "host")})}
+		p.Hosts = append(p.Hosts, h)
+		places = append(places, h.Name)
+	}
+	g := plan.Gateway{Name: "gw", Dial: "gw.example", Internet: rapid.Bool().Draw(t, "internet"), Routes: routesOf(t, 3, "gateway route")}
+	g.Outside.Addresses = parseAddrs(pick(t, [][]string{{"192.0.2.10"}, {"192.0.2.10", "2001:db8::10"}}, "outside"))
+	for i := range p.Networks {
+		if likely(t, "attached") {
+			g.Inside = append(g.Inside, plan.Attachment{Network: p.Networks[i].Name, Addresses: parseAddrs(some(t, worldHops, 2, "gateway address"))})
+		}
+	}
+	p.Gateways = []plan.Gateway{g}
+	p.Services = []plan.Service{{Name: "web", Ports: []string{"tcp/80", "tcp/443"}}}
+	p.Tunnels = []plan.Tunnel{{Name: "main", Kind: "ikev2", Gateway: "gw"}, {Name: "off", Kind: "ikev2", Gateway: "gw", Off: true}}
+	for i := range rapid.IntRange(1, 2).Draw(t, "pools") {
+		pool := plan.Pool{Name: fmt.Sprintf("pool%d", i), Prefixes: parsePrefixes([]string{pick(t, worldPools, "pool prefix")})}
+		if rapid.Bool().Draw(t, "second prefix") {
+			pool.Prefixes = append(pool.Prefixes, netip.MustParsePrefix("fd00:99::/125"))
+		}
+		if rapid.IntRange(0, 3).Draw(t, "carved") == 0 {
+			pool.CarvedFrom = p.Networks[0].Name
+		}
+		if rapid.IntRange(0, 3).Draw(t, "exclude") == 0 {
+			pool.Exclude = parsePrefixes([]string{"10.99.0.2/31"})
+		}
+		p.Pools = append(p.Pools, pool)
+	}
+	groups := []string{"a", "b", "c"}
+	for i := range rapid.IntRange(1, 3).Draw(t, "passages") {
+		s := plan.Passage{Name: fmt.Sprintf("way%d", i), Groups: append(some(t, groups, 2, "passage group"), pick(t, groups, "passage group")), Tunnels: []string{pick(t, []string{"main", "main", "main", "off"}, "tunnel")},
+			Pool: p.Pools[rapid.IntRange(0, len(p.Pools)-1).Draw(t, "pool")].Name, Off: !likely(t, "on")}
+		if s.Routes.Full = rapid.Bool().Draw(t, "full"); !s.Routes.Full {
+			s.Routes.Split = append(some(t, places, 4, "split"), pick(t, []string{"any", "10.0.0.0/8", "internet"}, "split"))
+		}
+		p.Passages = append(p.Passages, s)
+	}
+	for i := range rapid.IntRange(0, 3).Draw(t, "nat") {
+		e := plan.Translation{Name: fmt.Sprintf("nat%d", i), Gateway: "gw", Action: pick(t, []string{"exempt", "translate", "translate"}, "nat action"),
+			From: some(t, []string{"pool0", "pool1", "10.99.0.0/30", "fd00:99::/126"}, 1, "nat from"), To: some(t, places, 1, "nat to"),
+			Out: pick(t, append([]string{"", "", "internet"}, p.Networks[0].Name), "nat out"), Off: !likely(t, "nat on")}
+		if rapid.IntRange(0, 3).Draw(t, "given address") == 0 {
+			e.Address = netip.MustParseAddr(pick(t, []string{"192.0.2.77", "10.0.0.1", "fd00:1::1", "192.0.2.10"}, "nat address"))
+		}
+		p.NAT = append(p.NAT, e)
+	}
+	for i := range rapid.IntRange(1, 6).Draw(t, "rules") {
+		r := plan.Rule{Name: fmt.Sprintf("rule%d", i), Action: pick(t, []string{"permit", "permit", "permit", "refuse"}, "action"), Groups: some(t, groups, 1, "rule group"),
+			To: append(some(t, places, 2, "rule to"), pick(t, places, "rule to")), Services: []string{pick(t, append(worldPorts, "web", "any"), "service")}, Off: !likely(t, "rule on")}
+		p.Rules = append(p.Rules, r)
+	}
+	return p
+}
+
+// edges are the addresses at and next to every boundary of the plan, where mistakes live.
+func edges(p *plan.Plan) []netip.Addr {
+	out := parseAddrs(append([]string{"203.0.113.7", "8.8.8.8", "192.0.2.10", "192.0.2.77", "127.0.0.1", "224.0.0.1", "169.254.9.9", "255.255.255.255", "10.200.0.1", "100.64.0.1", "2001:db8:5::5", "fe80::1", "ff02::1", "::1", "fd77::1"}, worldHops...))
+	add := func(prefixes []netip.Prefix) {
+		for _, x := range prefixes {
+			first := x.Masked().Addr()
+			out = append(out, first, first.Next())
+			if before := first.Prev(); before.IsValid() {
+				out = append(out, before)
+			}
+			if x.Addr().Is4() {
+				last := lastOf(x)
+				out = append(out, last, last.Prev(), last.Next())
+			}
+		}
+	}
+	for _, n := range p.Networks {
+		add(n.Prefixes)
+	}
+	for _, q := range p.Pools {
+		add(q.Prefixes)
+	}
+	for _, h := range p.Hosts {
+		out = append(out, h.Addresses...)
+	}
+	return out
+}
+
+func randomPacket(t *rapid.T, from []netip.Addr, dsts []netip.Addr) probePacket {
+	k := probePacket{dst: pick(t, dsts, "dst"), size: 100, hops: 64}
+	k.src = pick(t, append(parseAddrs([]string{"10.99.0.6", "fd00:99::6"}), append(from, append(from, from...)...)...), "src")
+	if k.src.Is4() != k.dst.Is4() {
+		k.src = netip.MustParseAddr(map[bool]string{true: "10.99.0.6", false: "fd00:99::6"}[k.dst.Is4()])
+		for _, a := range from {
+			if a.Is4() == k.dst.Is4() {
+				k.src = a
+			}
+		}
+	}
+	switch k.proto = pick(t, []int{6, 6, 17, 1, 58, 47}, "proto"); k.proto {
+	case 6, 17:
+		k.port = pick(t, []int{0, 53, 79, 80, 81, 90, 91, 443, 65535}, "port")
+	case 1:
+		k.kind = pick(t, []int{8, 8, 0, 13, 5}, "type")
+	case 58:
+		k.kind = pick(t, []int{128, 128, 129, 135}, "type")
+	}
+	switch rapid.IntRange(0, 30).Draw(t, "odd") {
+	case 0:
+		k.size = 1501
+	case 1:
+		k.hops = 1
+	case 2:
+		k.fragment = k.dst.Is4()
+	}
+	return k
+}
