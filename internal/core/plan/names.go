@@ -21,6 +21,10 @@ type Names struct {
 	internet netset.Addrs
 	inside   netset.Addrs
 	services map[string]netset.Services
+
+	byPrefix  map[netip.Prefix]*Network
+	lengths   []int // of the networks' prefixes, longest first
+	byAddress map[netip.Addr]*Host
 }
 
 // Index prepares the names of a plan; the plan must not change while it is used.
@@ -34,8 +38,9 @@ func Index(p *Plan) *Names {
 		Pools:    index(p.Pools, func(o *Pool) string { return o.Name }),
 		Tunnels:  index(p.Tunnels, func(o *Tunnel) string { return o.Name }),
 		Gateways: index(p.Gateways, func(o *Gateway) string { return o.Name }),
-		services: map[string]netset.Services{},
+		services: map[string]netset.Services{}, byPrefix: map[netip.Prefix]*Network{}, byAddress: map[netip.Addr]*Host{},
 	}
+	n.placeObjects()
 	var inside []netip.Prefix
 	for _, net := range p.Networks {
 		inside = append(inside, net.Prefixes...)
@@ -57,6 +62,28 @@ func Index(p *Plan) *Names {
 		n.internet = n.internet.Subtract(netset.OfAddrs(g.Outside.Addresses...))
 	}
 	return n
+}
+
+// placeObjects prepares finding networks and hosts by address. Of two that claim the same, the first has it.
+func (n *Names) placeObjects() {
+	for i := range n.plan.Networks {
+		for _, p := range n.plan.Networks[i].Prefixes {
+			if _, taken := n.byPrefix[p.Masked()]; !taken {
+				n.byPrefix[p.Masked()] = &n.plan.Networks[i]
+			}
+			if !slices.Contains(n.lengths, p.Bits()) {
+				n.lengths = append(n.lengths, p.Bits())
+			}
+		}
+	}
+	slices.SortFunc(n.lengths, func(a, b int) int { return b - a })
+	for i := range n.plan.Hosts {
+		for _, a := range n.plan.Hosts[i].Addresses {
+			if _, taken := n.byAddress[a]; !taken {
+				n.byAddress[a] = &n.plan.Hosts[i]
+			}
+		}
+	}
 }
 
 func index[T any](list []T, name func(*T) string) map[string]*T {
@@ -156,27 +183,18 @@ func (n *Names) ServiceSet(words []string) netset.Services {
 
 // NetworkOf is the network that holds the address as its most specific one.
 func (n *Names) NetworkOf(a netip.Addr) *Network {
-	var best *Network
-	bits := -1
-	for i := range n.plan.Networks {
-		for _, p := range n.plan.Networks[i].Prefixes {
-			if p.Bits() > bits && p.Masked().Contains(a) {
-				best, bits = &n.plan.Networks[i], p.Bits()
+	for _, bits := range n.lengths {
+		if p, err := a.Prefix(bits); err == nil {
+			if net := n.byPrefix[p]; net != nil {
+				return net
 			}
-		}
-	}
-	return best
-}
-
-// HostAt is the host with the address, if the plan names one.
-func (n *Names) HostAt(a netip.Addr) *Host {
-	for i := range n.plan.Hosts {
-		if slices.Contains(n.plan.Hosts[i].Addresses, a) {
-			return &n.plan.Hosts[i]
 		}
 	}
 	return nil
 }
+
+// HostAt is the host with the address, if the plan names one.
+func (n *Names) HostAt(a netip.Addr) *Host { return n.byAddress[a] }
 
 // Space is all that belongs to the pool, leased or not: its prefixes less what they exclude.
 func (p *Pool) Space() netset.Addrs {

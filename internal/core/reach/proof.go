@@ -229,10 +229,16 @@ func (j judge) placeNames(a netset.Addrs) string {
 	dead := plan.NeverRouted.Union(j.m.EdgeAddresses()).Union(j.m.OwnAddresses())
 	for i := range j.m.Plan.Networks {
 		n := &j.m.Plan.Networks[i]
+		if len(n.Prefixes) == 0 || !a.Contains(n.Prefixes[0].Masked().Addr().Next()) {
+			continue
+		}
 		take(netset.OfPrefixes(n.Prefixes...).Subtract(dead), n.Name)
 	}
 	for i := range j.m.Plan.Hosts {
 		h := &j.m.Plan.Hosts[i]
+		if len(a) == 0 || len(h.Addresses) == 0 || !a.Contains(h.Addresses[0]) {
+			continue
+		}
 		take(netset.OfAddrs(h.Addresses...), h.Name)
 	}
 	for _, s := range a {

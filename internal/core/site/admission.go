@@ -57,11 +57,13 @@ func (m *Model) Class(groups []string) *Class {
 			break
 		}
 	}
-	for i := range m.rules {
+	mine := slices.Clone(m.rulesFor[everyone])
+	for _, g := range c.Groups {
+		mine = append(mine, m.rulesFor[g]...)
+	}
+	slices.Sort(mine)
+	for _, i := range slices.Compact(mine) {
 		r := &m.rules[i]
-		if len(r.Groups) > 0 && !slices.ContainsFunc(r.Groups, c.in) {
-			continue
-		}
 		if r.Action == plan.Refuse {
 			c.refusals = append(c.refusals, r)
 		} else {

@@ -36,6 +36,7 @@ type Model struct {
 	Gateway  *plan.Gateway
 	passages []Passage
 	rules    []Rule
+	rulesFor map[string][]int // by group; everyone: rules that name none
 	nat      []entry
 	table    []hop
 	own      netset.Addrs

@@ -14,13 +14,23 @@ type Rule struct {
 	Traffic netset.Traffic
 }
 
+// everyone is no group's name: a name cannot be empty.
+const everyone = ""
+
 func (m *Model) compileRules() {
+	m.rulesFor = map[string][]int{}
 	for i := range m.Plan.Rules {
 		r := &m.Plan.Rules[i]
 		if r.Off {
 			continue
 		}
 		t := netset.Of(m.Names.Destinations(r.To), m.Names.ServiceSet(r.Services))
+		for _, g := range r.Groups {
+			m.rulesFor[g] = append(m.rulesFor[g], len(m.rules))
+		}
+		if len(r.Groups) == 0 {
+			m.rulesFor[everyone] = append(m.rulesFor[everyone], len(m.rules))
+		}
 		m.rules = append(m.rules, Rule{r, i, t})
 	}
 }
