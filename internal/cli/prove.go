@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
 
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/core/reach"
@@ -192,7 +193,7 @@ func (p *printer) probe(ctx context.Context, c *cli.Command, cl *client.Client) 
 		return err
 	}
 	defer u.Close()
-	if !p.json {
+	if !p.json && term.IsTerminal(int(os.Stderr.Fd())) {
 		opt.Progress = func(done, of int) { fmt.Fprintf(os.Stderr, "\rtrying %d of %d", done, of) }
 	}
 	r, err := probe.Run(ctx, u, order, opt)

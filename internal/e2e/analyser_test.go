@@ -1,0 +1,182 @@
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"encoding/binary"
+	"encoding/json"
+	"fmt"
+	"net"
+	"net/netip"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowlantern/internal/instance"
+	"yellowlantern/internal/probe"
+)
+
+// tap stands between a device and a vantage's link and writes down every packet.
+type tap struct {
+	mu      sync.Mutex
+	capture bytes.Buffer
+	addr    netip.AddrPort
+}
+
+func newTap(t *testing.T, link netip.AddrPort) *tap {
+	in, err := net.ListenUDP("udp", net.UDPAddrFromAddrPort(netip.MustParseAddrPort("127.0.0.1:0")))
+	require.NoError(t, err)
+	out, err := net.DialUDP("udp", nil, net.UDPAddrFromAddrPort(link))
+	require.NoError(t, err)
+	t.Cleanup(func() { in.Close(); out.Close() })
+	x := &tap{addr: in.LocalAddr().(*net.UDPAddr).AddrPort()}
+	// The classic capture format: microseconds, raw IP packets (link type 101).
+	for _, v := range []any{uint32(0xa1b2c3d4), uint16(2), uint16(4), int32(0), uint32(0), uint32(65535), uint32(101)} {
+		_ = binary.Write(&x.capture, binary.LittleEndian, v)
+	}
+	var device netip.AddrPort
+	go func() {
+		buf := make([]byte, 4096)
+		for {
+			n, from, err := in.ReadFromUDPAddrPort(buf)
+			if err != nil {
+				return
+			}
+			x.mu.Lock()
+			device = from
+			x.mu.Unlock()
+			x.write(buf[:n])
+			_, _ = out.Write(buf[:n])
+		}
+	}()
+	go func() {
+		buf := make([]byte, 4096)
+		for {
+			n, err := out.Read(buf)
+			if err != nil {
+				return
+			}
+			x.write(buf[:n])
+			x.mu.Lock()
+			to := device
+			x.mu.Unlock()
+			_, _ = in.WriteToUDPAddrPort(buf[:n], to)
+		}
+	}()
+	return x
+}
+
+func (x *tap) write(b []byte) {
+	if b[0] == 0 {
+		return
+	}
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	now := time.Now()
+	for _, v := range []uint32{uint32(now.Unix()), uint32(now.Nanosecond() / 1000), uint32(len(b)), uint32(len(b))} {
+		_ = binary.Write(&x.capture, binary.LittleEndian, v)
+	}
+	x.capture.Write(b)
+}
+
+func (x *tap) save(t *testing.T, path string) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	require.NoError(t, os.WriteFile(path, x.capture.Bytes(), 0o600))
+}
+
+// An independent packet analyser decrypts and authenticates a whole login and some traffic, from the key log alone, and has
+// nothing to complain about.
+func TestPacketAnalyser(t *testing.T) {
+	if _, err := exec.LookPath("tshark"); err != nil {
+		if os.Getenv("CI") != "" {
+			t.Fatal("tshark is missing: make apt-test installs it")
+		}
+		t.Skip("tshark is missing: make apt-test installs it")
+	}
+	folder := t.TempDir()
+	gatewayLog, deviceLog, capture := filepath.Join(folder, "gateway.keys"), filepath.Join(folder, "device.keys"), filepath.Join(folder, "login.pcap")
+	d := island(t, func(o *instance.Options) { o.KeyLog = gatewayLog })
+	x := newTap(t, d.Lab.Vantages()[0].Link)
+	u, err := probe.Vantage(t.Context(), x.addr)
+	require.NoError(t, err)
+	keys, err := os.Create(deviceLog)
+	require.NoError(t, err)
+	tn, err := probe.Open(t.Context(), u, order(t, d, "rory.researcher"), probe.Options{Password: d.Passwords["rory.researcher"], KeyLog: keys})
+	require.NoError(t, err)
+	for _, dst := range []string{"10.20.30.5", "fd00:20:30::5"} {
+		ctx, cancel := context.WithTimeout(t.Context(), 3*time.Second)
+		_, err = tn.Stack.Ping(ctx, netip.MustParseAddr(dst), tn.Send)
+		cancel()
+		require.NoError(t, err)
+	}
+	c, err := tn.Stack.DialTCP(t.Context(), netip.MustParseAddrPort("10.20.30.5:80"))
+	require.NoError(t, err)
+	fmt.Fprint(c, "GET / HTTP/1.0\r\n\r\n")
+	_ = c.SetReadDeadline(time.Now().Add(2 * time.Second))
+	n, err := c.Read(make([]byte, 1000))
+	require.NoError(t, err)
+	require.Positive(t, n)
+	tn.Close()
+	time.Sleep(200 * time.Millisecond)
+	u.Close()
+	x.save(t, capture)
+
+	// Both sides log the same keys.
+	rows := map[string][]string{}
+	for _, path := range []string{gatewayLog, deviceLog} {
+		text, err := os.ReadFile(path)
+		require.NoError(t, err)
+		rows[path] = strings.Split(strings.TrimSpace(string(text)), "\n")
+		require.Len(t, rows[path], 3, "one IKE SA, two directions of ESP")
+	}
+	require.ElementsMatch(t, rows[gatewayLog], rows[deviceLog])
+
+	args := []string{"-r", capture, "-T", "json", "-o", "esp.enable_encryption_decode:TRUE", "-o", "esp.enable_authentication_check:TRUE",
+		"-o", "ip.check_checksum:TRUE", "-o", "udp.check_checksum:TRUE", "-o", "tcp.check_checksum:TRUE"}
+	for _, row := range rows[gatewayLog] {
+		args = append(args, "-o", "uat:"+row)
+	}
+	out, err := exec.Command("tshark", args...).Output()
+	require.NoError(t, err)
+	var frames []struct {
+		Source struct {
+			Layers map[string]json.RawMessage `json:"layers"`
+		} `json:"_source"`
+	}
+	require.NoError(t, json.Unmarshal(out, &frames))
+	sealedIKE, opened, espSeen, espGood := 0, 0, 0, 0
+	all := string(out)
+	for _, f := range frames {
+		if _, quoted := f.Source.Layers["icmp"]; quoted && f.Source.Layers["esp"] == nil {
+			continue // the device's socket closed before the last answer came
+		}
+		if isakmp, ok := f.Source.Layers["isakmp"]; ok && bytes.Contains(isakmp, []byte("isakmp.enc.iv")) {
+			sealedIKE++
+			if bytes.Contains(isakmp, []byte("isakmp.enc.decrypted")) {
+				opened++
+			}
+		}
+		if esp, ok := f.Source.Layers["esp"]; ok {
+			espSeen++
+			if bytes.Contains(esp, []byte(`"esp.icv_good": "1"`)) {
+				espGood++
+			}
+		}
+	}
+	require.Equal(t, 12, sealedIKE, "five exchanges of IKE_AUTH and the deletion, there and back")
+	require.Equal(t, sealedIKE, opened, "every IKE message decrypts")
+	require.Greater(t, espSeen, 8)
+	require.Equal(t, espSeen, espGood, "every ESP packet is authentic")
+	require.Contains(t, all, "This is records of Tern Island", "the page is readable inside")
+	require.Contains(t, all, "rory.researcher")
+	require.NotContains(t, all, "_ws.malformed")
+	require.NotContains(t, all, "Bad checksum")
+	require.NotContains(t, all, "Incorrect")
+}
