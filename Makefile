@@ -5,7 +5,7 @@ APT_TEST := tshark chromium
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 WEB_SOURCES := $(shell find web/src web/index.html web/package-lock.json web/vite.config.ts web/tsconfig.json 2>/dev/null)
 
-.PHONY: demo test build bench screenshots lint apt-test openapi
+.PHONY: demo test build bench screenshots lint apt-test docs
 
 demo: build
 	bin/yl demo
@@ -28,15 +28,17 @@ apt-test:
 
 test: apt-test build lint
 	cd web && npm run test --silent
-	go test ./...
+	go test -parallel 8 ./...
 
 lint: web/node_modules/.done web/dist/index.html
 	@unformatted=$$(gofmt -l cmd internal demo web/*.go); [ -z "$$unformatted" ] || { echo "not formatted: $$unformatted"; exit 1; }
 	go vet ./...
 	cd web && npm run check --silent
+	@cd web && npx openapi-typescript ../docs/openapi.yaml 2>/dev/null | cmp -s - src/schema.d.ts || { echo 'web/src/schema.d.ts is old: make docs'; exit 1; }
 
-# The API's document and the console's types of it; a test fails while they differ from the code.
-openapi: 
+# What is made from the Go types: the plan's reference, the API's document, the console's types of it. Tests fail while they are old.
+docs:
+	go run ./internal/core/plan/plandoc > docs/plan.md
 	go run ./internal/service/apidoc > docs/openapi.yaml
 	cd web && npx openapi-typescript ../docs/openapi.yaml -o src/schema.d.ts
 

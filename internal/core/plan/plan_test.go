@@ -2,6 +2,7 @@ package plan
 
 import (
 	"net/netip"
+	"os"
 	"strings"
 	"testing"
 
@@ -141,4 +142,12 @@ func FuzzRead(f *testing.F) {
 		require.Empty(t, Difference(d.Plan, d.Plan))
 		Index(&d.Plan)
 	})
+}
+
+// docs/plan.md says what the types say.
+func TestReferenceIsCurrent(t *testing.T) {
+	page, err := os.ReadFile("../../../docs/plan.md")
+	require.NoError(t, err)
+	require.Equal(t, Reference(), string(page), "make docs")
+	require.NotContains(t, Reference(), "|  *", "every field has words")
 }

@@ -1,0 +1,188 @@
+package forward
+
+import (
+	"encoding/binary"
+	"net/netip"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowlantern/demo"
+	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/packet"
+	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/core/site"
+)
+
+var (
+	noon    = time.Date(2026, 6, 1, 12, 0, 0, 0, time.UTC)
+	warden  = netip.MustParseAddr("10.99.0.5")
+	office  = netip.MustParseAddr("10.20.0.20")
+	mirror  = netip.MustParseAddr("198.51.100.80")
+	outside = netip.MustParseAddr("192.0.2.10")
+	router  = netip.MustParseAddr("203.0.113.200")
+)
+
+func model(t *testing.T, replace ...string) *site.Model {
+	s, err := demo.Load("")
+	require.NoError(t, err)
+	d, err := plan.Read(strings.NewReplacer(replace...).Replace(s.Plan))
+	require.NoError(t, err)
+	m, err := site.Compile(&d.Plan, "jetty")
+	require.NoError(t, err)
+	return m
+}
+
+func engine(t *testing.T) (*Engine, *Session) {
+	e := New(model(t))
+	s := &Session{ID: 1, User: "wanda", Groups: []string{"wardens"}, Addresses: []netip.Addr{warden}, MTU: 1400}
+	e.Attach(s)
+	return e, s
+}
+
+// tcp writes a TCP packet with flags.
+func tcp(src, dst netip.Addr, sport, dport uint16, flags byte, size int) []byte {
+	b := make([]byte, max(size, 40))
+	b[0], b[6], b[8], b[9] = 0x45, 0x40, 64, netset.TCP
+	binary.BigEndian.PutUint16(b[2:], uint16(len(b)))
+	copy(b[12:], src.AsSlice())
+	copy(b[16:], dst.AsSlice())
+	binary.BigEndian.PutUint16(b[20:], sport)
+	binary.BigEndian.PutUint16(b[22:], dport)
+	b[32], b[33] = 0x50, flags
+	binary.BigEndian.PutUint16(b[10:], packet.Checksum(b[:20], 0))
+	return b
+}
+
+func parse(t *testing.T, b []byte) packet.Info {
+	i, err := packet.Parse(b)
+	require.NoError(t, err)
+	return i
+}
+
+// A router on the internet reports on a translated packet: the report reaches the person about the packet as they sent it.
+func TestICMPErrorIsTranslatedBack(t *testing.T) {
+	e, s := engine(t)
+	r := e.FromTunnel(s, tcp(warden, mirror, 40000, 80, 2, 60), noon)
+	require.Equal(t, "internet", r.Inside.Network)
+	require.Equal(t, outside, parse(t, r.Packet).Src)
+
+	report := packet.Error(slices.Clone(r.Packet), parse(t, r.Packet), router, packet.TooBig, 1280)
+	back := e.FromInside(report, noon)
+	require.Same(t, s, back.Session)
+	i := parse(t, back.Packet)
+	require.Equal(t, warden, i.Dst)
+	require.Equal(t, router, i.Src)
+	in, _, err := packet.Quoted(back.Packet, i)
+	require.NoError(t, err)
+	require.Equal(t, []any{warden, mirror, uint16(40000), uint16(80)}, []any{in.Src, in.Dst, in.SrcPort, in.DstPort})
+	require.Zero(t, packet.Checksum(back.Packet[:20], 0))
+	require.Zero(t, packet.Checksum(back.Packet[20:], 0), "the report's own checksum")
+	require.EqualValues(t, 1280, binary.BigEndian.Uint16(back.Packet[26:]))
+
+	// A report about a flow that does not exist goes nowhere.
+	stray := packet.Error(tcp(outside, mirror, 41000, 80, 2, 60), parse(t, tcp(outside, mirror, 41000, 80, 2, 60)), router, packet.TooBig, 1280)
+	require.Equal(t, site.State, e.FromInside(stray, noon).Station)
+	// One that the person makes up themselves neither.
+	forged := packet.Error(tcp(office, warden, 80, 41000, 2, 60), parse(t, tcp(office, warden, 80, 41000, 2, 60)), warden, packet.NoRoute, 0)
+	require.Equal(t, site.Rules, e.FromTunnel(s, forged, noon).Station)
+}
+
+func TestPersonsReportAboutAnAnswer(t *testing.T) {
+	e, s := engine(t)
+	e.FromTunnel(s, tcp(warden, mirror, 40000, 80, 2, 60), noon)
+	answer := e.FromInside(tcp(mirror, outside, 80, 40000, 18, 60), noon)
+	require.Same(t, s, answer.Session)
+	report := packet.Error(answer.Packet, parse(t, answer.Packet), warden, packet.NoRoute, 0)
+	r := e.FromTunnel(s, report, noon)
+	require.NotNil(t, r.Inside)
+	i := parse(t, r.Packet)
+	require.Equal(t, outside, i.Src, "the inside learns nothing of the pool")
+	in, _, err := packet.Quoted(r.Packet, i)
+	require.NoError(t, err)
+	require.Equal(t, outside, in.Dst)
+}
+
+func TestTooLargeForTheTunnel(t *testing.T) {
+	e, s := engine(t)
+	e.FromTunnel(s, tcp(warden, office, 40000, 80, 2, 60), noon)
+	r := e.FromInside(tcp(office, warden, 80, 40000, 16, 1450), noon)
+	require.Equal(t, site.Size, r.Station)
+	i := parse(t, r.Answer)
+	require.Equal(t, office, i.Dst)
+	require.Equal(t, [2]uint8{3, 4}, [2]uint8{i.Kind, i.Code})
+	require.EqualValues(t, 1400, binary.BigEndian.Uint16(r.Answer[26:]))
+	require.EqualValues(t, 1, s.Counters.Lost[site.Size])
+}
+
+func TestFlowsEnd(t *testing.T) {
+	e, s := engine(t)
+	opened := func() int { e.FromTunnel(s, tcp(warden, office, 40000, 80, 2, 60), noon); return e.Flows() }
+	back := func(at time.Time) string { return e.FromInside(tcp(office, warden, 80, 40000, 16, 60), at).Station }
+	require.Equal(t, 1, opened())
+	e.Tick(noon.Add(119 * time.Minute))
+	require.Empty(t, back(noon.Add(119*time.Minute)))
+	e.Tick(noon.Add(5 * time.Hour))
+	require.Equal(t, site.State, back(noon.Add(5*time.Hour)), "forgotten after two hours of silence")
+
+	opened()
+	e.FromTunnel(s, tcp(warden, office, 40000, 80, packet.FIN, 60), noon)
+	e.Tick(noon.Add(time.Minute))
+	require.Equal(t, 1, e.Flows(), "half closed is open")
+	e.FromInside(tcp(office, warden, 80, 40000, packet.FIN, 60), noon)
+	e.Tick(noon.Add(time.Minute))
+	require.Zero(t, e.Flows(), "closed on both sides")
+	opened()
+	e.FromInside(tcp(office, warden, 80, 40000, packet.RST, 60), noon)
+	e.Tick(noon.Add(time.Minute))
+	require.Zero(t, e.Flows(), "reset")
+	opened()
+	e.Detach(s)
+	require.Zero(t, e.Flows(), "its session ended")
+}
+
+// A commit judges every flow again at its next packet: what is no longer let in ends, what still is goes on.
+func TestCommitJudgesFlowsAgain(t *testing.T) {
+	e, s := engine(t)
+	records := netip.MustParseAddr("10.20.30.5")
+	e.FromTunnel(s, tcp(warden, office, 40000, 80, 2, 60), noon)
+	e.FromTunnel(s, tcp(warden, records, 40001, 80, 2, 60), noon)
+	e.Commit(model(t, "groups: [wardens], to: [station, archive]", "groups: [wardens], to: [archive]"))
+	require.Equal(t, site.State, e.FromInside(tcp(office, warden, 80, 40000, 16, 60), noon).Station)
+	require.Equal(t, site.Rules, e.FromTunnel(s, tcp(warden, office, 40000, 80, 16, 60), noon).Station)
+	require.Empty(t, e.FromInside(tcp(records, warden, 80, 40001, 16, 60), noon).Station)
+	require.EqualValues(t, 2, e.Rules()["wardens-inside"].Flows)
+}
+
+func TestAnswersAreLimited(t *testing.T) {
+	e, s := engine(t)
+	answered := 0
+	for range 50 {
+		if r := e.FromTunnel(s, tcp(warden, netip.MustParseAddr("10.20.40.10"), 40000, 80, 2, 60), noon); r.Answer != nil {
+			answered++
+			require.Equal(t, "hands-off-the-turbine", r.Logged)
+		}
+	}
+	require.Equal(t, 10, answered)
+	require.NotNil(t, e.FromTunnel(s, tcp(warden, netip.MustParseAddr("10.20.40.10"), 40000, 80, 2, 60), noon.Add(time.Second)).Answer)
+	require.EqualValues(t, 51, s.Counters.Lost[site.Rules])
+}
+
+func FuzzForward(f *testing.F) {
+	f.Add(tcp(warden, office, 40000, 80, 2, 60), tcp(office, warden, 80, 40000, 18, 60))
+	f.Add(packet.EchoRequest(warden, office, []byte{0, 1, 0, 1}), packet.EchoRequest(netip.MustParseAddr("fd00:99::5"), netip.MustParseAddr("fd00:20::20"), []byte{0, 1, 0, 1}))
+	f.Fuzz(func(t *testing.T, a, b []byte) {
+		e, s := engine(t)
+		for _, x := range [][]byte{a, b, a} {
+			if r := e.FromTunnel(s, slices.Clone(x), noon); r.Packet != nil {
+				i, err := packet.Parse(r.Packet)
+				require.NoError(t, err)
+				require.Equal(t, len(r.Packet), i.Size)
+			}
+			e.FromInside(slices.Clone(x), noon)
+		}
+	})
+}

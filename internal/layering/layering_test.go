@@ -1,0 +1,117 @@
+// Package layering holds the shape of the project: who may import whom, and what the core must do without.
+package layering
+
+import (
+	"encoding/json"
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+type pkg struct {
+	ImportPath, Dir, Doc string
+	GoFiles, Imports     []string
+}
+
+func packages(t *testing.T) map[string]pkg {
+	out, err := exec.Command("go", "list", "-json=ImportPath,Dir,Doc,GoFiles,Imports", "yellowlantern/...").Output()
+	require.NoError(t, err)
+	all := map[string]pkg{}
+	for dec := json.NewDecoder(strings.NewReader(string(out))); dec.More(); {
+		var p pkg
+		require.NoError(t, dec.Decode(&p))
+		all[strings.TrimPrefix(p.ImportPath, "yellowlantern/")] = p
+	}
+	return all
+}
+
+// mayImport says, for each package outside the core, which packages of the project it may import. Tests are free.
+var mayImport = map[string][]string{
+	"internal/userstack":         {"core"},
+	"internal/gateway":           {"core"},
+	"internal/store":             {"core"},
+	"internal/people":            {"core", "internal/store"},
+	"internal/probe":             {"core", "internal/userstack"},
+	"internal/lab":               {"core", "internal/userstack", "internal/gateway"},
+	"internal/client":            {},
+	"internal/service":           {"core", "internal/gateway", "internal/people", "internal/store", "internal/probe"},
+	"internal/instance":          {"core", "internal/gateway", "internal/people", "internal/store", "internal/service", "internal/lab"},
+	"internal/tour":              {"core", "demo", "internal/client", "internal/gateway", "internal/instance", "internal/people", "internal/probe", "internal/service"},
+	"internal/cli":               {"core", "internal/client", "internal/gateway", "internal/people", "internal/probe", "internal/service", "internal/tour"},
+	"cmd/yl":                     {"demo", "internal/cli", "internal/instance", "internal/tour", "web"},
+	"internal/service/apidoc":    {"internal/service"},
+	"internal/core/plan/plandoc": {"core"},
+	"demo":                       {}, "web": {},
+}
+
+func TestImports(t *testing.T) {
+	for path, p := range packages(t) {
+		if strings.HasPrefix(path, "internal/testkit/") || len(p.GoFiles) == 0 {
+			continue
+		}
+		require.NotEmpty(t, p.Doc, "%s has no comment that says what it is for", path)
+		core := strings.HasPrefix(path, "internal/core/") && !strings.HasSuffix(path, "/plandoc")
+		allowed, known := mayImport[path]
+		require.True(t, core || known, "%s is not in the picture: add it to docs/architecture.md and here", path)
+		for _, in := range p.Imports {
+			own, ours := strings.CutPrefix(in, "yellowlantern/")
+			if !ours {
+				continue
+			}
+			if strings.HasPrefix(own, "internal/core/") {
+				require.True(t, core || slices.Contains(allowed, "core"), "%s must not import %s", path, own)
+				continue
+			}
+			require.False(t, core, "the core must not import %s (%s does)", own, path)
+			require.Contains(t, allowed, own, "%s must not import %s", path, own)
+		}
+	}
+}
+
+// The core computes and does no I/O: no sockets, files, databases, HTTP, clocks or goroutines.
+func TestCoreDoesNoIO(t *testing.T) {
+	forbidden := []string{"os", "os/exec", "net/http", "database/sql", "log", "log/slog", "syscall", "io/fs", "io/ioutil", "context", "sync/errgroup"}
+	for path, p := range packages(t) {
+		if !strings.HasPrefix(path, "internal/core/") || strings.HasSuffix(path, "/plandoc") {
+			continue
+		}
+		for _, in := range p.Imports {
+			require.NotContains(t, forbidden, in, path)
+			require.False(t, strings.Contains(in, "gorm.io") || strings.Contains(in, "chi") && strings.Contains(in, "github.com"), "%s imports %s", path, in)
+			require.False(t, in == "net" && path != "internal/core/cert", "%s imports net: use net/netip", path)
+		}
+		for _, file := range p.GoFiles {
+			f, err := parser.ParseFile(token.NewFileSet(), filepath.Join(p.Dir, file), nil, 0)
+			require.NoError(t, err)
+			ast.Inspect(f, func(n ast.Node) bool {
+				switch n := n.(type) {
+				case *ast.GoStmt:
+					t.Errorf("%s/%s starts a goroutine", path, file)
+				case *ast.SelectorExpr:
+					if x, ok := n.X.(*ast.Ident); ok && x.Name == "time" && (n.Sel.Name == "Now" || n.Sel.Name == "After" || n.Sel.Name == "Sleep") {
+						t.Errorf("%s/%s looks at the clock: time is handed in", path, file)
+					}
+				}
+				return true
+			})
+		}
+	}
+}
+
+// The judge's evaluator knows the plan's types and nothing of what it judges.
+func TestJudgeIsIndependent(t *testing.T) {
+	f, err := parser.ParseFile(token.NewFileSet(), filepath.Join("..", "judge", "naive_test.go"), nil, parser.ImportsOnly)
+	require.NoError(t, err)
+	for _, in := range f.Imports {
+		if path := strings.Trim(in.Path.Value, `"`); strings.HasPrefix(path, "yellowlantern/") {
+			require.Equal(t, "yellowlantern/internal/core/plan", path)
+		}
+	}
+}
