@@ -2,7 +2,10 @@
 package browsertest
 
 import (
+	"bytes"
 	"context"
+	"encoding/base64"
+	"html"
 	"io"
 	"io/fs"
 	"log/slog"
@@ -17,6 +20,7 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 
+	"yellowlantern/internal/cli"
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/instance"
 	"yellowlantern/internal/probe"
@@ -215,6 +219,34 @@ func TestConsole(t *testing.T) {
 	p.shot("board-dark")
 	p.script(`document.querySelector('[aria-label="researchers to records: reaches"]').focus()`)
 	require.Contains(t, p.script(`document.activeElement.getAttribute('aria-label')`), "records")
+}
+
+// TestConsolePictures draws what the main commands print, for the README.
+func TestConsolePictures(t *testing.T) {
+	if os.Getenv("YL_SCREENSHOTS") == "" {
+		t.Skip("pictures are made by make screenshots")
+	}
+	d, p := start(t)
+	access := filepath.Join(t.TempDir(), "access.json")
+	require.NoError(t, cli.WriteAccess(access, cli.Access{URL: d.URL(), Token: d.Client.Token}))
+	password := filepath.Join(t.TempDir(), "password")
+	require.NoError(t, os.WriteFile(password, []byte(d.Passwords["rory.researcher"]), 0o600))
+	broken := filepath.Join(t.TempDir(), "plan.yaml")
+	require.NoError(t, os.WriteFile(broken, []byte(strings.Replace(d.Scenario.Plan, "split: [names, turbine]", "split: [turbine]", 1)), 0o600))
+	for name, args := range map[string]string{
+		"command-prove":   "prove",
+		"command-journey": "journey --from rory.researcher --to turbine-control:502",
+		"command-probe":   "probe --user rory.researcher --password-file " + password,
+		"command-check":   "plan check --severity stop " + broken,
+	} {
+		var out bytes.Buffer
+		_ = cli.New(&out).Run(t.Context(), append([]string{"yl", "--access", access}, strings.Fields(args)...))
+		shown := strings.NewReplacer(password, "rory.password", broken, "plan.yaml").Replace(args)
+		page := "<pre style='font: 14px monospace; background: #0b1628; color: #e8eefa; padding: 16px; margin: 0; min-height: 768px'><b style='color: #ffb627'>$ yl " +
+			html.EscapeString(shown) + "</b>\n" + html.EscapeString(out.String()) + "</pre>"
+		p.do(chromedp.Navigate("data:text/html;charset=utf-8;base64," + base64.StdEncoding.EncodeToString([]byte(page))))
+		p.shot(name)
+	}
 }
 
 func quote(s string) string {

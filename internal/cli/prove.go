@@ -263,6 +263,11 @@ func (p *printer) Report(r probe.Report) {
 		rows = append(rows, []string{mark, x.Place, x.Dst.String(), x.Service, want, before, x.Seen.Words})
 	}
 	p.table([]string{"", "destination", "address", "service", "expected", "before", "seen through the tunnel"}, rows)
+	agree := "computed and tried agree"
+	if r.Differs > 0 {
+		agree = fmt.Sprintf("%d differ from what was computed", r.Differs)
+	}
+	p.say("%d of %d as expected; %s", len(r.Results)-r.Missed, len(r.Results), agree)
 	seen := map[string]bool{}
 	for _, x := range r.Results {
 		if x.Likely != "" && !seen[x.Likely] {

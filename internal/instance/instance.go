@@ -12,6 +12,7 @@ import (
 	"net/http"
 	"net/netip"
 	"os"
+	"sync"
 	"time"
 
 	"yellowlantern/internal/gateway"
@@ -42,8 +43,9 @@ type Instance struct {
 	Lab     *lab.Lab
 	Address netip.AddrPort // of the HTTP interface
 
-	http   *http.Server
-	keyLog *os.File
+	http    *http.Server
+	keyLog  *os.File
+	stopped sync.Once
 }
 
 // Start starts everything; what was started is stopped again if something fails.
@@ -145,8 +147,10 @@ func listen(addr string) (net.Listener, error) {
 // URL is where the console and the API are.
 func (i *Instance) URL() string { return "http://" + i.Address.String() }
 
-// Stop ends requests under way, then the gateway (devices are told), then everything else.
-func (i *Instance) Stop() {
+// Stop ends requests under way, then the gateway (devices are told), then everything else. A second call does nothing.
+func (i *Instance) Stop() { i.stopped.Do(i.stop) }
+
+func (i *Instance) stop() {
 	if i.http != nil {
 		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 		_ = i.http.Shutdown(ctx)

@@ -87,7 +87,10 @@ func attemptUDP(ctx context.Context, p path, to netip.AddrPort, after func() str
 		if err != nil {
 			return Seen{Words: silence(p, to.Addr(), 53)}
 		}
-		return Seen{true, true, fmt.Sprintf("the name server answers (%s) %s", dns.RcodeToString[r.Rcode], after())}
+		if r.Rcode == dns.RcodeRefused {
+			return Seen{true, false, "the name server refuses to answer"}
+		}
+		return Seen{true, true, "the name server answers " + after()}
 	}
 	c, err := p.DialUDP(to)
 	if err != nil {

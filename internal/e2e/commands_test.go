@@ -1,0 +1,130 @@
+package e2e
+
+import (
+	"bytes"
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"unicode/utf8"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowlantern/internal/cli"
+	"yellowlantern/internal/tour"
+)
+
+// terminal runs commands of the command line as a user would.
+type terminal struct {
+	t      *testing.T
+	access string
+}
+
+func newTerminal(t *testing.T, d *tour.Demo) terminal {
+	access := filepath.Join(t.TempDir(), "access.json")
+	require.NoError(t, cli.WriteAccess(access, cli.Access{URL: d.URL(), Token: d.Client.Token}))
+	return terminal{t, access}
+}
+
+// run gives what a command prints, and its exit code.
+func (x terminal) run(args ...string) (string, int, error) {
+	var out bytes.Buffer
+	err := cli.New(&out).Run(x.t.Context(), append([]string{"yl", "--access", x.access}, args...))
+	return out.String(), cli.ExitCode(err), err
+}
+
+func write(t *testing.T, text string) string {
+	path := filepath.Join(t.TempDir(), "file")
+	require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
+	return path
+}
+
+// Every command prints tables that fit 100 columns and, asked for it, JSON; its exit code tells how things are.
+func TestCommands(t *testing.T) {
+	d := island(t, nil)
+	x := newTerminal(t, d)
+	rory := write(t, d.Passwords["rory.researcher"]+"\n")
+	changed := write(t, strings.Replace(d.Scenario.Plan, "groups: [researchers], to: [records, nestcams]", "groups: [researchers], to: [records]", 1))
+	harmless := write(t, strings.Replace(d.Scenario.Plan, "name: Tern Island Observatory", "name: Tern Island", 1))
+	newPassword := write(t, "four terns one jetty")
+	connect(t, d, "vera.volunteer")
+	for _, c := range []struct {
+		args string
+		exit int
+		says string
+	}{
+		{"plan show", 0, "# Tern Island Observatory"},
+		{"plan show --revision 1", 0, "format: 1"},
+		{"plan check " + changed, 1, "expectation-fails@expectations/researchers-read-the-archive"},
+		{"plan load " + changed, 1, "→ add a rule that permits tcp/80 to nestcams for researchers"},
+		{"plan drafts", 0, "up to date"},
+		{"plan review", 1, "- loses ping, tcp/80, tcp/443 at nestcams"},
+		{"plan difference --draft draft", 0, "rules/archive/to"},
+		{"prove --draft draft", 1, "decided at rules by rules"},
+		{"journey --from rory.researcher --to nestcams:80 --draft draft", 1, "lost at rules: no rule permits tcp/80"},
+		{"plan commit -m x", 4, ""},
+		{"plan load " + harmless, 0, "0 stop"},
+		{"plan rebase", 0, "revision 1"},
+		{"plan commit -m shorter", 0, "revision 2 runs"},
+		{"plan history", 0, "shorter"},
+		{"plan restore 1", 0, "holds revision 1"},
+		{"plan discard", 0, "gone"},
+		{"users list", 0, "Rory Researcher"},
+		{"users list --filter wardens", 0, "wanda.warden"},
+		{"users add new.comer --full-name Newcomer --group volunteers --password-file " + newPassword, 0, "added"},
+		{"users add new.comer --password-file " + newPassword, 4, ""},
+		{"users add x --password-file " + write(t, "short"), 4, ""},
+		{"users change new.comer --group wardens --off", 0, "changed"},
+		{"users list --filter off", 0, "wardens"},
+		{"users password new.comer --password-file " + newPassword, 0, "new password"},
+		{"users remove new.comer", 0, "gone"},
+		{"users remove new.comer", 4, ""},
+		{"groups", 0, "vera.volunteer"},
+		{"certificate list", 0, "gate.tern.example"},
+		{"certificate make spare --for spare.tern.example --for 192.0.2.10", 0, "192.0.2.10"},
+		{"prove", 0, "✓ holds"},
+		{"prove --filter turbine", 0, "contractor-nothing-else"},
+		{"board", 0, "kept out"},
+		{"journey --from rory.researcher --to records.tern.example:443", 0, "the answer comes back"},
+		{"journey --from group:wardens --to 198.51.100.80 --service tcp/80", 0, "gets there, and the answer comes back"},
+		{"journey --from nobody --to records:80", 4, ""},
+		{"journey --from rory.researcher --to nowhere:80", 4, ""},
+		{"probe --user rory.researcher --password-file " + rory, 0, "name server"},
+		{"probe --user rory.researcher --vantage moon --password-file " + rory, 2, ""},
+		{"sessions list", 0, "vera.volunteer"},
+		{"sessions end vera.volunteer", 0, "ended: 1"},
+		{"journal --limit 100", 0, "revision 2"},
+		{"journal --kind login --user vera.volunteer", 0, "logged in by passage"},
+		{"status", 0, "names-for-all"},
+	} {
+		text, exit, err := x.run(strings.Fields(c.args)...)
+		require.Equal(t, c.exit, exit, "yl %s: %v\n%s", c.args, err, text)
+		require.Contains(t, squeezed(text), c.says, "yl %s", c.args)
+		if exit > 0 {
+			require.NotEmpty(t, err.Error())
+		}
+		if !strings.HasPrefix(c.args, "plan show") {
+			for _, line := range strings.Split(text, "\n") {
+				require.LessOrEqual(t, utf8.RuneCountInString(line), 100, "yl %s prints a line that is too wide: %s", c.args, line)
+			}
+		}
+		changes := strings.HasPrefix(c.args, "users ") && !strings.HasPrefix(c.args, "users list") || strings.Contains(c.args, "commit") || strings.Contains(c.args, "end ") || strings.Contains(c.args, "discard") || strings.Contains(c.args, "--draft draft") || strings.Contains(c.args, "review") || strings.Contains(c.args, "rebase")
+		if c.exit <= 1 && !changes && !strings.HasPrefix(c.args, "plan load") {
+			text, _, _ := x.run(append([]string{"--json"}, strings.Fields(c.args)...)...)
+			require.True(t, json.Valid([]byte(text)), "yl --json %s: %.300s", c.args, text)
+		}
+	}
+	_, exit, err := terminal{t, filepath.Join(t.TempDir(), "none.json")}.run("prove")
+	require.Equal(t, 3, exit)
+	require.ErrorContains(t, err, "yl sign-in")
+	d.Stop()
+	_, exit, err = x.run("prove")
+	require.Equal(t, 3, exit)
+	require.ErrorContains(t, err, "is it running?")
+}
+
+// squeezed undoes the wrapping of a table, as far as a search in it needs.
+func squeezed(text string) string {
+	return strings.Join(strings.Fields(text), " ") + "\n" + text
+}
