@@ -143,6 +143,19 @@ func (h *home) translate(i packet.Info) uint16 {
 	return chosen
 }
 
+// Forget makes the home router of a vantage lose its translations, as one does that restarts: what devices send next goes
+// out by other ports, and what comes for the old ones is lost.
+func (l *Lab) Forget(vantage string) {
+	for _, h := range l.homes {
+		if h.v.Name == vantage {
+			h.mu.Lock()
+			clear(h.out)
+			clear(h.back)
+			h.mu.Unlock()
+		}
+	}
+}
+
 // receive takes what comes back from the internet.
 func (h *home) receive(b []byte) {
 	info, err := packet.Parse(b)

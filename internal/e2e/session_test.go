@@ -1,0 +1,167 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"runtime"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowlantern/internal/client"
+	"yellowlantern/internal/gateway"
+	"yellowlantern/internal/probe"
+)
+
+func ping(t *testing.T, tn *probe.Tunnel, dst string) error {
+	ctx, cancel := context.WithTimeout(t.Context(), 3*time.Second)
+	defer cancel()
+	_, err := tn.Stack.Ping(ctx, mustAddr(dst), tn.Send)
+	return err
+}
+
+// A home router that forgets its translations does not end a session: the gateway follows the device to its new port.
+func TestSessionSurvivesForgottenTranslation(t *testing.T) {
+	d := island(t, nil)
+	tn := connect(t, d, "rory.researcher")
+	require.NoError(t, ping(t, tn, "10.20.30.5"))
+	seen := func() string {
+		ss, err := client.Get[[]gateway.Session](t.Context(), d.Client, "/sessions")
+		require.NoError(t, err)
+		require.Len(t, ss, 1)
+		return ss[0].From
+	}
+	before := seen()
+	require.True(t, strings.HasPrefix(before, "203.0.113.45:"), before)
+	d.Lab.Forget("home")
+	require.NoError(t, ping(t, tn, "10.20.30.5"), "by the new port")
+	require.NotEqual(t, before, seen())
+	require.NoError(t, tn.Ended())
+}
+
+// The ping that failed before connecting answers after, and fails again when the session is over. That is the whole point.
+func TestPingBeforeAndAfter(t *testing.T) {
+	d := island(t, nil)
+	u := home(t, d)
+	try := func() error {
+		ctx, cancel := context.WithTimeout(t.Context(), 700*time.Millisecond)
+		defer cancel()
+		_, err := u.Ping(ctx, mustAddr("10.20.30.5"))
+		return err
+	}
+	require.Error(t, try())
+	tn, err := probe.Open(t.Context(), u, order(t, d, "rory.researcher"), probe.Options{Password: d.Passwords["rory.researcher"]})
+	require.NoError(t, err)
+	require.NoError(t, ping(t, tn, "10.20.30.5"))
+	require.NoError(t, ping(t, tn, "fd00:20:30::5"))
+	require.Error(t, ping(t, tn, "10.20.0.20"), "routed, and no rule permits it")
+	require.Contains(t, tn.Stack.Said(mustAddr("10.20.0.20"), 0), "prohibited (said by 10.20.0.1)")
+	require.Error(t, ping(t, tn, "10.20.40.10"), "neither routed nor permitted")
+	tn.Close()
+	require.Error(t, try())
+	journaled(t, d, "ended", "the device ended the session")
+}
+
+// onLoopback is this machine's own network, on which the gateway's name leads to loopback.
+type onLoopback struct{ probe.Underlay }
+
+func (onLoopback) Resolve(context.Context, string) ([]netip.Addr, error) {
+	return []netip.Addr{mustAddr("127.0.0.1")}, nil
+}
+
+// The probe needs no lab: it logs in by the operating system's own sockets, without privileges.
+func TestProbeByOrdinarySockets(t *testing.T) {
+	d := island(t, nil)
+	opt := probe.Options{Password: d.Passwords["curt.contractor"], IKEPort: d.Sockets.IKE().Port(), NATTPort: d.Sockets.NATT().Port()}
+	o := order(t, d, "curt.contractor")
+	for i := range o.Trials { // nothing of the site is on this machine's network: what is tried before connecting is left out here
+		o.Trials[i].Network = ""
+	}
+	r, err := probe.Run(t.Context(), onLoopback{probe.Host()}, o, opt)
+	require.NoError(t, err)
+	require.True(t, r.Connected, r.Login)
+	require.True(t, r.OK, "%+v", r)
+	require.False(t, r.Given.Behind, "there is no translation on loopback")
+	require.Equal(t, "this machine's network", r.Vantage)
+}
+
+// Many people at once: every session has addresses of its own, all of them work, and when they are gone nothing is left.
+func TestManySessions(t *testing.T) {
+	d := island(t, nil)
+	o := order(t, d, "rory.researcher")
+	const people = 30
+	tunnels := make([]*probe.Tunnel, people)
+	var wait sync.WaitGroup
+	errs := make(chan error, people)
+	for i := range people {
+		wait.Go(func() {
+			u, err := probe.Vantage(t.Context(), d.Lab.Vantages()[0].Link)
+			if err == nil {
+				tunnels[i], err = probe.Open(t.Context(), u, o, probe.Options{Password: d.Passwords["rory.researcher"]})
+			}
+			if err == nil {
+				ctx, cancel := context.WithTimeout(t.Context(), 5*time.Second)
+				defer cancel()
+				_, err = tunnels[i].Stack.Ping(ctx, mustAddr("10.20.30.5"), tunnels[i].Send)
+			}
+			if err != nil {
+				errs <- err
+			}
+		})
+	}
+	wait.Wait()
+	close(errs)
+	for err := range errs {
+		require.NoError(t, err)
+	}
+	seen := map[netip.Addr]bool{}
+	for _, tn := range tunnels {
+		for _, a := range tn.Given.Addresses {
+			require.False(t, seen[a], "%s is leased twice", a)
+			seen[a] = true
+		}
+	}
+	for _, tn := range tunnels {
+		tn.Close()
+	}
+	require.Eventually(t, func() bool {
+		s, err := client.Get[gateway.Status](context.Background(), d.Client, "/status")
+		return err == nil && s.Sessions == 0 && s.LoggingIn == 0 && s.Flows == 0
+	}, 5*time.Second, 50*time.Millisecond)
+}
+
+// Logins that come to nothing leave nothing behind: memory does not grow with their number.
+func TestRefusedLoginsLeaveNothing(t *testing.T) {
+	d := island(t, nil)
+	o := order(t, d, "rory.researcher")
+	try := func(n int) {
+		for range n {
+			u, err := probe.Vantage(t.Context(), d.Lab.Vantages()[0].Link)
+			require.NoError(t, err)
+			_, err = probe.Open(t.Context(), u, o, probe.Options{Password: "not the password"})
+			require.ErrorContains(t, err, "user or password is wrong")
+			u.Close()
+		}
+	}
+	heap := func() uint64 {
+		runtime.GC()
+		runtime.GC()
+		var m runtime.MemStats
+		runtime.ReadMemStats(&m)
+		return m.HeapAlloc
+	}
+	try(20)
+	before := heap()
+	try(100)
+	require.Less(t, heap(), before+4<<20, "a hundred refused logins keep less than 4 MiB (the lab's sockets among it)")
+	s, err := client.Get[gateway.Status](t.Context(), d.Client, "/status")
+	require.NoError(t, err)
+	require.Zero(t, s.Sessions+s.LoggingIn)
+	es, err := client.Get[[]gateway.Event](t.Context(), d.Client, "/journal?kind=refused&limit=500")
+	require.NoError(t, err)
+	require.Len(t, es, 120, fmt.Sprint(len(es)))
+}
