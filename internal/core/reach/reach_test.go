@@ -1,0 +1,182 @@
+package reach_test
+
+import (
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowlantern/demo"
+	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/core/reach"
+	"yellowlantern/internal/core/site"
+	"yellowlantern/internal/testkit/bigplan"
+)
+
+var people = []reach.Person{{User: "wanda", Groups: []string{"wardens"}}, {User: "rory", Groups: []string{"researchers"}}, {User: "vera", Groups: []string{"volunteers"}},
+	{User: "curt", Groups: []string{"turbine-contractor"}}, {User: "both", Groups: []string{"researchers", "volunteers"}}, {User: "guest", Groups: []string{"campers"}}}
+
+func compile(t testing.TB, replace ...string) *site.Model {
+	s, err := demo.Load("")
+	require.NoError(t, err)
+	for i := 0; i < len(replace); i += 2 {
+		require.Equal(t, 1, strings.Count(s.Plan, replace[i]), "what is replaced stands once: %q", replace[i])
+	}
+	d, err := plan.Read(strings.NewReplacer(replace...).Replace(s.Plan))
+	require.NoError(t, err)
+	m, err := site.Compile(&d.Plan, "jetty")
+	require.NoError(t, err)
+	return m
+}
+
+func result(t *testing.T, p reach.Proof, expectation, class string) reach.Result {
+	i := slices.IndexFunc(p.Results, func(r reach.Result) bool { return r.Expectation == expectation && r.Class == class })
+	require.GreaterOrEqual(t, i, 0)
+	return p.Results[i]
+}
+
+// Each outcome of an expectation, with what is wrong, one packet, the station and setting at fault, and the mend.
+func TestProof(t *testing.T) {
+	sound := reach.Prove(compile(t), people)
+	require.Zero(t, sound.Failed)
+	require.Len(t, sound.Results, 20, "everyone means everyone whom a passage admits")
+
+	cases := []struct {
+		change              []string
+		expectation, class  string
+		outcome             string
+		wrong               reach.Line
+		station, says, mend string
+	}{
+		{[]string{"groups: [volunteers], to: [nestcams], services: [web]", "groups: [volunteers], to: [nestcams], services: [tcp/443]"}, "volunteers-watch-nests", "volunteers", reach.Fails,
+			reach.Line{To: "nestcams", Services: "tcp/80"}, "rules", "no rule permits tcp/80 to nestcams", "add a rule that permits tcp/80 to nestcams for volunteers"},
+		{[]string{"to: [records, nestcams], services: [web, ping]}\n  - {name: cam", "to: [records, nestcams], services: [tcp/80, ping]}\n  - {name: cam"}, "researchers-read-the-archive", "researchers", reach.InPart,
+			reach.Line{To: "records, nestcams", Services: "tcp/443"}, "rules", "reaches it only in part", "tcp/443"},
+		{[]string{"split: [station, archive]", "split: [station]"}, "researchers-read-the-archive", "researchers", reach.Fails,
+			reach.Line{To: "records, nestcams", Services: "ping, tcp/80, tcp/443"}, "device", "not among the routes", "add records to passages/research/routes/split"},
+		{[]string{"{to: 0.0.0.0/0, via: 10.20.0.1}", "{to: 0.0.0.0/0, via: 10.20.0.9}"}, "contractor-runs-the-turbine", "turbine-contractor", reach.Fails,
+			reach.Line{To: "turbine-control", Services: "ping, tcp/502"}, "return", "no router of the plan", "route that leads to the gateway"},
+		{[]string{"split: [names, turbine]", "split: [turbine]"}, "contractor-runs-the-turbine", "turbine-contractor", reach.Fails,
+			reach.Line{To: "names (10.20.0.53)", Services: "udp/53"}, "device", "no name server", "add names"},
+		{[]string{"groups: [turbine-contractor], to: [turbine-control], services: [controls, ping]", "groups: [turbine-contractor], to: [turbine-control, office], services: [controls, ping]"}, "no-guests-in-the-office", "turbine-contractor", reach.Fails,
+			reach.Line{To: "office", Services: "ping, tcp/502"}, "rules", "rule turbine permits tcp/502 to office", "narrow rules/turbine"},
+		{[]string{"groups: [turbine-contractor], to: [turbine-control], services: [controls, ping]", "groups: [turbine-contractor], to: [turbine], services: [controls, ping]"}, "contractor-nothing-else", "turbine-contractor", reach.Fails,
+			reach.Line{}, "rules", "no expectation asks for", "narrow rules/turbine"},
+	}
+	for _, c := range cases {
+		t.Run(c.expectation, func(t *testing.T) {
+			r := result(t, reach.Prove(compile(t, c.change...), people), c.expectation, c.class)
+			require.Equal(t, c.outcome, r.Outcome)
+			require.Contains(t, r.Words, c.says)
+			if c.wrong.To != "" {
+				require.Contains(t, r.Wrong, c.wrong)
+			}
+			require.NotNil(t, r.Example)
+			require.Equal(t, c.station, r.Example.Station)
+			require.Contains(t, r.Example.Fix, c.mend)
+			require.NotEmpty(t, r.Example.Journey.Steps)
+		})
+	}
+}
+
+// A missing split route never proves a prohibition: the rules must hold it.
+func TestProhibitionDoesNotHangOnRoutes(t *testing.T) {
+	m := compile(t, "{name: hands-off-the-turbine, action: refuse, groups: [wardens, researchers, volunteers]", "{name: open, action: permit, groups: [volunteers]")
+	r := result(t, reach.Prove(m, people), "only-the-contractor", "volunteers")
+	require.Equal(t, reach.Fails, r.Outcome, "the device does not route it, and that is no protection")
+	require.Contains(t, r.Words, "rule open permits")
+}
+
+// What a change does for whom, in words; somebody who loses everything is told apart.
+func TestChanges(t *testing.T) {
+	before := compile(t)
+	require.Empty(t, reach.Changes(before, before, people))
+	after := compile(t, "groups: [volunteers], to: [nestcams], services: [web]", "groups: [volunteers], to: [nestcams, records], services: [tcp/80]",
+		"groups: [turbine-contractor]\n    tunnels", "groups: [wardens]\n    tunnels")
+	got := map[string]reach.Change{}
+	for _, c := range reach.Changes(before, after, people) {
+		got[c.Class] = c
+	}
+	require.Equal(t, []reach.Line{{To: "records (10.20.30.5)", Services: "tcp/80"}}, got["volunteers"].Gains)
+	require.Equal(t, []reach.Line{{To: "nestcams", Services: "tcp/443"}}, got["volunteers"].Loses)
+	require.True(t, got["turbine-contractor"].Shut)
+	require.Equal(t, "contractor", got["turbine-contractor"].Before)
+	require.NotContains(t, got, "researchers")
+	first := reach.Changes(nil, before, people)
+	require.Len(t, first, 5, "nobody is admitted who was not")
+}
+
+// The board and the trials tell the same story as the proof.
+func TestBoardAndTrials(t *testing.T) {
+	m := compile(t)
+	b := reach.MakeBoard(m, people)
+	cell := func(class, destination string) reach.Cell {
+		for _, r := range b.Rows {
+			for i, d := range b.Destinations {
+				if r.Class == class && d.Name == destination {
+					return r.Cells[i]
+				}
+			}
+		}
+		t.Fatal("no such cell")
+		return reach.Cell{}
+	}
+	require.Equal(t, "ping, tcp/80, tcp/443", cell("researchers", "records").Computed)
+	require.Equal(t, reach.CellReach, cell("researchers", "records").State)
+	require.Equal(t, reach.CellRefused, cell("wardens", "turbine-control").State)
+	require.Equal(t, reach.CellUnasked, cell("wardens", "records").State)
+	require.Equal(t, reach.CellNothing, cell("campers", "records").State)
+	require.Equal(t, reach.CellReach, cell("wardens", plan.Internet).State)
+	b = reach.MakeBoard(compile(t, "groups: [volunteers], to: [nestcams], services: [web]", "groups: [volunteers], to: [nestcams, office], services: [tcp/443]"), people)
+	require.Equal(t, reach.CellMissing, cell("volunteers", "nestcams").State)
+	require.Equal(t, reach.CellBreach, cell("volunteers", "office").State)
+
+	c := reach.NewComputer(m)
+	for _, class := range reach.Classes(m, people) {
+		r := c.Of(class.Class)
+		trials := reach.Trials(m, class, r)
+		if class.Passage == nil {
+			require.Empty(t, trials)
+			continue
+		}
+		for _, trial := range trials {
+			require.Equal(t, trial.Want, trial.Computed, "a sound plan computes what it expects: %+v", trial)
+			require.True(t, slices.ContainsFunc(class.Passage.Pool, func(s netset.Span) bool { return s.From.Is4() == trial.Dst.Is4() }))
+		}
+	}
+}
+
+// On large plans: a permission more never takes reach away, a refusal more never gives any, and full reach is within enforced reach.
+func TestRulesAreMonotonic(t *testing.T) {
+	p, persons := bigplan.Make(bigplan.Size{Groups: 12, Destinations: 40, Rules: 120, Users: 24})
+	r := rand.New(rand.NewPCG(7, 7))
+	all := func(p *plan.Plan) (out []netset.Traffic) {
+		m, err := site.Compile(p, "gw")
+		require.NoError(t, err)
+		c := reach.NewComputer(m)
+		for _, class := range reach.Classes(m, persons) {
+			x := c.Of(class.Class)
+			for i := range x.Full {
+				require.True(t, x.Enforced[i].Traffic.Covers(x.Full[i].Traffic))
+			}
+			out = append(out, reach.Everywhere(x.Enforced))
+		}
+		return out
+	}
+	whole := all(p)
+	for range 25 {
+		i := r.IntN(len(p.Rules))
+		fewer := *p
+		fewer.Rules = slices.Delete(slices.Clone(p.Rules), i, i+1)
+		for k, without := range all(&fewer) {
+			if p.Rules[i].Action == plan.Permit {
+				require.True(t, whole[k].Covers(without), "permission %s", p.Rules[i].Name)
+			} else {
+				require.True(t, without.Covers(whole[k]), "refusal %s", p.Rules[i].Name)
+			}
+		}
+	}
+}
