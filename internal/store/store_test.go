@@ -1,0 +1,136 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowlantern/internal/core/eap"
+)
+
+func open(t *testing.T, folder string) *Store {
+	s, err := Open(folder)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = s.Close() })
+	return s
+}
+
+// Of two who change the same version of a draft at once, one is told that it is stale; versions are never lost.
+func TestDraftVersions(t *testing.T) {
+	s, ctx := open(t, t.TempDir()), context.Background()
+	_, err := s.SaveDraft(ctx, Draft{Name: "d", Text: "0"}, 0)
+	require.NoError(t, err)
+	_, err = s.SaveDraft(ctx, Draft{Name: "d", Text: "again"}, 0)
+	require.ErrorIs(t, err, ErrExists)
+	for version := 1; version <= 5; version++ {
+		var wait sync.WaitGroup
+		results := make([]error, 4)
+		for i := range results {
+			wait.Go(func() { _, results[i] = s.SaveDraft(ctx, Draft{Name: "d", Text: fmt.Sprint(version, i)}, version) })
+		}
+		wait.Wait()
+		won := 0
+		for _, err := range results {
+			if err == nil {
+				won++
+			} else {
+				require.ErrorIs(t, err, ErrStale)
+			}
+		}
+		require.Equal(t, 1, won)
+	}
+	d, err := s.Draft(ctx, "d")
+	require.NoError(t, err)
+	require.Equal(t, 6, d.Version)
+	require.NoError(t, s.DeleteDraft(ctx, "d"))
+	require.ErrorIs(t, s.DeleteDraft(ctx, "d"), ErrNotFound)
+	_, err = s.SaveDraft(ctx, Draft{Name: "d"}, 6)
+	require.ErrorIs(t, err, ErrStale)
+}
+
+// A revision and the end of its draft are written both or neither; a number is given once; one that does not run is taken back whole.
+func TestRevisions(t *testing.T) {
+	s, ctx := open(t, t.TempDir()), context.Background()
+	_, err := s.Newest(ctx)
+	require.ErrorIs(t, err, ErrNotFound)
+	d, err := s.SaveDraft(ctx, Draft{Name: "d", Text: "one"}, 0)
+	require.NoError(t, err)
+	require.NoError(t, s.AddRevision(ctx, Revision{Number: 1, Text: "one"}, "d"))
+	_, err = s.Draft(ctx, "d")
+	require.ErrorIs(t, err, ErrNotFound)
+	_, err = s.SaveDraft(ctx, Draft{Name: "e", Text: "two"}, 0)
+	require.NoError(t, err)
+	require.ErrorIs(t, s.AddRevision(ctx, Revision{Number: 1, Text: "two"}, "e"), ErrStale)
+	_, err = s.Draft(ctx, "e")
+	require.NoError(t, err, "the draft stays")
+	require.NoError(t, s.DropRevision(ctx, 1, d))
+	_, err = s.Newest(ctx)
+	require.ErrorIs(t, err, ErrNotFound)
+	back, err := s.Draft(ctx, "d")
+	require.NoError(t, err)
+	require.Equal(t, "one", back.Text)
+}
+
+func TestPeople(t *testing.T) {
+	s, ctx := open(t, t.TempDir()), context.Background()
+	u := User{Name: "rory", FullName: "Rory", Groups: []Membership{{"rory", "a"}, {"rory", "b"}}}
+	require.NoError(t, s.AddUser(ctx, u, "tide 4 tern"))
+	require.ErrorIs(t, s.AddUser(ctx, u, "tide 4 tern"), ErrExists)
+	require.NoError(t, s.ChangeUser(ctx, User{Name: "rory", FullName: "R.", Off: true}, []string{"c"}))
+	got, err := s.User(ctx, "rory")
+	require.NoError(t, err)
+	require.Equal(t, []Membership{{"rory", "c"}}, got.Groups)
+	require.True(t, got.Off)
+	require.Empty(t, got.Sealed)
+	v, err := s.JudgeLogin(ctx, eap.Check{User: "rory"})
+	require.NoError(t, err)
+	require.Equal(t, "the user is switched off", v.Refusal)
+	_, err = s.JudgeLogin(ctx, eap.Check{User: "nobody"})
+	require.ErrorIs(t, err, ErrNotFound)
+	require.ErrorIs(t, s.ChangeUser(ctx, User{Name: "nobody"}, nil), ErrNotFound)
+	require.ErrorIs(t, s.SetPassword(ctx, "nobody", "x"), ErrNotFound)
+	require.NoError(t, s.RemoveUser(ctx, "rory"))
+	require.NoError(t, s.AddUser(ctx, User{Name: "rory"}, "tide 4 tern"), "nothing of the old one is left")
+	got, err = s.User(ctx, "rory")
+	require.NoError(t, err)
+	require.Empty(t, got.Groups)
+}
+
+func TestSessionsAndTokensExpire(t *testing.T) {
+	s, ctx := open(t, t.TempDir()), context.Background()
+	require.NoError(t, s.AddFirstAdministrator(ctx, Administrator{Name: "ada"}))
+	require.ErrorIs(t, s.AddFirstAdministrator(ctx, Administrator{Name: "bob"}), ErrExists)
+	require.NoError(t, s.AddConsoleSession(ctx, ConsoleSession{Hash: "old", Administrator: "ada", Expires: time.Now().Add(-time.Minute)}))
+	require.NoError(t, s.AddConsoleSession(ctx, ConsoleSession{Hash: "new", Administrator: "ada", Expires: time.Now().Add(time.Minute)}))
+	_, err := s.ConsoleSession(ctx, "old")
+	require.ErrorIs(t, err, ErrNotFound)
+	_, err = s.ConsoleSession(ctx, "new")
+	require.NoError(t, err)
+	require.NoError(t, s.EndConsoleSession(ctx, "new"))
+	_, err = s.ConsoleSession(ctx, "new")
+	require.ErrorIs(t, err, ErrNotFound)
+	_, err = s.Token(ctx, "none")
+	require.ErrorIs(t, err, ErrNotFound)
+}
+
+// A folder that does not fit is told with what to do, and left as it is.
+func TestOpenRefuses(t *testing.T) {
+	folder := t.TempDir()
+	s, err := Open(folder)
+	require.NoError(t, err)
+	require.NoError(t, s.db.Exec("PRAGMA user_version = 99").Error)
+	require.NoError(t, s.Close())
+	_, err = Open(folder)
+	require.ErrorContains(t, err, "newer version of this program")
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "key"), []byte("short"), 0o600))
+	_, err = Open(folder)
+	require.ErrorContains(t, err, "restore it from the backup")
+	_, err = Open(filepath.Join(folder, "key", "under-a-file"))
+	require.ErrorContains(t, err, "data folder")
+}
