@@ -14,6 +14,7 @@ import (
 
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/gateway"
+	"yellowlantern/internal/instance"
 	"yellowlantern/internal/probe"
 )
 
@@ -164,4 +165,12 @@ func TestRefusedLoginsLeaveNothing(t *testing.T) {
 	es, err := client.Get[[]gateway.Event](t.Context(), d.Client, "/journal?kind=refused&limit=500")
 	require.NoError(t, err)
 	require.Len(t, es, 120, fmt.Sprint(len(es)))
+}
+
+// The gateway's ports serve callers by IPv4, by IPv6, and by both on one socket.
+func TestListeningFamilies(t *testing.T) {
+	for _, addr := range []string{"127.0.0.1:0", "[::1]:0", ":0"} {
+		d := island(t, func(o *instance.Options) { o.IKE, o.NATT = addr, addr })
+		require.NoError(t, ping(t, connect(t, d, "rory.researcher"), "10.20.30.5"), addr)
+	}
 }

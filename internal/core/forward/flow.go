@@ -16,8 +16,10 @@ const (
 	udpIdle   = 2 * time.Minute
 	icmpIdle  = 30 * time.Second
 
-	// maxFlows bounds what one gateway remembers.
-	maxFlows = 1 << 18
+	// maxFlows bounds what one gateway remembers, maxPerSession what one person can make it remember: nobody takes the
+	// room of all.
+	maxFlows      = 1 << 18
+	maxPerSession = 1 << 13
 )
 
 // flowKey names a flow from one side: ports are 0 where the protocol has none; an ICMP query has its identifier as source
@@ -87,7 +89,7 @@ func (e *Engine) openFlow(s *Session, rule *site.Rule, key flowKey, p site.Packe
 	if !v.OK {
 		return nil, e.lose(s, site.Translating, v)
 	}
-	if len(e.flows) >= maxFlows {
+	if len(e.flows) >= maxFlows || s.flows >= maxPerSession {
 		return nil, e.lose(s, site.State, site.Verdict{Setting: "rules"})
 	}
 	f := &flow{session: s, key: key, first: p, src: src, srcPort: key.srcPort, out: out, rule: rule.Name, model: e.model}
@@ -95,6 +97,7 @@ func (e *Engine) openFlow(s *Session, rule *site.Rule, key flowKey, p site.Packe
 		return nil, e.lose(s, site.Translating, site.Verdict{Setting: "nat"})
 	}
 	e.flows[key], e.backs[f.backKey()] = f, f
+	s.flows++
 	e.count(rule.Name, 0, true)
 	e.rules[rule.Name].Packets-- // the packet itself is counted with those that follow
 	return f, Result{}
@@ -142,6 +145,7 @@ func (e *Engine) judgeAgain(f *flow, p site.Packet) bool {
 }
 
 func (e *Engine) forget(f *flow) {
+	f.session.flows--
 	delete(e.flows, f.key)
 	delete(e.backs, f.backKey())
 }

@@ -28,6 +28,7 @@ type Session struct {
 
 	class     *site.Class
 	leased    netset.Addrs
+	flows     int
 	answers   int // ICMP answers in the current second
 	answersAt int64
 }

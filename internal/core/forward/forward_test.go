@@ -4,17 +4,15 @@ import (
 	"encoding/binary"
 	"net/netip"
 	"slices"
-	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
-	"yellowlantern/demo"
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/packet"
-	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/site"
+	"yellowlantern/internal/testkit/island"
 )
 
 var (
@@ -26,18 +24,8 @@ var (
 	router  = netip.MustParseAddr("203.0.113.200")
 )
 
-func model(t *testing.T, replace ...string) *site.Model {
-	s, err := demo.Load("")
-	require.NoError(t, err)
-	d, err := plan.Read(strings.NewReplacer(replace...).Replace(s.Plan))
-	require.NoError(t, err)
-	m, err := site.Compile(&d.Plan, "jetty")
-	require.NoError(t, err)
-	return m
-}
-
-func engine(t *testing.T) (*Engine, *Session) {
-	e := New(model(t))
+func engine(t testing.TB) (*Engine, *Session) {
+	e := New(island.Model(t))
 	s := &Session{ID: 1, User: "wanda", Groups: []string{"wardens"}, Addresses: []netip.Addr{warden}, MTU: 1400}
 	e.Attach(s)
 	return e, s
@@ -144,13 +132,28 @@ func TestFlowsEnd(t *testing.T) {
 	require.Zero(t, e.Flows(), "its session ended")
 }
 
+// One person cannot take the room that flows of others need.
+func TestFlowsOfOnePersonAreBounded(t *testing.T) {
+	e, s := engine(t)
+	other := &Session{ID: 2, User: "rory", Groups: []string{"wardens"}, Addresses: []netip.Addr{netip.MustParseAddr("10.99.0.6")}, MTU: 1400}
+	e.Attach(other)
+	for port := range maxPerSession + 100 {
+		e.FromTunnel(s, tcp(warden, office, uint16(port), 80, 2, 60), noon)
+	}
+	require.Equal(t, maxPerSession, e.Flows())
+	require.EqualValues(t, 100, s.Counters.Lost[site.State])
+	require.NotNil(t, e.FromTunnel(other, tcp(other.Addresses[0], office, 1, 80, 2, 60), noon).Inside)
+	e.Tick(noon.Add(5 * time.Hour))
+	require.Zero(t, e.Flows()+s.flows+other.flows)
+}
+
 // A commit judges every flow again at its next packet: what is no longer let in ends, what still is goes on.
 func TestCommitJudgesFlowsAgain(t *testing.T) {
 	e, s := engine(t)
 	records := netip.MustParseAddr("10.20.30.5")
 	e.FromTunnel(s, tcp(warden, office, 40000, 80, 2, 60), noon)
 	e.FromTunnel(s, tcp(warden, records, 40001, 80, 2, 60), noon)
-	e.Commit(model(t, "groups: [wardens], to: [station, archive]", "groups: [wardens], to: [archive]"))
+	e.Commit(island.Model(t, "groups: [wardens], to: [station, archive]", "groups: [wardens], to: [archive]"))
 	require.Equal(t, site.State, e.FromInside(tcp(office, warden, 80, 40000, 16, 60), noon).Station)
 	require.Equal(t, site.Rules, e.FromTunnel(s, tcp(warden, office, 40000, 80, 16, 60), noon).Station)
 	require.Empty(t, e.FromInside(tcp(records, warden, 80, 40001, 16, 60), noon).Station)
@@ -174,8 +177,11 @@ func TestAnswersAreLimited(t *testing.T) {
 func FuzzForward(f *testing.F) {
 	f.Add(tcp(warden, office, 40000, 80, 2, 60), tcp(office, warden, 80, 40000, 18, 60))
 	f.Add(packet.EchoRequest(warden, office, []byte{0, 1, 0, 1}), packet.EchoRequest(netip.MustParseAddr("fd00:99::5"), netip.MustParseAddr("fd00:20::20"), []byte{0, 1, 0, 1}))
+	m := island.Model(f)
 	f.Fuzz(func(t *testing.T, a, b []byte) {
-		e, s := engine(t)
+		e := New(m)
+		s := &Session{ID: 1, User: "wanda", Groups: []string{"wardens"}, Addresses: []netip.Addr{warden, netip.MustParseAddr("fd00:99::5")}, MTU: 1400}
+		e.Attach(s)
 		for _, x := range [][]byte{a, b, a} {
 			if r := e.FromTunnel(s, slices.Clone(x), noon); r.Packet != nil {
 				i, err := packet.Parse(r.Packet)

@@ -3,13 +3,16 @@ package ike
 import (
 	"bytes"
 	"crypto"
+	"crypto/ecdh"
 	"crypto/ecdsa"
 	"crypto/hmac"
 	"crypto/rand"
 	"crypto/sha256"
 	"crypto/x509"
 	"encoding/binary"
+	"encoding/hex"
 	"net/netip"
+	"strings"
 	"testing"
 	"time"
 
@@ -362,6 +365,23 @@ func TestSecondDerivation(t *testing.T) {
 	require.Equal(t, byte(14), auth[0])
 	require.Equal(t, "\x0c0\x0a\x06\x08\x2a\x86\x48\xce\x3d\x04\x03\x02", string(auth[4:17]), "RFC 7427 appendix A.3.2")
 	require.True(t, ecdsaVerify(gateway.Leaf, digest[:], auth[17:]))
+}
+
+// Vectors of the RFCs for what the key schedule is made of: RFC 4868 §2.7.2.1 (PRF-1), RFC 5903 §8.1.
+func TestRFCVectors(t *testing.T) {
+	hexed := func(s string) []byte { return must(hex.DecodeString(strings.ReplaceAll(s, " ", ""))) }
+	require.Equal(t, hexed("b0344c61d8db38535ca8afceaf0bf12b881dc200c9833da726e9376c2e32cff7"), prf(bytes.Repeat([]byte{0x0b}, 20), []byte("Hi There")))
+	i := dh{groupP256, must(ecdh.P256().NewPrivateKey(hexed("C88F01F5 10D9AC3F 70A292DA A2316DE5 44E9AAB8 AFE84049 C62A9C57 862D1433")))}
+	r := dh{groupP256, must(ecdh.P256().NewPrivateKey(hexed("C6EF9C5D 78AE012A 011164AC B397CE20 88685D8F 06BF9BE0 B283AB46 476BEE53")))}
+	require.Equal(t, hexed("DAD0B653 94221CF9 B051E1FE CA5787D0 98DFE637 FC90B9EF 945D0C37 72581180 5271A046 1CDB8252 D61F1C45 6FA3E59A B1F45B33 ACCF5F58 389E0577 B8990BB3"), i.public())
+	shared := hexed("D6840F6B 42F6EDAF D13116E0 E1256520 2FEF8E9E CE7DCE03 812464D0 4B9442DE")
+	require.Equal(t, shared, must(i.shared(r.public())))
+	require.Equal(t, shared, must(r.shared(i.public())))
+	_, err := i.shared(make([]byte, 64))
+	require.Error(t, err, "not on the curve")
+	x := must(newDH(groupX25519, rand.Reader))
+	_, err = x.shared(make([]byte, 32))
+	require.Error(t, err, "the all-zero result is refused (RFC 8031 §5)")
 }
 
 // Hostile datagrams at every moment of a login: nothing crashes, nobody gets in, the login goes on.

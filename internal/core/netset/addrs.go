@@ -168,6 +168,11 @@ func (a Addrs) Covers(b Addrs) bool { return len(b.Subtract(a)) == 0 }
 // Overlaps tells whether a and b share an address.
 func (a Addrs) Overlaps(b Addrs) bool { return len(a.Intersect(b)) > 0 }
 
+// HasFamily tells whether the set holds an IPv4 address (v4) or an IPv6 address (not v4).
+func (a Addrs) HasFamily(v4 bool) bool {
+	return slices.ContainsFunc(a, func(s Span) bool { return s.From.Is4() == v4 })
+}
+
 // Equal tells whether both hold the same addresses.
 func (a Addrs) Equal(b Addrs) bool { return slices.Equal(a, b) }
 

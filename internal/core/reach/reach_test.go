@@ -3,34 +3,20 @@ package reach_test
 import (
 	"math/rand/v2"
 	"slices"
-	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
-	"yellowlantern/demo"
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reach"
 	"yellowlantern/internal/core/site"
 	"yellowlantern/internal/testkit/bigplan"
+	"yellowlantern/internal/testkit/island"
 )
 
 var people = []reach.Person{{User: "wanda", Groups: []string{"wardens"}}, {User: "rory", Groups: []string{"researchers"}}, {User: "vera", Groups: []string{"volunteers"}},
 	{User: "curt", Groups: []string{"turbine-contractor"}}, {User: "both", Groups: []string{"researchers", "volunteers"}}, {User: "guest", Groups: []string{"campers"}}}
-
-func compile(t testing.TB, replace ...string) *site.Model {
-	s, err := demo.Load("")
-	require.NoError(t, err)
-	for i := 0; i < len(replace); i += 2 {
-		require.Equal(t, 1, strings.Count(s.Plan, replace[i]), "what is replaced stands once: %q", replace[i])
-	}
-	d, err := plan.Read(strings.NewReplacer(replace...).Replace(s.Plan))
-	require.NoError(t, err)
-	m, err := site.Compile(&d.Plan, "jetty")
-	require.NoError(t, err)
-	return m
-}
 
 func result(t *testing.T, p reach.Proof, expectation, class string) reach.Result {
 	i := slices.IndexFunc(p.Results, func(r reach.Result) bool { return r.Expectation == expectation && r.Class == class })
@@ -40,7 +26,7 @@ func result(t *testing.T, p reach.Proof, expectation, class string) reach.Result
 
 // Each outcome of an expectation, with what is wrong, one packet, the station and setting at fault, and the mend.
 func TestProof(t *testing.T) {
-	sound := reach.Prove(compile(t), people)
+	sound := reach.Prove(island.Model(t), people)
 	require.Zero(t, sound.Failed)
 	require.Len(t, sound.Results, 20, "everyone means everyone whom a passage admits")
 
@@ -68,7 +54,7 @@ func TestProof(t *testing.T) {
 	}
 	for _, c := range cases {
 		t.Run(c.expectation, func(t *testing.T) {
-			r := result(t, reach.Prove(compile(t, c.change...), people), c.expectation, c.class)
+			r := result(t, reach.Prove(island.Model(t, c.change...), people), c.expectation, c.class)
 			require.Equal(t, c.outcome, r.Outcome)
 			require.Contains(t, r.Words, c.says)
 			if c.wrong.To != "" {
@@ -84,7 +70,7 @@ func TestProof(t *testing.T) {
 
 // A missing split route never proves a prohibition: the rules must hold it.
 func TestProhibitionDoesNotHangOnRoutes(t *testing.T) {
-	m := compile(t, "{name: hands-off-the-turbine, action: refuse, groups: [wardens, researchers, volunteers]", "{name: open, action: permit, groups: [volunteers]")
+	m := island.Model(t, "{name: hands-off-the-turbine, action: refuse, groups: [wardens, researchers, volunteers]", "{name: open, action: permit, groups: [volunteers]")
 	r := result(t, reach.Prove(m, people), "only-the-contractor", "volunteers")
 	require.Equal(t, reach.Fails, r.Outcome, "the device does not route it, and that is no protection")
 	require.Contains(t, r.Words, "rule open permits")
@@ -92,9 +78,9 @@ func TestProhibitionDoesNotHangOnRoutes(t *testing.T) {
 
 // What a change does for whom, in words; somebody who loses everything is told apart.
 func TestChanges(t *testing.T) {
-	before := compile(t)
+	before := island.Model(t)
 	require.Empty(t, reach.Changes(before, before, people))
-	after := compile(t, "groups: [volunteers], to: [nestcams], services: [web]", "groups: [volunteers], to: [nestcams, records], services: [tcp/80]",
+	after := island.Model(t, "groups: [volunteers], to: [nestcams], services: [web]", "groups: [volunteers], to: [nestcams, records], services: [tcp/80]",
 		"groups: [turbine-contractor]\n    tunnels", "groups: [wardens]\n    tunnels")
 	got := map[string]reach.Change{}
 	for _, c := range reach.Changes(before, after, people) {
@@ -111,7 +97,7 @@ func TestChanges(t *testing.T) {
 
 // The board and the trials tell the same story as the proof.
 func TestBoardAndTrials(t *testing.T) {
-	m := compile(t)
+	m := island.Model(t)
 	b := reach.MakeBoard(m, people)
 	cell := func(class, destination string) reach.Cell {
 		for _, r := range b.Rows {
@@ -130,7 +116,7 @@ func TestBoardAndTrials(t *testing.T) {
 	require.Equal(t, reach.CellUnasked, cell("wardens", "records").State)
 	require.Equal(t, reach.CellNothing, cell("campers", "records").State)
 	require.Equal(t, reach.CellReach, cell("wardens", plan.Internet).State)
-	b = reach.MakeBoard(compile(t, "groups: [volunteers], to: [nestcams], services: [web]", "groups: [volunteers], to: [nestcams, office], services: [tcp/443]"), people)
+	b = reach.MakeBoard(island.Model(t, "groups: [volunteers], to: [nestcams], services: [web]", "groups: [volunteers], to: [nestcams, office], services: [tcp/443]"), people)
 	require.Equal(t, reach.CellMissing, cell("volunteers", "nestcams").State)
 	require.Equal(t, reach.CellBreach, cell("volunteers", "office").State)
 
@@ -144,7 +130,7 @@ func TestBoardAndTrials(t *testing.T) {
 		}
 		for _, trial := range trials {
 			require.Equal(t, trial.Want, trial.Computed, "a sound plan computes what it expects: %+v", trial)
-			require.True(t, slices.ContainsFunc(class.Passage.Pool, func(s netset.Span) bool { return s.From.Is4() == trial.Dst.Is4() }))
+			require.True(t, class.Passage.Pool.HasFamily(trial.Dst.Is4()))
 		}
 	}
 }

@@ -65,7 +65,7 @@ type trials struct {
 func (t *trials) add(e *plan.Expectation, set netset.Traffic, want bool, services netset.Services) {
 	points := t.points(services)
 	try := func(a netip.Addr, place, network, name string) {
-		if t.c.Passage == nil || !hasFamily(t.c.Passage.Pool, a) {
+		if t.c.Passage == nil || !t.c.Passage.Pool.HasFamily(a.Is4()) {
 			return
 		}
 		for _, p := range points {
@@ -137,8 +137,4 @@ func (t *trials) points(set netset.Services) []netset.Point {
 	}
 	slices.Sort(out)
 	return out[:min(len(out), most)]
-}
-
-func hasFamily(pool netset.Addrs, a netip.Addr) bool {
-	return slices.ContainsFunc(pool, func(s netset.Span) bool { return s.From.Is4() == a.Is4() })
 }

@@ -5,7 +5,7 @@ import "yellowlantern/internal/core/netset"
 // FromDevice is the device station: does the person's device send the packet into the tunnel?
 func (m *Model) FromDevice(c *Class, p Packet) Verdict {
 	setting := "passages/" + c.Passage.Name + "/routes"
-	if !hasFamily(c.Passage.Pool, p.Dst.Is4()) {
+	if !c.Passage.Pool.HasFamily(p.Dst.Is4()) {
 		return lost("pools/"+c.Passage.Passage.Pool, "pool %s has no address of this family", c.Passage.Passage.Pool)
 	}
 	if !c.Passage.Routes.Contains(p.Dst) {
@@ -36,13 +36,4 @@ func (m *Model) FromLeased(c *Class, p Packet, leased netset.Addrs) Verdict {
 		return lost(setting, "source %s is not an address of this session", p.Src)
 	}
 	return pass(setting, "source %s is leased to this session from pool %s", p.Src, c.Passage.Passage.Pool)
-}
-
-func hasFamily(a netset.Addrs, v4 bool) bool {
-	for _, s := range a {
-		if s.From.Is4() == v4 {
-			return true
-		}
-	}
-	return false
 }

@@ -7,24 +7,10 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"yellowlantern/demo"
 	"yellowlantern/internal/core/netset"
-	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/site"
+	"yellowlantern/internal/testkit/island"
 )
-
-func compile(t *testing.T, replace ...string) *site.Model {
-	s, err := demo.Load("")
-	require.NoError(t, err)
-	for i := 0; i < len(replace); i += 2 {
-		require.Equal(t, 1, strings.Count(s.Plan, replace[i]), "what is replaced stands once: %q", replace[i])
-	}
-	d, err := plan.Read(strings.NewReplacer(replace...).Replace(s.Plan))
-	require.NoError(t, err)
-	m, err := site.Compile(&d.Plan, "jetty")
-	require.NoError(t, err)
-	return m
-}
 
 // Each way for a packet to be lost on Tern Island, with the station and the setting that decide and the words for it.
 func TestJourneys(t *testing.T) {
@@ -63,7 +49,7 @@ func TestJourneys(t *testing.T) {
 	}
 	for _, c := range cases {
 		t.Run(c.name, func(t *testing.T) {
-			m := compile(t, c.change...)
+			m := island.Model(t, c.change...)
 			class := m.Class([]string{c.groups})
 			dst := netip.MustParseAddr(c.dst)
 			set, err := netset.ParseServices(c.service)
@@ -100,7 +86,7 @@ func TestJourneys(t *testing.T) {
 
 // Routers that pass a packet round are noticed, there and back.
 func TestLoops(t *testing.T) {
-	m := compile(t, "{to: 0.0.0.0/0, via: 10.20.0.1}", "{to: 0.0.0.0/0, via: 10.20.0.3}", "hosts:\n", "  - name: spit\n    addresses: [10.20.0.3]\n    routes:\n      - {to: 0.0.0.0/0, via: 10.20.0.2}\n\nhosts:\n",
+	m := island.Model(t, "{to: 0.0.0.0/0, via: 10.20.0.1}", "{to: 0.0.0.0/0, via: 10.20.0.3}", "hosts:\n", "  - name: spit\n    addresses: [10.20.0.3]\n    routes:\n      - {to: 0.0.0.0/0, via: 10.20.0.2}\n\nhosts:\n",
 		"- {to: 10.20.40.0/24, via: 10.20.0.2}", "- {to: 10.20.40.0/24, via: 10.20.0.2}\n      - {to: 10.50.0.0/24, via: 10.20.0.2}")
 	class := m.Class([]string{"researchers"})
 	p := site.Packet{Src: netip.MustParseAddr("10.99.0.1"), Dst: netip.MustParseAddr("10.20.30.5"), Service: netset.PortPoint(netset.TCP, 80)}
@@ -113,11 +99,11 @@ func TestLoops(t *testing.T) {
 }
 
 func TestPassageIsTheFirstThatAdmits(t *testing.T) {
-	m := compile(t)
+	m := island.Model(t)
 	for groups, want := range map[string]string{"researchers volunteers": "research", "volunteers researchers": "research", "volunteers": "volunteers", "turbine-contractor wardens": "wardens"} {
 		require.Equal(t, want, m.Class(strings.Fields(groups)).Passage.Name)
 	}
-	off := compile(t, "  - name: research\n    groups: [researchers]", "  - name: research\n    off: true\n    groups: [researchers]")
+	off := island.Model(t, "  - name: research\n    groups: [researchers]", "  - name: research\n    off: true\n    groups: [researchers]")
 	require.Equal(t, "volunteers", off.Class([]string{"researchers", "volunteers"}).Passage.Name)
 	require.Nil(t, off.Class([]string{"researchers"}).Passage)
 	_, err := site.Compile(off.Plan, "elsewhere")
