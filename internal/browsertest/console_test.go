@@ -170,8 +170,13 @@ func TestConsole(t *testing.T) {
 	p.until(bodyText, "It cannot be committed yet")
 	p.script(`[...document.querySelectorAll('.v-card-actions button')].find(b => b.innerText.trim().toLowerCase() === 'back').click()`)
 
+	// The fix is worked out, and applied with one action; comments stay.
+	p.script(`[...document.querySelectorAll('.margin.stop')].find(e => e.innerText.includes('overlaps network station')).querySelector('button').click()`)
+	p.until(`document.querySelector('#document').value`, "prefixes: [10.99.1.0/26]")
+	p.until(`document.querySelector('#document').value`, "# all their traffic comes home")
+	p.until(`document.querySelector('#counts').innerText`, "0 stop")
+
 	// A change that is right is reviewed in words, committed, and runs.
-	edit("prefixes: [10.20.0.64/26]", "prefixes: [10.99.1.0/26]")
 	edit("groups: [volunteers], to: [nestcams], services: [web]", "groups: [volunteers], to: [nestcams], services: [web, ping]")
 	p.until(`document.querySelector('#counts').innerText`, "0 stop")
 	p.until(bodyText, "differs from what runs")

@@ -30,6 +30,11 @@ func planCommands(p *printer) *cli.Command {
 			&cli.StringFlag{Name: "draft", Usage: "a draft in place of a revision"},
 		}, Action: call(p.planShow)},
 		{Name: "load", Usage: "read a plan from a file (- for standard input) into a draft, and check it", ArgsUsage: "FILE", Flags: []cli.Flag{draftFlag()}, Action: call(p.planLoad)},
+		{Name: "list", Usage: "list the objects of one kind, such as rules or pools", ArgsUsage: "KIND", Flags: []cli.Flag{draftFlag(), filterFlag()}, Action: call(p.planList)},
+		{Name: "set", Usage: "give a field of a draft a value", ArgsUsage: "SETTING VALUE", Flags: []cli.Flag{draftFlag()}, Action: call(p.planEdit("set"))},
+		{Name: "add", Usage: "put an object or item at the end of a list of a draft", ArgsUsage: "LIST VALUE", Flags: []cli.Flag{draftFlag()}, Action: call(p.planEdit("add"))},
+		{Name: "remove", Usage: "take an object, item or field out of a draft", ArgsUsage: "SETTING", Flags: []cli.Flag{draftFlag()}, Action: call(p.planEdit("remove"))},
+		{Name: "mend", Usage: "apply the fix of a finding on a draft", ArgsUsage: "CODE@SETTING", Flags: []cli.Flag{draftFlag()}, Action: call(p.planMend)},
 		{Name: "drafts", Usage: "list the drafts", Action: call(p.planDrafts)},
 		{Name: "discard", Usage: "forget a draft", Flags: []cli.Flag{draftFlag()}, Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
 			if err := cl.Do(ctx, "DELETE", "/drafts/"+c.String("draft"), nil, nil); err != nil {
@@ -182,6 +187,9 @@ func (p *printer) findingList(fs []check.Finding, severity string) {
 		p.say("%s  line %d  %s", mark[f.Severity], f.Line, f.ID())
 		p.indented(8, "%s", f.Problem)
 		p.indented(8, "→ %s", f.Fix)
+		if len(f.Mend) > 0 {
+			p.indented(8, "  yl plan mend %s", f.ID())
+		}
 	}
 }
 

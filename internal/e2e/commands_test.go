@@ -3,6 +3,7 @@ package e2e
 import (
 	"bytes"
 	"encoding/json"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -68,6 +69,16 @@ func TestCommands(t *testing.T) {
 		{"plan rebase", 0, "revision 1"},
 		{"plan commit -m shorter", 0, "revision 2 runs"},
 		{"plan history", 0, "shorter"},
+		{"plan list rules --filter volunteers", 0, "cameras"},
+		{"plan list colours", 2, ""},
+		{"plan set passages/contractor/routes/split [turbine]", 0, "4 stop"},
+		{"plan check", 1, "yl plan mend name-server-not-routed@passages/contractor/dns/servers/0"},
+		{"plan mend nothing@like/it", 2, ""},
+		{"plan mend name-server-not-routed@passages/contractor/dns/servers/0", 0, "add names to passages/contractor/routes/split"},
+		{"plan difference --draft draft", 0, "names"},
+		{"plan add groups {name:campers}", 4, ""},
+		{"plan remove rules/cameras", 0, "stop"},
+		{"plan set rules/cameras", 2, "such as"},
 		{"plan restore 1", 0, "holds revision 1"},
 		{"plan discard", 0, "gone"},
 		{"users list", 0, "Rory Researcher"},
@@ -100,7 +111,7 @@ func TestCommands(t *testing.T) {
 	} {
 		text, exit, err := x.run(strings.Fields(c.args)...)
 		require.Equal(t, c.exit, exit, "yl %s: %v\n%s", c.args, err, text)
-		require.Contains(t, squeezed(text), c.says, "yl %s", c.args)
+		require.Contains(t, squeezed(text)+fmt.Sprint(err), c.says, "yl %s", c.args)
 		if exit > 0 {
 			require.NotEmpty(t, err.Error())
 		}
@@ -109,7 +120,7 @@ func TestCommands(t *testing.T) {
 				require.LessOrEqual(t, utf8.RuneCountInString(line), 100, "yl %s prints a line that is too wide: %s", c.args, line)
 			}
 		}
-		changes := strings.HasPrefix(c.args, "users ") && !strings.HasPrefix(c.args, "users list") || strings.Contains(c.args, "commit") || strings.Contains(c.args, "end ") || strings.Contains(c.args, "discard") || strings.Contains(c.args, "--draft draft") || strings.Contains(c.args, "review") || strings.Contains(c.args, "rebase")
+		changes := strings.HasPrefix(c.args, "users ") && !strings.HasPrefix(c.args, "users list") || strings.Contains(c.args, "commit") || strings.Contains(c.args, "end ") || strings.Contains(c.args, "discard") || strings.Contains(c.args, "--draft draft") || strings.Contains(c.args, "review") || strings.Contains(c.args, "rebase") || strings.HasPrefix(c.args, "plan set") || strings.HasPrefix(c.args, "plan mend") || strings.HasPrefix(c.args, "plan add") || strings.HasPrefix(c.args, "plan remove")
 		if c.exit <= 1 && !changes && !strings.HasPrefix(c.args, "plan load") {
 			text, _, _ := x.run(append([]string{"--json"}, strings.Fields(c.args)...)...)
 			require.True(t, json.Valid([]byte(text)), "yl --json %s: %.300s", c.args, text)

@@ -337,7 +337,7 @@ func TestKilledServiceComesBack(t *testing.T) {
 	plan, err := os.ReadFile(filepath.Join("..", "..", "demo", "plan.yaml"))
 	require.NoError(t, err)
 	access := filepath.Join(t.TempDir(), "access.json")
-	start := func() (*exec.Cmd, string, string) {
+	start := func(first bool) (*exec.Cmd, string, string) {
 		cmd := exec.Command(bin, "serve", "--data", o.Data, "--listen", "127.0.0.1:0", "--udp-ike", "127.0.0.1:0", "--udp-natt", "127.0.0.1:0", "--site-lab", site)
 		pipe, err := cmd.StdoutPipe()
 		require.NoError(t, err)
@@ -345,7 +345,7 @@ func TestKilledServiceComesBack(t *testing.T) {
 		t.Cleanup(func() { _ = cmd.Process.Kill() })
 		buf := make([]byte, 4096)
 		text := ""
-		for !strings.Contains(text, "gateway: UDP") {
+		for !strings.Contains(text, "gateway: UDP") || first && !strings.Contains(text, "--setup-code") || !strings.HasSuffix(text, "\n") {
 			n, err := pipe.Read(buf)
 			require.NoError(t, err)
 			text += string(buf[:n])
@@ -371,7 +371,7 @@ func TestKilledServiceComesBack(t *testing.T) {
 		return string(out)
 	}
 	yl(3, "", "users", "list")
-	cmd, url, code := start()
+	cmd, url, code := start(true)
 	yl(0, "a long enough password\n", "sign-in", "--setup-code", code, "--password-file", "-", url)
 	yl(0, "", "certificate", "make", "gate", "--for", "gate.tern.example")
 	for user, group := range map[string]string{"wanda": "wardens", "rory": "researchers", "vera": "volunteers", "curt": "turbine-contractor"} {
@@ -382,7 +382,7 @@ func TestKilledServiceComesBack(t *testing.T) {
 	require.NoError(t, cmd.Process.Kill())
 	_ = cmd.Wait()
 
-	_, url2, _ := start()
+	_, url2, _ := start(false)
 	b, err := os.ReadFile(access)
 	require.NoError(t, err)
 	var a map[string]string

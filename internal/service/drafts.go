@@ -70,6 +70,7 @@ func (s *Service) planRoutes() {
 		c, _, err := s.check(ctx, in.Body.Text)
 		return answer(c), err
 	})
+	register(s, "POST", "/edit", "edit", "Make edits in a document without keeping it; comments and layout around them stay", editText)
 	register(s, "GET", "/drafts", "list-drafts", "All drafts", s.listDrafts)
 	register(s, "GET", "/drafts/{name}", "show-draft", "One draft", s.showDraft)
 	register(s, "PUT", "/drafts/{name}", "save-draft", "Write a draft", s.saveDraft)
@@ -79,6 +80,27 @@ func (s *Service) planRoutes() {
 	register(s, "POST", "/drafts/{name}/rebase", "rebase-draft", "Bring a draft onto the newest revision", s.rebaseDraft)
 	register(s, "GET", "/drafts/{name}/review", "review-draft", "Findings, and what a commit would do", s.reviewDraft)
 	register(s, "POST", "/drafts/{name}/commit", "commit-draft", "Make the draft the newest revision, which runs at once", s.commitDraft)
+}
+
+type edited struct {
+	Text string `json:"text"`
+}
+
+// editText makes edits in a document; an outcome that is no plan is refused.
+func editText(_ context.Context, in *struct {
+	Body struct {
+		Text  string      `json:"text"`
+		Edits []plan.Edit `json:"edits" nullable:"false" maxItems:"500"`
+	}
+}) (*body[edited], error) {
+	if len(in.Body.Text) > plan.MaxSize {
+		return nil, huma.Error422UnprocessableEntity("the document is larger than 4 MiB")
+	}
+	text, err := plan.Apply(in.Body.Text, in.Body.Edits...)
+	if err != nil {
+		return nil, huma.Error422UnprocessableEntity(err.Error())
+	}
+	return answer(edited{text}), nil
 }
 
 // Named is a call about one thing by its name.

@@ -1,4 +1,4 @@
-import type { Checked } from './api'
+import type { Checked, Edit } from './api'
 
 /** A note beside a line of the document. */
 export interface MarginNote {
@@ -7,6 +7,8 @@ export interface MarginNote {
   id: string
   problem: string
   fix: string
+  /** Edits that mend it, where that wants no decision. */
+  mend: Edit[]
 }
 
 export function marginNotes(c: Checked): MarginNote[] {
@@ -16,6 +18,7 @@ export function marginNotes(c: Checked): MarginNote[] {
     id: `fault-${i}`,
     problem: (f.path ? f.path + ': ' : '') + f.problem,
     fix: f.expected ? 'expected ' + f.expected : '',
+    mend: [],
   }))
   const findings = c.findings.map((f) => ({
     severity: f.severity as MarginNote['severity'],
@@ -23,6 +26,7 @@ export function marginNotes(c: Checked): MarginNote[] {
     id: `${f.code}@${f.path}`,
     problem: f.problem,
     fix: f.fix,
+    mend: f.mend ?? [],
   }))
   return [...faults, ...findings].sort((a, b) => a.line - b.line)
 }

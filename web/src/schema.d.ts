@@ -193,6 +193,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/edit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make edits in a document without keeping it; comments and layout around them stay */
+        post: operations["edit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/groups": {
         parameters: {
             query?: never;
@@ -571,6 +588,8 @@ export interface components {
             fix: string;
             /** Format: int64 */
             line: number;
+            /** @description The fix as edits, where it wants no decision. */
+            mend?: components["schemas"]["PlanEdit"][];
             /** @description The setting. */
             path: string;
             /** @description What is wrong, and what happens to whom. */
@@ -654,6 +673,13 @@ export interface components {
              * @description Counts changes; a change must name the version it was made on.
              */
             version: number;
+        };
+        EditRequest: {
+            edits: components["schemas"]["PlanEdit"][];
+            text: string;
+        };
+        Edited: {
+            text: string;
         };
         ErrorDetail: {
             /** @description Where the error occurred, e.g. 'body.items[3].tags' or 'path.thing-id' */
@@ -840,6 +866,17 @@ export interface components {
             line: number;
             ours: string;
             theirs: string;
+        };
+        PlanEdit: {
+            /**
+             * @description set gives a field a value, add puts an item at the end of a list, remove takes an object, item or field out.
+             * @enum {string}
+             */
+            op: "set" | "add" | "remove";
+            /** @description The setting; for add, the list. */
+            path: string;
+            /** @description What to set or add, as YAML on one line: a word, [a, b] or {name: x, …}. */
+            value?: string;
         };
         PlanFault: {
             /** Format: int64 */
@@ -1542,6 +1579,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Review"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    edit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Edited"];
                 };
             };
             /** @description Error */

@@ -17,6 +17,7 @@ func (c *checker) addresses() {
 			own := netset.OfPrefixes(prefix)
 			if prefix != prefix.Masked() {
 				c.add(Stop, "host-bits", path, "write "+prefix.Masked().String(), "%s has host bits set: which range is meant is unclear", prefix)
+				c.mend("set", path, quote(prefix.Masked()))
 			}
 			for _, n := range c.p.Networks {
 				if p.CarvedFrom == n.Name || !own.Overlaps(netset.OfPrefixes(n.Prefixes...)) {
@@ -24,17 +25,21 @@ func (c *checker) addresses() {
 				}
 				c.add(Stop, "pool-overlaps-network", path, "use "+c.freePrefix(prefix)+", which is free, or say carved-from: "+n.Name,
 					"%s overlaps network %s: hosts there look for remote people on their own link, and answers never reach the gateway", prefix, n.Name)
+				c.renumber(path, prefix)
 			}
 			for j := range i {
 				if own.Overlaps(c.p.Pools[j].Space()) {
 					c.add(Stop, "pool-overlaps-pool", path, "use "+c.freePrefix(prefix)+", which is free", "%s overlaps pool %s: two people would get the same address", prefix, c.p.Pools[j].Name)
+					c.renumber(path, prefix)
 				}
 			}
 			if own.Overlaps(typicalHomes) {
 				c.add(Warn, "pool-typical-home", path, "use "+c.freePrefix(prefix)+", which is uncommon and free", "%s is what many home routers use: people there cannot tell the tunnel from their home", prefix)
+				c.renumber(path, prefix)
 			}
 			if !p.Owned && !plan.Private.Covers(own) {
 				c.add(Warn, "pool-public", path, "use private space such as "+c.freePrefix(prefix)+", or say owned: true", "%s is public space that may belong to somebody else: its owner becomes unreachable", prefix)
+				c.renumber(path, prefix)
 			}
 		}
 		for _, g := range c.p.Gateways {
@@ -43,6 +48,13 @@ func (c *checker) addresses() {
 			}
 		}
 		c.size(p, base)
+	}
+}
+
+// renumber mends a pool's prefix by the first free one, if there is one.
+func (c *checker) renumber(path string, prefix netip.Prefix) {
+	if free, err := netip.ParsePrefix(c.freePrefix(prefix)); err == nil {
+		c.mend("set", path, quote(free))
 	}
 }
 

@@ -36,6 +36,8 @@ type Finding struct {
 	Column   int      `json:"column"`
 	Problem  string   `json:"problem" doc:"What is wrong, and what happens to whom."`
 	Fix      string   `json:"fix" doc:"The change that mends it."`
+	// Mend is the fix as edits that can be applied to the document; none where it wants a decision.
+	Mend []plan.Edit `json:"mend,omitempty" nullable:"false" doc:"The fix as edits, where it wants no decision."`
 }
 
 // ID names a finding for acceptance: kind and place.
@@ -88,7 +90,13 @@ func Run(in Input) []Finding {
 
 func (c *checker) add(s Severity, code, path, fix, problem string, args ...any) {
 	at := c.Doc.Place(path)
-	c.found = append(c.found, Finding{code, s, path, at.Line, at.Column, fmt.Sprintf(problem, args...), fix})
+	c.found = append(c.found, Finding{code, s, path, at.Line, at.Column, fmt.Sprintf(problem, args...), fix, nil})
+}
+
+// mend gives the last finding the edits that mend it.
+func (c *checker) mend(op, path, value string) {
+	last := &c.found[len(c.found)-1]
+	last.Mend = append(last.Mend, plan.Edit{Op: op, Path: path, Value: value})
 }
 
 // Count tells how many findings there are of a severity.

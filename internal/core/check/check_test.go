@@ -108,7 +108,7 @@ func TestFindings(t *testing.T) {
 		{"only-the-gateway", "expectations/gw/to", Warn, "expectations:\n", "expectations:\n  - {name: gw, everyone: true, must: not-reach, to: [10.20.0.1], services: [tcp/22]}\n  - {name: gw2, groups: [wardens], must: reach, to: [10.20.0.1], services: [ping]}\n", "behind"},
 		{"expectation-empty", "expectations/empty", Stop, "expectations:\n", "expectations:\n  - {name: empty, everyone: true, must: reach}\n", "to and services"},
 	}
-	codes := map[string]bool{}
+	codes, mends := map[string]bool{}, map[string]bool{}
 	for _, c := range cases {
 		t.Run(c.code+"@"+c.path, func(t *testing.T) {
 			require.Equal(t, 1, strings.Count(s.Plan, c.find), "what is replaced stands once: %q", c.find)
@@ -126,6 +126,14 @@ func TestFindings(t *testing.T) {
 			require.Equal(t, c.severity, fs[i].Severity)
 			require.Contains(t, fs[i].Fix, c.fix)
 			require.NotEmpty(t, fs[i].Problem)
+			if len(fs[i].Mend) > 0 { // what can be applied mends it, and breaks nothing
+				mended, err := plan.Apply(text, fs[i].Mend...)
+				require.NoError(t, err)
+				after := Run(input(t, mended))
+				require.False(t, slices.ContainsFunc(after, func(f Finding) bool { return f.ID() == fs[i].ID() && f.Problem == fs[i].Problem }), "%v does not mend it: %v", fs[i].Mend, ids(after))
+				require.LessOrEqual(t, Count(after, Stop), Count(fs, Stop), "%v breaks something: %v", fs[i].Mend, after)
+				mends[c.code] = true
+			}
 			require.Greater(t, fs[i].Line, 1)
 			for _, f := range sound {
 				require.False(t, f.Code == c.code && f.Path == path, "the sound plan has it too")
@@ -133,7 +141,8 @@ func TestFindings(t *testing.T) {
 		})
 		codes[c.code] = true
 	}
-	t.Logf("%d kinds of findings", len(codes))
+	require.GreaterOrEqual(t, len(mends), 20, "kinds of findings with a fix that can be applied: %v", mends)
+	t.Logf("%d kinds of findings, %d with a fix that can be applied", len(codes), len(mends))
 }
 
 func ids(fs []Finding) (out []string) {

@@ -23,6 +23,7 @@ func (c *checker) expectations() {
 			fix = r.Example.Fix
 		}
 		c.add(Stop, "expectation-fails", "expectations/"+r.Expectation, fix, "%s (%s): %s", r.Class, strings.Join(r.Users, ", "), r.Words)
+		c.mendExpectation(r)
 	}
 	forbids, byName := false, false
 	for _, e := range c.p.Expectations {

@@ -1,6 +1,7 @@
 package check
 
 import (
+	"fmt"
 	"slices"
 
 	"yellowlantern/internal/core/netset"
@@ -36,6 +37,7 @@ func (c *checker) names() {
 			inside = true
 			if !p.Routes.Full && !c.n.Destinations(p.Routes.Split).Contains(s) {
 				c.add(Stop, "name-server-not-routed", path, "add "+c.nameOf(s)+" to passages/"+p.Name+"/routes/split", "name server %s is not among the split routes of passage %s: no name resolves", s, p.Name)
+				c.mend("add", "passages/"+p.Name+"/routes/split", quote(c.nameOf(s)))
 			}
 			for n, class := range c.classes {
 				if class.Passage == nil || class.Passage.Name != p.Name {
@@ -43,6 +45,7 @@ func (c *checker) names() {
 				}
 				if want := netset.Of(netset.OfAddrs(s), ask); !allOf(c.reaches[n].Enforced).Covers(want) {
 					c.add(Stop, "name-server-not-permitted", path, "add a rule that permits udp/53 and tcp/53 to "+c.nameOf(s)+" for "+class.Name(), "no rule lets %s ask name server %s: no name resolves for %s", class.Name(), s, quoted(class.Users))
+					c.mend("add", "rules", fmt.Sprintf("{name: %s, action: permit, groups: [%s], to: [%s], services: [udp/53, tcp/53]}", c.freeRule("names-for-"+class.Groups[0]), quoted(class.Groups), quote(c.nameOf(s))))
 				}
 			}
 		}

@@ -42,6 +42,7 @@ func (c *checker) translations() {
 		for _, e := range earlier {
 			if (e.out == "" || e.out == t.Out) && e.from.Covers(from) && e.to.Covers(to) {
 				c.add(Warn, "translation-shadowed", path, "move it before "+e.name+", or remove it", "%s never acts: %s stands before it and takes all of its traffic", t.Name, e.name)
+				c.mend("remove", path, "")
 				break
 			}
 		}

@@ -109,6 +109,7 @@ func (c *checker) references() {
 	idle := func(kind, list, name string) {
 		if !used[kind+" "+name] {
 			c.add(Note, "unused", list+"/"+name, "remove it, or use it", "nothing uses %s %s", kind, name)
+			c.mend("remove", list+"/"+name, "")
 		}
 	}
 	for _, o := range c.p.Services {

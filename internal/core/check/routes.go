@@ -1,6 +1,7 @@
 package check
 
 import (
+	"fmt"
 	"net/netip"
 
 	"yellowlantern/internal/core/netset"
@@ -18,6 +19,7 @@ func (c *checker) routes() {
 		switch {
 		case p.Routes.Full && len(p.Routes.Split) > 0:
 			c.add(Stop, "full-and-split", base, "keep one of them", "passage %s says both full and split", p.Name)
+			c.mend("set", base, "{full: true}")
 		case !p.Routes.Full && len(p.Routes.Split) == 0:
 			c.add(Stop, "split-empty", base, "list the networks, or say full: true", "passage %s sends nothing into the tunnel: its people connect and reach nothing", p.Name)
 		}
@@ -25,6 +27,7 @@ func (c *checker) routes() {
 			path := at(base+"/split", k)
 			if prefix, err := netip.ParsePrefix(word); err == nil && prefix != prefix.Masked() {
 				c.add(Stop, "host-bits", path, "write "+prefix.Masked().String(), "%s has host bits set", prefix)
+				c.mend("set", path, quote(prefix.Masked()))
 			}
 			dst, _ := c.n.Destination(word)
 			if dst.Overlaps(typicalHomes) {
@@ -53,6 +56,7 @@ func (c *checker) routedForNothing(p *plan.Passage, path, word string, dst netse
 	}
 	if concerned && len(dst) > 0 {
 		c.add(Warn, "routed-for-nothing", path, "add a rule, or take the route out", "%s goes through the tunnel, but no rule permits anything there to people of passage %s", word, p.Name)
+		c.mend("remove", path, "")
 	}
 }
 
@@ -74,6 +78,7 @@ func (c *checker) neededRoutes(p *plan.Passage, base string) {
 			}
 			told[place] = true
 			c.add(Stop, "needed-not-routed", base+"/split", "add "+place, "rules permit %s to %s, but it is not among the split routes of passage %s: devices send it past the tunnel", class.Name(), place, p.Name)
+			c.mend("add", base+"/split", quote(place))
 		}
 	}
 }
@@ -81,6 +86,9 @@ func (c *checker) neededRoutes(p *plan.Passage, base string) {
 func (c *checker) wayOut(p *plan.Passage, base string) {
 	if c.m == nil || !c.m.Gateway.Internet {
 		c.add(Stop, "full-without-internet", base+"/full", "say internet: true at the gateway, or use split routes", "passage %s sends everything into the tunnel, but the gateway does not forward to the internet", p.Name)
+		if c.m != nil {
+			c.mend("set", "gateways/"+c.m.Gateway.Name+"/internet", "true")
+		}
 		return
 	}
 	for n, class := range c.classes {
@@ -91,6 +99,7 @@ func (c *checker) wayOut(p *plan.Passage, base string) {
 			c.add(Stop, "full-without-rule", base+"/full", "add a rule that permits services to internet for "+class.Name(), "passage %s sends everything into the tunnel, but no rule permits %s anything on the internet", p.Name, class.Name())
 		} else if len(allOf(c.reaches[n].Full).To(c.n.InternetAddrs())) == 0 {
 			c.add(Stop, "full-without-translation", base+"/full", "add under nat: {name: way-out, gateway: "+c.m.Gateway.Name+", action: translate, from: ["+p.Pool+"], to: [internet], out: internet}", "passage %s sends everything into the tunnel, but nothing translates it on the way out: no answer comes back from the internet", p.Name)
+			c.mend("add", "nat", fmt.Sprintf("{name: %s, gateway: %s, action: translate, from: [%s], to: [internet], out: internet}", c.freeNAT("way-out-"+p.Pool), c.m.Gateway.Name, p.Pool))
 		}
 	}
 	if pool := c.n.Pools[p.Pool]; pool != nil && !pool.Addresses().Overlaps(netset.All6) {

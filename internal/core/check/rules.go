@@ -38,6 +38,9 @@ func (c *checker) rules() {
 		for k, g := range r.Groups {
 			if c.n.Groups[g] != nil && !admitted[g] {
 				c.add(Warn, "rule-for-nobody", at(path+"/groups", k), "admit the group by a passage, or take it out", "no passage admits group %s: this rule never acts for it", g)
+				if len(r.Groups) > 1 { // a rule without groups would be about everyone
+					c.mend("remove", at(path+"/groups", k), "")
+				}
 			}
 		}
 		if r.Action == plan.Permit {
@@ -64,6 +67,7 @@ func (c *checker) rules() {
 				continue // equal: the second is the one too many
 			}
 			c.add(Warn, "rule-never-acts", path, "remove it, or narrow "+o.Name, "rule %s never acts: rule %s covers all of it", r.Name, o.Name)
+			c.mend("remove", path, "")
 			break
 		}
 	}

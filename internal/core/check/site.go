@@ -28,6 +28,7 @@ func (c *checker) site() {
 		for k, r := range g.Routes {
 			if r.To.Masked() != r.To {
 				c.add(Stop, "host-bits", at(base+"/routes", k)+"/to", "write "+r.To.Masked().String(), "%s has host bits set", r.To)
+				c.mend("set", at(base+"/routes", k)+"/to", quote(r.To.Masked()))
 			}
 			on := slices.ContainsFunc(g.Inside, func(a plan.Attachment) bool {
 				n := c.n.Networks[a.Network]
@@ -89,6 +90,7 @@ func (c *checker) outside(base string, g plan.Gateway) {
 		case len(to) == 0:
 			c.add(Stop, "forward-missing", base+"/outside/in-front/forwards", fmt.Sprintf("add {service: %s, to: %s}", p, g.Outside.Addresses[0]),
 				"the router in front does not forward %s: devices cannot connect", p)
+			c.mend("add", base+"/outside/in-front/forwards", fmt.Sprintf("{service: %s, to: %s}", p, quote(g.Outside.Addresses[0])))
 		case !slices.ContainsFunc(to, func(a netip.Addr) bool { return slices.Contains(g.Outside.Addresses, a) }):
 			c.add(Stop, "forward-elsewhere", base+"/outside/in-front/forwards", "forward to "+g.Outside.Addresses[0].String(),
 				"%s is forwarded to %s, which is not the gateway's outside address", p, to[0])
@@ -110,7 +112,9 @@ func (c *checker) dial(base string, g plan.Gateway) {
 	}
 	if plan.Private.Contains(a) || c.n.InsideAddrs().Contains(a) {
 		c.add(Stop, "dial-private", base+"/dial", "give the public name, or "+public.String(), "people dial %s, which works inside only", a)
+		c.mend("set", base+"/dial", quote(public))
 	} else if a != public && !slices.Contains(g.Outside.Addresses, a) {
 		c.add(Stop, "dial-elsewhere", base+"/dial", "give "+public.String()+", or a name for it", "people dial %s, which is not an address of this gateway", a)
+		c.mend("set", base+"/dial", quote(public))
 	}
 }

@@ -26,6 +26,7 @@ func (c *checker) tunnels() {
 		}
 		if why, ok := broken[t.Kind]; ok {
 			c.add(Stop, "broken-protocol", base+"/kind", "use kind: ikev2, which every current system's own client has", "%s", why)
+			c.mend("set", base+"/kind", plan.KindIKEv2)
 			continue
 		}
 		if t.Kind != plan.KindIKEv2 {
@@ -35,9 +36,11 @@ func (c *checker) tunnels() {
 		any = true
 		if t.Login != plan.LoginMSCHAPv2 {
 			c.add(Stop, "not-yet", base+"/login", "use login: eap-mschapv2", "login by %s cannot be carried out yet", t.Login)
+			c.mend("set", base+"/login", plan.LoginMSCHAPv2)
 		}
 		if len(t.Suites) == 0 {
 			c.add(Stop, "no-suite", base+"/suites", "add "+plan.SuiteGCMX25519+" and "+plan.SuiteGCMP256, "the tunnel has no algorithms: no device can agree with it")
+			c.mend("set", base+"/suites", "["+plan.SuiteGCMX25519+", "+plan.SuiteGCMP256+"]")
 		}
 		for i, s := range t.Suites {
 			if _, ok := ike.SuiteNamed(s); !ok {
@@ -46,10 +49,12 @@ func (c *checker) tunnels() {
 		}
 		if other, twice := seen[t.Gateway]; twice {
 			c.add(Stop, "tunnels-alike", base, "switch one of them off", "tunnels %s and %s use the same ports of gateway %s and nothing tells their callers apart", other, t.Name, t.Gateway)
+			c.mend("set", base+"/off", "true")
 		}
 		seen[t.Gateway] = t.Name
 		if t.MTU != 0 && (t.MTU < leastMTU || t.MTU > mostMTU) {
 			c.add(Stop, "mtu", base+"/mtu", "use 1400, or leave it out", "an MTU of %d does not fit: IPv6 needs 1280, and encapsulation leaves 1420 of 1500", t.MTU)
+			c.mend("set", base+"/mtu", "1400")
 		}
 	}
 	if any {

@@ -125,6 +125,23 @@ func byName(list reflect.Value) map[string]reflect.Value {
 	return out
 }
 
+// Objects gives the lists of named objects of a plan, and their kinds in the document's order.
+func Objects(p Plan) (kinds []string, lists map[string]reflect.Value) {
+	lists = map[string]reflect.Value{}
+	v := reflect.ValueOf(p)
+	for i := range v.NumField() {
+		if f := v.Field(i); f.Kind() == reflect.Slice && named(f.Type().Elem()) {
+			kind, _ := fieldName(v.Type().Field(i))
+			kinds = append(kinds, kind)
+			lists[kind] = f
+		}
+	}
+	return kinds, lists
+}
+
+// Words writes an object of a plan in one line.
+func Words(v reflect.Value) string { return words(v) }
+
 // words writes any value of a plan in one line; an absent one is empty.
 func words(v reflect.Value) string {
 	if v.IsZero() {

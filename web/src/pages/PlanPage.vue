@@ -2,7 +2,7 @@
 import { computed, nextTick, onMounted, ref, watch } from 'vue'
 import { api, words, type Checked, type Draft, type Revision } from '../api'
 import CommitDialog from '../components/CommitDialog.vue'
-import { marginNotes, place } from '../notes'
+import { marginNotes, place, type MarginNote } from '../notes'
 
 const lineHeight = 20
 const name = 'console'
@@ -15,6 +15,7 @@ const checked = ref<Checked>()
 const problem = ref('')
 const committing = ref(false)
 const done = ref('')
+const undo = ref<string[]>([])
 const heights = ref<number[]>([])
 const notesBox = ref<HTMLElement>()
 let waiting = 0
@@ -99,6 +100,20 @@ async function committed(n: number) {
   await load()
 }
 
+/** Applies the fix of a finding to the draft: one action, and undone like any other change. */
+async function mend(note: MarginNote) {
+  const { data, error } = await api.POST('/api/v1/edit', { body: { text: text.value, edits: note.mend } })
+  problem.value = error ? words(error) : ''
+  if (!data) return
+  undo.value.push(text.value)
+  text.value = data.text
+}
+
+function back() {
+  const before = undo.value.pop()
+  if (before !== undefined) text.value = before
+}
+
 function indent(e: KeyboardEvent) {
   const area = e.target as HTMLTextAreaElement
   area.setRangeText('  ', area.selectionStart, area.selectionEnd, 'end')
@@ -122,6 +137,7 @@ function indent(e: KeyboardEvent) {
           <v-list-item v-for="r in revisions" :key="r.number" :title="`${r.number} · ${r.message || 'no message'}`" :subtitle="`${r.author}, ${new Date(r.at).toLocaleString()} — put into the draft`" @click="restore(r.number)" />
         </v-list>
       </v-menu>
+      <v-btn variant="outlined" :disabled="!undo.length" @click="back">Undo fix</v-btn>
       <v-btn variant="outlined" :disabled="!draft" @click="discard">Discard</v-btn>
       <v-btn id="review" color="primary" :disabled="!changed" @click="review">Review and commit</v-btn>
     </div>
@@ -137,6 +153,7 @@ function indent(e: KeyboardEvent) {
           <b>{{ signs[n.severity] }} {{ n.severity === 'fault' ? 'not a plan' : n.severity }}, line {{ n.line }}</b>
           {{ n.problem }}
           <p v-if="n.fix">→ {{ n.fix }}</p>
+          <v-btn v-if="n.mend.length" size="x-small" variant="outlined" class="mt-1" :aria-label="`Apply the fix of line ${n.line}`" @click="mend(n)">Apply this fix</v-btn>
         </article>
       </div>
     </v-card>

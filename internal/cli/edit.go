@@ -1,0 +1,125 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"yellowlantern/internal/client"
+	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/service"
+)
+
+// begun gives the draft's text, or, where there is no such draft yet, the running plan's: an edit then begins the draft.
+func begun(ctx context.Context, cl *client.Client, name string) (string, error) {
+	drafts, err := client.Get[[]service.Draft](ctx, cl, "/drafts")
+	if err != nil {
+		return "", err
+	}
+	for _, d := range drafts {
+		if d.Name == name {
+			return d.Text, nil
+		}
+	}
+	r, err := client.Get[service.Revision](ctx, cl, "/revisions/0")
+	return r.Text, err
+}
+
+// change makes edits in a draft, and says what is found on it then.
+func (p *printer) change(ctx context.Context, cl *client.Client, name, text string, edits []plan.Edit) error {
+	var edited struct {
+		Text string `json:"text"`
+	}
+	if err := cl.Do(ctx, "POST", "/edit", map[string]any{"text": text, "edits": edits}, &edited); err != nil {
+		return err
+	}
+	if _, err := put(ctx, cl, name, edited.Text); err != nil {
+		return err
+	}
+	var checked service.Checked
+	if err := cl.Do(ctx, "POST", "/check", map[string]string{"text": edited.Text}, &checked); err != nil {
+		return err
+	}
+	if printed, err := p.value(map[string]any{"edits": edits, "checked": checked}); printed {
+		return err
+	}
+	for _, e := range edits {
+		p.say("%s", e)
+	}
+	p.say("draft %s: %d stop, %d warn, %d note", name, checked.Stops, checked.Warnings, checked.Notes)
+	return nil
+}
+
+func (p *printer) planEdit(op string) func(context.Context, *cli.Command, *client.Client) error {
+	return func(ctx context.Context, c *cli.Command, cl *client.Client) error {
+		want := map[string]int{"set": 2, "add": 2, "remove": 1}[op]
+		if c.Args().Len() != want {
+			return Failing(ExitUsage, "yl plan %s %s: such as %s", op, c.ArgsUsage, map[string]string{
+				"set": "pools/staff/prefixes '[10.99.0.0/24]'", "add": "rules '{name: new, action: permit, to: [office], services: [ping]}'", "remove": "rules/new"}[op])
+		}
+		text, err := begun(ctx, cl, c.String("draft"))
+		if err != nil {
+			return err
+		}
+		return p.change(ctx, cl, c.String("draft"), text, []plan.Edit{{Op: op, Path: c.Args().Get(0), Value: c.Args().Get(1)}})
+	}
+}
+
+func (p *printer) planMend(ctx context.Context, c *cli.Command, cl *client.Client) error {
+	id, err := argument(c, "finding, as yl plan check shows it")
+	if err != nil {
+		return err
+	}
+	text, err := begun(ctx, cl, c.String("draft"))
+	if err != nil {
+		return err
+	}
+	var checked service.Checked
+	if err := cl.Do(ctx, "POST", "/check", map[string]string{"text": text}, &checked); err != nil {
+		return err
+	}
+	for _, f := range checked.Findings {
+		if f.ID() != id {
+			continue
+		}
+		if len(f.Mend) == 0 {
+			return Failing(ExitUsage, "this finding wants a decision: %s", f.Fix)
+		}
+		return p.change(ctx, cl, c.String("draft"), text, f.Mend)
+	}
+	return Failing(ExitUsage, "there is no finding %q; yl plan check shows them", id)
+}
+
+// planList lists the objects of one kind with all that is set in them.
+func (p *printer) planList(ctx context.Context, c *cli.Command, cl *client.Client) error {
+	kind := c.Args().First()
+	text, err := begun(ctx, cl, c.String("draft"))
+	if err != nil {
+		return err
+	}
+	d, err := plan.Read(text)
+	if err != nil {
+		return Failing(ExitUsage, "the draft is no plan yet: %w", err)
+	}
+	kinds, lists := plan.Objects(d.Plan)
+	list, ok := lists[kind]
+	if !ok {
+		return Failing(ExitUsage, "there is no kind %q; there are %s", kind, strings.Join(kinds, ", "))
+	}
+	var rows [][]string
+	shown := []any{}
+	for i := range list.Len() {
+		o := list.Index(i)
+		row := []string{o.FieldByName("Name").String(), strings.TrimPrefix(plan.Words(o), fmt.Sprintf("name %s, ", o.FieldByName("Name")))}
+		if matches(c.String("filter"), row...) {
+			rows, shown = append(rows, row), append(shown, o.Interface())
+		}
+	}
+	if printed, err := p.value(shown); printed {
+		return err
+	}
+	p.table([]string{strings.TrimSuffix(kind, "s"), "settings"}, rows)
+	return nil
+}
