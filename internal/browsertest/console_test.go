@@ -197,6 +197,14 @@ func TestConsole(t *testing.T) {
 	p.until(`document.querySelector('[aria-label="volunteers to nestcams: reaches"]')?.innerText`, "ping")
 	require.Contains(t, p.script(`document.querySelector('[aria-label="researchers to records: reaches"]').innerText`), "not tried")
 
+	// A revision on trial is told, and kept with one action.
+	require.NoError(t, d.Client.Do(ctx, "PUT", "/drafts/trial", map[string]any{"text": d.Scenario.Plan, "version": 0}, nil))
+	require.NoError(t, d.Client.Do(ctx, "POST", "/drafts/trial/commit", map[string]any{"message": "as it was", "for": 300}, nil))
+	p.script(`document.querySelector('nav a[href="/plan"]').click()`)
+	p.until(`document.querySelector('#on-trial')?.innerText`, "goes back to revision 2 by itself")
+	p.do(chromedp.Click(chromedp.CSS("#keep")))
+	p.until(`document.querySelector('#on-trial') === null`, "true")
+
 	// A live session is shown and can be ended.
 	order, err := client.Get[probe.Order](ctx, d.Client, "/probes/order?user=wanda.warden")
 	require.NoError(t, err)

@@ -53,7 +53,15 @@ func planCommands(p *printer) *cli.Command {
 		{Name: "commit", Usage: "make a draft the newest revision, which runs at once", Flags: []cli.Flag{draftFlag(),
 			&cli.StringFlag{Name: "message", Aliases: []string{"m"}, Usage: "why", Required: true},
 			&cli.StringSliceFlag{Name: "accept", Usage: "accept a warning, as code@path, or all"},
+			&cli.DurationFlag{Name: "for", Usage: "go back by itself after this time, such as 5m, unless yl plan keep follows"},
 		}, Action: call(p.planCommit)},
+		{Name: "keep", Usage: "keep the revision that is on trial", Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
+			var r service.Revision
+			if err := cl.Do(ctx, "POST", "/revisions/0/keep", nil, &r); err != nil {
+				return err
+			}
+			return p.done("revision %d is kept", r.Number)
+		})},
 		{Name: "history", Usage: "list the revisions", Flags: []cli.Flag{filterFlag()}, Action: call(p.planHistory)},
 		{Name: "restore", Usage: "put an earlier revision into a draft, to be committed again", ArgsUsage: "REVISION", Flags: []cli.Flag{draftFlag()}, Action: call(p.planRestore)},
 	}}
@@ -357,7 +365,11 @@ func (p *printer) planCommit(ctx context.Context, c *cli.Command, cl *client.Cli
 		Ended    []string       `json:"ended"`
 		Review   service.Review `json:"review"`
 	}
-	in := map[string]any{"message": c.String("message"), "accept": c.StringSlice("accept")}
+	seconds := int(c.Duration("for").Round(time.Second) / time.Second)
+	if c.IsSet("for") && seconds < 1 {
+		return Failing(ExitUsage, "--for takes a time of a second or more, such as 5m")
+	}
+	in := map[string]any{"message": c.String("message"), "accept": append([]string{}, c.StringSlice("accept")...), "for": seconds}
 	if err := cl.Do(ctx, "POST", "/drafts/"+c.String("draft")+"/commit", in, &out); err != nil {
 		return err
 	}
@@ -365,6 +377,9 @@ func (p *printer) planCommit(ctx context.Context, c *cli.Command, cl *client.Cli
 		return err
 	}
 	p.say("revision %d runs", out.Revision)
+	if seconds > 0 {
+		p.say("it goes back by itself at %s, unless you run: yl plan keep", local(time.Now().Add(c.Duration("for"))))
+	}
 	p.reachChanges(out.Review.Reach)
 	if len(out.Ended) > 0 {
 		p.say("sessions ended: %s", strings.Join(out.Ended, ", "))

@@ -156,6 +156,9 @@ func (i *Instance) stop() {
 		_ = i.http.Shutdown(ctx)
 		cancel()
 	}
+	if i.Service != nil {
+		i.Service.Close()
+	}
 	if i.Runner != nil {
 		i.Runner.Stop()
 	}

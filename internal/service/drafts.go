@@ -61,6 +61,8 @@ type Review struct {
 func (s *Service) planRoutes() {
 	register(s, "GET", "/revisions", "list-revisions", "All revisions, newest first", s.listRevisions)
 	register(s, "GET", "/revisions/{number}", "show-revision", "One revision; 0 is the newest", s.showRevision)
+	register(s, "GET", "/trial", "trial", "The revision that goes back by itself unless it is kept", s.trial)
+	register(s, "POST", "/revisions/{number}/keep", "keep-revision", "Keep a revision that is on trial", s.keep)
 	register(s, "GET", "/difference", "difference", "What turns one plan into another", s.difference)
 	register(s, "POST", "/check", "check", "Check a document without keeping it", func(ctx context.Context, in *struct {
 		Body struct {
@@ -396,6 +398,7 @@ func (s *Service) review(ctx context.Context, text string) (Review, error) {
 type commitRequest struct {
 	Message string   `json:"message" maxLength:"500"`
 	Version int      `json:"version,omitempty" minimum:"0" doc:"The draft's version that was reviewed; 0: whatever it is now."`
+	For     int      `json:"for,omitempty" minimum:"0" maximum:"604800" doc:"Seconds after which it goes back by itself unless it is kept; 0: it stays."`
 	Accept  []string `json:"accept,omitempty" nullable:"false" doc:"Warnings that are accepted, each as code@path, or all."`
 }
 
@@ -438,7 +441,11 @@ func (s *Service) commitDraft(ctx context.Context, in *struct {
 	}
 	accepted, _ := json.Marshal(acceptedOf(review.Checked))
 	rec := store.Revision{Number: newest.Number + 1, Text: d.Text, Author: administrator(ctx), Message: in.Body.Message, Accepted: string(accepted), At: time.Now().UTC()}
-	if err := s.Store.AddRevision(ctx, rec, d.Name); err != nil {
+	trial, err := s.trialOf(ctx, in.Body.For, newest.Number)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.Store.AddRevision(ctx, rec, d.Name, trial); err != nil {
 		return nil, known(err, "revision", fmt.Sprint(rec.Number))
 	}
 	ended, err := s.Runner.Apply(set)
@@ -450,6 +457,7 @@ func (s *Service) commitDraft(ctx context.Context, in *struct {
 	}
 	s.Journal(gateway.Event{Time: time.Now(), Kind: "commit", User: rec.Author, Words: fmt.Sprintf("revision %d: %s", rec.Number, rec.Message)})
 	s.rebaseOthers(ctx)
+	s.watchTrial(trial)
 	return answer(committed{rec.Number, append([]string{}, ended...), review}), nil
 }
 

@@ -58,6 +58,7 @@ type Service struct {
 	Config
 	commits  sync.Mutex // one commit at a time
 	attempts limiter
+	goesBack *time.Timer // of the revision on trial; guarded by commits
 	api      huma.API
 	router   chi.Router
 }
@@ -134,6 +135,9 @@ func secured(next http.Handler) http.Handler {
 
 // Resume puts the newest revision into effect, after a start.
 func (s *Service) Resume(ctx context.Context) error {
+	if err := s.resumeTrial(ctx); err != nil {
+		return err
+	}
 	r, err := s.Store.Newest(ctx)
 	if err == store.ErrNotFound {
 		s.Log.Info("no plan is committed yet: the gateway waits")

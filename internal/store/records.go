@@ -50,6 +50,14 @@ type Revision struct {
 	At       time.Time
 }
 
+// OnTrial is the one revision that goes back by itself unless it is kept. There is at most one.
+type OnTrial struct {
+	ID       uint `gorm:"primaryKey"` // always 1
+	Revision int
+	Back     int // the revision to go back to
+	Until    time.Time
+}
+
 // JournalEntry is one line of the journal.
 type JournalEntry struct {
 	ID      uint `gorm:"primaryKey"`
@@ -185,11 +193,21 @@ func (s *Store) Revisions(ctx context.Context) (rs []Revision, err error) {
 	return rs, err
 }
 
-// AddRevision writes a revision and removes the draft that it came from, both or neither. ErrStale: the number is taken.
-func (s *Store) AddRevision(ctx context.Context, r Revision, draft string) error {
+// AddRevision writes a revision, removes the draft that it came from, and notes whether it is on trial, all or nothing.
+// ErrStale: the number is taken. What was on trial before no longer is.
+func (s *Store) AddRevision(ctx context.Context, r Revision, draft string, trial *OnTrial) error {
 	err := s.db.WithContext(ctx).Transaction(func(db *gorm.DB) error {
 		if err := db.Create(&r).Error; err != nil {
 			return err
+		}
+		if err := db.Delete(&OnTrial{}, "id = 1").Error; err != nil {
+			return err
+		}
+		if trial != nil {
+			trial.ID, trial.Revision = 1, r.Number
+			if err := db.Create(trial).Error; err != nil {
+				return err
+			}
 		}
 		return db.Delete(&Draft{}, "name = ?", draft).Error
 	})
@@ -205,8 +223,26 @@ func (s *Store) DropRevision(ctx context.Context, number int, draft Draft) error
 		if err := db.Delete(&Revision{}, "number = ?", number).Error; err != nil {
 			return err
 		}
+		if err := db.Delete(&OnTrial{}, "revision = ?", number).Error; err != nil {
+			return err
+		}
 		return db.Clauses(clause.OnConflict{UpdateAll: true}).Create(&draft).Error
 	})
+}
+
+// OnTrial finds the revision that is on trial; ErrNotFound if none is.
+func (s *Store) OnTrial(ctx context.Context) (t OnTrial, err error) {
+	err = translate(s.db.WithContext(ctx).First(&t).Error)
+	return t, err
+}
+
+// Keep ends the trial of a revision; ErrNotFound if it is not on trial.
+func (s *Store) Keep(ctx context.Context, revision int) error {
+	r := s.db.WithContext(ctx).Delete(&OnTrial{}, "revision = ?", revision)
+	if r.Error == nil && r.RowsAffected == 0 {
+		return ErrNotFound
+	}
+	return r.Error
 }
 
 // AddJournal writes a line.

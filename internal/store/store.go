@@ -120,6 +120,7 @@ var migrations = []func(*gorm.DB) error{
 	func(db *gorm.DB) error {
 		return db.AutoMigrate(&Administrator{}, &ConsoleSession{}, &Token{}, &User{}, &Membership{}, &Draft{}, &Revision{}, &Secret{}, &JournalEntry{}, &ProbeReport{})
 	},
+	func(db *gorm.DB) error { return db.AutoMigrate(&OnTrial{}) },
 }
 
 func (s *Store) migrate() error {

@@ -364,6 +364,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/revisions/{number}/keep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Keep a revision that is on trial */
+        post: operations["keep-revision"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sessions": {
         parameters: {
             query?: never;
@@ -478,6 +495,23 @@ export interface paths {
         put?: never;
         /** Make an API token */
         post: operations["make-token"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/trial": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The revision that goes back by itself unless it is kept */
+        get: operations["trial"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -614,6 +648,11 @@ export interface components {
         CommitRequest: {
             /** @description Warnings that are accepted, each as code@path, or all. */
             accept?: string[];
+            /**
+             * Format: int64
+             * @description Seconds after which it goes back by itself unless it is kept; 0: it stays.
+             */
+            for?: number;
             message: string;
             /**
              * Format: int64
@@ -1153,6 +1192,20 @@ export interface components {
         TokenMade: {
             /** @description Shown once. */
             token: string;
+        };
+        Trial: {
+            /**
+             * Format: int64
+             * @description The revision that it goes back to.
+             */
+            back: number;
+            /**
+             * Format: int64
+             * @description 0: none is on trial.
+             */
+            revision: number;
+            /** Format: date-time */
+            until?: string;
         };
         Try: {
             /** Format: date-time */
@@ -1941,6 +1994,38 @@ export interface operations {
             };
         };
     };
+    "keep-revision": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description 0: the newest. */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Revision"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-sessions": {
         parameters: {
             query?: never;
@@ -2177,6 +2262,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TokenMade"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    trial: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trial"];
                 };
             };
             /** @description Error */

@@ -9,6 +9,12 @@ const problem = ref('')
 const message = ref('')
 const accepted = ref<string[]>([])
 const busy = ref(false)
+const minutes = ref(0)
+const trials = [
+  { title: 'It stays', value: 0 },
+  { title: 'Goes back after 5 minutes unless kept', value: 5 },
+  { title: 'Goes back after 30 minutes unless kept', value: 30 },
+]
 
 onMounted(load)
 
@@ -28,7 +34,7 @@ async function commit() {
   busy.value = true
   const { data, error } = await api.POST('/api/v1/drafts/{name}/commit', {
     params: { path: { name: props.draft } },
-    body: { message: message.value, version: props.version, accept: accepted.value },
+    body: { message: message.value, version: props.version, accept: accepted.value, for: minutes.value * 60 },
   })
   busy.value = false
   if (error) problem.value = words(error)
@@ -82,6 +88,7 @@ async function rebase() {
       </v-card-text>
       <v-card-actions class="pa-4">
         <v-text-field id="message" v-model="message" label="Why this change" autofocus />
+        <v-select id="trial" v-model="minutes" :items="trials" label="Then" variant="outlined" density="compact" hide-details max-width="260" />
         <v-btn @click="emit('close')">Back</v-btn>
         <v-btn id="commit" color="primary" variant="flat" :disabled="!ready" :loading="busy" @click="commit">Commit</v-btn>
       </v-card-actions>

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { computed, nextTick, onMounted, ref, watch } from 'vue'
-import { api, words, type Checked, type Draft, type Revision } from '../api'
+import { api, words, type Checked, type Draft, type Revision, type Trial } from '../api'
 import CommitDialog from '../components/CommitDialog.vue'
 import { marginNotes, place, type MarginNote } from '../notes'
 
@@ -16,9 +16,11 @@ const problem = ref('')
 const committing = ref(false)
 const done = ref('')
 const undo = ref<string[]>([])
+const trial = ref<Trial>()
 const heights = ref<number[]>([])
 const notesBox = ref<HTMLElement>()
 let waiting = 0
+let returning = 0
 
 const lines = computed(() => text.value.split('\n').length)
 const notes = computed(() => (checked.value ? marginNotes(checked.value) : []))
@@ -32,11 +34,15 @@ const worst = computed(() => {
 const changed = computed(() => running.value?.text !== text.value)
 
 async function load() {
-  const [{ data: newest }, { data: drafts }, { data: all }] = await Promise.all([
+  const [{ data: newest }, { data: drafts }, { data: all }, { data: onTrial }] = await Promise.all([
     api.GET('/api/v1/revisions/{number}', { params: { path: { number: 0 } } }),
     api.GET('/api/v1/drafts'),
     api.GET('/api/v1/revisions'),
+    api.GET('/api/v1/trial'),
   ])
+  trial.value = onTrial?.revision ? onTrial : undefined
+  window.clearTimeout(returning)
+  if (trial.value?.until) returning = window.setTimeout(load, new Date(trial.value.until).getTime() - Date.now() + 1000)
   running.value = newest
   revisions.value = all ?? []
   draft.value = drafts?.find((d) => d.name === name)
@@ -94,6 +100,12 @@ async function restore(n: number) {
   if (data?.text) text.value = data.text
 }
 
+async function keep() {
+  const { error } = await api.POST('/api/v1/revisions/{number}/keep', { params: { path: { number: trial.value?.revision ?? 0 } } })
+  problem.value = error ? words(error) : ''
+  await load()
+}
+
 async function committed(n: number) {
   committing.value = false
   done.value = `Revision ${n} runs.`
@@ -142,6 +154,10 @@ function indent(e: KeyboardEvent) {
       <v-btn id="review" color="primary" :disabled="!changed" @click="review">Review and commit</v-btn>
     </div>
     <v-alert v-if="problem" type="error" variant="tonal" class="mb-3" role="alert">{{ problem }}</v-alert>
+    <v-alert v-if="trial" type="warning" variant="tonal" class="mb-3" id="on-trial">
+      Revision {{ trial.revision }} is on trial: at {{ new Date(trial.until ?? '').toLocaleTimeString() }} it goes back to revision {{ trial.back }} by itself.
+      <v-btn id="keep" size="small" color="primary" class="ml-3" @click="keep">Keep it</v-btn>
+    </v-alert>
     <v-alert v-if="done" type="success" variant="tonal" class="mb-3" closable @click:close="done = ''">{{ done }}</v-alert>
     <v-card class="desk">
       <div class="gutter mono" aria-hidden="true">

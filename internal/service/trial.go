@@ -1,0 +1,138 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"yellowlantern/internal/gateway"
+	"yellowlantern/internal/store"
+)
+
+// Trial is a revision that goes back by itself unless it is kept.
+type Trial struct {
+	Revision int       `json:"revision" doc:"0: none is on trial."`
+	Back     int       `json:"back" doc:"The revision that it goes back to."`
+	Until    time.Time `json:"until,omitzero"`
+}
+
+// trialOf prepares the trial of a commit; nil if it is to stay. While one revision is on trial there is no other commit: what
+// it would go back to must stay what was running before it.
+func (s *Service) trialOf(ctx context.Context, seconds, newest int) (*store.OnTrial, error) {
+	t, err := s.Store.OnTrial(ctx)
+	switch {
+	case err == nil:
+		return nil, huma.Error409Conflict(fmt.Sprintf("revision %d is on trial until %s: keep it first (yl plan keep), or wait", t.Revision, t.Until.Format(time.TimeOnly)))
+	case !errors.Is(err, store.ErrNotFound):
+		return nil, err
+	case seconds == 0:
+		return nil, nil
+	case newest == 0:
+		return nil, huma.Error422UnprocessableEntity("this is the first revision: there is nothing to go back to")
+	}
+	return &store.OnTrial{Back: newest, Until: time.Now().Add(time.Duration(seconds) * time.Second).UTC()}, nil
+}
+
+// watchTrial goes back when the time has come. s.commits is held.
+func (s *Service) watchTrial(t *store.OnTrial) {
+	if s.goesBack != nil {
+		s.goesBack.Stop()
+	}
+	if t == nil {
+		return
+	}
+	trial := *t
+	s.goesBack = time.AfterFunc(time.Until(trial.Until), func() {
+		s.commits.Lock()
+		defer s.commits.Unlock()
+		if err := s.goBack(context.Background(), trial, true); err != nil {
+			s.Log.Error("a revision on trial did not go back", "revision", trial.Revision, "error", err)
+		}
+	})
+}
+
+// goBack commits again what ran before a revision on trial, unless that was kept meanwhile.
+func (s *Service) goBack(ctx context.Context, trial store.OnTrial, running bool) error {
+	now, err := s.Store.OnTrial(ctx)
+	if errors.Is(err, store.ErrNotFound) || err == nil && now.Revision != trial.Revision {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	old, err := s.Store.Revision(ctx, trial.Back)
+	if err != nil {
+		return err
+	}
+	rec := store.Revision{Number: trial.Revision + 1, Text: old.Text, Author: "yellow lantern", Accepted: old.Accepted, At: time.Now().UTC(),
+		Message: fmt.Sprintf("went back to revision %d by itself: revision %d was not kept", trial.Back, trial.Revision)}
+	set, err := s.settings(ctx, rec.Text)
+	if err != nil {
+		return err
+	}
+	if err := s.Store.AddRevision(ctx, rec, "", nil); err != nil {
+		return err
+	}
+	s.Journal(gateway.Event{Time: time.Now(), Kind: "commit", User: rec.Author, Words: fmt.Sprintf("revision %d: %s", rec.Number, rec.Message)})
+	if !running { // at a start, Resume puts it into effect
+		return nil
+	}
+	s.rebaseOthers(ctx)
+	_, err = s.Runner.Apply(set)
+	return err
+}
+
+// resumeTrial goes on with a trial after a restart: what should have gone back meanwhile goes back before anything runs.
+func (s *Service) resumeTrial(ctx context.Context) error {
+	t, err := s.Store.OnTrial(ctx)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	s.commits.Lock()
+	defer s.commits.Unlock()
+	if time.Now().After(t.Until) {
+		return s.goBack(ctx, t, false)
+	}
+	s.watchTrial(&t)
+	return nil
+}
+
+func (s *Service) trial(ctx context.Context, _ *struct{}) (*body[Trial], error) {
+	t, err := s.Store.OnTrial(ctx)
+	if errors.Is(err, store.ErrNotFound) {
+		return answer(Trial{}), nil
+	}
+	return answer(Trial{t.Revision, t.Back, t.Until}), err
+}
+
+func (s *Service) keep(ctx context.Context, in *struct {
+	Number int `path:"number" minimum:"0" doc:"0: the newest."`
+}) (*body[Revision], error) {
+	s.commits.Lock()
+	defer s.commits.Unlock()
+	r, err := s.revisionOrNewest(ctx, in.Number)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.Store.Keep(ctx, r.Number); errors.Is(err, store.ErrNotFound) {
+		return nil, huma.Error409Conflict(fmt.Sprintf("revision %d is not on trial: it stays as it is", r.Number))
+	} else if err != nil {
+		return nil, err
+	}
+	s.watchTrial(nil)
+	s.Journal(gateway.Event{Time: time.Now(), Kind: "commit", User: administrator(ctx), Words: fmt.Sprintf("revision %d is kept", r.Number)})
+	return answer(revision(r)), nil
+}
+
+// Close ends what waits; a trial goes on at the next start.
+func (s *Service) Close() {
+	s.commits.Lock()
+	defer s.commits.Unlock()
+	s.watchTrial(nil)
+}
