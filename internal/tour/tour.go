@@ -71,8 +71,14 @@ func Prepare(ctx context.Context, mistake string, o instance.Options) (*Demo, er
 	if err != nil {
 		return nil, err
 	}
+	return PrepareScenario(ctx, s, o)
+}
+
+// PrepareScenario does the same with a scenario of the caller's.
+func PrepareScenario(ctx context.Context, s *demo.Scenario, o instance.Options) (*Demo, error) {
 	o.SiteLab = s.Site
 	d := &Demo{Scenario: s, Admin: NewPassword(), Passwords: map[string]string{}}
+	var err error
 	if d.Instance, err = instance.Start(ctx, o); err != nil {
 		return nil, err
 	}

@@ -130,9 +130,6 @@ func (s *Sealer) Seal(buf []byte, off, n int) ([]byte, error) {
 	return buf[off-Headroom : end+icvLen], nil
 }
 
-// Sent is how many packets have been sealed.
-func (s *Sealer) Sent() uint64 { return s.seq.Load() }
-
 // SPIOf reads the SPI of an ESP packet; ok is false if it is too short for one.
 func SPIOf(packet []byte) (spi uint32, ok bool) {
 	if len(packet) < Headroom+icvLen+4 {

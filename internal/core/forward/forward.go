@@ -5,7 +5,6 @@ package forward
 
 import (
 	"net/netip"
-	"slices"
 	"sync"
 	"time"
 
@@ -351,17 +350,4 @@ func (e *Engine) Flows() int {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	return len(e.flows)
-}
-
-// Sessions gives every session once.
-func (e *Engine) Sessions() []*Session {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	var out []*Session
-	for _, s := range e.sessions {
-		if !slices.Contains(out, s) {
-			out = append(out, s)
-		}
-	}
-	return out
 }

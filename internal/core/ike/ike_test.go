@@ -384,6 +384,22 @@ func TestRFCVectors(t *testing.T) {
 	require.Error(t, err, "the all-zero result is refused (RFC 8031 §5)")
 }
 
+// A device that does not know RFC 7427 gets the older signature of RFC 4754; a signature over anything else is refused.
+func TestSignatures(t *testing.T) {
+	octets := []byte("what AUTH covers")
+	for _, newer := range []bool{true, false} {
+		p := must(sign(rand.Reader, gateway.Key, octets, newer))
+		method, data, err := parseAuth(p.body)
+		require.NoError(t, err)
+		require.Equal(t, map[bool]uint8{true: 14, false: 9}[newer], method)
+		require.NoError(t, verify(gateway.Leaf, method, data, octets))
+		require.Error(t, verify(gateway.Leaf, method, data, octets[1:]))
+		require.Error(t, verify(ca.Leaf, method, data, octets))
+		require.Error(t, verify(gateway.Leaf, method, data[:len(data)-1], octets))
+	}
+	require.ErrorContains(t, verify(gateway.Leaf, authSharedKey, octets, octets), "method 2")
+}
+
 // Hostile datagrams at every moment of a login: nothing crashes, nobody gets in, the login goes on.
 func TestHostileDatagrams(t *testing.T) {
 	w := newWorld(t, nil)

@@ -27,20 +27,6 @@ const (
 	informational exchange = 37
 )
 
-func (x exchange) String() string {
-	switch x {
-	case ikeSAInit:
-		return "IKE_SA_INIT"
-	case ikeAuth:
-		return "IKE_AUTH"
-	case createChildSA:
-		return "CREATE_CHILD_SA"
-	case informational:
-		return "INFORMATIONAL"
-	}
-	return fmt.Sprintf("exchange %d", uint8(x))
-}
-
 // Header flags.
 const (
 	flagInitiator = 0x08

@@ -96,10 +96,6 @@ type Packet struct {
 	Service  netset.Point
 }
 
-func (p Packet) String() string {
-	return fmt.Sprintf("%s from %s to %s", p.Service, p.Src, p.Dst)
-}
-
 // Opens tells whether the packet can open a flow at all (docs/semantics.md, "What can open a flow").
 func (p Packet) Opens() bool {
 	if p.Dst.Is4() {

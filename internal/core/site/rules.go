@@ -57,12 +57,6 @@ func (m *Model) RulesSet(c *Class) netset.Traffic {
 	return unionOf(c.permits).Subtract(unionOf(c.refusals)).Intersect(opening)
 }
 
-// Permits lists the rules that permit something to the class, Refusals those that refuse.
-func (c *Class) Permits() []*Rule { return c.permits }
-
-// Refusals lists the rules that refuse something to the class.
-func (c *Class) Refusals() []*Rule { return c.refusals }
-
 func unionOf(rules []*Rule) netset.Traffic {
 	sets := make([]netset.Traffic, len(rules))
 	for i, r := range rules {

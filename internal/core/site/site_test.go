@@ -8,6 +8,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/packet"
+	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/site"
 	"yellowlantern/internal/testkit/island"
 )
@@ -108,4 +110,18 @@ func TestPassageIsTheFirstThatAdmits(t *testing.T) {
 	require.Nil(t, off.Class([]string{"researchers"}).Passage)
 	_, err := site.Compile(off.Plan, "elsewhere")
 	require.ErrorContains(t, err, "it has jetty")
+}
+
+// The gateway's own ICMP answers find their way like any other packet.
+func TestRouteOfOwnAnswers(t *testing.T) {
+	m := island.Model(t)
+	for dst, want := range map[string]site.Egress{
+		"10.20.0.20": {Network: "station"}, "10.20.30.5": {Network: "station", NextHop: netip.MustParseAddr("10.20.0.2")}, "198.51.100.80": {Network: plan.Internet},
+	} {
+		out, ok := m.RouteOf(packet.EchoRequest(netip.MustParseAddr("10.20.0.1"), netip.MustParseAddr(dst), []byte{0, 1, 0, 1}))
+		require.True(t, ok)
+		require.Equal(t, want, out)
+	}
+	_, ok := m.RouteOf([]byte("no packet"))
+	require.False(t, ok)
 }
