@@ -12,6 +12,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yellowlantern/demo"
 	"yellowlantern/internal/cli"
 	"yellowlantern/internal/tour"
 )
@@ -138,4 +139,38 @@ func TestCommands(t *testing.T) {
 // squeezed undoes the wrapping of a table, as far as a search in it needs.
 func squeezed(text string) string {
 	return strings.Join(strings.Fields(text), " ") + "\n" + text
+}
+
+// An administrator begins with nothing but six answers: the first plan is committed, and a person comes in by it.
+func TestStartFromNothing(t *testing.T) {
+	o := options(t)
+	s, err := demo.Load("")
+	require.NoError(t, err)
+	s.People = nil
+	d, err := tour.PrepareScenario(t.Context(), s, o)
+	require.NoError(t, err)
+	t.Cleanup(d.Stop)
+	x := newTerminal(t, d)
+	args := strings.Fields("start --site Tern --dial gate.tern.example --outside 192.0.2.10 --network station=10.20.0.0/24 --network archive=10.20.30.0/24@10.20.0.2 --reach staff=station+archive:tcp/80+ping --dns 10.20.0.53 --full=false")
+	text, exit, err := x.run(args...)
+	require.NoError(t, err, text)
+	require.Zero(t, exit)
+	require.Contains(t, squeezed(text), "10.99.0.0/23 overlaps no network of yours")
+	_, exit, err = x.run(strings.Fields("plan commit -m first")...)
+	require.Equal(t, 4, exit)
+	require.ErrorContains(t, err, "no user is in a group of passage staff")
+	password := "eight terns on the jetty"
+	_, exit, err = x.run("users", "add", "ada", "--group", "staff", "--password-file", write(t, password))
+	require.Zero(t, exit, "%v", err)
+	text, exit, err = x.run(strings.Fields("plan commit -m first --accept all")...)
+	require.Zero(t, exit, "%v %s", err, text)
+	text, exit, err = x.run("probe", "--user", "ada", "--password-file", write(t, password))
+	require.NoError(t, err, text)
+	require.Zero(t, exit)
+	d.Passwords["ada"] = password
+	require.NoError(t, ping(t, connect(t, d, "ada"), "10.20.30.5"), "behind the router too")
+	for _, bad := range []string{"--network station", "--network station=10.20.0.0/24@x", "--reach staff", "--outside gate"} {
+		_, exit, _ = x.run(append(strings.Fields("start --site a --dial b --dns 10.0.0.1 --full=false --network n=10.20.0.0/24 --outside 192.0.2.1 --reach a=n:ping"), strings.Fields(bad)...)...)
+		require.Equal(t, 2, exit, bad)
+	}
 }

@@ -255,7 +255,7 @@ func (r *Report) judge() {
 	for i := range r.Results {
 		res := &r.Results[i]
 		got := res.Seen.Reached
-		if res.Want {
+		if res.Want && !res.AnyAnswer {
 			got = res.Seen.Served
 		}
 		res.OK = got == res.Want

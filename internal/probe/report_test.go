@@ -38,6 +38,11 @@ func TestLikeliestStation(t *testing.T) {
 		{"forwarding lets through what the plan does not", []Result{trial("office", "10.20.0.20", "station", "tcp/80", false, false, served)}, "forwarding is at fault", 1},
 		{"the plan does not let it through", []Result{trial("records", "10.20.30.5", "archive", "udp/53", true, false, silent)}, "--to 10.20.30.5 --service udp/53", 0},
 		{"does not listen", []Result{trial("records", "10.20.30.5", "archive", "tcp/80", true, true, closed)}, "does not listen on tcp/80", 1},
+		{"a network is meant, and its host answers", []Result{func() Result {
+			r := trial("names", "10.20.0.53", "station", "tcp/80", true, true, closed)
+			r.AnyAnswer = true
+			return r
+		}()}, "", 0},
 		{"a filter on the host", []Result{trial("records", "10.20.30.5", "archive", "tcp/80", true, true, silent), trial("records", "10.20.30.5", "archive", "icmp/echo", true, true, served)}, "answers other services", 1},
 		{"the host is down", []Result{trial("records", "10.20.30.5", "archive", "tcp/80", true, true, silent), other(served)}, "station host: others on network archive answer", 1},
 		{"no way back", []Result{trial("records", "10.20.30.5", "archive", "tcp/80", true, true, silent), other(silent)}, "station return: nothing on network archive", 2},

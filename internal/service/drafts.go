@@ -12,6 +12,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"yellowlantern/internal/core/begin"
 	"yellowlantern/internal/core/check"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reach"
@@ -71,6 +72,13 @@ func (s *Service) planRoutes() {
 	}) (*body[Checked], error) {
 		c, _, err := s.check(ctx, in.Body.Text)
 		return answer(c), err
+	})
+	register(s, "POST", "/begin", "begin", "Propose a first plan from the things that cannot be guessed", func(_ context.Context, in *struct{ Body begin.Answers }) (*body[begin.Proposal], error) {
+		p, err := begin.Plan(in.Body)
+		if err != nil {
+			return nil, huma.Error422UnprocessableEntity(err.Error())
+		}
+		return answer(*p), nil
 	})
 	register(s, "POST", "/edit", "edit", "Make edits in a document without keeping it; comments and layout around them stay", editText)
 	register(s, "GET", "/drafts", "list-drafts", "All drafts", s.listDrafts)

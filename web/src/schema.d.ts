@@ -21,6 +21,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/begin": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Propose a first plan from the things that cannot be guessed */
+        post: operations["begin"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/board": {
         parameters: {
             query?: never;
@@ -592,6 +609,53 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        BeginAnswers: {
+            /** @description The public name or address that people dial. */
+            dial: string;
+            /** @description Inside name servers. */
+            dns?: string[];
+            /** @description All traffic of people's devices goes through the tunnel, the internet's too. */
+            full?: boolean;
+            /** @description Who comes in, and what they may reach. */
+            groups: components["schemas"]["BeginGroup"][];
+            /** @description The inside networks; the gateway is attached to the first. */
+            networks: components["schemas"]["BeginNetwork"][];
+            /** @description The gateway's public addresses. */
+            outside: string[];
+            /**
+             * Format: int64
+             * @description How many people there may be; 200 if not given.
+             */
+            people?: number;
+            /** @description The inside domain. */
+            search?: string;
+            /** @description What the site is called. */
+            site: string;
+        };
+        BeginGroup: {
+            name: string;
+            /** @description Names of networks, prefixes or addresses. */
+            reach: string[];
+            /** @description Such as tcp/443, ping. */
+            services: string[];
+        };
+        BeginNetwork: {
+            /**
+             * Format: ip
+             * @description The gateway's address there (first network), or the router that leads there (others); the first host address, or a router on the first network, if not given.
+             */
+            gateway?: string;
+            name: string;
+            prefix: string;
+        };
+        BeginProposal: {
+            reasons: components["schemas"]["BeginReason"][];
+            text: string;
+        };
+        BeginReason: {
+            path: string;
+            why: string;
+        };
         Board: {
             destinations: components["schemas"]["ReachDestination"][];
             /** Format: int64 */
@@ -984,6 +1048,8 @@ export interface components {
             vantage: string;
         };
         ProbeResult: {
+            /** @description A network is meant, not this host: that the host answers is enough, for not every one offers the service. */
+            "any-answer"?: boolean;
             /** @description Without the tunnel. */
             before?: components["schemas"]["ProbeSeen"];
             /** @description Whether computation says that the trial sees an answer: full reach, by name if it is tried by name. */
@@ -1091,6 +1157,8 @@ export interface components {
             users: string[];
         };
         ReachTrial: {
+            /** @description A network is meant, not this host: that the host answers is enough, for not every one offers the service. */
+            "any-answer"?: boolean;
             /** @description Whether computation says that the trial sees an answer: full reach, by name if it is tried by name. */
             computed: boolean;
             /** Format: ip */
@@ -1246,6 +1314,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["BodyStruct { PEM string \"json:\\\"pem\\\"\" }Body"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    begin: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BeginAnswers"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BeginProposal"];
                 };
             };
             /** @description Error */

@@ -19,6 +19,7 @@ type Trial struct {
 	Network     string     `json:"network,omitempty" doc:"The inside network it is on; empty: the internet."`
 	Name        string     `json:"name,omitempty" doc:"DNS name to try it by."`
 	Service     string     `json:"service"`
+	AnyAnswer   bool       `json:"any-answer,omitempty" doc:"A network is meant, not this host: that the host answers is enough, for not every one offers the service."`
 }
 
 // most bounds how many services are tried where an expectation names very many.
@@ -72,7 +73,8 @@ func (t *trials) add(e *plan.Expectation, set netset.Traffic, want bool, service
 			if !set.Contains(a, p) {
 				continue
 			}
-			trial := Trial{e.Name, want, t.full.Contains(a, p), a, place, network, "", p.String()}
+			trial := Trial{Expectation: e.Name, Want: want, Computed: t.full.Contains(a, p), Dst: a, Place: place, Network: network, Service: p.String(),
+				AnyAnswer: want && !slices.Contains(e.To, place)}
 			if e.ByName {
 				trial.Name = name
 				trial.Computed = trial.Computed && (name == "" || t.named)

@@ -1,0 +1,166 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"io"
+	"net/netip"
+	"os"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"yellowlantern/internal/client"
+	"yellowlantern/internal/core/begin"
+	"yellowlantern/internal/service"
+)
+
+const firstCertificate = "gate" // as a begun plan names it
+
+func start(p *printer) *cli.Command {
+	return &cli.Command{Name: "start", Usage: "answer six questions and get a first plan as a draft, each choice with its reason",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "site", Usage: "what the site is called"},
+			&cli.StringFlag{Name: "dial", Usage: "public name or address that people dial"},
+			&cli.StringSliceFlag{Name: "outside", Usage: "public address of the gateway"},
+			&cli.StringSliceFlag{Name: "network", Usage: "inside network as NAME=PREFIX, or NAME=PREFIX@ROUTER if it lies behind a router of the first one"},
+			&cli.StringSliceFlag{Name: "reach", Usage: "GROUP=NETWORK+NETWORK:SERVICE+SERVICE, such as staff=office:tcp/443+ping"},
+			&cli.StringSliceFlag{Name: "dns", Usage: "inside name server"},
+			&cli.StringFlag{Name: "search", Usage: "inside domain"},
+			&cli.BoolFlag{Name: "full", Usage: "all traffic through the tunnel"},
+			&cli.IntFlag{Name: "people", Usage: "how many people there may be"},
+			draftFlag(),
+		}, Action: call(p.start)}
+}
+
+// questions are asked of whoever left a flag out, one line each.
+func questions(c *cli.Command, in io.Reader) func(flag, question string) []string {
+	lines := bufio.NewScanner(in)
+	return func(flag, question string) []string {
+		if c.IsSet(flag) {
+			if given := c.StringSlice(flag); len(given) > 0 {
+				return given
+			}
+			return []string{c.String(flag)}
+		}
+		fmt.Fprintf(os.Stderr, "%s\n> ", question)
+		if !lines.Scan() {
+			return nil
+		}
+		return strings.Fields(lines.Text())
+	}
+}
+
+func answers(c *cli.Command, in io.Reader) (a begin.Answers, err error) {
+	ask := questions(c, in)
+	a.Site = strings.Join(ask("site", "1. What is the site called?"), " ")
+	a.Dial = strings.Join(ask("dial", "2. What do people dial: a public name or address?"), "")
+	if public, err := netip.ParseAddr(a.Dial); err == nil && !c.IsSet("outside") {
+		a.Outside = []netip.Addr{public}
+	} else if a.Outside, err = addresses(ask("outside", "   Which public addresses does the gateway have?")); err != nil {
+		return a, err
+	}
+	for _, word := range ask("network", "3. Which inside networks are there? NAME=PREFIX, NAME=PREFIX@ROUTER for one behind a router") {
+		n, err := network(word)
+		if err != nil {
+			return a, err
+		}
+		a.Networks = append(a.Networks, n)
+	}
+	for _, word := range ask("reach", "4. Who may reach what? GROUP=NETWORK:SERVICE, such as staff=office:tcp/443+ping") {
+		g, err := group(word)
+		if err != nil {
+			return a, err
+		}
+		a.Groups = append(a.Groups, g)
+	}
+	if a.DNS, err = addresses(ask("dns", "5. Which inside name servers are there? (none: leave empty)")); err != nil {
+		return a, err
+	}
+	a.Search, a.Full, a.People = c.String("search"), c.Bool("full"), c.Int("people")
+	if !c.IsSet("full") {
+		a.Full = strings.HasPrefix(strings.Join(ask("full", "6. Shall all traffic of people's devices go through the tunnel, the internet's too? (yes or no)"), ""), "y")
+	}
+	return a, nil
+}
+
+func addresses(words []string) (out []netip.Addr, err error) {
+	for _, w := range words {
+		x, err := netip.ParseAddr(w)
+		if err != nil {
+			return nil, Failing(ExitUsage, "%q is no address: expected one such as 192.0.2.10", w)
+		}
+		out = append(out, x)
+	}
+	return out, nil
+}
+
+func network(word string) (n begin.Network, err error) {
+	name, rest, ok := strings.Cut(word, "=")
+	prefix, router, behind := strings.Cut(rest, "@")
+	n.Name = name
+	if n.Prefix, err = netip.ParsePrefix(prefix); err != nil || !ok {
+		return n, Failing(ExitUsage, "%q is no network: expected NAME=PREFIX, such as office=10.20.0.0/24", word)
+	}
+	if behind {
+		if n.Gateway, err = netip.ParseAddr(router); err != nil {
+			return n, Failing(ExitUsage, "%q is no router's address, in %q", router, word)
+		}
+	}
+	return n, nil
+}
+
+func group(word string) (begin.Group, error) {
+	name, rest, ok := strings.Cut(word, "=")
+	reach, services, ok2 := strings.Cut(rest, ":")
+	if !ok || !ok2 {
+		return begin.Group{}, Failing(ExitUsage, "%q does not say who reaches what: expected GROUP=NETWORK:SERVICE, such as staff=office:tcp/443+ping", word)
+	}
+	return begin.Group{Name: name, Reach: strings.Split(reach, "+"), Services: strings.Split(services, "+")}, nil
+}
+
+func (p *printer) start(ctx context.Context, c *cli.Command, cl *client.Client) error {
+	a, err := answers(c, os.Stdin)
+	if err != nil {
+		return err
+	}
+	var proposal begin.Proposal
+	if err := cl.Do(ctx, "POST", "/begin", a, &proposal); err != nil {
+		return err
+	}
+	certificates, err := client.Get[[]service.Certificate](ctx, cl, "/certificates")
+	if err != nil {
+		return err
+	}
+	have := false
+	for _, x := range certificates {
+		have = have || x.Name == firstCertificate
+	}
+	if !have {
+		if err := cl.Do(ctx, "POST", "/certificates/"+firstCertificate, map[string]any{"for": []string{a.Dial}}, nil); err != nil {
+			return err
+		}
+		proposal.Reasons = append(proposal.Reasons, begin.Reason{Path: "tunnels/main/certificate", Why: "made by the service's own authority for " + a.Dial + "; people's devices need the authority's certificate"})
+	}
+	draft := c.String("draft")
+	if _, err := put(ctx, cl, draft, proposal.Text); err != nil {
+		return err
+	}
+	var checked service.Checked
+	if err := cl.Do(ctx, "POST", "/check", map[string]string{"text": proposal.Text}, &checked); err != nil {
+		return err
+	}
+	if printed, err := p.value(map[string]any{"draft": draft, "proposal": proposal, "checked": checked}); printed {
+		return err
+	}
+	p.say("draft %s holds a first plan. Why it is as it is:\n", draft)
+	for _, r := range proposal.Reasons {
+		p.say("%s", r.Path)
+		p.indented(4, "%s", r.Why)
+	}
+	p.say("")
+	p.findings(checked, "")
+	p.say("\nNext: put people into the groups (yl users add USER --group GROUP), look at it (yl plan show --draft %s), and commit it (yl plan commit --draft %s -m first).", draft, draft)
+	return nil
+}

@@ -1,0 +1,308 @@
+// Package begin writes a first plan from the few things that cannot be guessed, and proposes everything else, each choice
+// with its reason. What it writes is an ordinary document, to be read, checked and changed like any other.
+package begin
+
+import (
+	"errors"
+	"fmt"
+	"net/netip"
+	"strconv"
+	"strings"
+
+	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/plan"
+)
+
+// Answers are the things that cannot be guessed.
+type Answers struct {
+	Site     string       `json:"site" doc:"What the site is called."`
+	Dial     string       `json:"dial" doc:"The public name or address that people dial."`
+	Outside  []netip.Addr `json:"outside" nullable:"false" minItems:"1" doc:"The gateway's public addresses."`
+	Networks []Network    `json:"networks" nullable:"false" minItems:"1" doc:"The inside networks; the gateway is attached to the first."`
+	Groups   []Group      `json:"groups" nullable:"false" minItems:"1" doc:"Who comes in, and what they may reach."`
+	DNS      []netip.Addr `json:"dns,omitempty" nullable:"false" doc:"Inside name servers."`
+	Search   string       `json:"search,omitempty" doc:"The inside domain."`
+	Full     bool         `json:"full,omitempty" doc:"All traffic of people's devices goes through the tunnel, the internet's too."`
+	People   int          `json:"people,omitempty" minimum:"0" maximum:"60000" doc:"How many people there may be; 200 if not given."`
+}
+
+// Network is an inside network.
+type Network struct {
+	Name    string       `json:"name"`
+	Prefix  netip.Prefix `json:"prefix"`
+	Gateway netip.Addr   `json:"gateway,omitzero" doc:"The gateway's address there (first network), or the router that leads there (others); the first host address, or a router on the first network, if not given."`
+}
+
+// Group is who comes in.
+type Group struct {
+	Name     string   `json:"name"`
+	Reach    []string `json:"reach" nullable:"false" minItems:"1" doc:"Names of networks, prefixes or addresses."`
+	Services []string `json:"services" nullable:"false" minItems:"1" doc:"Such as tcp/443, ping."`
+}
+
+// Reason says why something was chosen.
+type Reason struct {
+	Path string `json:"path"`
+	Why  string `json:"why"`
+}
+
+// Proposal is a first plan.
+type Proposal struct {
+	Text    string   `json:"text"`
+	Reasons []Reason `json:"reasons" nullable:"false"`
+}
+
+// typicalHomes are what home routers come with; a pool there, or a pool inside, would collide.
+var typicalHomes = netset.OfPrefixes(netip.MustParsePrefix("192.168.0.0/16"), netip.MustParsePrefix("10.0.0.0/22"), netip.MustParsePrefix("172.16.0.0/16"))
+
+type writer struct {
+	strings.Builder
+	reasons []Reason
+}
+
+func (w *writer) line(format string, args ...any) { fmt.Fprintf(w, format+"\n", args...) }
+
+func (w *writer) because(path, format string, args ...any) {
+	w.reasons = append(w.reasons, Reason{path, fmt.Sprintf(format, args...)})
+}
+
+// Plan writes the proposal.
+func Plan(a Answers) (*Proposal, error) {
+	if err := a.check(); err != nil {
+		return nil, err
+	}
+	pool, err := a.pool()
+	if err != nil {
+		return nil, err
+	}
+	var w writer
+	w.line("# %s: begun from six answers. Everything here may be changed.", a.Site)
+	w.line("format: 1\nname: %s\n", strconv.Quote(a.Site))
+	a.gateway(&w)
+	a.networks(&w)
+	a.people(&w, pool)
+	a.rules(&w)
+	if _, err := plan.Read(w.String()); err != nil {
+		return nil, err
+	}
+	return &Proposal{w.String(), w.reasons}, nil
+}
+
+func (a Answers) check() error {
+	switch {
+	case strings.TrimSpace(a.Site) == "" || strings.TrimSpace(a.Dial) == "":
+		return errors.New("say what the site is called and what people dial")
+	case len(a.Outside) == 0 || len(a.Networks) == 0 || len(a.Groups) == 0:
+		return errors.New("say the gateway's public address, one inside network, and one group")
+	}
+	for _, n := range a.Networks {
+		if n.Prefix != n.Prefix.Masked() {
+			return fmt.Errorf("network %s: %s has host bits set; say %s", n.Name, n.Prefix, n.Prefix.Masked())
+		}
+	}
+	return nil
+}
+
+// pool is the first prefix of an uncommon stretch that is large enough and collides with nothing.
+func (a Answers) pool() (netip.Prefix, error) {
+	taken := typicalHomes
+	for _, n := range a.Networks {
+		taken = taken.Union(netset.OfPrefixes(n.Prefix))
+	}
+	people := a.People
+	if people == 0 {
+		people = 200
+	}
+	bits := 28
+	for 1<<(32-bits)-2 < 2*people && bits > 15 { // twice as many: people have more than one device
+		bits--
+	}
+	for _, from := range []string{"10.99.0.0", "10.96.0.0", "172.24.0.0", "100.80.0.0"} {
+		at := netip.MustParseAddr(from)
+		for range 64 {
+			p := netip.PrefixFrom(at, bits).Masked()
+			if !netset.OfPrefixes(p).Overlaps(taken) {
+				return p, nil
+			}
+			at = netset.Last(p).Next()
+		}
+	}
+	return netip.Prefix{}, errors.New("no free range was found for people's addresses: the inside networks fill all private space; make a plan by hand")
+}
+
+func text(v any) string {
+	s := fmt.Sprint(v)
+	if strings.ContainsAny(s, ":#{}[],&*!|>'\"%@` ") {
+		return strconv.Quote(s)
+	}
+	return s
+}
+
+func list[T any](items []T) string {
+	out := make([]string, len(items))
+	for i, x := range items {
+		out[i] = text(x)
+	}
+	return "[" + strings.Join(out, ", ") + "]"
+}
+
+func (a Answers) gateway(w *writer) {
+	first := a.Networks[0]
+	own := first.Gateway
+	if !own.IsValid() {
+		own = first.Prefix.Addr().Next()
+		w.because("gateways/gateway/inside/0/addresses", "the first address of %s, which routers usually have: correct it if yours differs", first.Prefix)
+	}
+	w.line("gateways:\n  - name: gateway\n    dial: %s\n    outside: {addresses: %s}", text(a.Dial), list(a.Outside))
+	w.line("    inside:\n      - {network: %s, addresses: [%s]}", first.Name, text(own))
+	var routes []string
+	for i, n := range a.Networks[1:] {
+		if n.Gateway.IsValid() {
+			routes = append(routes, fmt.Sprintf("      - {to: %s, via: %s}", text(n.Prefix), text(n.Gateway)))
+			w.because(fmt.Sprintf("gateways/gateway/routes/%d", i), "%s lies behind the router %s", n.Name, n.Gateway)
+		}
+	}
+	if len(routes) > 0 {
+		w.line("    routes:\n%s", strings.Join(routes, "\n"))
+	}
+	if a.Full {
+		w.line("    internet: true")
+	}
+	w.line("")
+}
+
+func (a Answers) networks(w *writer) {
+	w.line("networks:")
+	routers := map[netip.Addr]string{}
+	addresses := map[string][]netip.Addr{}
+	var order []string
+	for i, n := range a.Networks {
+		router := "gateway"
+		if i > 0 && n.Gateway.IsValid() {
+			router = routers[n.Gateway]
+			if router == "" {
+				router = fmt.Sprintf("router-%d", len(routers)+1)
+				routers[n.Gateway] = router
+				order = append(order, router)
+				addresses[router] = []netip.Addr{n.Gateway}
+			}
+			addresses[router] = append(addresses[router], n.Prefix.Addr().Next())
+		}
+		w.line("  - {name: %s, prefixes: [%s], router: %s}", n.Name, text(n.Prefix), router)
+	}
+	w.line("")
+	if len(order) > 0 {
+		own := a.Networks[0].Gateway
+		if !own.IsValid() {
+			own = a.Networks[0].Prefix.Addr().Next()
+		}
+		w.line("routers:")
+		for _, name := range order {
+			w.line("  - name: %s\n    addresses: %s\n    routes:\n      - {to: 0.0.0.0/0, via: %s}", name, list(addresses[name]), text(own))
+			w.because("routers/"+name+"/routes", "answers to people must come back to the gateway: make sure that this router's default route, or a route to the pool, really leads there")
+		}
+		w.line("")
+	}
+	if len(a.DNS) > 0 {
+		w.line("hosts:")
+		for i, s := range a.DNS {
+			w.line("  - {name: names-%d, addresses: [%s]}", i+1, text(s))
+		}
+		w.line("")
+	}
+}
+
+func (a Answers) people(w *writer, pool netip.Prefix) {
+	w.line("services:\n  - {name: names, ports: [udp/53, tcp/53]}\n")
+	w.line("groups:")
+	for _, g := range a.Groups {
+		w.line("  - {name: %s}", g.Name)
+	}
+	w.line("\npools:\n  - {name: people, prefixes: [%s]}\n", pool)
+	w.because("pools/people/prefixes", "%s overlaps no network of yours and none that home routers usually come with, and has room for two devices of each person", pool)
+	w.line("tunnels:\n  - name: main\n    kind: ikev2\n    gateway: gateway\n    login: eap-mschapv2\n    suites: [%s, %s]\n    certificate: gate\n", plan.SuiteGCMX25519, plan.SuiteGCMP256)
+	w.because("tunnels/main/kind", "every current system's own client has IKEv2, with user and password")
+	w.line("passages:")
+	for _, g := range a.Groups {
+		routes := "{full: true}"
+		if !a.Full {
+			split := append([]string{}, g.Reach...)
+			for i, s := range a.DNS {
+				if !a.reaches(g, s) {
+					split = append(split, fmt.Sprintf("names-%d", i+1))
+				}
+			}
+			routes = "{split: " + list(split) + "}"
+		}
+		dns := ""
+		if len(a.DNS) > 0 {
+			dns = "\n    dns: {servers: " + list(a.DNS)
+			if a.Search != "" {
+				dns += ", search: [" + text(a.Search) + "]"
+			}
+			dns += "}"
+		}
+		w.line("  - name: %s\n    groups: [%s]\n    tunnels: [main]\n    pool: people%s\n    routes: %s", g.Name, g.Name, dns, routes)
+	}
+	w.line("")
+	if a.Full {
+		w.because("passages", "full tunnel, as you asked: people's internet traffic comes through here, seen and limited by your line")
+	} else {
+		w.because("passages", "split tunnel: only what a group may reach goes through; everything else stays on people's own lines, unseen from here")
+	}
+}
+
+// reaches tells whether what the group may reach holds the address.
+func (a Answers) reaches(g Group, s netip.Addr) bool {
+	for _, word := range g.Reach {
+		for _, n := range a.Networks {
+			if n.Name == word && n.Prefix.Contains(s) {
+				return true
+			}
+		}
+		if p, err := netip.ParsePrefix(word); err == nil && p.Contains(s) {
+			return true
+		}
+	}
+	return false
+}
+
+func (a Answers) rules(w *writer) {
+	var names []string
+	for _, n := range a.Networks {
+		names = append(names, n.Name)
+	}
+	w.line("nat:\n  - {name: keep-inside, gateway: gateway, action: exempt, from: [people], to: %s}", list(names))
+	w.because("nat/keep-inside", "inside hosts see people's own addresses, so that logs there tell who it was")
+	if a.Full {
+		w.line("  - {name: way-out, gateway: gateway, action: translate, from: [people], to: [internet], out: internet}")
+		w.because("nat/way-out", "the internet knows no way back to the pool, so what leaves for it gets the gateway's address")
+	}
+	w.line("\nrules:")
+	if len(a.DNS) > 0 {
+		var servers []string
+		for i := range a.DNS {
+			servers = append(servers, fmt.Sprintf("names-%d", i+1))
+		}
+		w.line("  - {name: names, action: permit, to: %s, services: [names]}", list(servers))
+		w.because("rules/names", "without it nobody could use a name")
+	}
+	for _, g := range a.Groups {
+		w.line("  - {name: %s, action: permit, groups: [%s], to: %s, services: %s}", g.Name, g.Name, list(g.Reach), list(g.Services))
+		if a.Full {
+			w.line("  - {name: %s-out, action: permit, groups: [%s], to: [internet], services: [tcp/80, tcp/443, udp/443, ping]}", g.Name, g.Name)
+		}
+	}
+	w.line("\nexpectations:")
+	if len(a.DNS) > 0 {
+		w.line("  - {name: names, everyone: true, must: reach, to: [names-1], services: [names]}")
+	}
+	for _, g := range a.Groups {
+		w.line("  - {name: %s-reach, groups: [%s], must: reach, to: %s, services: %s}", g.Name, g.Name, list(g.Reach), list(g.Services))
+		if a.Full {
+			w.line("  - {name: %s-out, groups: [%s], must: reach, to: [internet], services: [tcp/80, tcp/443, udp/443, ping]}", g.Name, g.Name)
+		}
+		w.line("  - {name: %s-nothing-else, groups: [%s], must: nothing-else}", g.Name, g.Name)
+	}
+	w.because("expectations", "what you said people must reach, and nothing else: they are proved at every change and can be tried")
+}
