@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"os"
 	"strings"
 	"time"
 
@@ -133,6 +134,51 @@ func groups(p *printer) *cli.Command {
 			p.table([]string{"group", "passage", "members", "note"}, rows)
 			return nil
 		})}
+}
+
+func tokens(p *printer) *cli.Command {
+	return &cli.Command{Name: "tokens", Usage: "list API tokens, and make them worthless", Commands: []*cli.Command{
+		{Name: "list", Usage: "list tokens", Flags: []cli.Flag{filterFlag()}, Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
+			ts, err := client.Get[[]service.TokenInfo](ctx, cl, "/tokens")
+			if err != nil {
+				return err
+			}
+			if printed, err := p.value(ts); printed {
+				return err
+			}
+			var rows [][]string
+			for _, t := range ts {
+				row := []string{t.ID, t.Name, t.Administrator, local(t.At)}
+				if matches(c.String("filter"), row...) {
+					rows = append(rows, row)
+				}
+			}
+			p.table([]string{"token", "for", "administrator", "made"}, rows)
+			return nil
+		})},
+		{Name: "remove", Usage: "make a token worthless", ArgsUsage: "TOKEN", Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
+			id, err := argument(c, "token, as yl tokens list shows it")
+			if err != nil {
+				return err
+			}
+			if err := cl.Do(ctx, "DELETE", "/tokens/"+id, nil, nil); err != nil {
+				return err
+			}
+			return p.done("token %s is worthless", id)
+		})},
+	}}
+}
+
+func signOut(p *printer) *cli.Command {
+	return &cli.Command{Name: "sign-out", Usage: "make the access that is kept worthless, and forget it", Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
+		if err := cl.Do(ctx, "DELETE", "/tokens/own", nil, nil); err != nil {
+			return err
+		}
+		if err := os.Remove(c.String("access")); err != nil {
+			return err
+		}
+		return p.done("signed out")
+	})}
 }
 
 func certificates(p *printer) *cli.Command {

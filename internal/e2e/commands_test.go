@@ -14,6 +14,7 @@ import (
 
 	"yellowlantern/demo"
 	"yellowlantern/internal/cli"
+	"yellowlantern/internal/client"
 	"yellowlantern/internal/tour"
 )
 
@@ -127,7 +128,20 @@ func TestCommands(t *testing.T) {
 			require.True(t, json.Valid([]byte(text)), "yl --json %s: %.300s", c.args, text)
 		}
 	}
-	_, exit, err := terminal{t, filepath.Join(t.TempDir(), "none.json")}.run("prove")
+	list, _, _ := x.run("tokens", "list")
+	require.Contains(t, list, "demo")
+	_, exit, _ := x.run("tokens", "remove", "000000000000")
+	require.Equal(t, 4, exit)
+	other := newTerminal(t, d)
+	mine := client.New(d.URL(), "")
+	require.NoError(t, mine.SignIn(t.Context(), "admin", d.Admin, "spare"))
+	require.NoError(t, cli.WriteAccess(other.access, cli.Access{URL: mine.URL, Token: mine.Token}))
+	_, exit, err := other.run("sign-out")
+	require.Zero(t, exit, "%v", err)
+	require.NoFileExists(t, other.access)
+	status, _ := refused(t, mine, "GET", "/users", nil)
+	require.Equal(t, 401, status)
+	_, exit, err = terminal{t, filepath.Join(t.TempDir(), "none.json")}.run("prove")
 	require.Equal(t, 3, exit)
 	require.ErrorContains(t, err, "yl sign-in")
 	d.Stop()

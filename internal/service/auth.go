@@ -176,6 +176,8 @@ func (s *Service) authRoutes() {
 		return out, nil
 	})
 	register(s, "POST", "/tokens", "make-token", "Make an API token", s.makeToken)
+	register(s, "GET", "/tokens", "list-tokens", "All API tokens, without their secrets", s.listTokens)
+	register(s, "DELETE", "/tokens/{name}", "remove-token", "Make an API token worthless; its id, or own for the one that is used", s.removeToken)
 }
 
 func (s *Service) start(ctx context.Context, in *struct {
@@ -257,6 +259,46 @@ func (s *Service) makeToken(ctx context.Context, in *struct {
 	secret := newSecret()
 	err := s.Store.AddToken(ctx, store.Token{Hash: digest(secret), Name: in.Body.Name, Administrator: administrator(ctx), At: time.Now().UTC()})
 	return answer(tokenMade{secret}), err
+}
+
+// TokenInfo is what may be told of an API token.
+type TokenInfo struct {
+	ID            string    `json:"id"`
+	Name          string    `json:"name" doc:"What it is for."`
+	Administrator string    `json:"administrator"`
+	At            time.Time `json:"at"`
+}
+
+// tokenIDLen is how much of a token's hash names it: enough to tell tokens apart, and no help in guessing one.
+const tokenIDLen = 12
+
+func (s *Service) listTokens(ctx context.Context, _ *struct{}) (*body[[]TokenInfo], error) {
+	ts, err := s.Store.Tokens(ctx)
+	out := make([]TokenInfo, 0, len(ts))
+	for _, t := range ts {
+		out = append(out, TokenInfo{t.Hash[:tokenIDLen], t.Name, t.Administrator, t.At})
+	}
+	return answer(out), err
+}
+
+func (s *Service) removeToken(ctx context.Context, in *struct {
+	Named
+	Authorization string `header:"Authorization"`
+}) (*struct{}, error) {
+	id := in.Name
+	if token, ok := strings.CutPrefix(in.Authorization, "Bearer "); ok && id == "own" {
+		id = digest(token)[:tokenIDLen]
+	}
+	ts, err := s.Store.Tokens(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, t := range ts {
+		if t.Hash[:tokenIDLen] == id {
+			return nil, known(s.Store.RemoveToken(ctx, t.Hash), "token", in.Name)
+		}
+	}
+	return nil, known(store.ErrNotFound, "token", in.Name)
 }
 
 // NewSetupCode makes the code by which the first administrator is named.

@@ -139,6 +139,21 @@ func (s *Store) Token(ctx context.Context, hash string) (t Token, err error) {
 	return t, err
 }
 
+// Tokens lists the API tokens by time.
+func (s *Store) Tokens(ctx context.Context) (ts []Token, err error) {
+	err = s.db.WithContext(ctx).Order("at").Find(&ts).Error
+	return ts, err
+}
+
+// RemoveToken makes a token worthless; ErrNotFound if there is none with that hash.
+func (s *Store) RemoveToken(ctx context.Context, hash string) error {
+	r := s.db.WithContext(ctx).Delete(&Token{}, "hash = ?", hash)
+	if r.Error == nil && r.RowsAffected == 0 {
+		return ErrNotFound
+	}
+	return r.Error
+}
+
 // Drafts lists all drafts by name.
 func (s *Store) Drafts(ctx context.Context) (ds []Draft, err error) {
 	err = s.db.WithContext(ctx).Order("name").Find(&ds).Error

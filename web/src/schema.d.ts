@@ -508,11 +508,29 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** All API tokens, without their secrets */
+        get: operations["list-tokens"];
         put?: never;
         /** Make an API token */
         post: operations["make-token"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tokens/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Make an API token worthless; its id, or own for the one that is used */
+        delete: operations["remove-token"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1256,6 +1274,14 @@ export interface components {
         StartStatus: {
             /** @description The first administrator is not Named yet. */
             "needs-administrator": boolean;
+        };
+        TokenInfo: {
+            administrator: string;
+            /** Format: date-time */
+            at: string;
+            id: string;
+            /** @description What it is for. */
+            name: string;
         };
         TokenMade: {
             /** @description Shown once. */
@@ -2343,6 +2369,35 @@ export interface operations {
             };
         };
     };
+    "list-tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TokenInfo"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "make-token": {
         parameters: {
             query?: never;
@@ -2364,6 +2419,37 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["TokenMade"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-token": {
+        parameters: {
+            query?: never;
+            header?: {
+                Authorization?: string;
+            };
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
