@@ -60,7 +60,9 @@ type checker struct {
 	comp    *reach.Computer
 	classes []reach.Class
 	reaches []reach.Reach
-	found   []Finding
+	// Joined over all sources, by class.
+	enforced, full []netset.Traffic
+	found          []Finding
 }
 
 // Run makes all findings, stops first, each severity in the order of the document.
@@ -72,7 +74,10 @@ func Run(in Input) []Finding {
 		c.comp = reach.NewComputer(c.m)
 		c.classes = reach.Classes(c.m, c.People)
 		for _, class := range c.classes {
-			c.reaches = append(c.reaches, c.comp.Of(class.Class))
+			r := c.comp.Of(class.Class)
+			c.reaches = append(c.reaches, r)
+			c.enforced = append(c.enforced, reach.Everywhere(r.Enforced))
+			c.full = append(c.full, reach.Everywhere(r.Full))
 		}
 	}
 	for _, family := range []func(){c.references, c.site, c.trust, c.tunnels, c.people, c.addresses, c.names, c.routes, c.translations, c.rules, c.expectations} {

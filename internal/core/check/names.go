@@ -11,8 +11,6 @@ import (
 
 type reachPerson = reach.Person
 
-func allOf(parts []reach.Part) netset.Traffic { return reach.Everywhere(parts) }
-
 var ask = netset.Ports(netset.UDP, 53, 53).Union(netset.Ports(netset.TCP, 53, 53))
 
 // names finds name servers that people cannot ask, and names that they cannot use.
@@ -43,7 +41,7 @@ func (c *checker) names() {
 				if class.Passage == nil || class.Passage.Name != p.Name {
 					continue
 				}
-				if want := netset.Of(netset.OfAddrs(s), ask); !allOf(c.reaches[n].Enforced).Covers(want) {
+				if want := netset.Of(netset.OfAddrs(s), ask); !c.enforced[n].Covers(want) {
 					c.add(Stop, "name-server-not-permitted", path, "add a rule that permits udp/53 and tcp/53 to "+c.nameOf(s)+" for "+class.Name(), "no rule lets %s ask name server %s: no name resolves for %s", class.Name(), s, quoted(class.Users))
 					c.mend("add", "rules", fmt.Sprintf("{name: %s, action: permit, groups: [%s], to: [%s], services: [udp/53, tcp/53]}", c.freeRule("names-for-"+class.Groups[0]), quoted(class.Groups), quote(c.nameOf(s))))
 				}

@@ -61,7 +61,10 @@ func (c *checker) waysBack() {
 		if class.Passage == nil {
 			continue
 		}
-		in := allOf(c.reaches[i].Enforced).To(class.Passage.Routes.Intersect(c.n.InsideAddrs())).To(c.m.OnwardSet())
+		in := c.enforced[i].To(class.Passage.Routes.Intersect(c.n.InsideAddrs()).Intersect(c.m.OnwardSet()))
+		if c.full[i].Covers(in) && len(c.reaches[i].Full) == 1 {
+			continue
+		}
 		for _, part := range c.reaches[i].Full {
 			family := netset.All6
 			if part.Src[0].From.Is4() {

@@ -30,7 +30,7 @@ func (c *checker) people() {
 		switch {
 		case class.Passage == nil:
 			c.add(Note, "no-passage", "passages", "add a group of theirs to a passage, if they are meant to connect", "%s cannot connect: no passage admits %s", quoted(class.Users), class.Name())
-		case len(allOf(c.reaches[i].Enforced)) == 0:
+		case len(c.enforced[i]) == 0:
 			c.add(Stop, "reaches-nothing", "passages/"+class.Passage.Name+"/groups", "add a rule for one of these groups", "%s can connect and reach nothing: no rule permits anything to %s", quoted(class.Users), class.Name())
 		}
 	}

@@ -50,7 +50,7 @@ func (c *checker) routedForNothing(p *plan.Passage, path, word string, dst netse
 			continue
 		}
 		concerned = true
-		if len(allOf(c.reaches[n].Enforced).To(dst)) > 0 {
+		if len(c.enforced[n].To(dst)) > 0 {
 			return
 		}
 	}
@@ -70,7 +70,7 @@ func (c *checker) neededRoutes(p *plan.Passage, base string) {
 		if class.Passage == nil || class.Passage.Name != p.Name {
 			continue
 		}
-		lacking := allOf(c.reaches[n].Enforced).Destinations().Subtract(class.Passage.Routes).Intersect(c.n.InsideAddrs())
+		lacking := c.enforced[n].Destinations().Subtract(class.Passage.Routes).Intersect(c.n.InsideAddrs())
 		for _, s := range lacking {
 			place := c.nameOf(s.From)
 			if told[place] {
@@ -95,9 +95,9 @@ func (c *checker) wayOut(p *plan.Passage, base string) {
 		if class.Passage == nil || class.Passage.Name != p.Name {
 			continue
 		}
-		if len(allOf(c.reaches[n].Enforced).To(c.n.InternetAddrs())) == 0 {
+		if len(c.enforced[n].To(c.n.InternetAddrs())) == 0 {
 			c.add(Stop, "full-without-rule", base+"/full", "add a rule that permits services to internet for "+class.Name(), "passage %s sends everything into the tunnel, but no rule permits %s anything on the internet", p.Name, class.Name())
-		} else if len(allOf(c.reaches[n].Full).To(c.n.InternetAddrs())) == 0 {
+		} else if len(c.full[n].To(c.n.InternetAddrs())) == 0 {
 			c.add(Stop, "full-without-translation", base+"/full", "add under nat: {name: way-out, gateway: "+c.m.Gateway.Name+", action: translate, from: ["+p.Pool+"], to: [internet], out: internet}", "passage %s sends everything into the tunnel, but nothing translates it on the way out: no answer comes back from the internet", p.Name)
 			c.mend("add", "nat", fmt.Sprintf("{name: %s, gateway: %s, action: translate, from: [%s], to: [internet], out: internet}", c.freeNAT("way-out-"+p.Pool), c.m.Gateway.Name, p.Pool))
 		}

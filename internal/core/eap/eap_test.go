@@ -62,6 +62,10 @@ func TestLogin(t *testing.T) {
 	require.Equal(t, "rory.researcher", step.User)
 	require.Equal(t, step.MSK, peer.MSK())
 
+	step, _, err = talk(t, `TERN\rory.researcher`, "tide 4 tern", "tide 4 tern", unchanged)
+	require.NoError(t, err)
+	require.Equal(t, "rory.researcher", step.User, "a domain before the name is no part of it")
+
 	step, _, err = talk(t, "rory.researcher", "wrong", "tide 4 tern", unchanged)
 	require.ErrorIs(t, err, ErrRefused)
 	require.ErrorContains(t, err, "user or password is wrong")

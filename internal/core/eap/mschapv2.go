@@ -23,11 +23,12 @@ func NTHash(password string) [NTHashLen]byte {
 	return [NTHashLen]byte(h.Sum(nil))
 }
 
+// withoutDomain leaves out the domain that some devices put before a name, as in TERN\rory.
+func withoutDomain(name string) string { return name[strings.LastIndexByte(name, '\\')+1:] }
+
 // challengeHash is ChallengeHash (RFC 2759 §8.2). The name goes in without a domain in front of it.
 func challengeHash(peer, auth [16]byte, name string) []byte {
-	if i := strings.LastIndexByte(name, '\\'); i >= 0 {
-		name = name[i+1:]
-	}
+	name = withoutDomain(name)
 	h := sha1.New()
 	h.Write(peer[:])
 	h.Write(auth[:])

@@ -103,7 +103,7 @@ func (s *Server) response(p packet) Step {
 	value := p.data[5:]
 	copy(s.check.Peer[:], value)
 	copy(s.check.Response[:], value[24:])
-	s.check.User = string(bytes.TrimRight(p.data[fixed:], "\x00"))
+	s.check.User = withoutDomain(string(bytes.TrimRight(p.data[fixed:], "\x00")))
 	if s.check.User == "" || len(s.check.User) > 255 {
 		return s.fail("the device sent no usable user name")
 	}

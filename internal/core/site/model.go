@@ -47,6 +47,7 @@ type Model struct {
 	routed   netset.Addrs
 	ways     map[string]netset.Addrs // destinations by way out
 	cells    []cell
+	onward   netset.Addrs
 }
 
 // Verdict is what a station says of one packet.

@@ -122,7 +122,11 @@ func (m *Model) compileCells() {
 			c.onward = m.Carry(Packet{Dst: from}, h.egress).OK
 		}
 		m.cells = append(m.cells, c)
+		if c.onward {
+			m.onward = append(m.onward, c.span)
+		}
 	}
+	m.onward = netset.OfSpans(m.onward...).Union(m.own)
 }
 
 // Carry is the onward station: from the gateway to the destination's network.
@@ -170,15 +174,7 @@ func (m *Model) onLink(dst netip.Addr, link, home *plan.Network, who string) Ver
 }
 
 // OnwardSet is the destinations that the onward station lets through.
-func (m *Model) OnwardSet() netset.Addrs {
-	var spans []netset.Span
-	for _, c := range m.cells {
-		if c.onward {
-			spans = append(spans, c.span)
-		}
-	}
-	return netset.OfSpans(spans...).Union(m.own)
-}
+func (m *Model) OnwardSet() netset.Addrs { return m.onward }
 
 // WayBack is the return station: from the destination's network to the gateway, for an answer to src (as the packet
 // left the gateway).
