@@ -1,6 +1,7 @@
 import { createRouter, createWebHistory } from 'vue-router'
 import BoardPage from './pages/BoardPage.vue'
 import JournalPage from './pages/JournalPage.vue'
+import PeoplePage from './pages/PeoplePage.vue'
 import PlanPage from './pages/PlanPage.vue'
 import SessionsPage from './pages/SessionsPage.vue'
 import SignInPage from './pages/SignInPage.vue'
@@ -11,6 +12,7 @@ export const router = createRouter({
   routes: [
     { path: '/', component: BoardPage, meta: { title: 'Reach' } },
     { path: '/plan', component: PlanPage, meta: { title: 'Plan' } },
+    { path: '/people', component: PeoplePage, meta: { title: 'People' } },
     { path: '/sessions', component: SessionsPage, meta: { title: 'Sessions' } },
     { path: '/journal', component: JournalPage, meta: { title: 'Journal' } },
     { path: '/sign-in', component: SignInPage, meta: { title: 'Sign in', open: true } },

@@ -54,7 +54,10 @@ const troubles = computed(() => {
       <v-text-field v-model="filter" label="Filter people" max-width="220" />
       <v-checkbox v-model="onlyTrouble" label="Only trouble" density="compact" hide-details />
     </div>
-    <v-alert v-if="problem" type="info" variant="tonal" role="alert">{{ problem }}</v-alert>
+    <v-alert v-if="problem" type="info" variant="tonal" role="alert">
+      {{ problem }}
+      <v-btn v-if="problem.includes('no plan')" to="/plan" size="small" color="primary" class="ml-3">Begin a plan</v-btn>
+    </v-alert>
     <v-card v-if="board" class="scroll">
       <table class="board">
         <thead>

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed, nextTick, onMounted, ref, watch } from 'vue'
 import { api, words, type Checked, type Draft, type Revision, type Trial } from '../api'
+import BeginForm from '../components/BeginForm.vue'
 import CommitDialog from '../components/CommitDialog.vue'
 import { marginNotes, place, type MarginNote } from '../notes'
 
@@ -17,6 +18,8 @@ const committing = ref(false)
 const done = ref('')
 const undo = ref<string[]>([])
 const trial = ref<Trial>()
+const loaded = ref(false)
+const begun = ref(false)
 const heights = ref<number[]>([])
 const notesBox = ref<HTMLElement>()
 let waiting = 0
@@ -31,7 +34,7 @@ const worst = computed(() => {
   for (const n of [...notes.value].reverse()) if (!out[n.line] || n.severity === 'stop' || n.severity === 'fault') out[n.line] = n.severity
   return out
 })
-const changed = computed(() => running.value?.text !== text.value)
+const changed = computed(() => (running.value?.text ?? '') !== text.value)
 
 async function load() {
   const [{ data: newest }, { data: drafts }, { data: all }, { data: onTrial }] = await Promise.all([
@@ -47,6 +50,7 @@ async function load() {
   revisions.value = all ?? []
   draft.value = drafts?.find((d) => d.name === name)
   text.value = saved.value = draft.value?.text ?? newest?.text ?? ''
+  loaded.value = true
   await check()
 }
 onMounted(load)
@@ -139,7 +143,7 @@ function indent(e: KeyboardEvent) {
       <h1>Plan</h1>
       <v-chip v-if="running" variant="tonal">runs: revision {{ running.number }}, by {{ running.author }}</v-chip>
       <v-chip v-if="changed" color="caution" variant="tonal">draft {{ draft?.behind ? 'is behind a newer revision' : 'differs from what runs' }}</v-chip>
-      <span v-if="checked" id="counts" class="counts">
+      <span v-if="checked && text" id="counts" class="counts">
         <b :class="{ 'text-bad': checked.stops }">✗ {{ checked.stops }} stop</b> · ! {{ checked.warnings }} warn · {{ checked.notes }} note
       </span>
       <v-spacer />
@@ -159,6 +163,7 @@ function indent(e: KeyboardEvent) {
       <v-btn id="keep" size="small" color="primary" class="ml-3" @click="keep">Keep it</v-btn>
     </v-alert>
     <v-alert v-if="done" type="success" variant="tonal" class="mb-3" closable @click:close="done = ''">{{ done }}</v-alert>
+    <BeginForm v-if="loaded && !running && (begun || (!draft && !text))" @begun="(t) => { begun = true; text = t }" />
     <v-card class="desk">
       <div class="gutter mono" aria-hidden="true">
         <div v-for="n in lines" :key="n" :class="worst[n]">{{ worst[n] ? signs[worst[n] as keyof typeof signs] : '' }} {{ n }}</div>

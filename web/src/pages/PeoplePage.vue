@@ -1,0 +1,110 @@
+<script setup lang="ts">
+import { computed, onMounted, reactive, ref } from 'vue'
+import { api, words, type Schemas } from '../api'
+
+type User = Schemas['PeopleUser']
+const users = ref<User[]>([])
+const groups = ref<Schemas['Group'][]>([])
+const filter = ref('')
+const problem = ref('')
+const done = ref('')
+const editing = ref('')
+const form = reactive({ name: '', full: '', groups: [] as string[], password: '' })
+
+async function load() {
+  const [{ data: us, error }, { data: gs }] = await Promise.all([api.GET('/api/v1/users'), api.GET('/api/v1/groups')])
+  users.value = us ?? []
+  groups.value = gs ?? []
+  if (error) problem.value = words(error)
+}
+onMounted(load)
+
+const known = computed(() => [...new Set([...groups.value.map((g) => g.name), ...users.value.flatMap((u) => u.groups)])].sort())
+const passageOf = (u: User) => {
+  if (u.off) return 'switched off'
+  const first = groups.value.find((g) => g.passage && u.groups.includes(g.name))
+  return first ? `by ${first.passage}` : 'no passage admits them'
+}
+const shown = computed(() => users.value.filter((u) => JSON.stringify(u).toLowerCase().includes(filter.value.toLowerCase())))
+
+function edit(u?: User) {
+  editing.value = u ? u.name : 'new'
+  Object.assign(form, { name: u?.name ?? '', full: u?.['full-name'] ?? '', groups: [...(u?.groups ?? [])], password: '' })
+  problem.value = done.value = ''
+}
+
+async function say(words_: string, error: unknown) {
+  problem.value = error ? words(error) : ''
+  done.value = error ? '' : words_
+  if (!error) editing.value = ''
+  await load()
+}
+
+async function save() {
+  if (editing.value === 'new') {
+    const { error } = await api.POST('/api/v1/users', { body: { name: form.name, 'full-name': form.full, groups: form.groups, password: form.password } })
+    return say(`${form.name} is added.`, error)
+  }
+  const old = users.value.find((u) => u.name === editing.value)
+  const { error } = await api.PUT('/api/v1/users/{name}', { params: { path: { name: editing.value } }, body: { name: form.name, 'full-name': form.full, groups: form.groups, off: old?.off } })
+  if (!error && form.password) {
+    const { error: refused } = await api.PUT('/api/v1/users/{name}/password', { params: { path: { name: editing.value } }, body: { password: form.password } })
+    return say(`${form.name} is changed, with a new password.`, refused)
+  }
+  return say(`${form.name} is changed.`, error)
+}
+
+async function toggle(u: User) {
+  const { error } = await api.PUT('/api/v1/users/{name}', { params: { path: { name: u.name } }, body: { ...u, off: !u.off } })
+  await say(`${u.name} ${u.off ? 'may log in again' : 'may no longer log in'}.`, error)
+}
+
+async function remove(u: User) {
+  if (!confirm(`Remove ${u.name} for good?`)) return
+  const { error } = await api.DELETE('/api/v1/users/{name}', { params: { path: { name: u.name } } })
+  await say(`${u.name} is gone.`, error)
+}
+</script>
+
+<template>
+  <div class="px-5 py-3">
+    <div class="d-flex align-center ga-4 mb-3">
+      <h1>People</h1>
+      <span class="text-medium-emphasis">{{ users.length }} who may connect</span>
+      <v-spacer />
+      <v-text-field v-model="filter" label="Filter" max-width="240" />
+      <v-btn id="add" color="primary" @click="edit()">Add a person</v-btn>
+    </div>
+    <v-alert v-if="problem" type="error" variant="tonal" class="mb-3" role="alert">{{ problem }}</v-alert>
+    <v-alert v-if="done" type="success" variant="tonal" class="mb-3" closable @click:close="done = ''">{{ done }}</v-alert>
+    <v-card v-if="editing" class="pa-4 mb-3">
+      <form class="d-flex ga-3 flex-wrap align-start" @submit.prevent="save">
+        <v-text-field id="user" v-model="form.name" label="User" :disabled="editing !== 'new'" hint="What they log in with" persistent-hint />
+        <v-text-field id="full-name" v-model="form.full" label="Name" />
+        <v-combobox id="groups" v-model="form.groups" :items="known" label="Groups" multiple chips closable-chips density="compact" variant="outlined" min-width="260" />
+        <v-text-field id="user-password" v-model="form.password" type="password" autocomplete="new-password" :label="editing === 'new' ? 'Password' : 'New password'" :hint="editing === 'new' ? 'At least 12 characters' : 'Empty: it stays'" persistent-hint />
+        <v-btn id="save-user" type="submit" color="primary">Save</v-btn>
+        <v-btn variant="text" @click="editing = ''">Cancel</v-btn>
+      </form>
+    </v-card>
+    <v-card>
+      <table class="plain">
+        <thead><tr><th>User</th><th>Name</th><th>Groups</th><th>Comes in</th><th></th></tr></thead>
+        <tbody>
+          <tr v-for="u in shown" :key="u.name">
+            <td><b>{{ u.name }}</b></td>
+            <td>{{ u['full-name'] }}</td>
+            <td>{{ u.groups.join(', ') || '–' }}</td>
+            <td :class="{ 'text-caution': !passageOf(u).startsWith('by') }">{{ passageOf(u).startsWith('by') ? '●' : '▲' }} {{ passageOf(u) }}</td>
+            <td class="text-right">
+              <v-btn size="small" variant="text" @click="edit(u)">Change</v-btn>
+              <v-btn size="small" variant="text" @click="toggle(u)">{{ u.off ? 'Switch on' : 'Switch off' }}</v-btn>
+              <v-btn size="small" variant="text" @click="remove(u)">Remove</v-btn>
+            </td>
+          </tr>
+          <tr v-if="!shown.length"><td colspan="5">{{ filter ? 'Nobody matches.' : 'Nobody may connect yet: add a person.' }}</td></tr>
+        </tbody>
+      </table>
+    </v-card>
+  </div>
+</template>
