@@ -1,0 +1,67 @@
+package people
+
+import (
+	"context"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowlantern/internal/core/eap"
+	"yellowlantern/internal/store"
+)
+
+func open(t *testing.T) *People {
+	s, err := store.Open(t.TempDir())
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = s.Close() })
+	return New(s)
+}
+
+// What will not do as a user or a password is told with what would, and nothing is kept of it.
+func TestWhatWillNotDo(t *testing.T) {
+	p, ctx := open(t), context.Background()
+	const good = "eight terns on the jetty"
+	for name, says := range map[string]string{"": "cannot be a user name", "-rory": "cannot be", "rory researcher": "cannot be", "rory\n": "cannot be", strings.Repeat("x", 65): "up to 64"} {
+		require.ErrorContains(t, p.Add(ctx, User{Name: name}, good), says, "%q", name)
+	}
+	for password, says := range map[string]string{"": "0 characters", "elf zeichen": "give at least 12", "\xff\xfe and more than twelve": "UTF-8", strings.Repeat("long ", 60): "256"} {
+		require.ErrorContains(t, p.Add(ctx, User{Name: "rory"}, password), says)
+		require.ErrorContains(t, p.SetPassword(ctx, "rory", password), says)
+	}
+	require.NoError(t, p.Add(ctx, User{Name: "rory"}, "zwölf Zeichen"), "characters count, not octets")
+	all, err := p.List(ctx)
+	require.NoError(t, err)
+	require.Len(t, all, 1)
+}
+
+// Groups are a set; whoever is switched off has none and is nobody's concern; a login tells the journal why it failed.
+func TestPersonsAndLogins(t *testing.T) {
+	p, ctx := open(t), context.Background()
+	require.NoError(t, p.Add(ctx, User{Name: "rory", FullName: "Rory", Groups: []string{"b", "a", "b"}}, "eight terns on the jetty"))
+	require.NoError(t, p.Add(ctx, User{Name: "vera", Groups: []string{"a"}}, "eight terns on the jetty"))
+	groups, err := p.Groups(ctx, "rory")
+	require.NoError(t, err)
+	require.Equal(t, []string{"a", "b"}, groups)
+	require.NoError(t, p.Change(ctx, User{Name: "vera", Groups: []string{"a"}, Off: true}))
+	persons, err := p.Persons(ctx)
+	require.NoError(t, err)
+	require.Len(t, persons, 1)
+	groups, err = p.Groups(ctx, "vera")
+	require.NoError(t, err)
+	require.Empty(t, groups)
+	_, err = p.Groups(ctx, "nobody")
+	require.ErrorIs(t, err, store.ErrNotFound)
+	require.NoError(t, p.Change(ctx, User{Name: "rory"}))
+	u, err := p.User(ctx, "rory")
+	require.NoError(t, err)
+	require.Empty(t, u.Groups)
+	for user, why := range map[string]string{"nobody": "there is no such user", "vera": "the user is switched off", "rory": "wrong password"} {
+		v := p.Judge(ctx, eap.Check{User: user})
+		require.False(t, v.OK)
+		require.Equal(t, why, v.Refusal)
+		require.Empty(t, v.MSK)
+	}
+	require.NoError(t, p.Remove(ctx, "rory"))
+	require.ErrorIs(t, p.Remove(ctx, "rory"), store.ErrNotFound)
+}
