@@ -33,6 +33,7 @@ test: apt-test build lint
 lint: web/node_modules/.done web/dist/index.html
 	@unformatted=$$(gofmt -l cmd internal demo web/*.go); [ -z "$$unformatted" ] || { echo "not formatted: $$unformatted"; exit 1; }
 	go vet ./...
+	go mod tidy -diff
 	cd web && npm run check --silent
 	@cd web && npx openapi-typescript ../docs/openapi.yaml 2>/dev/null | cmp -s - src/schema.d.ts || { echo 'web/src/schema.d.ts is old: make docs'; exit 1; }
 

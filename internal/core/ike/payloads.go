@@ -42,8 +42,6 @@ const (
 	idFQDN   = 2
 	idRFC822 = 3
 	idIPv6   = 5
-	idDER    = 9
-	idKeyID  = 11
 )
 
 // identity is the body of an ID payload.
@@ -115,8 +113,6 @@ const (
 	nNATDestination       notifyType = 16389
 	nCookie               notifyType = 16390
 	nRekeySA              notifyType = 16393
-	nESPTFCPaddingNot     notifyType = 16394
-	nEAPOnly              notifyType = 16417
 	nSignatureHashes      notifyType = 16431
 )
 
