@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"fmt"
 	"net/netip"
 	"os"
 	"strings"
@@ -94,7 +95,7 @@ func TestMerge(t *testing.T) {
 		n := rapid.IntRange(1, 12).Draw(t, "lines")
 		base := make([]string, n)
 		for i := range base {
-			base[i] = rapid.SampledFrom([]string{"a\n", "b\n", "c\n", "d\n"}).Draw(t, "line")
+			base[i] = fmt.Sprintf("line %d\n", i) // all different: where lines repeat, which of them was changed can be unclear, and is then a conflict
 		}
 		ours, theirs := append([]string{}, base...), append([]string{}, base...)
 		who := make([]int, n)
@@ -115,6 +116,18 @@ func TestMerge(t *testing.T) {
 			require.Contains(t, merged, want)
 		}
 		require.Equal(t, n, strings.Count(merged, "\n"))
+	})
+	// However much lines repeat: where one side changed nothing, the other side's text is the outcome.
+	rapid.Check(t, func(t *rapid.T) {
+		some := rapid.Custom(func(t *rapid.T) string {
+			return strings.Join(rapid.SliceOfN(rapid.SampledFrom([]string{"a\n", "b\n", "c\n"}), 0, 12).Draw(t, "lines"), "")
+		})
+		base, other := some.Draw(t, "base"), some.Draw(t, "other")
+		for _, sides := range [][2]string{{base, other}, {other, base}, {other, other}} {
+			merged, conflicts := Merge(base, sides[0], sides[1])
+			require.Empty(t, conflicts)
+			require.Equal(t, other, merged)
+		}
 	})
 	_, conflicts := Merge("a\nb\nc\n", "a\nx\nc\n", "a\ny\nc\n")
 	require.Equal(t, []Conflict{{2, "b\n", "x\n", "y\n"}}, conflicts)
