@@ -93,6 +93,7 @@ type Gateway struct {
 	stop    context.CancelFunc
 	done    sync.WaitGroup
 	dropped dropCounters
+	lines   faucet // of the journal
 }
 
 type lease struct {

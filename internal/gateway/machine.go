@@ -57,6 +57,13 @@ func (g *Gateway) perform(outs []ike.Output) {
 
 func (g *Gateway) journal(e Event) {
 	e.Time = time.Now()
+	ok, held := g.lines.lets(e.Kind, e.Time)
+	if !ok {
+		return
+	}
+	if held > 0 {
+		e.Words += fmt.Sprintf(" (%d lines of this kind before it were left out: too many in a second)", held)
+	}
 	g.cfg.Journal(e)
 }
 

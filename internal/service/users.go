@@ -3,11 +3,13 @@ package service
 import (
 	"context"
 	"errors"
+	"slices"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/people"
 	"yellowlantern/internal/store"
 )
@@ -54,6 +56,7 @@ func (s *Service) peopleRoutes() {
 			return nil, invalid(err, "user", in.Name)
 		}
 		u, err := s.People.User(ctx, in.Name)
+		s.endOutdated(u)
 		return answer(u), err
 	})
 	register(s, "PUT", "/users/{name}/password", "set-password", "Give a user a new password", func(ctx context.Context, in *struct {
@@ -65,9 +68,26 @@ func (s *Service) peopleRoutes() {
 		return nil, invalid(s.People.SetPassword(ctx, in.Name, in.Body.Password), "user", in.Name)
 	})
 	register(s, "DELETE", "/users/{name}", "remove-user", "Remove a user", func(ctx context.Context, in *Named) (*struct{}, error) {
-		return nil, known(s.People.Remove(ctx, in.Name), "user", in.Name)
+		err := s.People.Remove(ctx, in.Name)
+		if err == nil {
+			s.endOutdated(people.User{Name: in.Name, Off: true})
+		}
+		return nil, known(err, "user", in.Name)
 	})
 	register(s, "GET", "/groups", "list-groups", "The running plan's groups with their members", s.groups)
+}
+
+// endOutdated ends the live sessions of somebody who may no longer log in, or is in other groups now: what a session may do
+// was decided by the groups at login.
+func (s *Service) endOutdated(u people.User) {
+	for _, live := range s.Runner.Sessions() {
+		if live.User != u.Name || !u.Off && slices.Equal(slices.Sorted(slices.Values(live.Groups)), u.Groups) {
+			continue
+		}
+		if id, err := gateway.ParseID(live.ID); err == nil {
+			_ = s.Runner.End(id, "the user was changed") // it may have ended by itself meanwhile
+		}
+	}
 }
 
 // invalid tells a bad request from a fault of the store.

@@ -27,7 +27,7 @@ export const legend: { state: string; about: string }[] = [
   { state: 'cannot reach', about: 'expected, and does not' },
   { state: 'should not', about: 'must not, and does' },
   { state: 'unasked', about: 'reached, no expectation speaks of it' },
-].map((l) => l)
+]
 
 export function markOf(state: string): Mark {
   return marks[state]
