@@ -256,7 +256,10 @@ func TestConsoleFromNothing(t *testing.T) {
 		}
 	}
 	p.do(chromedp.Navigate(i.URL()), chromedp.WaitVisible(chromedp.CSS("#code")))
-	fill("#code", i.Service.SetupCode, "#password", "a long enough password")
+	// Set at once: the page moves the focus while it is drawn, and keystrokes could go astray.
+	for id, value := range map[string]string{"#code": i.Service.SetupCode, "#password": "a long enough password"} {
+		p.script(`(() => { const e = document.querySelector(` + quote(id) + `); e.value = ` + quote(value) + `; e.dispatchEvent(new Event('input')); })()`)
+	}
 	p.do(chromedp.Click(chromedp.CSS("#enter")))
 	p.until(bodyText, "no plan is committed yet")
 	p.script(`document.querySelector('nav a[href="/plan"]').click()`)
