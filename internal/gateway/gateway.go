@@ -69,12 +69,17 @@ type Config struct {
 	SeenAt func(netip.AddrPort) netip.AddrPort
 }
 
+// Certificate is a chain of certificates in DER, the gateway's first, with its key.
+type Certificate struct {
+	Chain [][]byte
+	Key   crypto.Signer
+}
+
 // Settings is what a commit decides.
 type Settings struct {
-	Plan    *plan.Plan
-	Gateway string
-	Chain   [][]byte
-	Key     crypto.Signer
+	Plan         *plan.Plan
+	Gateway      string
+	Certificates map[string]Certificate // by name
 }
 
 // Gateway is one running gateway. It is safe for concurrent use.
@@ -84,6 +89,7 @@ type Gateway struct {
 
 	mu       sync.Mutex // guards what follows
 	model    *site.Model
+	zone     *time.Location
 	listener *ike.Listener
 	pools    map[string]*pool.Pool
 	sessions map[ike.ID]*session
@@ -101,6 +107,9 @@ type lease struct {
 	addresses []netip.Addr
 	groups    []string
 	passage   string
+	tunnel    string
+	limits    plan.Limits
+	hours     *plan.Hours // when the session may stand; nil: always
 }
 
 type association struct {
@@ -113,6 +122,7 @@ type session struct {
 	fwd     *forward.Session
 	lease   lease
 	suite   string
+	tunnel  string
 	nat     bool
 	since   time.Time
 	mu      sync.Mutex
@@ -123,6 +133,7 @@ type session struct {
 	routes  netset.Addrs
 	dns     []netip.Addr
 	domains []string
+	over    bool // its end is under way
 }
 
 // Start begins to answer callers.
@@ -142,24 +153,20 @@ func Start(ctx context.Context, cfg Config, set Settings) (*Gateway, error) {
 
 // configure compiles a plan and makes it what runs. Nothing changes if it fails.
 func (g *Gateway) configure(set Settings) error {
+	zone, err := Zone(set.Plan)
+	if err != nil {
+		return err
+	}
 	model, err := site.Compile(set.Plan, set.Gateway)
 	if err != nil {
 		return err
 	}
-	tunnel, err := tunnelOf(model)
+	model.In(zone)
+	s, err := callers(model, set.Certificates)
 	if err != nil {
 		return err
 	}
-	s := ike.DefaultSettings()
-	s.Name, s.Chain, s.Key, s.Rand, s.LogKeys = model.Gateway.Dial, set.Chain, set.Key, rand.Reader, g.cfg.KeyLog != nil
-	s.Suites = nil
-	for _, name := range tunnel.Suites {
-		suite, ok := ike.SuiteNamed(name)
-		if !ok {
-			return fmt.Errorf("tunnel %s: there is no suite %q", tunnel.Name, name)
-		}
-		s.Suites = append(s.Suites, suite)
-	}
+	s.Rand, s.LogKeys = rand.Reader, g.cfg.KeyLog != nil
 	if g.listener == nil {
 		if g.listener, err = ike.NewListener(s); err != nil {
 			return err
@@ -168,26 +175,66 @@ func (g *Gateway) configure(set Settings) error {
 	} else if err := g.listener.Configure(s); err != nil {
 		return err
 	}
-	g.model = model
+	g.model, g.zone = model, zone
 	g.engine.Commit(model)
 	for i := range set.Plan.Pools {
 		p := &set.Plan.Pools[i]
 		if known := g.pools[p.Name]; known != nil {
-			known.Resize(p.Addresses())
+			known.Resize(p.Addresses(), kept(p))
 		} else {
-			g.pools[p.Name] = pool.New(p.Addresses())
+			g.pools[p.Name] = pool.New(p.Addresses(), kept(p))
 		}
 	}
 	return nil
 }
 
-func tunnelOf(m *site.Model) (*plan.Tunnel, error) {
+// Zone is the time zone in which a plan's hours count.
+func Zone(p *plan.Plan) (*time.Location, error) {
+	zone, err := time.LoadLocation(p.TimeZone) // none: UTC
+	if err != nil {
+		return nil, fmt.Errorf("time-zone: %w", err)
+	}
+	return zone, nil
+}
+
+// kept is the pool's reservations.
+func kept(p *plan.Pool) map[netip.Addr]string {
+	out := map[netip.Addr]string{}
+	for _, r := range p.Reserved {
+		out[r.Address] = r.User
+	}
+	return out
+}
+
+// callers is how callers are answered: one way in for each of the gateway's tunnels.
+func callers(m *site.Model, certificates map[string]Certificate) (ike.Settings, error) {
+	s := ike.DefaultSettings()
+	s.Tunnel = ike.Tunnel{}
 	for i := range m.Plan.Tunnels {
-		if t := &m.Plan.Tunnels[i]; !t.Off && t.Gateway == m.Gateway.Name && t.Kind == plan.KindIKEv2 {
-			return t, nil
+		t := &m.Plan.Tunnels[i]
+		if t.Off || t.Gateway != m.Gateway.Name || t.Kind != plan.KindIKEv2 {
+			continue
+		}
+		c := certificates[t.Certificate]
+		way := ike.Tunnel{ID: t.Name, Name: t.IdentityOr(m.Gateway.Dial), Chain: c.Chain, Key: c.Key, PFS: t.PFS,
+			Liveness: t.Liveness.Or(plan.DefaultLiveness), IKELife: time.Duration(t.Lifetimes.IKE), ESPLife: time.Duration(t.Lifetimes.ESP)}
+		for _, name := range t.SuiteNames() {
+			suite, ok := ike.SuiteNamed(name)
+			if !ok {
+				return s, fmt.Errorf("tunnel %s: there is no suite %q", t.Name, name)
+			}
+			way.Suites = append(way.Suites, suite)
+		}
+		if s.ID == "" {
+			s.Tunnel = way
+		} else {
+			s.More = append(s.More, way)
 		}
 	}
-	return nil, fmt.Errorf("gateway %s has no IKEv2 tunnel that is on", m.Gateway.Name)
+	if s.ID == "" {
+		return s, fmt.Errorf("gateway %s has no IKEv2 tunnel that is on", m.Gateway.Name)
+	}
+	return s, nil
 }
 
 // Commit makes another plan what runs, at once. Sessions whose passage gives them something else now are ended with the
@@ -199,12 +246,13 @@ func (g *Gateway) Commit(set Settings) ([]string, error) {
 		return nil, err
 	}
 	var ended []string
-	for id, s := range g.sessions {
+	for _, s := range g.sessions {
 		if why := Outdated(g.model, s.status(forward.Counters{}, "")); why != "" {
 			ended = append(ended, s.fwd.User)
-			g.perform(g.listener.End(time.Now(), id, "the plan changed: "+why))
+			g.endSession(s, "the plan changed: "+why)
 		}
 	}
+	g.relimit()
 	slices.Sort(ended)
 	return ended, nil
 }

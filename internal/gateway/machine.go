@@ -10,7 +10,7 @@ import (
 	"yellowlantern/internal/core/forward"
 	"yellowlantern/internal/core/ike"
 	"yellowlantern/internal/core/netset"
-	"yellowlantern/internal/core/pool"
+	"yellowlantern/internal/core/plan"
 )
 
 const answerTime = 10 * time.Second // for whoever keeps the passwords
@@ -98,27 +98,6 @@ func (g *Gateway) lease(ask ike.AskLease) {
 	})
 }
 
-// grant chooses the passage by the groups of the authenticated person, and leases.
-func (g *Gateway) grant(ask ike.AskLease, groups []string) ike.Grant {
-	class := g.model.Class(groups)
-	if class.Passage == nil {
-		return ike.Grant{Refusal: fmt.Sprintf("the password is right, but no passage admits a group of this user (%s)", class.Name())}
-	}
-	p := class.Passage
-	supply := g.pools[p.Passage.Pool]
-	if supply == nil {
-		return ike.Grant{Refusal: fmt.Sprintf("passage %s has no pool", p.Name), Exhausted: true}
-	}
-	addrs, err := supply.Lease(ask.User)
-	if err == pool.ErrExhausted {
-		return ike.Grant{Refusal: fmt.Sprintf("pool %s has no free address: %d are leased", p.Passage.Pool, supply.Leased()), Exhausted: true}
-	}
-	g.held[ask.ID] = lease{p.Passage.Pool, addrs, groups, p.Name}
-	return ike.Grant{Configuration: ike.Configuration{
-		Addresses: addrs, DNS: p.DNS.Servers, Domains: p.DNS.Search, Routes: p.Routes, Full: p.Passage.Routes.Full,
-	}}
-}
-
 func (g *Gateway) release(l lease) {
 	if p := g.pools[l.pool]; p != nil {
 		p.Release(l.addresses...)
@@ -129,24 +108,24 @@ func (g *Gateway) up(o ike.Up) {
 	l := g.held[o.ID]
 	delete(g.held, o.ID)
 	class := g.model.Class(l.groups)
-	s := &session{id: o.ID, lease: l, suite: o.Suite, nat: o.NAT, since: time.Now(), peer: o.Peer, routes: class.Passage.Routes,
+	s := &session{id: o.ID, lease: l, suite: o.Suite, tunnel: o.Tunnel, nat: o.NAT, since: time.Now(), peer: o.Peer, routes: class.Passage.Routes,
 		dns: slices.Clone(o.DNS), domains: slices.Clone(o.Domains)}
-	tunnel, err := tunnelOf(g.model)
-	if err != nil {
-		return
+	mtu, clamp := plan.DefaultMTU, true
+	if t := g.model.Names.Tunnels[o.Tunnel]; t != nil {
+		mtu, clamp = t.InnerMTU(), !t.KeepMSS
 	}
-	s.fwd = &forward.Session{ID: uint64(o.ID), User: o.User, Groups: l.groups, Addresses: l.addresses, MTU: tunnel.InnerMTU()}
+	s.fwd = &forward.Session{ID: uint64(o.ID), User: o.User, Groups: l.groups, Addresses: l.addresses, MTU: mtu, ClampMSS: clamp}
 	g.engine.Attach(s.fwd)
 	g.sessions[o.ID] = s
 	g.install(s, o.Child)
 	g.journal(Event{Kind: "login", User: o.User, From: g.seenAt(o.Peer.Addr),
-		Words: fmt.Sprintf("logged in by passage %s with address %s (%s)", l.passage, netset.OfAddrs(l.addresses...), o.Suite)})
+		Words: fmt.Sprintf("logged in by tunnel %s and passage %s with address %s (%s)", l.tunnel, l.passage, netset.OfAddrs(l.addresses...), o.Suite)})
 }
 
 // install takes a Child SA into use: we send with the newest and receive with all that were not deleted.
 func (g *Gateway) install(s *session, c ike.Child) {
-	opener, errIn := esp.NewOpener(c.In, c.InKey)
-	sealer, errOut := esp.NewSealer(c.Out, c.OutKey)
+	opener, errIn := esp.NewOpener(c.In, c.Algorithm, c.InKey)
+	sealer, errOut := esp.NewSealer(c.Out, c.Algorithm, c.OutKey)
 	if errIn != nil || errOut != nil {
 		g.cfg.Log.Error("association not installed", "in", errIn, "out", errOut)
 		return

@@ -8,6 +8,7 @@ import (
 
 	"yellowlantern/internal/core/forward"
 	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/site"
 )
 
@@ -88,12 +89,29 @@ func Outdated(m *site.Model, s Session) string {
 		return "no passage admits this person any more"
 	case class.Passage.Name != s.Passage:
 		return "another passage takes this person"
+	case !slices.Contains(class.Passage.Tunnels, s.Tunnel) || m.Names.Tunnels[s.Tunnel] == nil || m.Names.Tunnels[s.Tunnel].Off:
+		return "the passage no longer comes by this tunnel"
+	case keptForOther(m, class.Passage.Passage.Pool, s):
+		return "the leased address is kept for somebody else now"
 	case !class.Passage.Pool.Covers(netset.OfAddrs(s.Addresses...)):
 		return "the leased address no longer belongs to the pool"
 	case !class.Passage.Routes.Equal(s.routes):
 		return "other routes go through the tunnel"
-	case !slices.Equal(class.Passage.DNS.Servers, s.dns) || !slices.Equal(class.Passage.DNS.Search, s.domains):
+	case !slices.Equal(class.Passage.DNS.Servers, s.dns) || !slices.Equal(domainsOf(class.Passage.DNS), s.domains):
 		return "other names are given"
 	}
 	return ""
+}
+
+func keptForOther(m *site.Model, pool string, s Session) bool {
+	p := m.Names.Pools[pool]
+	return p != nil && slices.ContainsFunc(p.Reserved, func(r plan.Reservation) bool { return r.User != s.User && slices.Contains(s.Addresses, r.Address) })
+}
+
+// Pools tells of every pool what is leased.
+func (r *Runner) Pools() []Pool {
+	if g := r.gateway(); g != nil {
+		return g.Pools()
+	}
+	return []Pool{}
 }

@@ -48,6 +48,9 @@ func (g *Gateway) run(ctx context.Context) {
 			case now := <-t.C:
 				g.mu.Lock()
 				g.perform(g.listener.Tick(now))
+				if n%4 == 0 {
+					g.enforce(now)
+				}
 				g.mu.Unlock()
 				if n%40 == 0 {
 					g.engine.Tick(now)

@@ -19,7 +19,14 @@ import (
 	"yellowlantern/internal/core/site"
 )
 
-var noon = time.Date(2026, 6, 1, 12, 0, 0, 0, time.UTC)
+// moments are about the edges of the random plans' hours; the first is a Monday.
+var moments = func() (out []time.Time) {
+	monday := time.Date(2026, 6, 1, 0, 0, 0, 0, time.UTC)
+	for _, hours := range []time.Duration{0, 5, 6, 8, 12, 18, 22, 4*24 + 22, 5*24 + 5, 5*24 + 6, 6*24 + 21, 6*24 + 23} {
+		out = append(out, monday.Add(hours*time.Hour), monday.Add(hours*time.Hour+59*time.Minute))
+	}
+	return out
+}()
 
 // octets writes a packet as it travels.
 func octets(k probePacket) []byte {
@@ -27,7 +34,7 @@ func octets(k probePacket) []byte {
 	if k.dst.Is6() {
 		head, addrLen = 40, 16
 	}
-	b := make([]byte, max(k.size, head+20))
+	b := make([]byte, max(k.size, head+24))
 	if head == 20 {
 		b[0], b[8], b[9] = 0x45, byte(k.hops), byte(k.proto)
 		binary.BigEndian.PutUint16(b[2:], uint16(len(b)))
@@ -48,7 +55,10 @@ func octets(k probePacket) []byte {
 	case 6, 17:
 		binary.BigEndian.PutUint16(t, 40000)
 		binary.BigEndian.PutUint16(t[2:], uint16(k.port))
-		t[12] = 0x50
+		if t[12] = 0x50; k.proto == 6 { // a SYN that announces segments of 1460 octets
+			t[12], t[13] = 0x60, k.flags
+			copy(t[20:], []byte{2, 4, 0x05, 0xb4})
+		}
 	case 1, 58:
 		t[0], t[1] = byte(k.kind), byte(k.code)
 		binary.BigEndian.PutUint16(t[4:], 777)
@@ -86,6 +96,7 @@ func answerTo(b []byte) []byte {
 	case i.Proto == 1:
 		k.kind = 14
 	}
+	k.flags = 0x12 // a SYN is answered by another, with its own segment size
 	out := octets(k)
 	if i.Proto == 6 || i.Proto == 17 {
 		binary.BigEndian.PutUint16(out[i.Transport:], i.DstPort)
@@ -139,17 +150,22 @@ func TestJudge(t *testing.T) {
 			require.Nil(t, judge.passage(groups))
 		}
 		dsts := edges(p)
+		at := moments[rapid.IntRange(0, len(moments)-1).Draw(t, "moment")]
+		now := moment{day: int(at.Weekday()+6) % 7, minute: at.Hour()*60 + at.Minute()}
 		for range 30 {
 			k := randomPacket(t, leased, dsts)
-			want := judge.judge(groups, leased, k)
-			compareJourney(t, m, class, leased, k, want)
+			want := judge.judge(groups, leased, k, now)
+			compareJourney(t, m, class, leased, k, want, site.At(at))
+			always, ever := judge.judge(groups, leased, k, moment{always: true}), judge.judge(groups, leased, k, moment{ever: true})
+			compareJourney(t, m, class, leased, k, always, site.When{})
+			compareJourney(t, m, class, leased, k, ever, site.Ever)
 			if k.fragment || k.size > 1500 || k.hops <= 1 { // of these computed reach does not speak
 				seen["odd"]++
 			} else if slices.Contains(leased, k.src) || class.Passage == nil {
-				compareReach(t, r, k, want)
+				compareReach(t, r, k, always.full, ever.enforced)
 			}
 			if class.Passage != nil {
-				compareForwarding(t, m, groups, leased, k, want)
+				compareForwarding(t, m, groups, leased, k, want, at)
 			}
 			name := want.lostAt
 			switch {
@@ -190,19 +206,19 @@ func service(k probePacket) netset.Point {
 	return netset.PortPoint(uint8(k.proto), uint16(k.port))
 }
 
-func compareReach(t *rapid.T, r reach.Reach, k probePacket, want ruling) {
+func compareReach(t *rapid.T, r reach.Reach, k probePacket, full, enforced bool) {
 	holds := func(parts []reach.Part) bool {
 		return slices.ContainsFunc(parts, func(p reach.Part) bool { return p.Src.Contains(k.src) && p.Traffic.Contains(k.dst, service(k)) })
 	}
-	require.Equal(t, want.enforced, holds(r.Enforced), "enforced reach of %+v: %+v", k, want)
-	require.Equal(t, want.full, holds(r.Full), "full reach of %+v: %+v", k, want)
+	require.Equal(t, enforced, holds(r.Enforced), "enforced reach of %+v", k)
+	require.Equal(t, full, holds(r.Full), "full reach of %+v", k)
 }
 
-func compareJourney(t *rapid.T, m *site.Model, c *site.Class, leased []netip.Addr, k probePacket, want ruling) {
+func compareJourney(t *rapid.T, m *site.Model, c *site.Class, leased []netip.Addr, k probePacket, want ruling, when site.When) {
 	if k.fragment {
 		return
 	}
-	j := m.Travel(c, site.Packet{Src: k.src, Dst: k.dst, Service: service(k)}, netset.OfAddrs(leased...))
+	j := m.Travel(c, site.Packet{Src: k.src, Dst: k.dst, Service: service(k)}, netset.OfAddrs(leased...), when)
 	at := ""
 	if lost := j.LostAt(); lost != nil {
 		at = lost.Station
@@ -212,12 +228,12 @@ func compareJourney(t *rapid.T, m *site.Model, c *site.Class, leased []netip.Add
 	require.Equal(t, want.full, j.Arrives, "journey of %+v", k)
 }
 
-func compareForwarding(t *rapid.T, m *site.Model, groups []string, leased []netip.Addr, k probePacket, want ruling) {
+func compareForwarding(t *rapid.T, m *site.Model, groups []string, leased []netip.Addr, k probePacket, want ruling, at time.Time) {
 	e := forward.New(m)
-	s := &forward.Session{ID: 1, User: "u", Groups: groups, Addresses: leased, MTU: 1400}
+	s := &forward.Session{ID: 1, User: "u", Groups: groups, Addresses: leased, MTU: 1400, ClampMSS: true}
 	e.Attach(s)
 	b := octets(k)
-	got := e.FromTunnel(s, slices.Clone(b), noon)
+	got := e.FromTunnel(s, slices.Clone(b), at)
 	require.Equal(t, want.carried, got.Station, "forwarding of %+v: %+v", k, want)
 	switch {
 	case want.carried != "":
@@ -245,26 +261,31 @@ func compareForwarding(t *rapid.T, m *site.Model, groups []string, leased []neti
 		require.Zero(t, transportSum(got.Packet, i.Transport, k.proto), "transport checksum after translation")
 	}
 	// The answer finds its way to the session with everything undone; a stranger's does not.
-	back := e.FromInside(answerTo(got.Packet), noon)
+	back := e.FromInside(answerTo(got.Packet), at)
 	require.Same(t, s, back.Session)
 	bi, err := packet.Parse(back.Packet)
 	require.NoError(t, err)
 	require.Equal(t, k.src, bi.Dst)
 	require.Equal(t, k.dst, bi.Src)
+	if k.proto == 6 {
+		most := map[bool]uint16{true: 1400 - 40, false: 1400 - 60}[k.dst.Is4()]
+		require.Equal(t, most, binary.BigEndian.Uint16(got.Packet[i.Transport+22:]), "segment size there")
+		require.Equal(t, most, binary.BigEndian.Uint16(back.Packet[bi.Transport+22:]), "segment size back")
+	}
 	if k.proto == 6 || k.proto == 17 {
 		require.EqualValues(t, 40000, bi.DstPort)
 		require.Zero(t, transportSum(back.Packet, bi.Transport, k.proto))
 	}
 	if want.src != k.src {
-		compareSecondFlow(t, e, m, groups, k, i)
+		compareSecondFlow(t, e, m, groups, k, i, at)
 	}
-	e.Tick(noon.Add(3 * time.Hour))
-	require.Equal(t, site.State, e.FromInside(answerTo(got.Packet), noon).Station, "what belongs to no flow is lost")
+	e.Tick(at.Add(3 * time.Hour))
+	require.Equal(t, site.State, e.FromInside(answerTo(got.Packet), at).Station, "what belongs to no flow is lost")
 }
 
 // compareSecondFlow sends the same packet from another person who is translated to the same address: it must get a port of
 // its own, and its answer must come to that person.
-func compareSecondFlow(t *rapid.T, e *forward.Engine, m *site.Model, groups []string, k probePacket, first packet.Info) {
+func compareSecondFlow(t *rapid.T, e *forward.Engine, m *site.Model, groups []string, k probePacket, first packet.Info, at time.Time) {
 	if k.proto != 6 && k.proto != 17 && k.proto != 1 && k.proto != 58 {
 		return
 	}
@@ -281,14 +302,14 @@ func compareSecondFlow(t *rapid.T, e *forward.Engine, m *site.Model, groups []st
 	}
 	s := &forward.Session{ID: 2, User: "v", Groups: groups, Addresses: []netip.Addr{other.src}, MTU: 1400}
 	e.Attach(s)
-	got := e.FromTunnel(s, octets(other), noon)
+	got := e.FromTunnel(s, octets(other), at)
 	require.NotNil(t, got.Inside, "%+v", got)
 	i, err := packet.Parse(got.Packet)
 	require.NoError(t, err)
 	require.Equal(t, first.Src, i.Src)
 	require.False(t, i.SrcPort == first.SrcPort && i.Ident == first.Ident, "two flows share a port")
 	require.Zero(t, transportSum(got.Packet, i.Transport, k.proto), "transport checksum after the port changed")
-	back := e.FromInside(answerTo(got.Packet), noon)
+	back := e.FromInside(answerTo(got.Packet), at)
 	require.Same(t, s, back.Session)
 	bi, err := packet.Parse(back.Packet)
 	require.NoError(t, err)

@@ -14,7 +14,7 @@ import (
 // mutations are mistakes that somebody could make in either side; the judge must notice each.
 var mutations = []struct{ name, file, old, new string }{
 	{"a permission wins over a refusal", "site/rules.go", "if i := slices.IndexFunc(c.refusals, covers); i >= 0 {", "if i := slices.IndexFunc(c.refusals, covers); i >= 0 && slices.IndexFunc(c.permits, covers) < 0 {"},
-	{"computed reach forgets refusals", "site/rules.go", "return unionOf(c.permits).Subtract(unionOf(c.refusals)).Intersect(opening)", "return unionOf(c.permits).Intersect(opening)"},
+	{"computed reach forgets refusals", "site/rules.go", "return unionOf(c.permits, when).Subtract(unionOf(c.refusals, when)).Intersect(opening)", "return unionOf(c.permits, when).Intersect(opening)"},
 	{"any ICMP opens a flow", "netset/services.go", "s := AnyService.Subtract(Protocol(own)).Subtract(Protocol(foreign))", "s := AnyService.Subtract(Protocol(foreign))"},
 	{"the last passage takes a person", "site/admission.go", "			c.Passage = &m.passages[i]\n			break", "			c.Passage = &m.passages[i]"},
 	{"the source is not checked", "forward/forward.go", "if v := e.model.FromLeased(s.class, p, s.leased); !v.OK {", "if v := e.model.FromLeased(s.class, p, s.leased); !v.OK && info.Src.Is6() {"},
@@ -25,6 +25,12 @@ var mutations = []struct{ name, file, old, new string }{
 	{"answers are not translated back", "forward/forward.go", "		packet.SetDst(b, &info, f.key.src, f.key.srcPort)\n	}\n	return Result{Session: s", "	}\n	return Result{Session: s"},
 	{"a neighbour on the link answers for anybody", "site/surroundings.go", "		if m.own.Contains(src) {", "		if m.own.Contains(src) || src.Is4() {"},
 	{"the way back is not asked for", "reach/reach.go", "part.Dst.Intersect(c.Model.ReturnSet(part.Src))", "part.Dst"},
+	{"hours are not asked for", "site/rules.go", "return r.acts(when) && r.Traffic.Contains", "return r.Traffic.Contains"},
+	{"computed reach takes some hour for every hour", "reach/reach.go", "always4, always6 = let(site.When{})", "always4, always6 = let(site.Ever)"},
+	{"a night ends at midnight", "plan/values.go", " || on(yesterday) && minute < h.To.Minutes", ""},
+	{"an empty list of routes takes the default", "plan/settle.go", "return r.Full || r.Split != nil", "return r.Full || len(r.Split) > 0"},
+	{"the last address of a row of hosts is left out", "plan/names.go", "return netset.OfAddrs(h.Addresses...).Union(spansOf(h.Ranges))", "return netset.OfAddrs(h.Addresses...)"},
+	{"the segment size changes and the checksum does not", "packet/mss.go", "	binary.BigEndian.PutUint16(b[t+16:], ^uint16(sum))", "	_ = sum"},
 	{"a checksum is left as it was", "packet/packet.go", "		put(sum, adjust(binary.BigEndian.Uint16(sum), was, port))", "		_ = was"},
 }
 

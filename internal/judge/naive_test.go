@@ -15,8 +15,9 @@ import (
 type probePacket struct {
 	src, dst   netip.Addr
 	proto      int
-	port       int // TCP, UDP
-	kind, code int // ICMP
+	port       int  // TCP, UDP
+	kind, code int  // ICMP
+	flags      byte // TCP
 	size       int
 	hops       int
 	fragment   bool
@@ -80,10 +81,14 @@ func (n naive) home(a netip.Addr) *plan.Network {
 }
 
 func (n naive) poolSpace(p plan.Pool, a netip.Addr) bool {
-	hit := func(list []netip.Prefix) bool {
-		return slices.ContainsFunc(list, func(x netip.Prefix) bool { return x.Contains(a) })
-	}
-	return hit(p.Prefixes) && !hit(p.Exclude)
+	in := slices.ContainsFunc(p.Prefixes, func(x netip.Prefix) bool { return x.Contains(a) }) || between(p.Ranges, a)
+	return in && !between(p.Exclude, a)
+}
+
+func between(list []plan.Range, a netip.Addr) bool {
+	return slices.ContainsFunc(list, func(r plan.Range) bool {
+		return r.From.Is4() == a.Is4() && !a.Less(r.From) && !r.To.Less(a)
+	})
 }
 
 func (n naive) inSomePool(a netip.Addr) bool {
@@ -107,7 +112,9 @@ func (n naive) internet(a netip.Addr) bool {
 }
 
 // means tells whether a destination word holds the address.
-func (n naive) means(word string, a netip.Addr) bool {
+func (n naive) means(word string, a netip.Addr) bool { return n.meansWithin(word, a, 0) }
+
+func (n naive) meansWithin(word string, a netip.Addr, depth int) bool {
 	switch word {
 	case "any":
 		return true
@@ -119,8 +126,23 @@ func (n naive) means(word string, a netip.Addr) bool {
 	}
 	for _, h := range n.p.Hosts {
 		if h.Name == word {
-			return slices.Contains(h.Addresses, a)
+			return slices.Contains(h.Addresses, a) || between(h.Ranges, a)
 		}
+	}
+	for _, z := range n.p.Zones {
+		if z.Name == word {
+			return slices.ContainsFunc(n.p.Networks, func(net plan.Network) bool { return net.Zone == word && n.means(net.Name, a) })
+		}
+	}
+	for _, g := range n.p.HostGroups {
+		if g.Name == word && depth < 5 {
+			return slices.ContainsFunc(g.Members, func(w string) bool { return n.meansWithin(w, a, depth+1) })
+		}
+	}
+	if low, high, ok := strings.Cut(word, "-"); ok {
+		from, errFrom := netip.ParseAddr(low)
+		to, errTo := netip.ParseAddr(high)
+		return errFrom == nil && errTo == nil && from.Is4() == a.Is4() && !a.Less(from) && !to.Less(a)
 	}
 	if p, err := netip.ParsePrefix(word); err == nil {
 		return p.Contains(a)
@@ -136,7 +158,8 @@ func (n naive) anyMeans(words []string, a netip.Addr) bool {
 func (n naive) serves(word string, k probePacket) bool {
 	for _, s := range n.p.Services {
 		if s.Name == word {
-			return slices.ContainsFunc(s.Ports, func(port string) bool { return portWord(port, k) })
+			return slices.ContainsFunc(s.Ports, func(port string) bool { return portWord(port, k) }) ||
+				slices.ContainsFunc(s.Includes, func(other string) bool { return other != word && n.serves(other, k) })
 		}
 	}
 	return portWord(word, k)
@@ -178,7 +201,7 @@ func portWord(word string, k probePacket) bool {
 // passage is the first enabled passage of this gateway that lists one of the groups.
 func (n naive) passage(groups []string) *plan.Passage {
 	for i := range n.p.Passages {
-		p := &n.p.Passages[i]
+		p := n.settled(n.p.Passages[i])
 		offered := slices.ContainsFunc(n.p.Tunnels, func(t plan.Tunnel) bool { return in(p.Tunnels, t.Name) && !t.Off && t.Gateway == n.g.Name })
 		if !p.Off && offered && slices.ContainsFunc(groups, func(g string) bool { return in(p.Groups, g) }) {
 			return p
@@ -187,7 +210,66 @@ func (n naive) passage(groups []string) *plan.Passage {
 	return nil
 }
 
-func (n naive) rules(groups []string, k probePacket) bool {
+// settled is the passage with what it takes from the defaults of this plan's only gateway.
+func (n naive) settled(p plan.Passage) *plan.Passage {
+	d := n.g.Defaults
+	if d == nil {
+		return &p
+	}
+	if p.Tunnels == nil {
+		p.Tunnels = d.Tunnels
+	}
+	if p.Pool == "" {
+		p.Pool = d.Pool
+	}
+	if !p.Routes.Full && p.Routes.Split == nil {
+		p.Routes = d.Routes
+	}
+	return &p
+}
+
+// moment is the time that a question is about: a minute of a day of the week, or all of them (always), or some of them (ever).
+type moment struct {
+	always, ever bool
+	day          int // Monday is 0
+	minute       int
+}
+
+// acts tells whether a rule with hours applies.
+func (n naive) acts(r plan.Rule, at moment) bool {
+	switch {
+	case r.Hours == "":
+		return true
+	case at.always:
+		return r.Action == "refuse"
+	case at.ever:
+		return r.Action == "permit"
+	}
+	for _, h := range n.p.Hours {
+		if h.Name != r.Hours {
+			continue
+		}
+		// All minutes of the week that are in the hours, one after another.
+		for d, day := range []string{"monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday"} {
+			if len(h.Days) > 0 && !in(h.Days, day) {
+				continue
+			}
+			end := h.To.Minutes
+			if end < h.From.Minutes {
+				end += 24 * 60
+			}
+			for m := h.From.Minutes; m < end; m++ {
+				if (d*24*60+m)%(7*24*60) == at.day*24*60+at.minute {
+					return true
+				}
+			}
+		}
+		return false
+	}
+	return r.Action == "refuse"
+}
+
+func (n naive) rules(groups []string, k probePacket, at moment) bool {
 	v4 := k.dst.Is4()
 	switch {
 	case k.proto == 1 && (!v4 || k.kind != 8 && k.kind != 13), k.proto == 58 && (v4 || k.kind != 128):
@@ -196,7 +278,7 @@ func (n naive) rules(groups []string, k probePacket) bool {
 	permitted := false
 	for _, r := range n.p.Rules {
 		applies := len(r.Groups) == 0 || slices.ContainsFunc(groups, func(g string) bool { return in(r.Groups, g) })
-		if r.Off || !applies || !n.anyMeans(r.To, k.dst) || !slices.ContainsFunc(r.Services, func(s string) bool { return n.serves(s, k) }) {
+		if r.Off || !n.acts(r, at) || !applies || !n.anyMeans(r.To, k.dst) || !slices.ContainsFunc(r.Services, func(s string) bool { return n.serves(s, k) }) {
 			continue
 		}
 		if r.Action == "refuse" {
@@ -313,7 +395,7 @@ func (n naive) leases(p plan.Pool, a netip.Addr) bool {
 	if !n.poolSpace(p, a) {
 		return false
 	}
-	return slices.ContainsFunc(p.Prefixes, func(x netip.Prefix) bool {
+	return between(p.Ranges, a) || slices.ContainsFunc(p.Prefixes, func(x netip.Prefix) bool {
 		if !x.Contains(a) {
 			return false
 		}
@@ -432,7 +514,7 @@ func (n naive) wayBack(k probePacket, to netip.Addr) bool {
 }
 
 // judge follows a packet through the stations in the page's order.
-func (n naive) judge(groups []string, leased []netip.Addr, k probePacket) ruling {
+func (n naive) judge(groups []string, leased []netip.Addr, k probePacket, at moment) ruling {
 	var v ruling
 	lose := func(station string, gateway bool) {
 		if v.lostAt == "" {
@@ -465,7 +547,7 @@ func (n naive) judge(groups []string, leased []netip.Addr, k probePacket) ruling
 	if k.fragment {
 		lose("rules", true)
 	}
-	if !n.rules(groups, k) {
+	if !n.rules(groups, k, at) {
 		v.full, v.enforced = false, false
 		lose("rules", true)
 	}

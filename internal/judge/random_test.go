@@ -47,6 +47,17 @@ func parseAddrs(words []string) (out []netip.Addr) {
 	return out
 }
 
+func parseRanges(words ...string) (out []plan.Range) {
+	for _, w := range words {
+		var r plan.Range
+		if err := r.UnmarshalText([]byte(w)); err != nil {
+			panic(err)
+		}
+		out = append(out, r)
+	}
+	return out
+}
+
 func routesOf(t *rapid.T, most int, what string) (out []plan.Route) {
 	for range rapid.IntRange(0, most).Draw(t, what) {
 		r := plan.Route{To: netip.MustParsePrefix(pick(t, worldRoutes, what+" to")), Via: netip.MustParseAddr(pick(t, worldHops, what+" via"))}
@@ -78,9 +89,20 @@ func randomPlan(t *rapid.T) *plan.Plan {
 	}
 	for i := range rapid.IntRange(0, 2).Draw(t, "hosts") {
 		h := plan.Host{Name: fmt.Sprintf("host%d", i), Addresses: parseAddrs([]string{pick(t, []string{"10.0.0.9", "10.0.1.9", "fd00:1::9", "198.51.100.9", "203.0.113.9"}, "host")})}
+		if rapid.Bool().Draw(t, "row of hosts") {
+			h.Ranges = parseRanges(pick(t, []string{"10.0.0.30-10.0.0.33", "fd00:1::30-fd00:1::33"}, "host range"))
+		}
 		p.Hosts = append(p.Hosts, h)
 		places = append(places, h.Name)
 	}
+	p.Zones = []plan.Zone{{Name: "zone"}}
+	for i := range p.Networks {
+		if rapid.Bool().Draw(t, "in the zone") {
+			p.Networks[i].Zone = "zone"
+		}
+	}
+	p.HostGroups = []plan.HostGroup{{Name: "set", Members: append(some(t, places, 2, "member"), "10.0.0.20-10.0.1.70", "set")}, {Name: "sets", Members: []string{"set", "fd00:1::8-fd00:1::20"}}}
+	places = append(places, "zone", "set", "sets", "10.0.0.9-10.0.0.40")
 	g := plan.Gateway{Name: "gw", Dial: "gw.example", Internet: rapid.Bool().Draw(t, "internet"), Routes: routesOf(t, 3, "gateway route")}
 	g.Outside.Addresses = parseAddrs(pick(t, [][]string{{"192.0.2.10"}, {"192.0.2.10", "2001:db8::10"}}, "outside"))
 	for i := range p.Networks {
@@ -89,7 +111,8 @@ func randomPlan(t *rapid.T) *plan.Plan {
 		}
 	}
 	p.Gateways = []plan.Gateway{g}
-	p.Services = []plan.Service{{Name: "web", Ports: []string{"tcp/80", "tcp/443"}}}
+	p.Services = []plan.Service{{Name: "web", Ports: []string{"tcp/80"}, Includes: []string{"more", "web"}}, {Name: "more", Ports: []string{"tcp/443"}}}
+	p.Hours = []plan.Hours{{Name: "day", From: plan.Clock{Minutes: 8 * 60}, To: plan.Clock{Minutes: 18 * 60}}, {Name: "nights", Days: []string{"sunday", "friday"}, From: plan.Clock{Minutes: 22 * 60}, To: plan.Clock{Minutes: 6 * 60}}}
 	p.Tunnels = []plan.Tunnel{{Name: "main", Kind: "ikev2", Gateway: "gw"}, {Name: "off", Kind: "ikev2", Gateway: "gw", Off: true}}
 	for i := range rapid.IntRange(1, 2).Draw(t, "pools") {
 		pool := plan.Pool{Name: fmt.Sprintf("pool%d", i), Prefixes: parsePrefixes([]string{pick(t, worldPools, "pool prefix")})}
@@ -100,7 +123,10 @@ func randomPlan(t *rapid.T) *plan.Plan {
 			pool.CarvedFrom = p.Networks[0].Name
 		}
 		if rapid.IntRange(0, 3).Draw(t, "exclude") == 0 {
-			pool.Exclude = parsePrefixes([]string{"10.99.0.2/31"})
+			pool.Exclude = parseRanges("10.99.0.2/31")
+		}
+		if rapid.IntRange(0, 3).Draw(t, "range") == 0 {
+			pool.Ranges = parseRanges(pick(t, []string{"10.99.0.5-10.99.0.11", "fd00:99::3-fd00:99::a", "10.99.0.40"}, "pool range"))
 		}
 		p.Pools = append(p.Pools, pool)
 	}
@@ -110,6 +136,13 @@ func randomPlan(t *rapid.T) *plan.Plan {
 			Pool: p.Pools[rapid.IntRange(0, len(p.Pools)-1).Draw(t, "pool")].Name, Off: !likely(t, "on")}
 		if s.Routes.Full = rapid.Bool().Draw(t, "full"); !s.Routes.Full {
 			s.Routes.Split = append(some(t, places, 4, "split"), pick(t, []string{"any", "10.0.0.0/8", "internet"}, "split"))
+		}
+		if rapid.IntRange(0, 2).Draw(t, "defaults") == 0 {
+			p.Gateways[0].Defaults = &plan.Defaults{Tunnels: []string{"main"}, Pool: "pool0", Routes: plan.Routes{Split: []string{"10.0.0.0/16", "set"}}}
+			s.Tunnels, s.Pool, s.Routes = nil, "", plan.Routes{}
+			if rapid.Bool().Draw(t, "nothing routed") {
+				s.Routes.Split = []string{}
+			}
 		}
 		p.Passages = append(p.Passages, s)
 	}
@@ -125,6 +158,9 @@ func randomPlan(t *rapid.T) *plan.Plan {
 	for i := range rapid.IntRange(1, 6).Draw(t, "rules") {
 		r := plan.Rule{Name: fmt.Sprintf("rule%d", i), Action: pick(t, []string{"permit", "permit", "permit", "refuse"}, "action"), Groups: some(t, groups, 1, "rule group"),
 			To: append(some(t, places, 2, "rule to"), pick(t, places, "rule to")), Services: []string{pick(t, append(worldPorts, "web", "any"), "service")}, Off: !likely(t, "rule on")}
+		if rapid.IntRange(0, 2).Draw(t, "rule hours") == 0 {
+			r.Hours = pick(t, []string{"day", "nights", "never heard of"}, "hours")
+		}
 		p.Rules = append(p.Rules, r)
 	}
 	return p
@@ -151,11 +187,17 @@ func edges(p *plan.Plan) []netip.Addr {
 	}
 	for _, q := range p.Pools {
 		add(q.Prefixes)
+		for _, r := range q.Ranges {
+			out = append(out, r.From, r.From.Prev(), r.To, r.To.Next())
+		}
 	}
 	for _, h := range p.Hosts {
 		out = append(out, h.Addresses...)
+		for _, r := range h.Ranges {
+			out = append(out, r.From, r.From.Prev(), r.To, r.To.Next())
+		}
 	}
-	return out
+	return append(out, parseAddrs([]string{"10.0.0.19", "10.0.0.20", "10.0.0.40", "10.0.0.41", "10.0.1.70", "10.0.1.71", "fd00:1::8", "fd00:1::20", "fd00:1::21"})...)
 }
 
 func randomPacket(t *rapid.T, from []netip.Addr, dsts []netip.Addr) probePacket {
@@ -171,7 +213,7 @@ func randomPacket(t *rapid.T, from []netip.Addr, dsts []netip.Addr) probePacket 
 	}
 	switch k.proto = pick(t, []int{6, 6, 17, 1, 58, 47}, "proto"); k.proto {
 	case 6, 17:
-		k.port = pick(t, []int{0, 53, 79, 80, 81, 90, 91, 443, 65535}, "port")
+		k.port, k.flags = pick(t, []int{0, 53, 79, 80, 81, 90, 91, 443, 65535}, "port"), 2
 	case 1:
 		k.kind = pick(t, []int{8, 8, 0, 13, 5}, "type")
 	case 58:

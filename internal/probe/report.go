@@ -31,7 +31,10 @@ type Order struct {
 	User      string        `json:"user"`
 	Class     string        `json:"class"`
 	Revision  int           `json:"revision"`
-	Dial      string        `json:"dial" doc:"The gateway's name."`
+	Dial      string        `json:"dial" doc:"The name or address that leads to the gateway."`
+	Identity  string        `json:"identity" doc:"What the gateway calls itself, by which its tunnel is asked for."`
+	Tunnel    string        `json:"tunnel" doc:"The tunnel that is tried: the first that the person may use."`
+	Keepalive int           `json:"keepalive" doc:"Seconds between signs of life that keep a translation open."`
 	Authority string        `json:"authority" doc:"The authority's certificate, PEM."`
 	Suites    []string      `json:"suites" nullable:"false"`
 	Routes    []string      `json:"routes" nullable:"false" doc:"What the plan sends into the tunnel."`
@@ -338,7 +341,7 @@ func (o Order) login(opt Options) (Login, error) {
 	if !roots.AppendCertsFromPEM([]byte(o.Authority)) {
 		return Login{}, errors.New("the authority's certificate cannot be read")
 	}
-	login := Login{Dial: o.Dial, User: o.User, Password: opt.Password, Roots: roots, KeyLog: opt.KeyLog,
+	login := Login{Dial: o.Dial, Identity: o.Identity, Keepalive: time.Duration(o.Keepalive) * time.Second, User: o.User, Password: opt.Password, Roots: roots, KeyLog: opt.KeyLog,
 		IKEPort: cmp.Or(opt.IKEPort, 500), NATTPort: cmp.Or(opt.NATTPort, 4500)}
 	for _, name := range o.Suites {
 		if s, ok := ike.SuiteNamed(name); ok {

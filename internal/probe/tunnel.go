@@ -25,12 +25,15 @@ const (
 
 // Login is what a person needs to connect.
 type Login struct {
-	Dial     string // the gateway's name
+	Dial     string // the name or address that leads to the gateway
+	Identity string // what the gateway calls itself, by which a tunnel is asked for
 	User     string
 	Password string
 	Roots    *x509.CertPool
 	Suites   []ike.Suite
 	KeyLog   io.Writer // nil: keys are not logged
+	// Keepalive is how often a translation on the way is kept open.
+	Keepalive time.Duration
 	// IKEPort and NATTPort are 500 and 4500 in the world.
 	IKEPort, NATTPort uint16
 }
@@ -48,9 +51,11 @@ type Tunnel struct {
 	natt   bool
 	up     chan error
 	keyLog io.Writer
-	ended  error
-	stop   context.CancelFunc
-	wait   sync.WaitGroup
+	// keepalive is how often an octet is sent that keeps a translation open (RFC 3948 §4).
+	keepalive time.Duration
+	ended     error
+	stop      context.CancelFunc
+	wait      sync.WaitGroup
 }
 
 // Errors that say at which station outside of the gateway a login is lost.
@@ -75,7 +80,7 @@ func Connect(ctx context.Context, u Underlay, l Login) (*Tunnel, error) {
 	if !gw.IsValid() {
 		return nil, fmt.Errorf("the gateway %s has no address of a family that this network has", l.Dial)
 	}
-	t := &Tunnel{up: make(chan error, 1), keyLog: l.KeyLog}
+	t := &Tunnel{up: make(chan error, 1), keyLog: l.KeyLog, keepalive: l.Keepalive}
 	for i, port := range []uint16{l.IKEPort, l.NATTPort} {
 		if t.conns[i], err = u.DialUDP(netip.AddrPortFrom(gw, port)); err != nil {
 			t.closeConns()
@@ -83,7 +88,7 @@ func Connect(ctx context.Context, u Underlay, l Login) (*Tunnel, error) {
 		}
 	}
 	local := addrPort(t.conns[0].LocalAddr())
-	t.ini, err = ike.NewInitiator(ike.Caller{Name: l.Dial, User: l.User, Password: l.Password, Roots: l.Roots, Suites: l.Suites, Rand: rand.Reader,
+	t.ini, err = ike.NewInitiator(ike.Caller{Name: l.Identity, User: l.User, Password: l.Password, Roots: l.Roots, Suites: l.Suites, Rand: rand.Reader,
 		Local: local, Remote: netip.AddrPortFrom(gw, l.IKEPort), Now: time.Now, LogKeys: l.KeyLog != nil})
 	if err != nil {
 		t.closeConns()
@@ -165,10 +170,10 @@ func (t *Tunnel) tell(err error) {
 func (t *Tunnel) install(e ike.Established) error {
 	var err error
 	t.Given = e
-	if t.opener, err = esp.NewOpener(e.Child.In, e.Child.InKey); err != nil {
+	if t.opener, err = esp.NewOpener(e.Child.In, e.Child.Algorithm, e.Child.InKey); err != nil {
 		return err
 	}
-	if t.sealer, err = esp.NewSealer(e.Child.Out, e.Child.OutKey); err != nil {
+	if t.sealer, err = esp.NewSealer(e.Child.Out, e.Child.Algorithm, e.Child.OutKey); err != nil {
 		return err
 	}
 	t.Stack, err = userstack.New(e.Addresses, innerMTU, t.Send)
@@ -228,14 +233,16 @@ func (t *Tunnel) handleESP(b []byte) {
 func (t *Tunnel) tick(ctx context.Context) {
 	ticker := time.NewTicker(100 * time.Millisecond)
 	defer ticker.Stop()
-	for n := 1; ; n++ {
+	kept := time.Now()
+	for {
 		select {
 		case <-ctx.Done():
 			return
 		case now := <-ticker.C:
 			t.mu.Lock()
 			t.perform(t.ini.Tick(now))
-			if t.Stack != nil && n%200 == 0 {
+			if t.Stack != nil && now.Sub(kept) >= t.keepalive {
+				kept = now
 				_, _ = t.conns[1].Write([]byte{0xff})
 			}
 			t.mu.Unlock()

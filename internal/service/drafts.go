@@ -2,7 +2,6 @@ package service
 
 import (
 	"context"
-	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -233,7 +232,14 @@ func modelOf(p *plan.Plan) (*site.Model, error) {
 	if len(p.Gateways) == 0 {
 		return nil, errors.New("the plan has no gateway")
 	}
-	return site.Compile(p, p.Gateways[0].Name)
+	m, err := site.Compile(p, p.Gateways[0].Name)
+	if err != nil {
+		return nil, err
+	}
+	if zone, err := gateway.Zone(p); err == nil { // an unknown zone is a finding of its own
+		m.In(zone)
+	}
+	return m, nil
 }
 
 func (s *Service) listDrafts(ctx context.Context, _ *struct{}) (*body[[]Draft], error) {
@@ -350,19 +356,28 @@ func (s *Service) check(ctx context.Context, text string) (Checked, *plan.Docume
 	if err != nil {
 		return c, nil, err
 	}
-	secrets, err := s.Store.Certificates(ctx)
+	in := check.Input{Doc: doc, People: persons, Now: time.Now(), Secrets: map[string]bool{}, KnowsZone: knowsZone}
+	if in.Certificates, in.Authority, err = s.trusted(ctx); err != nil {
+		return c, nil, err
+	}
+	if in.Administrators, err = s.Store.AdministratorNames(ctx); err != nil {
+		return c, nil, err
+	}
+	shared, err := s.Store.AllShared(ctx)
 	if err != nil {
 		return c, nil, err
 	}
-	certs := map[string]*x509.Certificate{}
-	for _, secret := range secrets {
-		if leaf, err := x509.ParseCertificate(secret.DER); err == nil {
-			certs[secret.Name] = leaf
-		}
+	for _, x := range shared {
+		in.Secrets[x.Name] = true
 	}
-	c.Findings = check.Run(check.Input{Doc: doc, People: persons, Certificates: certs, Now: time.Now()})
+	c.Findings = check.Run(in)
 	c.Stops, c.Warnings, c.Notes = check.Count(c.Findings, check.Stop), check.Count(c.Findings, check.Warn), check.Count(c.Findings, check.Note)
 	return c, doc, nil
+}
+
+func knowsZone(name string) bool {
+	_, err := time.LoadLocation(name)
+	return err == nil && name != "Local"
 }
 
 func (s *Service) reviewDraft(ctx context.Context, in *Named) (*body[Review], error) {
@@ -525,6 +540,7 @@ func (s *Service) settings(ctx context.Context, text string) (gateway.Settings, 
 		return set, huma.Error422UnprocessableEntity("the plan has no gateway")
 	}
 	set.Gateway = doc.Plan.Gateways[0].Name
+	set.Certificates = map[string]gateway.Certificate{}
 	for _, t := range doc.Plan.Tunnels {
 		if t.Off || t.Gateway != set.Gateway {
 			continue
@@ -533,7 +549,7 @@ func (s *Service) settings(ctx context.Context, text string) (gateway.Settings, 
 		if err != nil {
 			return set, fmt.Errorf("certificate %q: %w", t.Certificate, err)
 		}
-		set.Chain, set.Key = [][]byte{pair.DER}, pair.Key
+		set.Certificates[t.Certificate] = gateway.Certificate{Chain: pair.Chain(), Key: pair.Key}
 	}
 	return set, nil
 }

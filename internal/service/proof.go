@@ -165,9 +165,10 @@ func tried(r probe.Report, d reach.Destination) Try {
 
 func (s *Service) journey(ctx context.Context, in *struct {
 	Drafted
-	From    string `query:"from" required:"true" doc:"User, or a group in place of one: group:NAME."`
-	To      string `query:"to" required:"true" doc:"Host, DNS name or address."`
-	Service string `query:"service" default:"tcp/80" doc:"Such as tcp/443, udp/53, ping."`
+	From    string    `query:"from" required:"true" doc:"User, or a group in place of one: group:NAME."`
+	To      string    `query:"to" required:"true" doc:"Host, DNS name or address."`
+	Service string    `query:"service" default:"tcp/80" doc:"Such as tcp/443, udp/53, ping."`
+	At      time.Time `query:"at" doc:"The moment, for rules that have hours; now if not given."`
 }) (*body[JourneyAnswer], error) {
 	m, _, persons, err := s.model(ctx, in.Draft)
 	if err != nil {
@@ -191,7 +192,11 @@ func (s *Service) journey(ctx context.Context, in *struct {
 	if p.Src.IsValid() {
 		leased = netset.OfAddrs(p.Src)
 	}
-	j := m.Travel(c, p, leased)
+	at := in.At
+	if at.IsZero() {
+		at = time.Now()
+	}
+	j := m.Travel(c, p, leased, site.At(at))
 	out := JourneyAnswer{Journey: j, User: in.From, Class: c.Name(), Packet: fmt.Sprintf("%s to %s", p.Service, m.Place(p.Dst))}
 	if lost := j.LostAt(); lost != nil {
 		out.Verdict = fmt.Sprintf("lost at %s: %s", lost.Station, lost.Words)
@@ -223,11 +228,11 @@ func groupsOf(m *site.Model, persons []reach.Person, who string) ([]string, erro
 // destination finds what a person means: a host of the plan, its DNS name, or an address.
 func destination(m *site.Model, to string) ([]netip.Addr, error) {
 	if h := m.Names.Hosts[to]; h != nil {
-		return h.Addresses, nil
+		return h.Some(), nil
 	}
 	for _, h := range m.Plan.Hosts {
 		if h.DNS == to {
-			return h.Addresses, nil
+			return h.Some(), nil
 		}
 	}
 	if a, err := netip.ParseAddr(to); err == nil && a.Zone() == "" {
@@ -294,14 +299,31 @@ func ProbeOrder(m *site.Model, persons []reach.Person, user string) (*probe.Orde
 			o.Admitted, o.Full, o.DNS = true, p.Passage.Routes.Full, append(o.DNS, p.DNS.Servers...)
 			o.Routes = append(o.Routes, p.Passage.Routes.Split...)
 		}
-		for _, t := range m.Plan.Tunnels {
-			if !t.Off && t.Gateway == m.Gateway.Name {
-				o.Suites = append(o.Suites, t.Suites...)
-			}
+		if t := tunnelFor(m, class.Passage); t != nil {
+			o.Tunnel, o.Identity, o.Keepalive = t.Name, t.IdentityOr(m.Gateway.Dial), int(t.Keepalive.Or(plan.DefaultKeepalive).Seconds())
+			o.Suites = append(o.Suites, t.SuiteNames()...)
 		}
 		return o, nil
 	}
 	return nil, huma.Error404NotFound(fmt.Sprintf("there is no active user %q", user))
+}
+
+// tunnelFor is the first tunnel of this gateway that a passage comes by; without a passage, the gateway's first.
+func tunnelFor(m *site.Model, p *site.Passage) *plan.Tunnel {
+	usable := func(t *plan.Tunnel) bool { return t != nil && !t.Off && t.Gateway == m.Gateway.Name }
+	if p != nil {
+		for _, name := range p.Tunnels {
+			if t := m.Names.Tunnels[name]; usable(t) {
+				return t
+			}
+		}
+	}
+	for i := range m.Plan.Tunnels {
+		if t := &m.Plan.Tunnels[i]; usable(t) {
+			return t
+		}
+	}
+	return nil
 }
 
 func (s *Service) probes(ctx context.Context, in *struct {

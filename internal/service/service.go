@@ -107,6 +107,7 @@ func (s *Service) routes() {
 	s.proofRoutes()
 	s.watchRoutes()
 	s.trustRoutes()
+	s.sharedRoutes()
 }
 
 // logged writes a line for each request of the API: no query, no body, for secrets may be in them.

@@ -5,44 +5,63 @@ import (
 	"crypto/rand"
 	"crypto/x509"
 	"errors"
+	"fmt"
+	"math/big"
+	"slices"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"yellowlantern/internal/core/cert"
+	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/store"
 )
 
-// Certificate is a certificate that is kept beside the plan.
+// Certificate is a certificate that is kept beside the plan, or a signing request whose certificate has not come.
 type Certificate struct {
 	Name    string    `json:"name"`
 	Holds   []string  `json:"holds" nullable:"false" doc:"The names that it is good for."`
-	Expires time.Time `json:"expires"`
+	Expires time.Time `json:"expires,omitzero"`
+	Issuer  string    `json:"issuer,omitempty"`
+	Own     bool      `json:"own" doc:"Signed by the service's own authority, and renewed by itself before it expires."`
+	Waiting bool      `json:"waiting" doc:"A signing request was made, and its certificate has not come."`
+	Revoked bool      `json:"revoked"`
+	Used    []string  `json:"used" nullable:"false" doc:"Tunnels of the running plan that show it."`
+}
+
+type pemText struct {
+	PEM string `json:"pem"`
+}
+
+type forNames struct {
+	For []string `json:"for" minItems:"1" nullable:"false" doc:"Names and addresses that people dial."`
 }
 
 func (s *Service) trustRoutes() {
-	register(s, "GET", "/certificates", "list-certificates", "All certificates", s.certificates)
+	register(s, "GET", "/certificates", "list-certificates", "All certificates and signing requests", s.certificates)
 	register(s, "POST", "/certificates/{name}", "make-certificate", "Make a certificate by the service's own authority, in place of an older one", func(ctx context.Context, in *struct {
 		Named
-		Body struct {
-			For []string `json:"for" minItems:"1" nullable:"false" doc:"Names and addresses that people dial."`
-		}
+		Body forNames
 	}) (*body[Certificate], error) {
 		c, err := s.MakeCertificate(ctx, in.Name, in.Body.For...)
+		if err == nil {
+			s.reload(ctx, "certificate "+in.Name+" was made anew by "+administrator(ctx))
+		}
 		return answer(c), err
 	})
-	register(s, "GET", "/authority", "authority", "The authority's certificate, PEM, for people's devices", func(ctx context.Context, _ *struct{}) (*body[struct {
-		PEM string `json:"pem"`
-	}], error) {
-		out := &body[struct {
-			PEM string `json:"pem"`
-		}]{}
+	register(s, "PUT", "/certificates/{name}", "import-certificate", "Keep a certificate of another authority with those above it and its key", s.importCertificate)
+	register(s, "POST", "/certificates/{name}/request", "request-certificate", "Make a key and a signing request (PKCS #10) for another authority", s.requestCertificate)
+	register(s, "POST", "/certificates/{name}/revoke", "revoke-certificate", "Put a certificate of the own authority on the revocation list", s.revokeCertificate)
+	register(s, "DELETE", "/certificates/{name}", "remove-certificate", "Forget a certificate with its key, or a signing request", s.removeCertificate)
+	register(s, "GET", "/authority", "authority", "The authority's certificate, PEM, for people's devices", func(ctx context.Context, _ *struct{}) (*body[pemText], error) {
 		ca, err := s.Store.Certificate(ctx, store.AuthorityName)
-		if err == nil {
-			out.Body.PEM = string(ca.PEM())
+		if err != nil {
+			return nil, err
 		}
-		return out, err
+		return answer(pemText{string(ca.PEM())}), nil
 	})
+	register(s, "GET", "/authority/revoked", "revocation-list", "The authority's revocation list (RFC 5280), PEM", s.revocationList)
 }
 
 // EnsureAuthority makes the service's own authority at the first start.
@@ -58,10 +77,12 @@ func (s *Service) EnsureAuthority(ctx context.Context) error {
 	return s.Store.SaveCertificate(ctx, store.AuthorityName, ca)
 }
 
+var errAuthority = huma.Error422UnprocessableEntity("that name is the authority's own")
+
 // MakeCertificate makes and keeps a gateway's certificate.
 func (s *Service) MakeCertificate(ctx context.Context, name string, dial ...string) (Certificate, error) {
 	if name == store.AuthorityName {
-		return Certificate{}, huma.Error422UnprocessableEntity("that name is the authority's own")
+		return Certificate{}, errAuthority
 	}
 	ca, err := s.Store.Certificate(ctx, store.AuthorityName)
 	if err != nil {
@@ -74,24 +95,237 @@ func (s *Service) MakeCertificate(ctx context.Context, name string, dial ...stri
 	if err := s.Store.SaveCertificate(ctx, name, pair); err != nil {
 		return Certificate{}, err
 	}
-	return certificate(name, pair.Leaf), nil
+	return s.oneCertificate(ctx, name)
 }
 
-func certificate(name string, c *x509.Certificate) Certificate {
-	out := Certificate{Name: name, Holds: append([]string{}, c.DNSNames...), Expires: c.NotAfter}
-	for _, ip := range c.IPAddresses {
-		out.Holds = append(out.Holds, ip.String())
+func (s *Service) importCertificate(ctx context.Context, in *struct {
+	Named
+	Body struct {
+		Chain string `json:"chain" maxLength:"100000" doc:"The certificate and those above it, PEM, in any order; the key may be among them."`
+		Key   string `json:"key,omitempty" maxLength:"20000" doc:"Its private key, PEM; not needed where a signing request was made here."`
+	}
+}) (*body[Certificate], error) {
+	if in.Name == store.AuthorityName {
+		return nil, errAuthority
+	}
+	pending, err := s.Store.Pending(ctx, in.Name)
+	if err != nil {
+		return nil, err
+	}
+	pair, err := cert.Import([]byte(in.Body.Chain), []byte(in.Body.Key), pending)
+	if err != nil {
+		return nil, huma.Error422UnprocessableEntity(err.Error() + "; nothing was kept")
+	}
+	if err := s.Store.SaveCertificate(ctx, in.Name, pair); err != nil {
+		return nil, err
+	}
+	s.reload(ctx, "certificate "+in.Name+" was imported by "+administrator(ctx))
+	c, err := s.oneCertificate(ctx, in.Name)
+	return answer(c), err
+}
+
+func (s *Service) requestCertificate(ctx context.Context, in *struct {
+	Named
+	Body forNames
+}) (*body[pemText], error) {
+	if in.Name == store.AuthorityName {
+		return nil, errAuthority
+	}
+	key, err := cert.NewKey(rand.Reader)
+	if err != nil {
+		return nil, err
+	}
+	text, err := cert.Request(rand.Reader, key, in.Body.For...)
+	if err != nil {
+		return nil, huma.Error422UnprocessableEntity(err.Error())
+	}
+	if err := s.Store.SavePending(ctx, in.Name, key); err != nil {
+		return nil, err
+	}
+	return answer(pemText{string(text)}), nil
+}
+
+func (s *Service) revokeCertificate(ctx context.Context, in *struct {
+	Named
+	Body struct {
+		Reason string `json:"reason" maxLength:"200" doc:"Why, for the record."`
+	}
+}) (*struct{}, error) {
+	pair, err := s.Store.Certificate(ctx, in.Name)
+	if err != nil {
+		return nil, known(err, "certificate", in.Name)
+	}
+	ca, err := s.Store.Certificate(ctx, store.AuthorityName)
+	if err != nil {
+		return nil, err
+	}
+	if in.Name == store.AuthorityName || pair.Leaf.CheckSignatureFrom(ca.Leaf) != nil {
+		return nil, huma.Error422UnprocessableEntity("only certificates of the service's own authority can be revoked here; ask the one that signed it")
+	}
+	err = s.Store.Revoke(ctx, store.RevokedCertificate{Serial: pair.Leaf.SerialNumber.Text(16), Name: in.Name, Reason: in.Body.Reason, At: time.Now().UTC()})
+	if errors.Is(err, store.ErrExists) {
+		return nil, huma.Error409Conflict("it is revoked already")
+	}
+	return nil, err
+}
+
+func (s *Service) removeCertificate(ctx context.Context, in *Named) (*struct{}, error) {
+	if in.Name == store.AuthorityName {
+		return nil, errAuthority
+	}
+	if used := s.usedBy(ctx)[in.Name]; len(used) > 0 {
+		return nil, huma.Error409Conflict(fmt.Sprintf("tunnel %s of the running plan shows it: commit a plan without it first", used[0]))
+	}
+	return nil, known(s.Store.RemoveCertificate(ctx, in.Name), "certificate", in.Name)
+}
+
+func (s *Service) revocationList(ctx context.Context, _ *struct{}) (*body[pemText], error) {
+	ca, err := s.Store.Certificate(ctx, store.AuthorityName)
+	if err != nil {
+		return nil, err
+	}
+	records, err := s.Store.Revoked(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var list []cert.Revoked
+	for _, r := range records {
+		if serial, ok := new(big.Int).SetString(r.Serial, 16); ok {
+			list = append(list, cert.Revoked{Serial: serial, At: r.At})
+		}
+	}
+	now := time.Now()
+	text, err := ca.RevocationList(rand.Reader, now, now.Unix(), list)
+	if err != nil {
+		return nil, err
+	}
+	return answer(pemText{string(text)}), nil
+}
+
+// usedBy is, by certificate, the tunnels of the running plan that show it.
+func (s *Service) usedBy(ctx context.Context) map[string][]string {
+	out := map[string][]string{}
+	newest, err := s.Store.Newest(ctx)
+	if err != nil {
+		return out
+	}
+	if doc, err := plan.Read(newest.Text); err == nil {
+		for _, t := range doc.Plan.Tunnels {
+			if !t.Off {
+				out[t.Certificate] = append(out[t.Certificate], t.Name)
+			}
+		}
 	}
 	return out
 }
 
 func (s *Service) certificates(ctx context.Context, _ *struct{}) (*body[[]Certificate], error) {
 	records, err := s.Store.Certificates(ctx)
-	out := []Certificate{}
+	if err != nil {
+		return nil, err
+	}
+	revoked, err := s.Store.Revoked(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var ca *x509.Certificate
 	for _, r := range records {
-		if leaf, err := x509.ParseCertificate(r.DER); err == nil {
-			out = append(out, certificate(r.Name, leaf))
+		if r.Name == store.AuthorityName {
+			ca, _ = x509.ParseCertificate(r.DER)
 		}
 	}
-	return answer(out), err
+	used, out := s.usedBy(ctx), []Certificate{}
+	for _, r := range records {
+		c := Certificate{Name: r.Name, Holds: []string{}, Waiting: len(r.Pending) > 0, Used: append([]string{}, used[r.Name]...)}
+		if leaf, err := x509.ParseCertificate(r.DER); err == nil {
+			c.Holds, c.Expires, c.Issuer = cert.Names(leaf), leaf.NotAfter, leaf.Issuer.CommonName
+			c.Own = ca != nil && leaf.CheckSignatureFrom(ca) == nil
+			c.Revoked = slices.ContainsFunc(revoked, func(x store.RevokedCertificate) bool { return x.Serial == leaf.SerialNumber.Text(16) })
+		}
+		out = append(out, c)
+	}
+	return answer(out), nil
+}
+
+func (s *Service) oneCertificate(ctx context.Context, name string) (Certificate, error) {
+	all, err := s.certificates(ctx, nil)
+	if err != nil {
+		return Certificate{}, err
+	}
+	for _, c := range all.Body {
+		if c.Name == name {
+			return c, nil
+		}
+	}
+	return Certificate{}, known(store.ErrNotFound, "certificate", name)
+}
+
+// renewBefore is how long before its end a certificate of the own authority is made anew: before anybody is warned of it.
+const renewBefore = 45 * 24 * time.Hour
+
+// RenewCertificates makes certificates of the own authority anew that the running plan uses and that end soon, and lets the gateway
+// show them. Devices trust the authority: they need nothing new, and sessions go on.
+func (s *Service) RenewCertificates(ctx context.Context, now time.Time) error {
+	ca, err := s.Store.Certificate(ctx, store.AuthorityName)
+	if err != nil {
+		return err
+	}
+	for name := range s.usedBy(ctx) {
+		pair, err := s.Store.Certificate(ctx, name)
+		if err != nil || pair.Leaf.CheckSignatureFrom(ca.Leaf) != nil || pair.Leaf.NotAfter.Sub(now) > renewBefore {
+			continue
+		}
+		next, err := ca.NewGateway(rand.Reader, now, cert.Names(pair.Leaf)...)
+		if err != nil {
+			return err
+		}
+		if err := s.Store.SaveCertificate(ctx, name, next); err != nil {
+			return err
+		}
+		s.reload(ctx, fmt.Sprintf("certificate %s was made anew before its end on %s; devices need nothing new", name, pair.Leaf.NotAfter.Format(time.DateOnly)))
+	}
+	return nil
+}
+
+// reload lets the gateway show certificates that are kept now, if the running plan names them, and writes down why.
+func (s *Service) reload(ctx context.Context, words string) {
+	s.commits.Lock()
+	defer s.commits.Unlock()
+	s.Journal(gateway.Event{Time: time.Now(), Kind: "trust", Words: words})
+	newest, err := s.Store.Newest(ctx)
+	if err != nil {
+		return
+	}
+	set, err := s.settings(ctx, newest.Text)
+	if err == nil {
+		_, err = s.Runner.Apply(set)
+	}
+	if err != nil {
+		s.Log.Error("certificates not reloaded", "error", err)
+	}
+}
+
+// trusted is what checks know of certificates: each by its name, those that were revoked as not there, and the authority.
+func (s *Service) trusted(ctx context.Context) (map[string]*x509.Certificate, *x509.Certificate, error) {
+	records, err := s.Store.Certificates(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	revoked, err := s.Store.Revoked(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	certs := map[string]*x509.Certificate{}
+	var ca *x509.Certificate
+	for _, r := range records {
+		leaf, err := x509.ParseCertificate(r.DER)
+		switch {
+		case err != nil || slices.ContainsFunc(revoked, func(x store.RevokedCertificate) bool { return x.Serial == leaf.SerialNumber.Text(16) }):
+		case r.Name == store.AuthorityName:
+			ca = leaf
+		default:
+			certs[r.Name] = leaf
+		}
+	}
+	return certs, ca, nil
 }

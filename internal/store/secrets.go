@@ -1,8 +1,14 @@
 package store
 
 import (
+	"bytes"
 	"context"
+	"crypto"
+	"crypto/x509"
+	"errors"
 	"time"
+
+	"gorm.io/gorm/clause"
 
 	"yellowlantern/internal/core/cert"
 )
@@ -10,25 +16,82 @@ import (
 // AuthorityName is the name of the service's own authority.
 const AuthorityName = "authority"
 
-// Secret is a certificate with its key, sealed.
+// Secret is a certificate with its key, sealed; or the key of a signing request whose certificate has not come yet.
 type Secret struct {
+	Name    string `gorm:"primaryKey"`
+	DER     []byte
+	More    []byte // certificates above it, DER, one behind the other
+	Sealed  []byte
+	Pending []byte // sealed key of a signing request
+	At      time.Time
+}
+
+// SharedSecret is a key that both ends know, sealed.
+type SharedSecret struct {
 	Name   string `gorm:"primaryKey"`
-	DER    []byte
+	Kind   string
 	Sealed []byte
 	At     time.Time
 }
 
-// SaveCertificate keeps a certificate and its key under a name, in place of an older one.
+// RevokedCertificate is a certificate of the own authority that must no longer be believed.
+type RevokedCertificate struct {
+	Serial string `gorm:"primaryKey"` // hexadecimal
+	Name   string
+	Reason string
+	At     time.Time
+}
+
+func keyPurpose(name string) string     { return "key of certificate " + name }
+func pendingPurpose(name string) string { return "key of signing request " + name }
+func sharedPurpose(name string) string  { return "shared secret " + name }
+
+// SaveCertificate keeps a certificate and its key under a name, in place of an older one; a signing request under that name is over.
 func (s *Store) SaveCertificate(ctx context.Context, name string, p *cert.Pair) error {
 	key, err := p.KeyDER()
 	if err != nil {
 		return err
 	}
-	sealed, err := s.sealed(key, "key of certificate "+name)
+	sealed, err := s.sealed(key, keyPurpose(name))
 	if err != nil {
 		return err
 	}
-	return s.db.WithContext(ctx).Save(&Secret{Name: name, DER: p.DER, Sealed: sealed, At: time.Now().UTC()}).Error
+	return s.db.WithContext(ctx).Save(&Secret{Name: name, DER: p.DER, More: bytes.Join(p.More, nil), Sealed: sealed, At: time.Now().UTC()}).Error
+}
+
+// SavePending keeps the key of a signing request; a certificate that is kept under the name stays until the new one comes.
+func (s *Store) SavePending(ctx context.Context, name string, key crypto.Signer) error {
+	der, err := x509.MarshalPKCS8PrivateKey(key)
+	if err != nil {
+		return err
+	}
+	sealed, err := s.sealed(der, pendingPurpose(name))
+	if err != nil {
+		return err
+	}
+	return s.db.WithContext(ctx).Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "name"}}, DoUpdates: clause.AssignmentColumns([]string{"pending"})}).
+		Create(&Secret{Name: name, Pending: sealed, At: time.Now().UTC()}).Error
+}
+
+// Pending is the key of a signing request; nil if none waits.
+func (s *Store) Pending(ctx context.Context, name string) (crypto.Signer, error) {
+	var c Secret
+	err := translate(s.db.WithContext(ctx).First(&c, "name = ?", name).Error)
+	if errors.Is(err, ErrNotFound) || err == nil && len(c.Pending) == 0 {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	der, err := s.unsealed(c.Pending, pendingPurpose(name))
+	if err != nil {
+		return nil, err
+	}
+	key, err := x509.ParsePKCS8PrivateKey(der)
+	if err != nil {
+		return nil, err
+	}
+	return key.(crypto.Signer), nil
 }
 
 // Certificate opens one by name.
@@ -37,15 +100,77 @@ func (s *Store) Certificate(ctx context.Context, name string) (*cert.Pair, error
 	if err := translate(s.db.WithContext(ctx).First(&c, "name = ?", name).Error); err != nil {
 		return nil, err
 	}
-	key, err := s.unsealed(c.Sealed, "key of certificate "+name)
+	if len(c.DER) == 0 { // only asked for so far
+		return nil, ErrNotFound
+	}
+	key, err := s.unsealed(c.Sealed, keyPurpose(name))
 	if err != nil {
 		return nil, err
 	}
-	return cert.Load(c.DER, key)
+	return cert.Load(c.DER, c.More, key)
 }
 
-// Certificates lists the certificates without their keys.
+// Certificates lists the certificates and signing requests without their keys; Pending tells whether a request waits.
 func (s *Store) Certificates(ctx context.Context) (cs []Secret, err error) {
 	err = s.db.WithContext(ctx).Omit("sealed").Order("name").Find(&cs).Error
 	return cs, err
+}
+
+// RemoveCertificate forgets a certificate with its key.
+func (s *Store) RemoveCertificate(ctx context.Context, name string) error {
+	r := s.db.WithContext(ctx).Delete(&Secret{}, "name = ?", name)
+	if r.Error == nil && r.RowsAffected == 0 {
+		return ErrNotFound
+	}
+	return r.Error
+}
+
+// Revoke notes that a certificate must no longer be believed.
+func (s *Store) Revoke(ctx context.Context, r RevokedCertificate) error {
+	return translate(s.db.WithContext(ctx).Create(&r).Error)
+}
+
+// Revoked lists what was revoked, oldest first.
+func (s *Store) Revoked(ctx context.Context) (rs []RevokedCertificate, err error) {
+	err = s.db.WithContext(ctx).Order("at").Find(&rs).Error
+	return rs, err
+}
+
+// SaveShared keeps a shared secret; ErrExists if there is one of that name.
+func (s *Store) SaveShared(ctx context.Context, name, kind string, value []byte) error {
+	sealed, err := s.sealed(value, sharedPurpose(name))
+	if err != nil {
+		return err
+	}
+	return translate(s.db.WithContext(ctx).Create(&SharedSecret{Name: name, Kind: kind, Sealed: sealed, At: time.Now().UTC()}).Error)
+}
+
+// Shared opens a shared secret.
+func (s *Store) Shared(ctx context.Context, name string) ([]byte, error) {
+	var x SharedSecret
+	if err := translate(s.db.WithContext(ctx).First(&x, "name = ?", name).Error); err != nil {
+		return nil, err
+	}
+	return s.unsealed(x.Sealed, sharedPurpose(name))
+}
+
+// AllShared lists the shared secrets without their values.
+func (s *Store) AllShared(ctx context.Context) (xs []SharedSecret, err error) {
+	err = s.db.WithContext(ctx).Omit("sealed").Order("name").Find(&xs).Error
+	return xs, err
+}
+
+// RemoveShared forgets a shared secret.
+func (s *Store) RemoveShared(ctx context.Context, name string) error {
+	r := s.db.WithContext(ctx).Delete(&SharedSecret{}, "name = ?", name)
+	if r.Error == nil && r.RowsAffected == 0 {
+		return ErrNotFound
+	}
+	return r.Error
+}
+
+// AdministratorNames lists the console's administrators.
+func (s *Store) AdministratorNames(ctx context.Context) (names []string, err error) {
+	err = s.db.WithContext(ctx).Model(&Administrator{}).Order("name").Pluck("name", &names).Error
+	return names, err
 }

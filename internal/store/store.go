@@ -121,6 +121,7 @@ var migrations = []func(*gorm.DB) error{
 		return db.AutoMigrate(&Administrator{}, &ConsoleSession{}, &Token{}, &User{}, &Membership{}, &Draft{}, &Revision{}, &Secret{}, &JournalEntry{}, &ProbeReport{})
 	},
 	func(db *gorm.DB) error { return db.AutoMigrate(&OnTrial{}) },
+	func(db *gorm.DB) error { return db.AutoMigrate(&Secret{}, &SharedSecret{}, &RevokedCertificate{}) },
 }
 
 func (s *Store) migrate() error {

@@ -196,7 +196,7 @@ func (d *Demo) runRefused(ctx context.Context, m *site.Model) error {
 	if err != nil {
 		return err
 	}
-	_, err = d.Runner.Apply(gateway.Settings{Plan: m.Plan, Gateway: m.Gateway.Name, Chain: [][]byte{pair.DER}, Key: pair.Key})
+	_, err = d.Runner.Apply(gateway.Settings{Plan: m.Plan, Gateway: m.Gateway.Name, Certificates: map[string]gateway.Certificate{CertificateName: {Chain: pair.Chain(), Key: pair.Key}}})
 	return err
 }
 

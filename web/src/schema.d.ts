@@ -21,6 +21,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/authority/revoked": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The authority's revocation list (RFC 5280), PEM */
+        get: operations["revocation-list"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/begin": {
         parameters: {
             query?: never;
@@ -62,7 +79,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All certificates */
+        /** All certificates and signing requests */
         get: operations["list-certificates"];
         put?: never;
         post?: never;
@@ -80,9 +97,45 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        put?: never;
+        /** Keep a certificate of another authority with those above it and its key */
+        put: operations["import-certificate"];
         /** Make a certificate by the service's own authority, in place of an older one */
         post: operations["make-certificate"];
+        /** Forget a certificate with its key, or a signing request */
+        delete: operations["remove-certificate"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/certificates/{name}/request": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a key and a signing request (PKCS #10) for another authority */
+        post: operations["request-certificate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/certificates/{name}/revoke": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put a certificate of the own authority on the revocation list */
+        post: operations["revoke-certificate"];
         delete?: never;
         options?: never;
         head?: never;
@@ -398,6 +451,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/secrets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All shared secrets, without their values */
+        get: operations["list-secrets"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/secrets/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Generate a shared secret and tell it once, or keep one that is given */
+        post: operations["make-secret"];
+        /** Forget a shared secret */
+        delete: operations["remove-secret"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sessions": {
         parameters: {
             query?: never;
@@ -685,15 +773,20 @@ export interface components {
         "BodyStruct { Name string \"json:\\\"name\\\"\" }Body": {
             name: string;
         };
-        "BodyStruct { PEM string \"json:\\\"pem\\\"\" }Body": {
-            pem: string;
-        };
         Certificate: {
             /** Format: date-time */
-            expires: string;
+            expires?: string;
             /** @description The names that it is good for. */
             holds: string[];
+            issuer?: string;
             name: string;
+            /** @description Signed by the service's own authority, and renewed by itself before it expires. */
+            own: boolean;
+            revoked: boolean;
+            /** @description Tunnels of the running plan that show it. */
+            used: string[];
+            /** @description A signing request was made, and its certificate has not come. */
+            waiting: boolean;
         };
         CheckFinding: {
             /** @description What kind of finding it is. */
@@ -843,6 +936,10 @@ export interface components {
              */
             type: string;
         };
+        ForNames: {
+            /** @description Names and addresses that people dial. */
+            for: string[];
+        };
         ForwardRuleCounters: {
             /** Format: int64 */
             bytes: number;
@@ -904,6 +1001,7 @@ export interface components {
             /** Format: date-time */
             since: string;
             suite: string;
+            tunnel: string;
             user: string;
             /** @description What is remarkable about it. */
             words?: string;
@@ -931,6 +1029,12 @@ export interface components {
             /** @description The first passage that admits it; empty: none. */
             passage: string;
         };
+        "Import-certificateRequest": {
+            /** @description The certificate and those above it, PEM, in any order; the key may be among them. */
+            chain: string;
+            /** @description Its private key, PEM; not needed where a signing request was made here. */
+            key?: string;
+        };
         JourneyAnswer: {
             /** @description Gets through, and its answer comes back. */
             arrives: boolean;
@@ -945,9 +1049,11 @@ export interface components {
             /** @description What becomes of it, in one sentence. */
             verdict: string;
         };
-        "Make-certificateRequest": {
-            /** @description Names and addresses that people dial. */
-            for: string[];
+        "Make-secretRequest": {
+            /** @enum {string} */
+            kind: "tsig" | "shared-key";
+            /** @description Not given: one is generated. */
+            value?: string;
         };
         "Make-tokenRequest": {
             /** @description What the token is for. */
@@ -961,6 +1067,9 @@ export interface components {
             /** @description May not log in. */
             off?: boolean;
             password: string;
+        };
+        PemText: {
+            pem: string;
         };
         PeopleUser: {
             "full-name"?: string;
@@ -1025,16 +1134,25 @@ export interface components {
             /** @description The authority's certificate, PEM. */
             authority: string;
             class: string;
-            /** @description The gateway's name. */
+            /** @description The name or address that leads to the gateway. */
             dial: string;
             dns: string[];
             full: boolean;
+            /** @description What the gateway calls itself, by which its tunnel is asked for. */
+            identity: string;
+            /**
+             * Format: int64
+             * @description Seconds between signs of life that keep a translation open.
+             */
+            keepalive: number;
             /** Format: int64 */
             revision: number;
             /** @description What the plan sends into the tunnel. */
             routes: string[];
             suites: string[];
             trials: components["schemas"]["ReachTrial"][];
+            /** @description The tunnel that is tried: the first that the person may use. */
+            tunnel: string;
             user: string;
         };
         ProbeReport: {
@@ -1226,6 +1344,10 @@ export interface components {
             /** @description The document. */
             text?: string;
         };
+        "Revoke-certificateRequest": {
+            /** @description Why, for the record. */
+            reason: string;
+        };
         "Save-draftRequest": {
             text: string;
             /**
@@ -1236,6 +1358,15 @@ export interface components {
         };
         "Set-passwordRequest": {
             password: string;
+        };
+        SharedSecret: {
+            /** @enum {string} */
+            kind: "tsig" | "shared-key";
+            /** Format: date-time */
+            made: string;
+            name: string;
+            /** @description Only in the answer to making it, and only if it was generated here. */
+            value?: string;
         };
         SignedInBody: {
             name: string;
@@ -1339,7 +1470,36 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["BodyStruct { PEM string \"json:\\\"pem\\\"\" }Body"];
+                    "application/json": components["schemas"]["PemText"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "revocation-list": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PemText"];
                 };
             };
             /** @description Error */
@@ -1447,7 +1607,7 @@ export interface operations {
             };
         };
     };
-    "make-certificate": {
+    "import-certificate": {
         parameters: {
             query?: never;
             header?: never;
@@ -1458,7 +1618,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Make-certificateRequest"];
+                "application/json": components["schemas"]["Import-certificateRequest"];
             };
         };
         responses: {
@@ -1470,6 +1630,138 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Certificate"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "make-certificate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ForNames"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Certificate"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-certificate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "request-certificate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ForNames"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PemText"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "revoke-certificate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Revoke-certificateRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
@@ -1880,6 +2172,8 @@ export interface operations {
                 to: string;
                 /** @description Such as tcp/443, udp/53, ping. */
                 service?: string;
+                /** @description The moment, for rules that have hours; now if not given. */
+                at?: string;
             };
             header?: never;
             path?: never;
@@ -2141,6 +2435,99 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Revision"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-secrets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SharedSecret"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "make-secret": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Make-secretRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SharedSecret"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-secret": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

@@ -3,6 +3,7 @@
 package cert
 
 import (
+	"crypto"
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/x509"
@@ -14,6 +15,7 @@ import (
 	"math/big"
 	"net"
 	"net/netip"
+	"slices"
 	"time"
 )
 
@@ -23,12 +25,16 @@ const (
 	GatewayLife   = 397 * 24 * time.Hour
 )
 
-// Pair is a certificate with its key.
+// Pair is a certificate with its key, and the certificates between it and its authority.
 type Pair struct {
 	DER  []byte
+	More [][]byte // of other authorities, in order towards the root
 	Leaf *x509.Certificate
-	Key  *ecdsa.PrivateKey
+	Key  crypto.Signer
 }
+
+// Chain is what the gateway shows: its own certificate first.
+func (p *Pair) Chain() [][]byte { return append([][]byte{p.DER}, p.More...) }
 
 // NewAuthority makes an authority of its own.
 func NewAuthority(rand io.Reader, now time.Time, name string) (*Pair, error) {
@@ -36,6 +42,11 @@ func NewAuthority(rand io.Reader, now time.Time, name string) (*Pair, error) {
 	t.IsCA, t.BasicConstraintsValid, t.MaxPathLenZero = true, true, true
 	t.KeyUsage = x509.KeyUsageCertSign | x509.KeyUsageCRLSign
 	return create(rand, t, nil)
+}
+
+// NewKey makes a key for a certificate: ECDSA on P-256, which every system's own client accepts.
+func NewKey(rand io.Reader) (*ecdsa.PrivateKey, error) {
+	return ecdsa.GenerateKey(elliptic.P256(), rand)
 }
 
 // NewGateway makes a certificate for the names that people dial.
@@ -46,13 +57,7 @@ func (ca *Pair) NewGateway(rand io.Reader, now time.Time, names ...string) (*Pai
 	t := template(now, GatewayLife, names[0])
 	t.KeyUsage = x509.KeyUsageDigitalSignature
 	t.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth} // several systems' own clients ask for it
-	for _, n := range names {
-		if a, err := netip.ParseAddr(n); err == nil {
-			t.IPAddresses = append(t.IPAddresses, net.IP(a.AsSlice()))
-		} else {
-			t.DNSNames = append(t.DNSNames, n)
-		}
-	}
+	t.DNSNames, t.IPAddresses = sorted(names)
 	return create(rand, t, ca)
 }
 
@@ -61,7 +66,7 @@ func template(now time.Time, life time.Duration, name string) *x509.Certificate 
 }
 
 func create(rand io.Reader, t *x509.Certificate, ca *Pair) (*Pair, error) {
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand)
+	key, err := NewKey(rand)
 	if err != nil {
 		return nil, err
 	}
@@ -89,9 +94,34 @@ func (p *Pair) PEM() []byte { return pem.EncodeToMemory(&pem.Block{Type: "CERTIF
 // KeyDER writes the key (PKCS #8). It is a secret.
 func (p *Pair) KeyDER() ([]byte, error) { return x509.MarshalPKCS8PrivateKey(p.Key) }
 
-// Load puts a certificate and its key together again.
-func Load(der, key []byte) (*Pair, error) {
+// sorted tells names from addresses.
+func sorted(names []string) (dns []string, ips []net.IP) {
+	for _, n := range names {
+		if a, err := netip.ParseAddr(n); err == nil {
+			ips = append(ips, net.IP(a.AsSlice()))
+		} else {
+			dns = append(dns, n)
+		}
+	}
+	return dns, ips
+}
+
+// Names is what a certificate is good for: DNS names, then addresses.
+func Names(c *x509.Certificate) []string {
+	out := append([]string{}, c.DNSNames...)
+	for _, ip := range c.IPAddresses {
+		out = append(out, ip.String())
+	}
+	return out
+}
+
+// Load puts a certificate, those above it (each DER, one behind the other) and its key (PKCS #8) together again.
+func Load(der, more, key []byte) (*Pair, error) {
 	leaf, err := x509.ParseCertificate(der)
+	if err != nil {
+		return nil, err
+	}
+	above, err := x509.ParseCertificates(more)
 	if err != nil {
 		return nil, err
 	}
@@ -99,14 +129,15 @@ func Load(der, key []byte) (*Pair, error) {
 	if err != nil {
 		return nil, err
 	}
-	ec, ok := k.(*ecdsa.PrivateKey)
-	if !ok {
-		return nil, fmt.Errorf("the key is %T, expected ECDSA", k)
+	signer, err := fit(leaf, k)
+	if err != nil {
+		return nil, err
 	}
-	if !ec.PublicKey.Equal(leaf.PublicKey) {
-		return nil, errors.New("the key does not belong to the certificate")
+	p := &Pair{DER: der, Leaf: leaf, Key: signer}
+	for _, c := range above {
+		p.More = append(p.More, c.Raw)
 	}
-	return &Pair{DER: der, Leaf: leaf, Key: ec}, nil
+	return p, nil
 }
 
 // Problem says why the certificate will not do for people who dial name at the time now; empty if it will.
@@ -118,6 +149,12 @@ func Problem(c *x509.Certificate, name string, now time.Time) string {
 		return "it expired on " + c.NotAfter.UTC().Format(time.DateTime)
 	case c.VerifyHostname(name) != nil:
 		return fmt.Sprintf("it does not hold %q, which people dial", name)
+	case weakKey(c) != "":
+		return weakKey(c)
+	case c.IsCA:
+		return "it is an authority's certificate, not a server's"
+	case len(c.ExtKeyUsage) > 0 && !slices.Contains(c.ExtKeyUsage, x509.ExtKeyUsageServerAuth) && !slices.Contains(c.ExtKeyUsage, x509.ExtKeyUsageAny):
+		return "it is not made for servers (extended key usage)"
 	case c.KeyUsage != 0 && c.KeyUsage&x509.KeyUsageDigitalSignature == 0:
 		return "its key may not be used for signatures"
 	}

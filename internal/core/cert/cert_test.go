@@ -1,6 +1,7 @@
 package cert
 
 import (
+	"crypto/ecdsa"
 	"crypto/rand"
 	"crypto/x509"
 	"testing"
@@ -40,13 +41,13 @@ func TestGatewayCertificate(t *testing.T) {
 
 	key, err := pair.KeyDER()
 	require.NoError(t, err)
-	again, err := Load(pair.DER, key)
+	again, err := Load(pair.DER, nil, key)
 	require.NoError(t, err)
-	require.True(t, pair.Key.Equal(again.Key))
-	_, err = Load(ca.DER, key)
+	require.True(t, pair.Key.(*ecdsa.PrivateKey).Equal(again.Key))
+	_, err = Load(ca.DER, nil, key)
 	require.ErrorContains(t, err, "does not belong")
-	_, err = Load([]byte("x"), key)
+	_, err = Load([]byte("x"), nil, key)
 	require.Error(t, err)
-	_, err = Load(pair.DER, []byte("x"))
+	_, err = Load(pair.DER, nil, []byte("x"))
 	require.Error(t, err)
 }

@@ -1,67 +1,186 @@
 package check
 
 import (
+	"fmt"
 	"net/netip"
 
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/plan"
 )
 
+// part is one prefix or range of a pool, and where it stands.
+type part struct {
+	path string
+	text string
+	set  netset.Addrs
+}
+
+func partsOf(p *plan.Pool) []part {
+	var out []part
+	for k, prefix := range p.Prefixes {
+		out = append(out, part{at("pools/"+p.Name+"/prefixes", k), prefix.String(), netset.OfPrefixes(prefix)})
+	}
+	for k, r := range p.Ranges {
+		out = append(out, part{at("pools/"+p.Name+"/ranges", k), r.String(), netset.OfSpans(r.Span)})
+	}
+	return out
+}
+
 // addresses finds pools that collide, are too small, or are badly chosen.
 func (c *checker) addresses() {
 	for i := range c.p.Pools {
 		p := &c.p.Pools[i]
-		base := "pools/" + p.Name
 		for k, prefix := range p.Prefixes {
-			path := at(base+"/prefixes", k)
-			own := netset.OfPrefixes(prefix)
-			if prefix != prefix.Masked() {
+			if path := at("pools/"+p.Name+"/prefixes", k); prefix != prefix.Masked() {
 				c.add(Stop, "host-bits", path, "write "+prefix.Masked().String(), "%s has host bits set: which range is meant is unclear", prefix)
 				c.mend("set", path, quote(prefix.Masked()))
 			}
-			for _, n := range c.p.Networks {
-				if p.CarvedFrom == n.Name || !own.Overlaps(netset.OfPrefixes(n.Prefixes...)) {
-					continue
-				}
-				c.add(Stop, "pool-overlaps-network", path, "use "+c.freePrefix(prefix)+", which is free, or say carved-from: "+n.Name,
-					"%s overlaps network %s: hosts there look for remote people on their own link, and answers never reach the gateway", prefix, n.Name)
-				c.renumber(path, prefix)
+		}
+		var before netset.Addrs
+		for _, own := range partsOf(p) {
+			if own.set.Overlaps(before) {
+				c.add(Stop, "pool-overlaps-itself", own.path, "take it out, or narrow it", "%s overlaps what pool %s has already: how many addresses there are is unclear", own.text, p.Name)
 			}
-			for j := range i {
-				if own.Overlaps(c.p.Pools[j].Space()) {
-					c.add(Stop, "pool-overlaps-pool", path, "use "+c.freePrefix(prefix)+", which is free", "%s overlaps pool %s: two people would get the same address", prefix, c.p.Pools[j].Name)
-					c.renumber(path, prefix)
-				}
-			}
-			if own.Overlaps(typicalHomes) {
-				c.add(Warn, "pool-typical-home", path, "use "+c.freePrefix(prefix)+", which is uncommon and free", "%s is what many home routers use: people there cannot tell the tunnel from their home", prefix)
-				c.renumber(path, prefix)
-			}
-			if !p.Owned && !plan.Private.Covers(own) {
-				c.add(Warn, "pool-public", path, "use private space such as "+c.freePrefix(prefix)+", or say owned: true", "%s is public space that may belong to somebody else: its owner becomes unreachable", prefix)
-				c.renumber(path, prefix)
-			}
+			before = before.Union(own.set)
+			c.collisions(i, p, own)
 		}
 		for _, g := range c.p.Gateways {
 			if p.Space().Overlaps(netset.OfAddrs(g.Outside.Addresses...)) {
-				c.add(Stop, "pool-overlaps-outside", base, "use "+c.freePrefix(p.Prefixes[0])+", which is free", "the pool holds the gateway's own outside address")
+				c.add(Stop, "pool-overlaps-outside", "pools/"+p.Name, "use "+c.freePrefix(p.Space())+", which is free", "the pool holds the gateway's own outside address")
 			}
 		}
-		c.size(p, base)
+		c.carved(p)
+		c.reserved(p)
+		c.size(p, "pools/"+p.Name)
 	}
 }
 
-// renumber mends a pool's prefix by the first free one, if there is one.
-func (c *checker) renumber(path string, prefix netip.Prefix) {
-	if free, err := netip.ParsePrefix(c.freePrefix(prefix)); err == nil {
-		c.mend("set", path, quote(free))
+func (c *checker) collisions(i int, p *plan.Pool, own part) {
+	free := c.freePrefix(own.set)
+	for _, n := range c.p.Networks {
+		if p.CarvedFrom == n.Name || !own.set.Overlaps(netset.OfPrefixes(n.Prefixes...)) {
+			continue
+		}
+		if n.Site != "" {
+			c.add(Stop, "pool-overlaps-other-site", own.path, "use "+free+", which is free", "%s overlaps network %s of %s: people and that site cannot reach each other", own.text, n.Name, n.Site)
+		} else {
+			c.add(Stop, "pool-overlaps-network", own.path, "use "+free+", which is free, or say carved-from: "+n.Name,
+				"%s overlaps network %s: hosts there look for remote people on their own link, and answers never reach the gateway", own.text, n.Name)
+		}
+		c.renumber(own.path, free)
+	}
+	for j := range i {
+		if own.set.Overlaps(c.p.Pools[j].Space()) {
+			c.add(Stop, "pool-overlaps-pool", own.path, "use "+free+", which is free", "%s overlaps pool %s: two people would get the same address", own.text, c.p.Pools[j].Name)
+			c.renumber(own.path, free)
+		}
+	}
+	if own.set.Overlaps(typicalHomes) {
+		c.add(Warn, "pool-typical-home", own.path, "use "+free+", which is uncommon and free", "%s is what many home routers use: people there cannot tell the tunnel from their home", own.text)
+		c.renumber(own.path, free)
+	}
+	if !p.Owned && !plan.Private.Covers(own.set) {
+		c.add(Warn, "pool-public", own.path, "use private space such as "+free+", or say owned: true", "%s is public space that may belong to somebody else: its owner becomes unreachable", own.text)
+		c.renumber(own.path, free)
+	}
+}
+
+// renumber mends a pool's prefix or range by the first free one, if there is one.
+func (c *checker) renumber(path, free string) {
+	if p, err := netip.ParsePrefix(free); err == nil {
+		c.mend("set", path, quote(p))
+	}
+}
+
+// carved finds what goes wrong with a pool that is a part of an inside network.
+func (c *checker) carved(p *plan.Pool) {
+	n := c.n.Networks[p.CarvedFrom]
+	if n == nil {
+		return
+	}
+	base := "pools/" + p.Name
+	inside := netset.OfPrefixes(n.Prefixes...)
+	leased := p.Addresses()
+	if !inside.Covers(leased) {
+		c.add(Stop, "carved-elsewhere", base+"/carved-from", "carve it from what "+n.Name+" has: "+inside.String(), "pool %s is not a part of network %s: %s lies outside it", p.Name, n.Name, leased.Subtract(inside))
+	}
+	attached := false
+	for _, g := range c.p.Gateways {
+		for _, a := range g.Inside {
+			attached = attached || a.Network == n.Name
+			c.without(p, leased, netset.OfAddrs(a.Addresses...), "the gateway's own address "+quotedAddrs(a.Addresses))
+		}
+	}
+	if !attached {
+		c.add(Warn, "carved-not-answered", base+"/carved-from", "attach the gateway to "+n.Name+", or take the pool apart from it", "no gateway is attached to %s, so nobody answers for people's addresses there: no answer reaches them", n.Name)
+	}
+	for i := range c.p.Hosts {
+		h := &c.p.Hosts[i]
+		c.without(p, leased, h.Space(), "host "+h.Name)
+	}
+	for i := range c.p.Routers {
+		r := &c.p.Routers[i]
+		c.without(p, leased, netset.OfAddrs(r.Addresses...), "router "+r.Name)
+	}
+	for _, r := range n.DHCP {
+		c.without(p, leased, netset.OfSpans(r.Span), "what the network's DHCP gives out ("+r.String()+")")
+	}
+	for _, prefix := range n.Prefixes {
+		if prefix.Addr().Is4() && prefix.Bits() <= 30 {
+			c.without(p, leased, netset.OfAddrs(prefix.Masked().Addr(), netset.Last(prefix)), "the first or last address of "+prefix.String())
+		}
+	}
+}
+
+// without finds addresses that somebody else has among those that are leased, and excludes them.
+func (c *checker) without(p *plan.Pool, leased, taken netset.Addrs, whose string) {
+	both := leased.Intersect(taken)
+	if len(both) == 0 {
+		return
+	}
+	c.add(Stop, "pool-holds-taken", "pools/"+p.Name, "exclude "+both.String(), "pool %s leases %s, which is %s: two would have the same address", p.Name, both, whose)
+	for _, s := range both {
+		c.mend("add", "pools/"+p.Name+"/exclude", quote(s))
+	}
+}
+
+func quotedAddrs(as []netip.Addr) string {
+	out := make([]string, len(as))
+	for i, a := range as {
+		out[i] = a.String()
+	}
+	return quoted(out)
+}
+
+// reserved finds reservations that cannot be kept.
+func (c *checker) reserved(p *plan.Pool) {
+	seen := map[netip.Addr]string{}
+	has := p.Addresses()
+	servers := map[netip.Addr]bool{}
+	for _, passage := range c.p.Passages {
+		for _, s := range passage.DNS.Servers {
+			servers[s] = true
+		}
+	}
+	for i, r := range p.Reserved {
+		path := at("pools/"+p.Name+"/reserved", i)
+		other, twice := seen[r.Address]
+		switch {
+		case twice:
+			c.add(Stop, "reserved-twice", path+"/address", "give each user an address of their own", "%s is kept for %s and for %s", r.Address, other, r.User)
+		case servers[r.Address] || c.m != nil && c.m.OwnAddresses().Contains(r.Address):
+			c.add(Stop, "reserved-taken", path+"/address", "keep another one", "%s belongs to the gateway or is a name server: %s cannot have it", r.Address, r.User)
+		case !has.Contains(r.Address):
+			c.add(Stop, "reserved-outside", path+"/address", "keep one of "+has.String(), "%s is not among what pool %s leases: %s never gets it", r.Address, p.Name, r.User)
+		}
+		seen[r.Address] = r.User
 	}
 }
 
 func (c *checker) size(p *plan.Pool, base string) {
 	supply := p.Addresses()
 	if len(supply) == 0 {
-		c.add(Stop, "pool-empty", base, "give it a prefix that is not all excluded", "pool %s leases no address: nobody who needs it can connect", p.Name)
+		c.add(Stop, "pool-empty", base, "give it a prefix or range that is not all excluded", "pool %s leases no address: nobody who needs it can connect", p.Name)
 		return
 	}
 	users := 0
@@ -70,18 +189,23 @@ func (c *checker) size(p *plan.Pool, base string) {
 			users += len(class.Users)
 		}
 	}
+	path := base + "/prefixes"
+	if len(p.Prefixes) == 0 {
+		path = base + "/ranges"
+	}
 	for _, family := range []netset.Addrs{netset.All4, netset.All6} {
 		if part := supply.Intersect(family); len(part) > 0 && part.Count(users) < users {
-			c.add(Warn, "pool-too-small", base+"/prefixes", "use a larger prefix", "pool %s has %d addresses for %d users: %d cannot connect when all do", p.Name, part.Count(users), users, users-part.Count(users))
+			c.add(Warn, "pool-too-small", path, "use a larger one", "pool %s has %d addresses for %d users: %d cannot connect when all do", p.Name, part.Count(users), users, users-part.Count(users))
 		}
 	}
 }
 
-// freePrefix is the first prefix of the same size that collides with nothing in the plan nor with a typical home.
-func (c *checker) freePrefix(like netip.Prefix) string {
+// freePrefix is the first prefix of the same size or the next larger one that collides with nothing in the plan nor with a typical
+// home.
+func (c *checker) freePrefix(like netset.Addrs) string {
 	taken := typicalHomes.Union(c.n.InsideAddrs())
 	for i := range c.p.Pools {
-		taken = taken.Union(netset.OfPrefixes(c.p.Pools[i].Prefixes...))
+		taken = taken.Union(c.p.Pools[i].Space()).Union(netset.OfPrefixes(c.p.Pools[i].Prefixes...))
 	}
 	for _, r := range c.p.Routers {
 		for _, route := range r.Routes {
@@ -90,10 +214,17 @@ func (c *checker) freePrefix(like netip.Prefix) string {
 			}
 		}
 	}
-	from := netip.MustParseAddr("10.99.0.0")
-	bits := max(like.Bits(), 16)
-	if like.Addr().Is6() {
-		from, bits = netip.MustParseAddr("fd00:99::"), max(like.Bits(), 48)
+	from, bits, least := netip.MustParseAddr("10.99.0.0"), 32, 16
+	if len(like) > 0 && like[0].From.Is6() {
+		from, bits, least = netip.MustParseAddr("fd00:99::"), 128, 48
+	}
+	for size := like.Count(1 << 16); bits > least && 1<<(from.BitLen()-bits) < size; {
+		bits--
+	}
+	if len(like) == 1 {
+		if ps := like.Prefixes(); len(ps) == 1 {
+			bits = max(ps[0].Bits(), least)
+		}
 	}
 	for range 4096 {
 		p := netip.PrefixFrom(from, bits).Masked()
@@ -105,5 +236,5 @@ func (c *checker) freePrefix(like netip.Prefix) string {
 			from = netip.MustParseAddr("172.20.0.0")
 		}
 	}
-	return "another prefix"
+	return fmt.Sprintf("another /%d", bits)
 }

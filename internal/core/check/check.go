@@ -48,13 +48,21 @@ type Input struct {
 	Doc          *plan.Document
 	People       []reach.Person
 	Certificates map[string]*x509.Certificate // by name
-	Now          time.Time
+	// Authority signs what it signed; a certificate by nobody that devices are told of is warned about. Nil: not looked at.
+	Authority *x509.Certificate
+	// Secrets are the names of keys that are kept; nil: not looked at. Administrators are the console's.
+	Secrets        map[string]bool
+	Administrators []string
+	// KnowsZone tells whether a time zone exists; nil: not looked at.
+	KnowsZone func(name string) bool
+	Now       time.Time
 }
 
 // checker collects findings.
 type checker struct {
 	Input
-	p       *plan.Plan
+	p       *plan.Plan        // settled
+	taken   map[string]string // settings that are defaults
 	n       *plan.Names
 	m       *site.Model // of the first gateway; nil if there is none
 	comp    *reach.Computer
@@ -63,14 +71,17 @@ type checker struct {
 	// Joined over all sources, by class.
 	enforced, full []netset.Traffic
 	found          []Finding
+	told           map[string]bool // what was found already
+	again          bool            // the last finding was found already
 }
 
 // Run makes all findings, stops first, each severity in the order of the document.
 func Run(in Input) []Finding {
-	c := &checker{Input: in, p: &in.Doc.Plan}
+	c := &checker{Input: in, told: map[string]bool{}}
+	c.p, c.taken = in.Doc.Plan.Settle()
 	c.n = plan.Index(c.p)
 	if len(c.p.Gateways) > 0 {
-		c.m, _ = site.Compile(c.p, c.p.Gateways[0].Name)
+		c.m, _ = site.Compile(&in.Doc.Plan, c.p.Gateways[0].Name)
 		c.comp = reach.NewComputer(c.m)
 		c.classes = reach.Classes(c.m, c.People)
 		for _, class := range c.classes {
@@ -80,7 +91,7 @@ func Run(in Input) []Finding {
 			c.full = append(c.full, reach.Everywhere(r.Full))
 		}
 	}
-	for _, family := range []func(){c.references, c.site, c.trust, c.tunnels, c.people, c.addresses, c.names, c.routes, c.translations, c.rules, c.expectations} {
+	for _, family := range []func(){c.references, c.site, c.hours, c.trust, c.tunnels, c.platforms, c.people, c.limits, c.addresses, c.names, c.routes, c.translations, c.rules, c.expectations} {
 		family()
 	}
 	rank := map[Severity]int{Stop: 0, Warn: 1, Note: 2}
@@ -94,14 +105,23 @@ func Run(in Input) []Finding {
 }
 
 func (c *checker) add(s Severity, code, path, fix, problem string, args ...any) {
+	path = plan.OriginOf(c.taken, path)
 	at := c.Doc.Place(path)
-	c.found = append(c.found, Finding{code, s, path, at.Line, at.Column, fmt.Sprintf(problem, args...), fix, nil})
+	f := Finding{code, s, path, at.Line, at.Column, fmt.Sprintf(problem, args...), fix, nil}
+	key := f.ID() + " " + f.Problem
+	if c.again = c.told[key]; !c.again { // several passages may take the same default
+		c.told[key] = true
+		c.found = append(c.found, f)
+	}
 }
 
 // mend gives the last finding the edits that mend it.
 func (c *checker) mend(op, path, value string) {
+	if c.again {
+		return
+	}
 	last := &c.found[len(c.found)-1]
-	last.Mend = append(last.Mend, plan.Edit{Op: op, Path: path, Value: value})
+	last.Mend = append(last.Mend, plan.Edit{Op: op, Path: plan.OriginOf(c.taken, path), Value: value})
 }
 
 // Count tells how many findings there are of a severity.
@@ -115,6 +135,14 @@ func Count(fs []Finding, s Severity) (n int) {
 }
 
 func quoted(list []string) string { return strings.Join(list, ", ") }
+
+// few lists the first of many names.
+func few(list []string) string {
+	if len(list) > 8 {
+		return fmt.Sprintf("%s and %d more", quoted(list[:8]), len(list)-8)
+	}
+	return quoted(list)
+}
 
 func at(base string, i int) string { return fmt.Sprintf("%s/%d", base, i) }
 

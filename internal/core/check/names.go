@@ -2,7 +2,9 @@ package check
 
 import (
 	"fmt"
+	"net/netip"
 	"slices"
+	"strings"
 
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/plan"
@@ -22,6 +24,8 @@ func (c *checker) names() {
 			continue
 		}
 		base := "passages/" + p.Name + "/dns"
+		c.domains(base+"/search", p.DNS.Search)
+		c.domains(base+"/domains", p.DNS.Domains)
 		if len(p.DNS.Servers) == 0 {
 			c.add(Warn, "no-name-server", base, "name the inside name server", "people of passage %s are given no name server: inside names do not resolve", p.Name)
 			continue
@@ -57,4 +61,33 @@ func (c *checker) names() {
 			c.add(Note, "one-name-server", base+"/servers", "add a second one", "when %s is down, no name resolves for people of passage %s", p.DNS.Servers[0], p.Name)
 		}
 	}
+}
+
+func (c *checker) domains(base string, words []string) {
+	for i, w := range words {
+		if !domain(w) {
+			c.add(Stop, "malformed-domain", at(base, i), "write it as tern.example", "%q is no domain: devices ignore it, or refuse the whole configuration", w)
+		}
+	}
+}
+
+// domain tells whether a text is a DNS domain (RFC 1035 §2.3.1, letters in any case).
+func domain(text string) bool {
+	if text == "" || len(text) > 253 {
+		return false
+	}
+	if _, err := netip.ParseAddr(text); err == nil {
+		return false
+	}
+	for _, label := range strings.Split(strings.TrimSuffix(text, "."), ".") {
+		if label == "" || len(label) > 63 || label[0] == '-' || label[len(label)-1] == '-' {
+			return false
+		}
+		for _, r := range label {
+			if !(r == '-' || r == '_' || '0' <= r && r <= '9' || 'a' <= r && r <= 'z' || 'A' <= r && r <= 'Z') {
+				return false
+			}
+		}
+	}
+	return true
 }

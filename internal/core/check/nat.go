@@ -2,6 +2,7 @@ package check
 
 import (
 	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/site"
 )
 
@@ -11,46 +12,78 @@ func (c *checker) translations() {
 		return
 	}
 	c.waysBack()
-	var earlier []struct {
-		name     string
-		out      string
-		from, to netset.Addrs
+	pools := netset.Addrs{}
+	for i := range c.p.Pools {
+		pools = pools.Union(c.p.Pools[i].Space())
 	}
+	var earlier []entry
 	for _, t := range c.p.NAT {
 		if t.Off {
 			continue
 		}
-		from, to := netset.Everywhere, netset.Everywhere
+		e := entry{t, netset.Everywhere, netset.Everywhere}
 		if len(t.From) > 0 {
-			from = nil
+			e.from = nil
 			for _, w := range t.From {
 				a, _ := c.n.Source(w)
-				from = from.Union(a)
+				e.from = e.from.Union(a)
 			}
 		}
 		if len(t.To) > 0 {
-			to = c.n.Destinations(t.To)
+			e.to = c.n.Destinations(t.To)
 		}
 		path := "nat/" + t.Name
-		pools := netset.Addrs{}
-		for i := range c.p.Pools {
-			pools = pools.Union(c.p.Pools[i].Space())
-		}
-		if !from.Overlaps(pools) {
+		if !e.from.Overlaps(pools) {
 			c.add(Warn, "translation-never", path+"/from", "name a pool", "%s never matches: no remote person's address is among its sources", t.Name)
 		}
-		for _, e := range earlier {
-			if (e.out == "" || e.out == t.Out) && e.from.Covers(from) && e.to.Covers(to) {
-				c.add(Warn, "translation-shadowed", path, "move it before "+e.name+", or remove it", "%s never acts: %s stands before it and takes all of its traffic", t.Name, e.name)
+		for _, o := range earlier {
+			if (o.Out == "" || o.Out == t.Out) && o.from.Covers(e.from) && o.to.Covers(e.to) {
+				c.add(Warn, "translation-shadowed", path, "move it before "+o.Name+", or remove it", "%s never acts: %s stands before it and takes all of its traffic", t.Name, o.Name)
 				c.mend("remove", path, "")
 				break
 			}
 		}
-		earlier = append(earlier, struct {
-			name     string
-			out      string
-			from, to netset.Addrs
-		}{t.Name, t.Out, from, to})
+		c.hides(e, earlier, pools)
+		earlier = append(earlier, e)
+	}
+}
+
+// entry is an exemption or translation with what it is about.
+type entry struct {
+	plan.Translation
+	from, to netset.Addrs
+}
+
+// hides finds inside networks that a translation is about after all, because no exemption before it covers them.
+func (c *checker) hides(e entry, earlier []entry, pools netset.Addrs) {
+	if e.Action != plan.Translate || e.Out == plan.Internet {
+		return
+	}
+	var exempt string
+	rest := e.to
+	for _, o := range earlier {
+		if o.from.Covers(e.from.Intersect(pools)) {
+			rest = rest.Subtract(o.to)
+			if o.Action == plan.Exempt && len(o.To) > 0 {
+				exempt = o.Name
+			}
+		}
+	}
+	var hidden []string
+	for _, n := range c.p.Networks {
+		if rest.Overlaps(netset.OfPrefixes(n.Prefixes...)) && n.Site == "" {
+			hidden = append(hidden, n.Name)
+		}
+	}
+	switch {
+	case len(hidden) == 0:
+	case exempt != "":
+		c.add(Warn, "exemption-partial", "nat/"+exempt+"/to", "add "+quoted(hidden), "%s exempts some inside networks, but %s translates traffic to %s: people look like the gateway there, and what is opened from there towards them fails", exempt, e.Name, quoted(hidden))
+		for _, n := range hidden {
+			c.mend("add", "nat/"+exempt+"/to", n)
+		}
+	default:
+		c.add(Note, "translation-hides", "nat/"+e.Name, "exempt what inside logs should tell apart", "%s translates traffic to %s: logs there show the gateway's address, not whose traffic it was", e.Name, quoted(hidden))
 	}
 }
 
@@ -76,16 +109,16 @@ func (c *checker) waysBack() {
 				if net == nil || told[net.Name+class.Passage.Passage.Pool] {
 					continue
 				}
-				told[net.Name+class.Passage.Passage.Pool] = true
 				service, _ := slab.Svc.Example()
 				p := site.Packet{Src: part.Src[0].From, Dst: slab.Dst.From, Service: service}
-				j := c.m.Travel(class.Class, p, netset.OfAddrs(p.Src))
-				words := ""
-				if lost := j.LostAt(); lost != nil {
-					words = lost.Words
+				lost := c.m.Travel(class.Class, p, netset.OfAddrs(p.Src), site.Ever)
+				at := lost.LostAt()
+				if at == nil || at.Station != site.Return {
+					continue // what only some hours allow is not astray
 				}
+				told[net.Name+class.Passage.Passage.Pool] = true
 				c.add(Stop, "no-way-back", "networks/"+net.Name+"/router", "give the router of "+net.Name+" a route to "+part.Src.String()+" by way of the gateway, or translate the source",
-					"packets of %s get to network %s, but no answer comes back: %s", class.Name(), net.Name, words)
+					"packets of %s get to network %s, but no answer comes back: %s", class.Name(), net.Name, at.Words)
 			}
 		}
 	}

@@ -2,6 +2,9 @@ package check
 
 import (
 	"slices"
+
+	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/site"
 )
 
 // people finds passages without people, and people without a passage.
@@ -26,12 +29,39 @@ func (c *checker) people() {
 			}
 		}
 	}
+	for _, who := range c.People {
+		if slices.Contains(c.Administrators, who.User) {
+			c.add(Warn, "administrator-comes-in", "passages", "give the administrator another name for coming in, with another password", "user %s has the name of an administrator of this service: whoever learns one password tries the other", who.User)
+		}
+	}
+	c.oneForAll()
 	for i, class := range c.classes {
 		switch {
 		case class.Passage == nil:
 			c.add(Note, "no-passage", "passages", "add a group of theirs to a passage, if they are meant to connect", "%s cannot connect: no passage admits %s", quoted(class.Users), class.Name())
 		case len(c.enforced[i]) == 0:
 			c.add(Stop, "reaches-nothing", "passages/"+class.Passage.Name+"/groups", "add a rule for one of these groups", "%s can connect and reach nothing: no rule permits anything to %s", quoted(class.Users), class.Name())
+		}
+	}
+}
+
+// oneForAll finds a single class that holds everybody and reaches all of an inside network.
+func (c *checker) oneForAll() {
+	if len(c.classes) != 1 || len(c.People) < 4 || c.classes[0].Passage == nil {
+		return
+	}
+	var families netset.Addrs
+	for _, family := range []netset.Addrs{netset.All4, netset.All6} {
+		if c.classes[0].Passage.Pool.Overlaps(family) {
+			families = families.Union(family)
+		}
+	}
+	for _, n := range c.p.Networks {
+		all := netset.Of(netset.OfPrefixes(n.Prefixes...).Intersect(families).Subtract(c.m.EdgeAddresses()).Subtract(c.m.OwnAddresses()), netset.AnyService)
+		if c.enforced[0].Covers(all.Intersect(site.Opening())) {
+			c.add(Warn, "one-group-for-all", "passages/"+c.classes[0].Passage.Name+"/groups", "make a group for each kind of work, and rules for what each needs",
+				"all %d users are in one group, which reaches everything in network %s: one lost password opens it all", len(c.People), n.Name)
+			return
 		}
 	}
 }

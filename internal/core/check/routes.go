@@ -10,6 +10,7 @@ import (
 
 // routes finds what the device sends to the wrong side.
 func (c *checker) routes() {
+	var full, split []string
 	for i := range c.p.Passages {
 		p := &c.p.Passages[i]
 		if p.Off {
@@ -38,7 +39,16 @@ func (c *checker) routes() {
 		c.neededRoutes(p, base)
 		if p.Routes.Full {
 			c.wayOut(p, base)
+			full = append(full, p.Name)
+		} else {
+			split = append(split, p.Name)
 		}
+	}
+	if len(full) > 0 {
+		c.add(Note, "full-tunnel-load", "passages", "use split routes where people's own traffic need not come here", "all internet traffic of people of passages %s comes and goes by this site's line", quoted(full))
+	}
+	if len(split) > 0 {
+		c.add(Note, "split-tunnel-exposure", "passages", "use a full tunnel where their devices must be shielded", "devices of people of passages %s are on the internet and inside at the same time", quoted(split))
 	}
 }
 

@@ -16,6 +16,15 @@ func (c *checker) rules() {
 			admitted[g] = admitted[g] || !p.Off
 		}
 	}
+	var silent []string
+	for _, r := range c.p.Rules {
+		if !r.Log && !r.Off {
+			silent = append(silent, r.Name)
+		}
+	}
+	if len(silent) > 0 {
+		c.add(Note, "no-logging", "rules", "say log: true where you will want to know who used it", "%d of %d rules leave no line in the journal: %s", len(silent), len(c.p.Rules), few(silent))
+	}
 	traffic := make([]netset.Traffic, len(c.p.Rules))
 	for i, r := range c.p.Rules {
 		traffic[i] = netset.Of(c.n.Destinations(r.To), c.n.ServiceSet(r.Services))

@@ -2,8 +2,11 @@ package check
 
 import (
 	"fmt"
+	"net"
 	"net/netip"
 	"slices"
+	"strings"
+	"time"
 
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/plan"
@@ -18,6 +21,7 @@ func (c *checker) site() {
 		c.add(Stop, "no-gateway", "gateways", "make a gateway", "the plan has no gateway: nobody can connect")
 		return
 	}
+	outside := map[netip.Addr]string{}
 	for i, g := range c.p.Gateways {
 		base := "gateways/" + g.Name
 		if i > 0 {
@@ -25,6 +29,13 @@ func (c *checker) site() {
 		}
 		c.outside(base, g)
 		c.dial(base, g)
+		c.changing(base, g)
+		for _, a := range g.Outside.Addresses {
+			if other, twice := outside[a]; twice {
+				c.add(Stop, "same-outside", base+"/outside/addresses", "give each gateway its own", "gateways %s and %s both have %s outside: callers reach only one of them", other, g.Name, a)
+			}
+			outside[a] = g.Name
+		}
 		for k, r := range g.Routes {
 			if r.To.Masked() != r.To {
 				c.add(Stop, "host-bits", at(base+"/routes", k)+"/to", "write "+r.To.Masked().String(), "%s has host bits set", r.To)
@@ -69,6 +80,7 @@ func (c *checker) outside(base string, g plan.Gateway) {
 	if plan.Private.Contains(front.Address) {
 		c.add(Stop, "outside-private", base+"/outside/in-front/address", "give the public address", "%s, the address of the router in front, is private itself: nobody outside arrives", front.Address)
 	}
+	c.bareForwards(base, front)
 	for _, p := range needed {
 		var to []netip.Addr
 		for i, f := range front.Forwards {
@@ -117,4 +129,48 @@ func (c *checker) dial(base string, g plan.Gateway) {
 		c.add(Stop, "dial-elsewhere", base+"/dial", "give "+public.String()+", or a name for it", "people dial %s, which is not an address of this gateway", a)
 		c.mend("set", base+"/dial", quote(public))
 	}
+}
+
+// bareForwards finds ports that are handed on without the protection that belongs around them.
+func (c *checker) bareForwards(base string, front *plan.RouterInFront) {
+	for i, f := range front.Forwards {
+		set, err := netset.ParseServices(f.Service)
+		if err == nil && !set.Equal(netset.AnyService) && set.Contains(netset.PortPoint(netset.UDP, 1701)) {
+			path := at(base+"/outside/in-front/forwards", i)
+			c.add(Warn, "forwards-l2tp", path, "take it out: L2TP comes inside IPsec, by udp/4500", "the router in front forwards udp/1701 bare: whoever finds it can speak L2TP without IPsec")
+			if len(front.Forwards) > 1 {
+				c.mend("remove", path, "")
+			}
+		}
+	}
+}
+
+// changing finds what does not follow a public address that changes.
+func (c *checker) changing(base string, g plan.Gateway) {
+	_, literal := netip.ParseAddr(g.Dial)
+	u := g.Outside.Update
+	switch {
+	case g.Outside.Changes && literal == nil:
+		c.add(Warn, "dial-does-not-follow", base+"/dial", "dial a name, and keep it up to date under outside/update", "people dial %s, but the public address changes: from then on nobody arrives", g.Dial)
+	case g.Outside.Changes && u == nil:
+		c.add(Note, "nothing-updates", base+"/outside", "say update: {server, zone, key} if this service is to do it", "the public address changes; something else must keep the name %s up to date", g.Dial)
+	}
+	if u == nil {
+		return
+	}
+	path := base + "/outside/update"
+	if host, port, err := net.SplitHostPort(u.Server); err != nil || host == "" || port == "" {
+		c.add(Stop, "update-server", path+"/server", "write it as 198.51.100.53:53", "%q is no name server with its port: the name is never updated", u.Server)
+		if _, err := netip.ParseAddr(u.Server); err == nil {
+			c.mend("set", path+"/server", quote(net.JoinHostPort(u.Server, "53")))
+		}
+	}
+	if name, zone := strings.ToLower(strings.TrimSuffix(g.Dial, ".")), strings.ToLower(strings.TrimSuffix(u.Zone, ".")); literal == nil || name != zone && !strings.HasSuffix(name, "."+zone) {
+		c.add(Stop, "update-zone", path+"/zone", "name the zone that "+g.Dial+" is in", "%s is not in zone %s: its server would refuse the update", g.Dial, u.Zone)
+	}
+	if c.Secrets != nil && !c.Secrets[u.Key] {
+		c.add(Stop, "no-secret", path+"/key", "keep it: yl secret keep "+u.Key+" --from-file FILE", "there is no secret %q: the name server would refuse the update", u.Key)
+	}
+	c.between(path+"/ttl", u.TTL, 30*time.Second, time.Hour)
+	c.between(path+"/every", u.Every, 10*time.Second, time.Hour)
 }

@@ -1,10 +1,9 @@
 // Package esp seals and opens packets in tunnel mode with the Encapsulating Security Payload (RFC 4303) under
-// AES-GCM with a 16-octet ICV (RFC 4106), with 32-bit sequence numbers. It works in place and does not allocate. Which
+// AES-GCM with a 16-octet ICV (RFC 4106) or ChaCha20-Poly1305 (RFC 7634), with 32-bit sequence numbers. It works in place and does not allocate. Which
 // association a packet belongs to, and what may be inside it, is left to the callers.
 package esp
 
 import (
-	"crypto/aes"
 	"crypto/cipher"
 	"encoding/binary"
 	"errors"
@@ -17,8 +16,6 @@ const (
 	ivLen     = 8  // RFC 4106 §3.1
 	icvLen    = 16 // RFC 4106 §6
 	saltLen   = 4  // RFC 4106 §4
-	// KeyLen is the keying material of one direction: an AES-256 key, then the salt (RFC 4106 §8.1).
-	KeyLen = 32 + saltLen
 	// Headroom is what Seal needs before the packet, and Tailroom what it needs after it at the most.
 	Headroom = headerLen + ivLen
 	Tailroom = 3 + 2 + icvLen
@@ -42,14 +39,14 @@ var (
 	ErrDummy      = errors.New("esp: dummy packet")
 	ErrExhausted  = errors.New("esp: sequence numbers are used up, the association must be renewed")
 	ErrTooLarge   = errors.New("esp: packet is too large")
-	errKeyLen     = errors.New("esp: key and salt must be 36 octets")
+	errKeyLen     = errors.New("esp: the keying material has the wrong length")
 	errNotAPacket = errors.New("esp: neither an IPv4 nor an IPv6 packet")
 )
 
 // Sealer is the sending half of an association. It is safe for concurrent use.
 type Sealer struct {
 	SPI  uint32
-	gcm  cipher.AEAD
+	aead cipher.AEAD
 	salt [saltLen]byte
 	seq  atomic.Uint64
 }
@@ -57,36 +54,22 @@ type Sealer struct {
 // Opener is the receiving half of an association. It is safe for concurrent use.
 type Opener struct {
 	SPI    uint32
-	gcm    cipher.AEAD
+	aead   cipher.AEAD
 	salt   [saltLen]byte
 	mu     sync.Mutex
 	window window
 }
 
-func newGCM(key []byte) (cipher.AEAD, [saltLen]byte, error) {
-	var salt [saltLen]byte
-	if len(key) != KeyLen {
-		return nil, salt, errKeyLen
-	}
-	block, err := aes.NewCipher(key[:32])
-	if err != nil {
-		return nil, salt, err
-	}
-	copy(salt[:], key[32:])
-	gcm, err := cipher.NewGCM(block)
-	return gcm, salt, err
+// NewSealer takes the peer's SPI and keying material of the algorithm.
+func NewSealer(spi uint32, alg Algorithm, key []byte) (*Sealer, error) {
+	aead, salt, err := alg.AEAD(key)
+	return &Sealer{SPI: spi, aead: aead, salt: salt}, err
 }
 
-// NewSealer takes the peer's SPI and 36 octets of keying material.
-func NewSealer(spi uint32, key []byte) (*Sealer, error) {
-	gcm, salt, err := newGCM(key)
-	return &Sealer{SPI: spi, gcm: gcm, salt: salt}, err
-}
-
-// NewOpener takes our SPI and 36 octets of keying material.
-func NewOpener(spi uint32, key []byte) (*Opener, error) {
-	gcm, salt, err := newGCM(key)
-	return &Opener{SPI: spi, gcm: gcm, salt: salt}, err
+// NewOpener takes our SPI and keying material of the algorithm.
+func NewOpener(spi uint32, alg Algorithm, key []byte) (*Opener, error) {
+	aead, salt, err := alg.AEAD(key)
+	return &Opener{SPI: spi, aead: aead, salt: salt}, err
 }
 
 // nonces are pooled because a nonce handed to an interface escapes: without it each packet would allocate.
@@ -125,7 +108,7 @@ func (s *Sealer) Seal(buf []byte, off, n int) ([]byte, error) {
 	nonce := nonces.Get().(*[saltLen + ivLen]byte)
 	copy(nonce[:], s.salt[:])
 	copy(nonce[saltLen:], head[headerLen:])
-	s.gcm.Seal(buf[off:off], nonce[:], buf[off:end], head[:headerLen])
+	s.aead.Seal(buf[off:off], nonce[:], buf[off:end], head[:headerLen])
 	nonces.Put(nonce)
 	return buf[off-Headroom : end+icvLen], nil
 }
@@ -155,7 +138,7 @@ func (o *Opener) Open(packet []byte) ([]byte, error) {
 	copy(nonce[:], o.salt[:])
 	copy(nonce[saltLen:], packet[headerLen:Headroom])
 	body := packet[Headroom:]
-	plain, err := o.gcm.Open(body[:0], nonce[:], body, packet[:headerLen])
+	plain, err := o.aead.Open(body[:0], nonce[:], body, packet[:headerLen])
 	nonces.Put(nonce)
 	if err != nil {
 		return nil, ErrAuth

@@ -8,15 +8,18 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/chacha20poly1305"
 	"pgregory.net/rapid"
 )
 
-var key = bytes.Repeat([]byte{7}, KeyLen)
+var key = bytes.Repeat([]byte{7}, 36)
 
-func pair(t require.TestingT) (*Sealer, *Opener) {
-	s, err := NewSealer(0x01020304, key)
+func pair(t require.TestingT) (*Sealer, *Opener) { return pairOf(t, AES256GCM) }
+
+func pairOf(t require.TestingT, alg Algorithm) (*Sealer, *Opener) {
+	s, err := NewSealer(0x01020304, alg, key[:alg.KeyLen()])
 	require.NoError(t, err)
-	o, err := NewOpener(0x01020304, key)
+	o, err := NewOpener(0x01020304, alg, key[:alg.KeyLen()])
 	require.NoError(t, err)
 	return s, o
 }
@@ -29,19 +32,24 @@ func seal(t require.TestingT, s *Sealer, inner []byte) []byte {
 	return out
 }
 
-// What is sealed opens again, whatever its length; it is sealed as RFC 4106 says, derived here a second time.
+// What is sealed opens again, whatever its length; it is sealed as RFC 4106 and RFC 7634 say, derived here a second time.
 func TestSealOpenAndWireFormat(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		s, o := pair(t)
+		alg := rapid.SampledFrom([]Algorithm{AES256GCM, AES128GCM, ChaCha20Poly1305}).Draw(t, "algorithm")
+		s, o := pairOf(t, alg)
 		inner := rapid.SliceOfN(rapid.Byte(), 1, 1500).Draw(t, "inner")
 		inner[0] = rapid.SampledFrom([]byte{0x45, 0x60}).Draw(t, "version")
 		out := seal(t, s, inner)
 		require.Zero(t, len(out)%4)
 
-		block, _ := aes.NewCipher(key[:32])
-		gcm, _ := cipher.NewGCM(block)
-		nonce := append(append([]byte{}, key[32:36]...), out[8:16]...)
-		plain, err := gcm.Open(nil, nonce, out[16:], out[:8])
+		n := map[Algorithm]int{AES256GCM: 32, AES128GCM: 16, ChaCha20Poly1305: 32}[alg]
+		aead, _ := chacha20poly1305.New(key[:32])
+		if alg != ChaCha20Poly1305 {
+			block, _ := aes.NewCipher(key[:n])
+			aead, _ = cipher.NewGCM(block)
+		}
+		nonce := append(append([]byte{}, key[n:n+4]...), out[8:16]...)
+		plain, err := aead.Open(nil, nonce, out[16:], out[:8])
 		require.NoError(t, err)
 		require.Equal(t, uint32(0x01020304), binary.BigEndian.Uint32(out))
 		require.Equal(t, uint32(1), binary.BigEndian.Uint32(out[4:]))
@@ -92,8 +100,10 @@ func FuzzOpen(f *testing.F) {
 }
 
 func TestSealRefuses(t *testing.T) {
+	_, err := NewSealer(1, AES128GCM, key)
+	require.ErrorIs(t, err, errKeyLen)
 	s, _ := pair(t)
-	_, err := s.Seal(make([]byte, 40), Headroom, 10)
+	_, err = s.Seal(make([]byte, 40), Headroom, 10)
 	require.ErrorIs(t, err, ErrTooLarge)
 	_, err = s.Seal(make([]byte, 100), Headroom, 10)
 	require.Error(t, err, "neither IPv4 nor IPv6")

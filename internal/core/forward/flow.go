@@ -39,6 +39,7 @@ type flow struct {
 	out     site.Egress
 	rule    string
 	model   *site.Model // that judged it last
+	minute  int64       // in which it was judged last
 	expires time.Time
 	fins    uint8 // bit 0: the person closed, bit 1: the other side
 	reset   bool
@@ -80,7 +81,7 @@ func asks(proto, kind uint8) uint16 {
 }
 
 // openFlow takes a packet that the rules let in through route and translation. The flow is nil if it is lost there.
-func (e *Engine) openFlow(s *Session, rule *site.Rule, key flowKey, p site.Packet, b []byte) (*flow, Result) {
+func (e *Engine) openFlow(s *Session, rule *site.Rule, key flowKey, p site.Packet, now time.Time) (*flow, Result) {
 	out, v := e.model.Route(p)
 	if !v.OK {
 		return nil, e.lose(s, site.Routing, v)
@@ -92,7 +93,7 @@ func (e *Engine) openFlow(s *Session, rule *site.Rule, key flowKey, p site.Packe
 	if len(e.flows) >= maxFlows || s.flows >= maxPerSession {
 		return nil, e.lose(s, site.State, site.Verdict{Setting: "rules"})
 	}
-	f := &flow{session: s, key: key, first: p, src: src, srcPort: key.srcPort, out: out, rule: rule.Name, model: e.model}
+	f := &flow{session: s, key: key, first: p, src: src, srcPort: key.srcPort, out: out, rule: rule.Name, model: e.model, minute: minuteOf(now)}
 	if !e.choosePort(f) {
 		return nil, e.lose(s, site.Translating, site.Verdict{Setting: "nat"})
 	}
@@ -130,13 +131,20 @@ func (e *Engine) choosePort(f *flow) bool {
 	return false
 }
 
-// judgeAgain asks the rules and the route of a newer plan about a known flow; one that would not be let in ends.
-func (e *Engine) judgeAgain(f *flow, p site.Packet) bool {
-	rule, v := e.model.Judge(f.session.class, p)
+// outdated tells whether a known flow must be judged again: the plan is a newer one, or rules have hours and time went by.
+func (e *Engine) outdated(f *flow, now time.Time) bool {
+	return f.model != e.model || e.model.Timed() && f.minute != minuteOf(now)
+}
+
+func minuteOf(t time.Time) int64 { return t.Unix() / 60 }
+
+// judgeAgain asks the rules and the route of what runs now about a known flow; one that would not be let in ends.
+func (e *Engine) judgeAgain(f *flow, p site.Packet, now time.Time) bool {
+	rule, v := e.model.Judge(f.session.class, p, site.At(now))
 	if v.OK {
 		var out site.Egress
 		if out, v = e.model.Route(p); v.OK {
-			f.rule, f.out, f.model = rule.Name, out, e.model
+			f.rule, f.out, f.model, f.minute = rule.Name, out, e.model, minuteOf(now)
 			return true
 		}
 	}

@@ -22,7 +22,8 @@ type Session struct {
 	User      string
 	Groups    []string
 	Addresses []netip.Addr
-	MTU       int // of the tunnel, inside, in octets
+	MTU       int  // of the tunnel, inside, in octets
+	ClampMSS  bool // TCP is told that segments must fit the tunnel
 	Counters  Counters
 
 	class     *site.Class
@@ -145,12 +146,12 @@ func (e *Engine) FromTunnel(s *Session, b []byte, now time.Time) Result {
 	}
 	key := keyOf(info)
 	f := e.flows[key]
-	if f != nil && f.model != e.model && !e.judgeAgain(f, p) {
+	if f != nil && e.outdated(f, now) && !e.judgeAgain(f, p, now) {
 		f = nil
 	}
 	logged := ""
 	if f == nil {
-		rule, v := e.model.Judge(s.class, p)
+		rule, v := e.model.Judge(s.class, p, site.At(now))
 		if !v.OK {
 			if rule != nil {
 				e.count(rule.Name, len(b), true)
@@ -163,7 +164,7 @@ func (e *Engine) FromTunnel(s *Session, b []byte, now time.Time) Result {
 			return r
 		}
 		var r Result
-		if f, r = e.openFlow(s, rule, key, p, b); f == nil {
+		if f, r = e.openFlow(s, rule, key, p, now); f == nil {
 			if r.Station == site.Routing {
 				return answer(r, packet.NoRoute)
 			}
@@ -187,6 +188,9 @@ func (e *Engine) FromTunnel(s *Session, b []byte, now time.Time) Result {
 		return r
 	}
 	packet.DecrementHopLimit(b)
+	if s.ClampMSS {
+		packet.ClampMSS(b, info, s.MTU)
+	}
 	if f.src != info.Src || f.srcPort != key.srcPort {
 		packet.SetSrc(b, &info, f.src, f.srcPort)
 	}
@@ -232,7 +236,7 @@ func (e *Engine) FromInside(b []byte, now time.Time) Result {
 		return e.reportFromInside(b, info, now)
 	}
 	f := e.backs[backKeyOf(info)]
-	if f != nil && f.model != e.model && !e.judgeAgain(f, f.first) {
+	if f != nil && e.outdated(f, now) && !e.judgeAgain(f, f.first, now) {
 		f = nil
 	}
 	if f == nil {
@@ -251,6 +255,9 @@ func (e *Engine) FromInside(b []byte, now time.Time) Result {
 	}
 	f.touch(info, now, true)
 	packet.DecrementHopLimit(b)
+	if s.ClampMSS {
+		packet.ClampMSS(b, info, s.MTU)
+	}
 	if f.src != f.key.src || f.srcPort != f.key.srcPort {
 		packet.SetDst(b, &info, f.key.src, f.key.srcPort)
 	}
@@ -343,6 +350,13 @@ func (e *Engine) CountersOf(s *Session) Counters {
 		c.Lost[k] = v
 	}
 	return c
+}
+
+// LastIn is when the session's device was last heard.
+func (e *Engine) LastIn(s *Session) time.Time {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return s.Counters.LastIn
 }
 
 // Flows is how many flows are known.

@@ -48,14 +48,14 @@ func algorithmIdentifier(oid asn1.ObjectIdentifier) []byte {
 }
 
 // signedOctets is what AUTH covers (RFC 7296 §2.15): the first message, the other side's nonce, prf(SK_p, ID body).
-func signedOctets(first, otherNonce, skP, idBody []byte) []byte {
+func (k *keys) signedOctets(first, otherNonce, skP, idBody []byte) []byte {
 	out := append(append([]byte{}, first...), otherNonce...)
-	return append(out, prf(skP, idBody)...)
+	return append(out, k.suite.prf.sum(skP, idBody)...)
 }
 
 // keyAuth is AUTH by a shared key or by the key that EAP left behind (RFC 7296 §2.15, §2.16).
-func keyAuth(key, octets []byte) []byte {
-	return prf(prf(key, []byte("Key Pad for IKEv2")), octets)
+func (k *keys) keyAuth(key, octets []byte) []byte {
+	return k.suite.prf.sum(k.suite.prf.sum(key, []byte("Key Pad for IKEv2")), octets)
 }
 
 func authPayload(method uint8, data []byte) payload {

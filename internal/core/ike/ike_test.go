@@ -12,6 +12,7 @@ import (
 	"encoding/binary"
 	"encoding/hex"
 	"net/netip"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -20,6 +21,7 @@ import (
 
 	"yellowlantern/internal/core/cert"
 	"yellowlantern/internal/core/eap"
+	"yellowlantern/internal/core/esp"
 	"yellowlantern/internal/core/netset"
 )
 
@@ -123,10 +125,44 @@ func (w *world) failure() error {
 	return f.Err
 }
 
-func TestLoginBothSuites(t *testing.T) {
-	for _, suites := range [][]Suite{{X25519}, {P256}, {P256, X25519}} {
-		w := newWorld(t, func(s *Settings, c *Caller) { c.Suites = suites })
+func suitesOf(names ...string) (out []Suite) {
+	for _, n := range names {
+		s, ok := SuiteNamed(n)
+		if !ok {
+			panic(n)
+		}
+		out = append(out, s)
+	}
+	return out
+}
+
+// Every set of algorithms logs in; where both have several, the gateway's order decides.
+func TestLoginAllSuites(t *testing.T) {
+	var every []string
+	for e := range encryptions {
+		for p := range prfs {
+			for g := range groups {
+				every = append(every, e+"-"+p+"-"+g)
+			}
+		}
+	}
+	require.Len(t, every, 36)
+	cases := [][]string{{"aes256gcm-sha256-p256", "aes256gcm-sha256-x25519"}, {"chacha20poly1305-sha512-p521", "aes128gcm-sha384-p384", "aes128gcm-sha256-x25519"}}
+	for _, n := range every {
+		cases = append(cases, []string{n})
+	}
+	for _, names := range cases {
+		suites := suitesOf(names...)
+		w := newWorld(t, func(s *Settings, c *Caller) {
+			c.Suites, s.Suites = suites, slices.Clone(suites)
+			slices.Reverse(s.Suites)
+		})
 		w.login()
+		if up, ok := find[Up](w); ok {
+			require.Equal(t, names[len(names)-1], up.Suite)
+			require.Equal(t, suites[len(suites)-1].encr, up.Child.Algorithm)
+			require.Len(t, up.Child.InKey, up.Child.Algorithm.KeyLen())
+		}
 		up, ok := find[Up](w)
 		require.True(t, ok, "%v", w.events)
 		est, ok := find[Established](w)
@@ -274,7 +310,7 @@ func TestRenewal(t *testing.T) {
 		w.login()
 		up, _ := find[Up](w)
 		ni := bytes.Repeat([]byte{9}, 32)
-		p := espProposal([]byte{1, 2, 3, 4})
+		p := espProposal([]byte{1, 2, 3, 4}, []esp.Algorithm{esp.AES256GCM})
 		ps := []payload{notify{protocol: protoESP, spi: []byte{0, 0, 1, 0}, kind: nRekeySA}.payload(), {}, {kind: plNonce, body: ni}}
 		half := must(newDH(groupX25519, rand.Reader))
 		if pfs {
@@ -298,6 +334,121 @@ func TestRenewal(t *testing.T) {
 		require.Equal(t, up.Child.In, dropped.In)
 		require.Equal(t, 1, w.l.Sessions())
 	}
+}
+
+// renewIKE renews the IKE SA as a device does, and gives the device's new keys.
+func (w *world) renewIKE(t *testing.T) *keys {
+	own, ni := []byte{9, 8, 7, 6, 5, 4, 3, 2}, bytes.Repeat([]byte{5}, 32)
+	half := must(newDH(groupP256, rand.Reader))
+	w.i.send(w.now, createChildSA, saPayload(ikeProposals(suitesOf("aes256gcm-sha256-p256"), own)...), payload{kind: plNonce, body: ni}, keyExchange{groupP256, half.public()}.payload())
+	sent := w.i.take()
+	outs := w.l.Handle(w.now, device, sent[0].(Send).Data)
+	answer := must(w.i.keys.open(must(parseMessage(outs[0].(Send).Data)), false))
+	saBody, ok := answer.find(plSA)
+	require.True(t, ok, "%+v", answer.payloads)
+	chosen := must(parseSA(saBody))
+	nr, _ := answer.find(plNonce)
+	keBody, _ := answer.find(plKE)
+	shared := must(half.shared(must(parseKE(keBody)).data))
+	spiI, spiR := binary.BigEndian.Uint64(own), binary.BigEndian.Uint64(chosen[0].spi)
+	w.i.id++
+	w.i.request = nil
+	// Derived once more from RFC 7296 §2.18 alone.
+	mac := hmac.New(sha256.New, w.i.keys.d)
+	mac.Write(bytes.Join([][]byte{shared, ni, nr}, nil))
+	next := w.i.keys.renewed(P256, shared, ni, nr, spiI, spiR)
+	require.Equal(t, deriveKeys(P256, mac.Sum(nil), ni, nr, spiI, spiR).ei, next.ei)
+
+	// The device deletes the older SA; the session stands, and asks and answers under the new one.
+	w.i.send(w.now, informational, deletion{protocol: protoIKE}.payload())
+	w.run(w.i.take(), true)
+	w.i.spiI, w.i.spiR, w.i.keys, w.i.id, w.i.expect, w.i.request = spiI, spiR, next, 0, 0, nil
+	return next
+}
+
+// A device renews the IKE SA: the session and its traffic go on under new keys, the older SA is gone.
+func TestRenewalOfTheIKESA(t *testing.T) {
+	w := newWorld(t, func(s *Settings, _ *Caller) { s.Suites = []Suite{P256, X25519} })
+	w.login()
+	up, _ := find[Up](w)
+	oldSPI := w.i.spiR
+	w.renewIKE(t)
+	require.Equal(t, 1, w.l.Sessions())
+	_, ended := find[Down](w)
+	require.False(t, ended)
+	w.run(w.i.Alive(w.now), true)
+	require.Nil(t, w.i.request, "the gateway answers under the new keys")
+	w.renewIKE(t) // and again
+	w.now = w.now.Add(2 * time.Minute)
+	w.run(w.l.Tick(w.now), false)
+	require.Nil(t, w.l.spis[oldSPI], "the older SA is forgotten")
+	require.Len(t, w.l.spis, 1)
+	w.run(w.l.End(w.now, up.ID, "over"), false)
+	require.ErrorIs(t, w.failure(), ErrEnded, "the session keeps its name")
+	require.Empty(t, w.l.spis)
+	require.Empty(t, w.l.sas)
+}
+
+// Keys that are used for as long as they may be end the session, unless the device renews them in time.
+func TestLifetimes(t *testing.T) {
+	for name, change := range map[string]func(*Settings){"IKE": func(s *Settings) { s.IKELife = time.Hour }, "ESP": func(s *Settings) { s.ESPLife = time.Hour }} {
+		w := newWorld(t, func(s *Settings, _ *Caller) { change(s); s.Liveness = 24 * time.Hour })
+		w.login()
+		w.now = w.now.Add(59 * time.Minute)
+		w.run(w.l.Tick(w.now), false)
+		require.Equal(t, 1, w.l.Sessions(), name)
+		if name == "IKE" {
+			w.renewIKE(t)
+			w.now = w.now.Add(30 * time.Minute)
+			w.run(w.l.Tick(w.now), false)
+			require.Equal(t, 1, w.l.Sessions(), "it was renewed")
+		}
+		w.now = w.now.Add(time.Hour)
+		w.run(w.l.Tick(w.now), false)
+		down, ok := find[Down](w)
+		require.True(t, ok, name)
+		require.Contains(t, down.Reason, "did not renew them")
+		require.ErrorIs(t, w.failure(), ErrEnded, "the device is told")
+	}
+}
+
+// A gateway with several tunnels tells them apart by the name that is asked for.
+func TestTunnelByName(t *testing.T) {
+	second := must(ca.NewGateway(rand.Reader, start, "field.tern.example"))
+	build := func(ask string, suite string) *world {
+		w := newWorld(t, func(s *Settings, c *Caller) {
+			s.ID, s.Suites = "main", suitesOf("aes256gcm-sha256-x25519")
+			s.More = []Tunnel{{ID: "field", Name: "field.tern.example", Chain: [][]byte{second.DER}, Key: second.Key, Suites: suitesOf("chacha20poly1305-sha512-p384"), Liveness: time.Minute}}
+			c.Name, c.Suites = ask, suitesOf(suite)
+		})
+		w.login()
+		return w
+	}
+	up, ok := find[Up](build(dial, "aes256gcm-sha256-x25519"))
+	require.True(t, ok)
+	require.Equal(t, "main", up.Tunnel)
+	up, ok = find[Up](build("field.tern.example", "chacha20poly1305-sha512-p384"))
+	require.True(t, ok)
+	require.Equal(t, "field", up.Tunnel)
+	w := build("field.tern.example", "aes256gcm-sha256-x25519")
+	note, _ := find[Note](w)
+	require.Contains(t, note.Words, "agreed on algorithms that only another tunnel has")
+	require.ErrorContains(t, w.failure(), "NO_PROPOSAL_CHOSEN")
+	note, _ = find[Note](build("elsewhere.example", "aes256gcm-sha256-x25519"))
+	require.Contains(t, note.Words, `this gateway is "gate.tern.example" or "field.tern.example"`)
+}
+
+// A tunnel with PFS refuses a renewal without a key exchange, and says so.
+func TestPFS(t *testing.T) {
+	w := newWorld(t, func(s *Settings, _ *Caller) { s.PFS = true })
+	w.login()
+	w.i.send(w.now, createChildSA, notify{protocol: protoESP, spi: []byte{0, 0, 1, 0}, kind: nRekeySA}.payload(), saPayload(espProposal([]byte{1, 2, 3, 4}, []esp.Algorithm{esp.AES256GCM})),
+		payload{kind: plNonce, body: bytes.Repeat([]byte{9}, 32)}, selectors(plTSi, netset.Everywhere), selectors(plTSr, netset.Everywhere))
+	w.run(w.i.take(), true)
+	_, renewed := find[Renewed](w)
+	require.False(t, renewed)
+	note, _ := find[Note](w)
+	require.Contains(t, note.Words, "without a key exchange of its own")
 }
 
 // What no packet analyser can judge is derived here a second time from the RFC alone, with nothing of the package but
@@ -370,7 +521,9 @@ func TestSecondDerivation(t *testing.T) {
 // Vectors of the RFCs for what the key schedule is made of: RFC 4868 §2.7.2.1 (PRF-1), RFC 5903 §8.1.
 func TestRFCVectors(t *testing.T) {
 	hexed := func(s string) []byte { return must(hex.DecodeString(strings.ReplaceAll(s, " ", ""))) }
-	require.Equal(t, hexed("b0344c61d8db38535ca8afceaf0bf12b881dc200c9833da726e9376c2e32cff7"), prf(bytes.Repeat([]byte{0x0b}, 20), []byte("Hi There")))
+	require.Equal(t, hexed("b0344c61d8db38535ca8afceaf0bf12b881dc200c9833da726e9376c2e32cff7"), prfHMACSHA256.sum(bytes.Repeat([]byte{0x0b}, 20), []byte("Hi There")))
+	require.Equal(t, hexed("afd03944d84895626b0825f4ab46907f15f9dadbe4101ec682aa034c7cebc59cfaea9ea9076ede7f4af152e8b2fa9cb6"), prfHMACSHA384.sum(bytes.Repeat([]byte{0x0b}, 20), []byte("Hi There")))
+	require.Equal(t, hexed("87aa7cdea5ef619d4ff0b4241a1d6cb02379f4e2ce4ec2787ad0b30545e17cdedaa833b7d6b8a702038b274eaea3f4e4be9d914eeb61f1702e696c203a126854"), prfHMACSHA512.sum(bytes.Repeat([]byte{0x0b}, 20), []byte("Hi There")))
 	i := dh{groupP256, must(ecdh.P256().NewPrivateKey(hexed("C88F01F5 10D9AC3F 70A292DA A2316DE5 44E9AAB8 AFE84049 C62A9C57 862D1433")))}
 	r := dh{groupP256, must(ecdh.P256().NewPrivateKey(hexed("C6EF9C5D 78AE012A 011164AC B397CE20 88685D8F 06BF9BE0 B283AB46 476BEE53")))}
 	require.Equal(t, hexed("DAD0B653 94221CF9 B051E1FE CA5787D0 98DFE637 FC90B9EF 945D0C37 72581180 5271A046 1CDB8252 D61F1C45 6FA3E59A B1F45B33 ACCF5F58 389E0577 B8990BB3"), i.public())
@@ -439,7 +592,7 @@ func FuzzParsers(f *testing.F) {
 	for _, d := range w.wire {
 		f.Add(d)
 	}
-	f.Add(saPayload(ikeProposal([]Suite{X25519})).body)
+	f.Add(saPayload(ikeProposals([]Suite{X25519}, nil)...).body)
 	f.Add(requestCfg().body)
 	f.Add(selectors(plTSi, netset.Everywhere).body)
 	f.Fuzz(func(t *testing.T, b []byte) {
@@ -479,7 +632,7 @@ func BenchmarkLogin(b *testing.B) {
 		peer := must(newDH(groupX25519, rand.Reader))
 		octets := make([]byte, 400)
 		digest := sha256.Sum256(octets)
-		cipher := newGCM(make([]byte, gcmKey))
+		cipher := mustAEAD(esp.AES256GCM, make([]byte, 36))
 		roots := x509.NewCertPool()
 		roots.AddCert(ca.Leaf)
 		for b.Loop() {
@@ -496,7 +649,7 @@ func BenchmarkLogin(b *testing.B) {
 				_, _ = cipher.Open(nil, make([]byte, 12), sealed, nil)
 			}
 			for range 40 { // key schedules and AUTH
-				prf(octets[:32], octets)
+				prfHMACSHA256.sum(octets[:32], octets)
 			}
 			var c eap.Check
 			c.Judge(eap.NTHash(password))

@@ -140,7 +140,7 @@ func (i *Initiator) sendInit(now time.Time) {
 	if i.cookie != nil { // first of all payloads (RFC 7296 §2.6)
 		ps = append(ps, notify{kind: nCookie, data: i.cookie}.payload())
 	}
-	ps = append(ps, saPayload(ikeProposal(i.c.Suites)), keyExchange{i.suite.group, i.half.public()}.payload(), payload{kind: plNonce, body: i.ni},
+	ps = append(ps, saPayload(ikeProposals(i.c.Suites, nil)...), keyExchange{i.suite.group, i.half.public()}.payload(), payload{kind: plNonce, body: i.ni},
 		notify{kind: nNATSource, data: natHash(i.spiI, 0, i.c.Local)}.payload(),
 		notify{kind: nNATDestination, data: natHash(i.spiI, 0, i.c.Remote)}.payload(),
 		notify{kind: nSignatureHashes, data: []byte{0, hashSHA256}}.payload())
@@ -206,7 +206,7 @@ func (i *Initiator) initAnswered(now time.Time, m *message) {
 	}
 	if group, ok := m.notified(nInvalidKE); ok && len(group) == 2 {
 		for _, s := range i.c.Suites {
-			if s.group == binary.BigEndian.Uint16(group) && s != i.suite {
+			if s.group == binary.BigEndian.Uint16(group) && s.group != i.suite.group {
 				i.suite = s
 				i.sendInit(now)
 				return
@@ -225,17 +225,19 @@ func (i *Initiator) initAnswered(now time.Time, m *message) {
 	if errSA != nil || errKE != nil || len(nonce) < 16 || m.spiR == 0 || len(chosen) != 1 {
 		return
 	}
-	if _, suite, ok := chooseIKE(chosen, []Suite{i.suite}); !ok || ke.group != suite.group {
+	_, suite, ok := chooseIKE(chosen, i.c.Suites, nil)
+	if !ok || ke.group != suite.group || ke.group != i.half.group {
 		i.fail(errors.New("ike: the gateway chose algorithms that were not offered"))
 		return
 	}
+	i.suite = suite
 	shared, err := i.half.shared(ke.data)
 	if err != nil {
 		i.fail(err)
 		return
 	}
 	i.answer, i.spiR, i.nr, i.request = m.raw, m.spiR, append([]byte{}, nonce...), nil
-	i.keys = deriveKeys(prf(append(append([]byte{}, i.ni...), i.nr...), shared), i.ni, i.nr, i.spiI, i.spiR)
+	i.keys = firstKeys(suite, shared, i.ni, i.nr, i.spiI, i.spiR)
 	if i.c.LogKeys {
 		i.emit(ikeKeyRow(i.spiI, i.spiR, i.keys))
 	}
@@ -255,7 +257,7 @@ func (i *Initiator) sendFirst(now time.Time) {
 		payload{kind: plIDi, body: i.identity().body()},
 		payload{kind: plIDr, body: identityFor(i.c.Name).body()},
 		requestCfg(),
-		saPayload(espProposal(binary.BigEndian.AppendUint32(nil, i.childSPI))),
+		saPayload(espProposal(binary.BigEndian.AppendUint32(nil, i.childSPI), ciphersOf(i.c.Suites))),
 		selectors(plTSi, netset.Everywhere), selectors(plTSr, netset.Everywhere),
 		notify{kind: nInitialContact}.payload())
 }
@@ -321,7 +323,7 @@ func (i *Initiator) checkGateway(m *message) error {
 	if err != nil {
 		return err
 	}
-	return verify(leaf, method, data, signedOctets(i.answer, i.ni, i.keys.pr, idBody))
+	return verify(leaf, method, data, i.keys.signedOctets(i.answer, i.ni, i.keys.pr, idBody))
 }
 
 func (i *Initiator) eapTurn(now time.Time, m *message) {
@@ -336,7 +338,7 @@ func (i *Initiator) eapTurn(now time.Time, m *message) {
 		i.fail(err)
 	case done:
 		i.phase = phLast
-		auth := keyAuth(i.eap.MSK(), signedOctets(i.first, i.nr, i.keys.pi, i.identity().body()))
+		auth := i.keys.keyAuth(i.eap.MSK(), i.keys.signedOctets(i.first, i.nr, i.keys.pi, i.identity().body()))
 		i.send(now, ikeAuth, authPayload(authSharedKey, auth))
 	default:
 		i.send(now, ikeAuth, payload{kind: plEAP, body: answer})
@@ -346,7 +348,7 @@ func (i *Initiator) eapTurn(now time.Time, m *message) {
 func (i *Initiator) established(m *message) {
 	body, _ := m.find(plAuth)
 	method, data, err := parseAuth(body)
-	want := keyAuth(i.eap.MSK(), signedOctets(i.answer, i.ni, i.keys.pr, i.idr))
+	want := i.keys.keyAuth(i.eap.MSK(), i.keys.signedOctets(i.answer, i.ni, i.keys.pr, i.idr))
 	if err != nil || method != authSharedKey || !hmac.Equal(data, want) {
 		i.fail(errors.New("ike: the gateway's closing proof of the login is wrong"))
 		return
@@ -370,11 +372,16 @@ func (i *Initiator) established(m *message) {
 	}
 	conf.Routes = remote
 	conf.Full = remote.Covers(netset.All4) || remote.Covers(netset.All6)
-	out, in := i.keys.child(nil, i.ni, i.nr)
-	c := Child{In: i.childSPI, Out: binary.BigEndian.Uint32(chosen[0].spi), InKey: in, OutKey: out, Local: local, Remote: remote}
+	_, cipher, ok := chooseESP(chosen, chosen[0].spi, ciphersOf(i.c.Suites), dhNone)
+	if !ok {
+		i.fail(errors.New("ike: the gateway chose algorithms for traffic that were not offered"))
+		return
+	}
+	out, in := i.keys.child(cipher, nil, i.ni, i.nr)
+	c := Child{In: i.childSPI, Out: binary.BigEndian.Uint32(chosen[0].spi), Algorithm: cipher, InKey: in, OutKey: out, Local: local, Remote: remote}
 	if i.c.LogKeys {
-		i.emit(espKeyRow(c.In, in))
-		i.emit(espKeyRow(c.Out, out))
+		i.emit(espKeyRow(c.In, cipher, in))
+		i.emit(espKeyRow(c.Out, cipher, out))
 	}
 	i.phase = phUp
 	i.emit(Established{c, conf, i.suite.Name, i.behind})

@@ -1,11 +1,8 @@
 package ike
 
 import (
-	"crypto/aes"
 	"crypto/cipher"
 	"crypto/ecdh"
-	"crypto/hmac"
-	"crypto/sha256"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -15,95 +12,82 @@ import (
 )
 
 const (
-	prfLen   = sha256.Size
-	gcmKey   = 32 + 4 // AES-256 key, then the salt (RFC 5282 §7.1)
-	gcmIV    = 8
-	gcmICV   = 16
+	aeadIV   = 8  // RFC 5282 §3
+	aeadICV  = 16 // RFC 5282 §2
 	nonceLen = 32
 )
 
-// prf is PRF_HMAC_SHA2_256 (RFC 4868).
-func prf(key []byte, data ...[]byte) []byte {
-	h := hmac.New(sha256.New, key)
-	for _, d := range data {
-		h.Write(d)
-	}
-	return h.Sum(nil)
-}
-
-// prfPlus is prf+ (RFC 7296 §2.13).
-func prfPlus(key, seed []byte, n int) []byte {
-	out := make([]byte, 0, n+prfLen)
-	var last []byte
-	for i := byte(1); len(out) < n; i++ {
-		last = prf(key, last, seed, []byte{i})
-		out = append(out, last...)
-	}
-	return out[:n]
-}
-
 // keys is the keying material of an IKE SA (RFC 7296 §2.14; SK_ai and SK_ar are empty with AEAD, RFC 5282 §7).
 type keys struct {
+	suite             Suite
 	d, ei, er, pi, pr []byte
 	sealI, sealR      cipher.AEAD
 }
 
-func deriveKeys(seed, ni, nr []byte, spiI, spiR uint64) *keys {
-	s := append(append([]byte{}, ni...), nr...)
-	s = binary.BigEndian.AppendUint64(binary.BigEndian.AppendUint64(s, spiI), spiR)
-	stream := prfPlus(seed, s, 3*prfLen+2*gcmKey)
+func deriveKeys(s Suite, seed, ni, nr []byte, spiI, spiR uint64) *keys {
+	b := append(append([]byte{}, ni...), nr...)
+	b = binary.BigEndian.AppendUint64(binary.BigEndian.AppendUint64(b, spiI), spiR)
+	n, e := s.prf.size(), s.encr.KeyLen()
+	stream := s.prf.plus(seed, b, 3*n+2*e)
 	take := func(n int) []byte {
 		out := stream[:n:n]
 		stream = stream[n:]
 		return out
 	}
-	k := &keys{}
-	k.d, k.ei, k.er, k.pi, k.pr = take(prfLen), take(gcmKey), take(gcmKey), take(prfLen), take(prfLen)
-	k.sealI, k.sealR = newGCM(k.ei), newGCM(k.er)
+	k := &keys{suite: s}
+	k.d, k.ei, k.er, k.pi, k.pr = take(n), take(e), take(e), take(n), take(n)
+	k.sealI, k.sealR = mustAEAD(s.encr, k.ei), mustAEAD(s.encr, k.er)
 	return k
 }
 
-func newGCM(key []byte) cipher.AEAD {
-	block, err := aes.NewCipher(key[:32])
+func mustAEAD(a esp.Algorithm, key []byte) cipher.AEAD {
+	aead, _, err := a.AEAD(key)
 	if err != nil {
-		panic(err) // the key has 32 octets
+		panic(err) // the key was cut to the algorithm's length
 	}
-	gcm, err := cipher.NewGCM(block)
-	if err != nil {
-		panic(err)
-	}
-	return gcm
+	return aead
 }
 
-// side gives key and cipher of one direction.
+// side gives salt and cipher of one direction.
 func (k *keys) side(initiator bool) ([]byte, cipher.AEAD) {
+	key, aead := k.er, k.sealR
 	if initiator {
-		return k.ei, k.sealI
+		key, aead = k.ei, k.sealI
 	}
-	return k.er, k.sealR
+	return key[len(key)-4:], aead
 }
 
 // child derives the keys of a Child SA, one for each direction (RFC 7296 §2.17).
-func (k *keys) child(shared, ni, nr []byte) (fromInitiator, fromResponder []byte) {
+func (k *keys) child(a esp.Algorithm, shared, ni, nr []byte) (fromInitiator, fromResponder []byte) {
 	seed := append(append(append([]byte{}, shared...), ni...), nr...)
-	m := prfPlus(k.d, seed, 2*esp.KeyLen)
-	return m[:esp.KeyLen], m[esp.KeyLen:]
+	m := k.suite.prf.plus(k.d, seed, 2*a.KeyLen())
+	return m[:a.KeyLen()], m[a.KeyLen():]
+}
+
+// renewed derives the keys of the IKE SA that takes this one's place (RFC 7296 §2.18): the seed by the PRF of the older one.
+func (k *keys) renewed(s Suite, shared, ni, nr []byte, spiI, spiR uint64) *keys {
+	return deriveKeys(s, k.suite.prf.sum(k.d, shared, ni, nr), ni, nr, spiI, spiR)
+}
+
+// firstKeys derives the keys of a new IKE SA (RFC 7296 §2.14).
+func firstKeys(s Suite, shared, ni, nr []byte, spiI, spiR uint64) *keys {
+	return deriveKeys(s, s.prf.sum(append(append([]byte{}, ni...), nr...), shared), ni, nr, spiI, spiR)
 }
 
 // seal writes an encrypted message (RFC 7296 §3.14 with RFC 5282 §5). The IV is the message's counter, which never
 // repeats under a key, for each side counts its own messages.
 func (k *keys) seal(h header, ps []payload, fromInitiator bool, counter uint64) []byte {
 	first, chain := marshalPayloads(ps)
-	key, gcm := k.side(fromInitiator)
+	salt, aead := k.side(fromInitiator)
 	h.first = plSK
-	skLen := 4 + gcmIV + len(chain) + 1 + gcmICV
+	skLen := 4 + aeadIV + len(chain) + 1 + aeadICV
 	out := marshalHeader(h, headerLen+skLen)
 	out = append(out, byte(first), 0, byte(skLen>>8), byte(skLen))
 	aad := out[: headerLen+4 : headerLen+4]
 	iv := binary.BigEndian.AppendUint64(nil, counter)
 	out = append(out, iv...)
-	nonce := append(append([]byte{}, key[32:]...), iv...)
-	return gcm.Seal(out, nonce, append(chain, 0), aad) // no padding: the pad length is 0
+	nonce := append(append([]byte{}, salt...), iv...)
+	return aead.Seal(out, nonce, append(chain, 0), aad) // no padding: the pad length is 0
 }
 
 var errSealed = errors.New("ike: message does not decrypt")
@@ -114,13 +98,13 @@ func (k *keys) open(m *message, fromInitiator bool) (*message, error) {
 		return nil, errSealed
 	}
 	body := m.payloads[len(m.payloads)-1].body
-	if len(body) < gcmIV+gcmICV+1 {
+	if len(body) < aeadIV+aeadICV+1 {
 		return nil, errMalformed
 	}
-	key, gcm := k.side(fromInitiator)
+	salt, aead := k.side(fromInitiator)
 	aad := m.raw[:len(m.raw)-len(body)]
-	nonce := append(append([]byte{}, key[32:]...), body[:gcmIV]...)
-	plain, err := gcm.Open(nil, nonce, body[gcmIV:], aad)
+	nonce := append(append([]byte{}, salt...), body[:aeadIV]...)
+	plain, err := aead.Open(nil, nonce, body[aeadIV:], aad)
 	if err != nil {
 		return nil, errSealed
 	}
@@ -147,9 +131,12 @@ func newDH(group uint16, rand io.Reader) (dh, error) {
 	}
 	// GenerateKey may ignore the reader given to it; key bytes of our own keep a run repeatable under test.
 	for range 64 {
-		raw := make([]byte, 32)
+		raw := make([]byte, groupSizes[group])
 		if _, err := io.ReadFull(rand, raw); err != nil {
 			return dh{}, err
+		}
+		if group == groupP521 { // 521 bits: of the first octet only one may be set
+			raw[0] &= 1
 		}
 		if key, err := curve.NewPrivateKey(raw); err == nil {
 			return dh{group, key}, nil
@@ -158,12 +145,19 @@ func newDH(group uint16, rand io.Reader) (dh, error) {
 	return dh{}, errors.New("ike: no private key found")
 }
 
+// groupSizes is the length of a private key in octets.
+var groupSizes = map[uint16]int{groupX25519: 32, groupP256: 32, groupP384: 48, groupP521: 66}
+
 func curveOf(group uint16) (ecdh.Curve, error) {
 	switch group {
 	case groupX25519:
 		return ecdh.X25519(), nil
 	case groupP256:
 		return ecdh.P256(), nil
+	case groupP384:
+		return ecdh.P384(), nil
+	case groupP521:
+		return ecdh.P521(), nil
 	}
 	return nil, fmt.Errorf("ike: group %d is not supported", group)
 }
@@ -171,7 +165,7 @@ func curveOf(group uint16) (ecdh.Curve, error) {
 // public is the KE payload's data: RFC 8031 §3.1; RFC 5903 §7 leaves out the point format's first octet.
 func (d dh) public() []byte {
 	pub := d.key.PublicKey().Bytes()
-	if d.group == groupP256 {
+	if d.group != groupX25519 {
 		return pub[1:]
 	}
 	return pub
@@ -179,7 +173,7 @@ func (d dh) public() []byte {
 
 // shared gives the shared secret; a value of the wrong length or not on the curve is an error, as is the all-zero result.
 func (d dh) shared(peer []byte) ([]byte, error) {
-	if d.group == groupP256 {
+	if d.group != groupX25519 {
 		peer = append([]byte{4}, peer...)
 	}
 	pub, err := d.key.Curve().NewPublicKey(peer)

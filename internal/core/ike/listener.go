@@ -9,30 +9,41 @@ import (
 	"errors"
 	"io"
 	"net/netip"
+	"slices"
 	"time"
 
 	"yellowlantern/internal/core/eap"
 )
 
-// Settings is how a gateway answers callers.
-type Settings struct {
+// Tunnel is one way in, told apart from others by the name that the device asks for (IDr, RFC 7296 §2.15).
+type Tunnel struct {
+	ID     string        // what the plan calls it
 	Name   string        // what people dial: the gateway's identity, held by its certificate
 	Chain  [][]byte      // certificates in DER, the gateway's first
 	Key    crypto.Signer // of the gateway's certificate
 	Suites []Suite       // in order of preference
-	Rand   io.Reader
+	PFS    bool          // renewed Child SAs must have a key exchange of their own
+	// Liveness is after how long a silence the peer is asked whether it is still there; IKELife and ESPLife are how long keys may be
+	// used without being renewed (0: no limit).
+	Liveness, IKELife, ESPLife time.Duration
+}
+
+// Settings is how a gateway answers callers: by the tunnel that they ask for, or by the first, which is embedded.
+type Settings struct {
+	Tunnel
+	More []Tunnel
+	Rand io.Reader
 	// CookieAbove is how many half-open SAs there may be before callers must show that they own their address (RFC 7296
 	// §2.6); MaxHalfOpen how many at all.
 	CookieAbove, MaxHalfOpen int
-	// LoginTime is how long a login may take from the first message on, Liveness after how long a silence the peer is
-	// asked whether it is still there.
-	LoginTime, Liveness time.Duration
-	LogKeys             bool
+	// LoginTime is how long a login may take from the first message on.
+	LoginTime time.Duration
+	LogKeys   bool
 }
 
 // DefaultSettings fills in what need not be chosen.
 func DefaultSettings() Settings {
-	return Settings{Suites: []Suite{X25519, P256}, CookieAbove: 64, MaxHalfOpen: 1024, LoginTime: 30 * time.Second, Liveness: 30 * time.Second}
+	return Settings{Tunnel: Tunnel{Suites: []Suite{X25519, P256}, Liveness: 30 * time.Second}, CookieAbove: 64, MaxHalfOpen: 1024, LoginTime: 30 * time.Second}
 }
 
 // Counters counts what was dropped and why; nothing of it is answered.
@@ -43,7 +54,8 @@ type Counters struct {
 // Listener is the responder for all callers of a gateway. It is not safe for concurrent use.
 type Listener struct {
 	set      Settings
-	sas      map[ID]*responder
+	sas      map[ID]*responder      // by session
+	spis     map[uint64]*responder  // by our SPI: a session whose IKE SA is renewed has another one
 	opening  map[openKey]*responder // by the caller's SPI and address: IKE_SA_INIT may be sent again
 	children map[uint32]ID
 	secret   [32]byte // for cookies
@@ -62,7 +74,7 @@ func NewListener(set Settings) (*Listener, error) {
 	if err := set.check(); err != nil {
 		return nil, err
 	}
-	l := &Listener{set: set, sas: map[ID]*responder{}, opening: map[openKey]*responder{}, children: map[uint32]ID{}}
+	l := &Listener{set: set, sas: map[ID]*responder{}, spis: map[uint64]*responder{}, opening: map[openKey]*responder{}, children: map[uint32]ID{}}
 	_, err := io.ReadFull(set.Rand, l.secret[:])
 	return l, err
 }
@@ -86,7 +98,7 @@ func (l *Listener) Handle(now time.Time, from Peer, data []byte) []Output {
 		l.init(now, from, m)
 		return l.take()
 	}
-	r := l.sas[ID(m.spiR)]
+	r := l.spis[m.spiR]
 	if r == nil || r.spiI != m.spiI || !m.fromInitiator() || r.keys == nil {
 		l.Counters.OutOfState++
 		return l.take()
@@ -132,9 +144,9 @@ func (l *Listener) init(now time.Time, from Peer, m *message) {
 			return
 		}
 	}
-	chosen, suite, ok := chooseIKE(offered, l.set.Suites)
+	chosen, suite, ok := chooseIKE(offered, l.set.allSuites(), nil)
 	if !ok {
-		l.emit(Note{Peer: from, Code: notifyWords[nNoProposalChosen], Offered: describe(offered), Wanted: describeSuites(l.set.Suites),
+		l.emit(Note{Peer: from, Code: notifyWords[nNoProposalChosen], Offered: describe(offered), Wanted: describeSuites(l.set.allSuites()),
 			Words: "a device offers no set of algorithms that this tunnel has"})
 		l.refuseInit(from, m, notify{kind: nNoProposalChosen})
 		return
@@ -162,9 +174,9 @@ func (l *Listener) open(now time.Time, from Peer, m *message, ni []byte, chosen 
 	if _, err := io.ReadFull(l.set.Rand, nr); err != nil || id == 0 {
 		return
 	}
-	r := &responder{l: l, id: id, spiI: m.spiI, peer: from, suite: suite, ni: append([]byte{}, ni...), nr: nr, born: now, heard: now, expect: 1,
+	r := &responder{l: l, id: id, spi: uint64(id), spiI: m.spiI, peer: from, tunnel: l.set.Tunnel, keyed: now, suite: suite, ni: append([]byte{}, ni...), nr: nr, born: now, heard: now, expect: 1,
 		open: openKey{m.spiI, from.Addr}, initRequest: append([]byte{}, m.raw...)}
-	r.keys = deriveKeys(prf(append(append([]byte{}, ni...), nr...), shared), ni, nr, m.spiI, uint64(id))
+	r.keys = firstKeys(suite, shared, ni, nr, m.spiI, uint64(id))
 	if hashes, ok := m.notified(nSignatureHashes); ok {
 		for i := 0; i+1 < len(hashes); i += 2 {
 			r.rfc7427 = r.rfc7427 || binary.BigEndian.Uint16(hashes[i:]) == hashSHA256
@@ -180,7 +192,7 @@ func (l *Listener) open(now time.Time, from Peer, m *message, ni []byte, chosen 
 	}
 	answer := &message{header: header{spiI: m.spiI, spiR: uint64(id), exchange: ikeSAInit, flags: flagResponse}, payloads: ps}
 	r.initResponse = answer.marshal()
-	l.sas[id], l.opening[r.open] = r, r
+	l.sas[id], l.spis[r.spi], l.opening[r.open] = r, r, r
 	l.halfOpen++
 	if l.set.LogKeys {
 		l.emit(ikeKeyRow(m.spiI, uint64(id), r.keys))
@@ -226,7 +238,7 @@ func (l *Listener) newID() ID {
 		if _, err := io.ReadFull(l.set.Rand, b[:]); err != nil {
 			return 0
 		}
-		if id := ID(binary.BigEndian.Uint64(b[:])); id != 0 && l.sas[id] == nil {
+		if id := ID(binary.BigEndian.Uint64(b[:])); id != 0 && l.sas[id] == nil && l.spis[uint64(id)] == nil {
 			return id
 		}
 	}
@@ -287,7 +299,7 @@ func (l *Listener) End(now time.Time, id ID, reason string) []Output {
 
 // Tick does what is due: logins that took too long, peers that fell silent, requests to send again.
 func (l *Listener) Tick(now time.Time) []Output {
-	for _, r := range l.sas {
+	for _, r := range l.spis {
 		r.tick(now)
 	}
 	return l.take()
@@ -309,8 +321,24 @@ func (l *Listener) Configure(set Settings) error {
 }
 
 func (s Settings) check() error {
-	if len(s.Chain) == 0 || s.Key == nil || len(s.Suites) == 0 || s.Name == "" {
-		return errors.New("ike: a gateway needs a name, a certificate with its key, and a suite")
+	for _, t := range s.tunnels() {
+		if len(t.Chain) == 0 || t.Key == nil || len(t.Suites) == 0 || t.Name == "" {
+			return errors.New("ike: a gateway needs a name, a certificate with its key, and a suite")
+		}
 	}
 	return nil
+}
+
+func (s Settings) tunnels() []Tunnel { return append([]Tunnel{s.Tunnel}, s.More...) }
+
+// allSuites is the suites of all tunnels: which one a device asks for is known only once the key exchange is over.
+func (s Settings) allSuites() (out []Suite) {
+	for _, t := range s.tunnels() {
+		for _, suite := range t.Suites {
+			if !slices.Contains(out, suite) {
+				out = append(out, suite)
+			}
+		}
+	}
+	return out
 }

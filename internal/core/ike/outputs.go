@@ -5,6 +5,7 @@ import (
 	"net/netip"
 
 	"yellowlantern/internal/core/eap"
+	"yellowlantern/internal/core/esp"
 	"yellowlantern/internal/core/netset"
 )
 
@@ -35,9 +36,10 @@ type AskLogin struct {
 
 // AskLease asks for addresses and configuration for somebody who has logged in; the answer goes to Listener.Granted.
 type AskLease struct {
-	ID   ID
-	User string
-	From Peer
+	ID     ID
+	User   string
+	Tunnel string // ID of the tunnel that the device asked for
+	From   Peer
 }
 
 // Grant is the answer to AskLease.
@@ -50,7 +52,8 @@ type Grant struct {
 // Child is one pair of ESP associations.
 type Child struct {
 	In, Out       uint32 // SPIs: ours, for what arrives; the peer's, for what we send
-	InKey, OutKey []byte // keying material of package esp
+	Algorithm     esp.Algorithm
+	InKey, OutKey []byte // its keying material
 	Local, Remote netset.Addrs
 }
 
@@ -61,6 +64,7 @@ type Up struct {
 	Peer     Peer
 	Child    Child
 	Suite    string
+	Tunnel   string
 	NAT      bool // the caller is behind a translation
 	Identity string
 	Configuration
@@ -118,12 +122,20 @@ func (Down) isOutput()     {}
 func (Note) isOutput()     {}
 func (KeyRow) isOutput()   {}
 
+// analyserNames are the names that the analyser has for the algorithms in its two tables. It knows no ChaCha20-Poly1305: such rows name it
+// all the same, for whoever reads them.
+var analyserNames = map[esp.Algorithm][2]string{
+	esp.AES256GCM:        {"AES-GCM-256 with 16 octet ICV [RFC5282]", "AES-GCM with 16 octet ICV [RFC4106]"},
+	esp.AES128GCM:        {"AES-GCM-128 with 16 octet ICV [RFC5282]", "AES-GCM with 16 octet ICV [RFC4106]"},
+	esp.ChaCha20Poly1305: {"ChaCha20-Poly1305 [RFC7634]", "ChaCha20-Poly1305 [RFC7634]"},
+}
+
 // ikeKeyRow writes an IKE SA for the analyser (its table of IKEv2 keys: hex, bare).
 func ikeKeyRow(spiI, spiR uint64, k *keys) KeyRow {
-	return KeyRow{"ikev2_decryption_table", fmt.Sprintf(`%016x,%016x,%x,%x,"AES-GCM-256 with 16 octet ICV [RFC5282]",,,"NONE [RFC4306]"`, spiI, spiR, k.ei, k.er)}
+	return KeyRow{"ikev2_decryption_table", fmt.Sprintf(`%016x,%016x,%x,%x,"%s",,,"NONE [RFC4306]"`, spiI, spiR, k.ei, k.er, analyserNames[k.suite.encr][0])}
 }
 
 // espKeyRow writes one direction of a Child SA for the analyser (its table of ESP associations).
-func espKeyRow(spi uint32, key []byte) KeyRow {
-	return KeyRow{"esp_sa", fmt.Sprintf(`"IPv4","*","*","0x%08x","AES-GCM with 16 octet ICV [RFC4106]","0x%x","NULL",""`, spi, key)}
+func espKeyRow(spi uint32, a esp.Algorithm, key []byte) KeyRow {
+	return KeyRow{"esp_sa", fmt.Sprintf(`"IPv4","*","*","0x%08x","%s","0x%x","NULL",""`, spi, analyserNames[a][1], key)}
 }

@@ -6,6 +6,8 @@ import (
 	"strings"
 
 	"golang.org/x/crypto/cryptobyte"
+
+	"yellowlantern/internal/core/esp"
 )
 
 // Protocol identifiers (RFC 7296 §3.3.1).
@@ -22,16 +24,20 @@ const (
 	tDH    = 4
 	tESN   = 5
 
-	encrGCM16     = 20 // AES-GCM with a 16-octet ICV, RFC 5282 and RFC 4106
-	prfHMACSHA256 = 5
-	integNone     = 0
-	dhNone        = 0
-	groupP256     = 19 // RFC 5903
-	groupX25519   = 31 // RFC 8031
-	esnNone       = 0
+	encrGCM16                    = 20 // AES-GCM with a 16-octet ICV, RFC 5282 and RFC 4106
+	encrChaCha20Poly1305         = 28 // RFC 7634
+	prfHMACSHA256        prfKind = 5  // RFC 4868
+	prfHMACSHA384        prfKind = 6
+	prfHMACSHA512        prfKind = 7
+	integNone                    = 0
+	dhNone                       = 0
+	groupP256                    = 19 // RFC 5903
+	groupP384                    = 20
+	groupP521                    = 21
+	groupX25519                  = 31 // RFC 8031
+	esnNone                      = 0
 
 	attrKeyLength = 14
-	gcmKeyBits    = 256
 )
 
 type transform struct {
@@ -47,40 +53,44 @@ type proposal struct {
 	transforms []transform
 }
 
-// Suite is one set of algorithms for the key exchange: AES-256-GCM, HMAC-SHA2-256 and a group.
-type Suite struct {
-	Name  string
-	group uint16
-}
-
-// The suites that exist.
-var (
-	X25519 = Suite{"aes256gcm-sha256-x25519", groupX25519}
-	P256   = Suite{"aes256gcm-sha256-p256", groupP256}
-)
-
-// SuiteNamed finds a suite by its name.
-func SuiteNamed(name string) (Suite, bool) {
-	for _, s := range []Suite{X25519, P256} {
-		if s.Name == name {
-			return s, true
-		}
+// encryption is the transform of an algorithm.
+func encryption(a esp.Algorithm) transform {
+	switch a {
+	case esp.AES128GCM:
+		return transform{tEncr, encrGCM16, 128}
+	case esp.ChaCha20Poly1305:
+		return transform{tEncr, encrChaCha20Poly1305, 0}
 	}
-	return Suite{}, false
+	return transform{tEncr, encrGCM16, 256}
 }
 
-// ikeProposal offers suites for the IKE SA.
-func ikeProposal(suites []Suite) proposal {
-	p := proposal{number: 1, protocol: protoIKE, transforms: []transform{{tEncr, encrGCM16, gcmKeyBits}, {tPRF, prfHMACSHA256, 0}}}
+// ikeProposals offers suites for the IKE SA: those that differ in the group only share a proposal.
+func ikeProposals(suites []Suite, spi []byte) (out []proposal) {
+	type sort struct {
+		encr esp.Algorithm
+		prf  prfKind
+	}
+	at := map[sort]int{}
 	for _, s := range suites {
-		p.transforms = append(p.transforms, transform{tDH, s.group, 0})
+		i, seen := at[sort{s.encr, s.prf}]
+		if !seen {
+			i = len(out)
+			at[sort{s.encr, s.prf}] = i
+			out = append(out, proposal{uint8(i + 1), protoIKE, spi, []transform{encryption(s.encr), {tPRF, uint16(s.prf), 0}}})
+		}
+		out[i].transforms = append(out[i].transforms, transform{tDH, s.group, 0})
 	}
-	return p
+	return out
 }
 
-// espProposal offers the one algorithm for the Child SA.
-func espProposal(spi []byte) proposal {
-	return proposal{1, protoESP, spi, []transform{{tEncr, encrGCM16, gcmKeyBits}, {tESN, esnNone, 0}}}
+// espProposal offers algorithms for the Child SA.
+func espProposal(spi []byte, ciphers []esp.Algorithm) proposal {
+	p := proposal{number: 1, protocol: protoESP, spi: spi}
+	for _, a := range ciphers {
+		p.transforms = append(p.transforms, encryption(a))
+	}
+	p.transforms = append(p.transforms, transform{tESN, esnNone, 0})
+	return p
 }
 
 func (p proposal) has(t transform) bool { return slices.Contains(p.transforms, t) }
@@ -99,13 +109,13 @@ func (p proposal) allows(kind uint8, id uint16) bool {
 	return !offered
 }
 
-// chooseIKE picks the first of our suites that some proposal offers; the answer names just what was chosen.
-func chooseIKE(offered []proposal, suites []Suite) (proposal, Suite, bool) {
+// chooseIKE picks the first of our suites that some proposal offers; the answer names just what was chosen. spi is ours where an IKE
+// SA is renewed.
+func chooseIKE(offered []proposal, suites []Suite, spi []byte) (proposal, Suite, bool) {
 	for _, s := range suites {
+		want := ikeProposals([]Suite{s}, spi)[0]
 		for _, p := range offered {
-			want := ikeProposal([]Suite{s})
-			if p.protocol == protoIKE && p.allows(tInteg, integNone) &&
-				!slices.ContainsFunc(want.transforms, func(t transform) bool { return !p.has(t) }) {
+			if p.protocol == protoIKE && len(p.spi) == len(spi) && p.allows(tInteg, integNone) && p.hasAll(want) {
 				want.number = p.number
 				return want, s, true
 			}
@@ -114,21 +124,25 @@ func chooseIKE(offered []proposal, suites []Suite) (proposal, Suite, bool) {
 	return proposal{}, Suite{}, false
 }
 
-// chooseESP picks the first proposal that our algorithm is in. groups lists those of which one is acceptable for PFS.
-func chooseESP(offered []proposal, ours []byte, group uint16) (proposal, bool) {
-	for _, p := range offered {
-		want := espProposal(ours)
+// chooseESP picks the first of our algorithms that some proposal offers, together with the group where there is an exchange for it.
+func chooseESP(offered []proposal, ours []byte, ciphers []esp.Algorithm, group uint16) (proposal, esp.Algorithm, bool) {
+	for _, a := range ciphers {
+		want := espProposal(ours, []esp.Algorithm{a})
 		if group != dhNone {
 			want.transforms = append(want.transforms, transform{tDH, group, 0})
 		}
-		if p.protocol != protoESP || len(p.spi) != 4 || !p.allows(tInteg, integNone) || group == dhNone && !p.allows(tDH, dhNone) ||
-			slices.ContainsFunc(want.transforms, func(t transform) bool { return !p.has(t) }) {
-			continue
+		for _, p := range offered {
+			if p.protocol == protoESP && len(p.spi) == 4 && p.allows(tInteg, integNone) && (group != dhNone || p.allows(tDH, dhNone)) && p.hasAll(want) {
+				want.number = p.number
+				return want, a, true
+			}
 		}
-		want.number = p.number
-		return want, true
 	}
-	return proposal{}, false
+	return proposal{}, 0, false
+}
+
+func (p proposal) hasAll(want proposal) bool {
+	return !slices.ContainsFunc(want.transforms, func(t transform) bool { return !p.has(t) })
 }
 
 func saPayload(ps ...proposal) payload {
@@ -272,5 +286,5 @@ func describe(ps []proposal) string {
 
 // describeSuites lists what we want, in the same words.
 func describeSuites(suites []Suite) string {
-	return describe([]proposal{ikeProposal(suites)})
+	return describe(ikeProposals(suites, nil))
 }

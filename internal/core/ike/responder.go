@@ -4,9 +4,12 @@ import (
 	"crypto/hmac"
 	"encoding/binary"
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	"yellowlantern/internal/core/eap"
+	"yellowlantern/internal/core/esp"
 	"yellowlantern/internal/core/netset"
 )
 
@@ -18,6 +21,7 @@ const (
 	proving                  // EAP is done; AUTH by its key is awaited
 	established              //
 	closed
+	replaced // by a renewed IKE SA; its deletion is awaited
 )
 
 type awaited int
@@ -32,13 +36,17 @@ const (
 	maxLoginMessages = 24 // IKE_AUTH requests of one login
 	retryFirst       = time.Second
 	maxTries         = 5
+	replacedTime     = time.Minute      // how long an IKE SA stays after it was renewed, if the device does not delete it
+	replayTime       = 10 * time.Second // how long it stays after that, to answer a deletion that is sent again
 )
 
 // responder is the gateway's side of one IKE SA. Its methods stand in the order of the exchange.
 type responder struct {
 	l      *Listener
-	id     ID
+	id     ID     // of the session
+	spi    uint64 // ours; the session's first one is its ID
 	spiI   uint64
+	tunnel Tunnel
 	open   openKey
 	peer   Peer
 	state  state
@@ -68,7 +76,9 @@ type responder struct {
 	inSPIs  []uint32
 
 	born, heard time.Time
-	request     []byte // ours, not yet answered
+	keyed       time.Time // when the keys of the IKE SA were made
+	childKeyed  time.Time // when those of the newest Child SA were made
+	request     []byte    // ours, not yet answered
 	requestID   uint32
 	tries       int
 	retryAt     time.Time
@@ -111,12 +121,19 @@ func (r *responder) handle(now time.Time, from Peer, m *message) {
 	switch {
 	case m.exchange == ikeAuth && r.state != established:
 		r.auth(now, in)
+	case m.exchange == informational && r.state == replaced:
+		r.reply(informational)
+		if body, ok := in.find(plDelete); ok {
+			if d, err := parseDelete(body); err == nil && d.protocol == protoIKE {
+				r.keyed = now.Add(-replacedTime + replayTime) // its last reply may be asked for again
+			}
+		}
 	case m.exchange == informational && r.state == established:
 		r.inform(in)
 	case m.exchange == informational:
 		r.informEarly(in)
 	case m.exchange == createChildSA && r.state == established:
-		r.createChild(in)
+		r.createChild(now, in)
 	default:
 		r.l.Counters.OutOfState++
 	}
@@ -134,7 +151,7 @@ func (r *responder) hear(now time.Time, from Peer) {
 }
 
 func (r *responder) head(x exchange, id uint32, flags uint8) header {
-	return header{spiI: r.spiI, spiR: uint64(r.id), exchange: x, id: id, flags: flags}
+	return header{spiI: r.spiI, spiR: r.spi, exchange: x, id: id, flags: flags}
 }
 
 // reply answers the request that is being handled and makes the next one expected.
@@ -208,24 +225,49 @@ func (r *responder) authFirst(m *message) {
 		r.fail(nAuthenticationFailed, "the device tries to log in by certificate or shared key, but this tunnel asks for user and password (EAP-MSCHAPv2)")
 		return
 	}
-	if body, ok := m.find(plIDr); ok {
-		if want, err := parseID(body); err == nil && want.kind == idFQDN && want.String() != r.l.set.Name {
-			r.fail(nAuthenticationFailed, fmt.Sprintf("the device dials %q, but this gateway is %q: correct the name on the device", want, r.l.set.Name))
-			return
-		}
+	if !r.chooseTunnel(m) {
+		return
 	}
-	id := identityFor(r.l.set.Name)
-	sig, err := sign(r.l.set.Rand, r.l.set.Key, signedOctets(r.initResponse, r.ni, r.keys.pr, id.body()), r.rfc7427)
+	id := identityFor(r.tunnel.Name)
+	sig, err := sign(r.l.set.Rand, r.tunnel.Key, r.keys.signedOctets(r.initResponse, r.ni, r.keys.pr, id.body()), r.rfc7427)
 	if err != nil {
 		r.fail(nAuthenticationFailed, "the gateway cannot sign with its certificate: "+err.Error())
 		return
 	}
-	r.state, r.eap = loggingIn, eap.NewServer(r.l.set.Rand, r.l.set.Name)
+	r.state, r.eap = loggingIn, eap.NewServer(r.l.set.Rand, r.tunnel.Name)
 	ps := []payload{{kind: plIDr, body: id.body()}}
-	for _, der := range r.l.set.Chain {
+	for _, der := range r.tunnel.Chain {
 		ps = append(ps, payload{kind: plCert, body: append([]byte{certX509}, der...)})
 	}
 	r.reply(ikeAuth, append(ps, sig, payload{kind: plEAP, body: r.eap.Begin()})...)
+}
+
+// chooseTunnel finds the tunnel that the device asks for by name; one that names none, or an address, gets the first.
+func (r *responder) chooseTunnel(m *message) bool {
+	all := r.l.set.tunnels()
+	r.tunnel = all[0]
+	if body, ok := m.find(plIDr); ok {
+		want, err := parseID(body)
+		i := slices.IndexFunc(all, func(t Tunnel) bool { return err == nil && want.String() == t.Name })
+		switch {
+		case i >= 0:
+			r.tunnel = all[i]
+		case err == nil && want.kind == idFQDN:
+			var names []string
+			for _, t := range all {
+				names = append(names, fmt.Sprintf("%q", t.Name))
+			}
+			r.fail(nAuthenticationFailed, fmt.Sprintf("the device dials %q, but this gateway is %s: correct the name on the device", want, strings.Join(names, " or ")))
+			return false
+		}
+	}
+	if !slices.Contains(r.tunnel.Suites, r.suite) {
+		r.l.emit(Note{Peer: r.peer, Code: notifyWords[nNoProposalChosen], Offered: r.suite.Name, Wanted: describeSuites(r.tunnel.Suites),
+			Words: fmt.Sprintf("the device asks for tunnel %s, but agreed on algorithms that only another tunnel has", r.tunnel.ID)})
+		r.fail(nNoProposalChosen, "no algorithms of this tunnel were agreed on")
+		return false
+	}
+	return true
 }
 
 func (r *responder) eapStep(s eap.Step) {
@@ -249,13 +291,13 @@ func (r *responder) eapStep(s eap.Step) {
 func (r *responder) authLast(m *message) {
 	body, _ := m.find(plAuth)
 	method, data, err := parseAuth(body)
-	want := keyAuth(r.msk, signedOctets(r.initRequest, r.nr, r.keys.pi, r.idBody))
+	want := r.keys.keyAuth(r.msk, r.keys.signedOctets(r.initRequest, r.nr, r.keys.pi, r.idBody))
 	if err != nil || method != authSharedKey || !hmac.Equal(data, want) {
 		r.fail(nAuthenticationFailed, "the device's closing proof of the login is wrong")
 		return
 	}
 	r.awaits = awaitsLease
-	r.l.emit(AskLease{r.id, r.user, r.peer})
+	r.l.emit(AskLease{r.id, r.user, r.tunnel.ID, r.peer})
 }
 
 // finish answers the login with the first Child SA, narrowed to what the person may have.
@@ -281,23 +323,23 @@ func (r *responder) finish(now time.Time, g Grant) {
 		return
 	}
 	spi := r.l.newChildSPI(r.id)
-	chosen, ok := chooseESP(r.offered, binary.BigEndian.AppendUint32(nil, spi), dhNone)
+	chosen, cipher, ok := chooseESP(r.offered, binary.BigEndian.AppendUint32(nil, spi), ciphersOf(r.tunnel.Suites), dhNone)
 	if !ok {
 		delete(r.l.children, spi)
-		r.l.emit(Note{Peer: r.peer, User: r.user, Code: notifyWords[nNoProposalChosen], Offered: describe(r.offered), Wanted: describe([]proposal{espProposal(nil)}),
+		r.l.emit(Note{Peer: r.peer, User: r.user, Code: notifyWords[nNoProposalChosen], Offered: describe(r.offered), Wanted: describe([]proposal{espProposal(nil, ciphersOf(r.tunnel.Suites))}),
 			Words: "the device offers no algorithm for the traffic that this tunnel has"})
 		r.fail(nNoProposalChosen, "no algorithm for the traffic in common")
 		return
 	}
-	child := r.makeChild(spi, nil, r.ni, r.nr, local, remote, r.peerSPI(r.offered, chosen.number))
-	auth := keyAuth(r.msk, signedOctets(r.initResponse, r.ni, r.keys.pr, identityFor(r.l.set.Name).body()))
+	child := r.makeChild(now, cipher, spi, nil, r.ni, r.nr, local, remote, r.peerSPI(r.offered, chosen.number))
+	auth := r.keys.keyAuth(r.msk, r.keys.signedOctets(r.initResponse, r.ni, r.keys.pr, identityFor(r.tunnel.Name).body()))
 	r.state = established
 	r.l.halfOpen--
 	delete(r.l.opening, r.open)
 	r.reply(ikeAuth, authPayload(authSharedKey, auth), r.conf.reply(r.asked), saPayload(chosen),
 		selectors(plTSi, remote), selectors(plTSr, local))
 	id, _ := parseID(r.idBody)
-	r.l.emit(Up{ID: r.id, User: r.user, Peer: r.peer, Child: child, Suite: r.suite.Name, NAT: r.nat, Identity: id.String(), Configuration: r.conf})
+	r.l.emit(Up{ID: r.id, User: r.user, Peer: r.peer, Child: child, Suite: r.suite.Name, Tunnel: r.tunnel.ID, NAT: r.nat, Identity: id.String(), Configuration: r.conf})
 	r.msk, r.eap, r.initRequest, r.initResponse = nil, nil, nil, nil
 }
 
@@ -310,22 +352,27 @@ func (r *responder) peerSPI(offered []proposal, number uint8) uint32 {
 	return 0
 }
 
-func (r *responder) makeChild(spi uint32, shared, ni, nr []byte, local, remote netset.Addrs, peer uint32) Child {
-	in, out := r.keys.child(shared, ni, nr)
+func (r *responder) makeChild(now time.Time, a esp.Algorithm, spi uint32, shared, ni, nr []byte, local, remote netset.Addrs, peer uint32) Child {
+	in, out := r.keys.child(a, shared, ni, nr)
+	r.childKeyed = now
 	r.inSPIs = append(r.inSPIs, spi)
 	if r.l.set.LogKeys {
-		r.l.emit(espKeyRow(spi, in))
-		r.l.emit(espKeyRow(peer, out))
+		r.l.emit(espKeyRow(spi, a, in))
+		r.l.emit(espKeyRow(peer, a, out))
 	}
-	return Child{In: spi, Out: peer, InKey: in, OutKey: out, Local: local, Remote: remote}
+	return Child{In: spi, Out: peer, Algorithm: a, InKey: in, OutKey: out, Local: local, Remote: remote}
 }
 
-// createChild renews the Child SA (RFC 7296 §1.3.3), with or without a fresh key exchange. Further Child SAs and a
-// renewed IKE SA are not offered: the device then logs in again when its lifetime ends.
-func (r *responder) createChild(m *message) {
+// createChild renews the IKE SA, or the Child SA (RFC 7296 §1.3.3) with or without a fresh key exchange. Further Child SAs are not
+// offered.
+func (r *responder) createChild(now time.Time, m *message) {
 	saBody, _ := m.find(plSA)
 	ni, okN := m.find(plNonce)
 	offered, err := parseSA(saBody)
+	if err == nil && offered[0].protocol == protoIKE {
+		r.renewIKE(now, m, offered, ni)
+		return
+	}
 	_, renews := m.notified(nRekeySA)
 	tsiBody, _ := m.find(plTSi)
 	tsrBody, _ := m.find(plTSr)
@@ -338,7 +385,7 @@ func (r *responder) createChild(m *message) {
 	group, half, shared := uint16(dhNone), dh{}, []byte(nil)
 	if body, ok := m.find(plKE); ok {
 		ke, err := parseKE(body)
-		if err == nil && (ke.group == groupX25519 || ke.group == groupP256) {
+		if err == nil && groupSizes[ke.group] != 0 {
 			group = ke.group
 			if half, err = newDH(group, r.l.set.Rand); err == nil {
 				shared, err = half.shared(ke.data)
@@ -349,8 +396,13 @@ func (r *responder) createChild(m *message) {
 			return
 		}
 	}
+	if r.tunnel.PFS && group == dhNone {
+		r.reply(createChildSA, notify{kind: nNoProposalChosen}.payload())
+		r.l.emit(Note{Peer: r.peer, User: r.user, Code: notifyWords[nNoProposalChosen], Words: "the device renews without a key exchange of its own, but this tunnel asks for one (pfs)"})
+		return
+	}
 	spi := r.l.newChildSPI(r.id)
-	chosen, ok := chooseESP(offered, binary.BigEndian.AppendUint32(nil, spi), group)
+	chosen, cipher, ok := chooseESP(offered, binary.BigEndian.AppendUint32(nil, spi), ciphersOf(r.tunnel.Suites), group)
 	local, remote := tsr.Intersect(r.conf.Routes), tsi.Intersect(netset.OfAddrs(r.conf.Addresses...))
 	if !ok || len(local) == 0 || len(remote) == 0 {
 		delete(r.l.children, spi)
@@ -363,7 +415,7 @@ func (r *responder) createChild(m *message) {
 	}
 	nr := make([]byte, nonceLen)
 	_, _ = r.l.set.Rand.Read(nr)
-	child := r.makeChild(spi, shared, ni, nr, local, remote, r.peerSPI(offered, chosen.number))
+	child := r.makeChild(now, cipher, spi, shared, ni, nr, local, remote, r.peerSPI(offered, chosen.number))
 	ps := []payload{saPayload(chosen), {kind: plNonce, body: nr}}
 	if group != dhNone {
 		ps = append(ps, keyExchange{group, half.public()}.payload())
@@ -442,10 +494,19 @@ func (r *responder) answered(now time.Time, from Peer, m *message) {
 
 func (r *responder) tick(now time.Time) {
 	switch {
+	case r.state == replaced:
+		if now.Sub(r.keyed) > replacedTime {
+			r.state = closed
+			delete(r.l.spis, r.spi)
+		}
 	case r.state != established:
 		if now.Sub(r.born) > r.l.set.LoginTime {
 			r.refuse("the login was not finished in time: the device stopped answering", 0)
 		}
+	case overdue(now, r.keyed, r.tunnel.IKELife):
+		r.expire(now, "the keys of the session were used for as long as they may be, and the device did not renew them")
+	case overdue(now, r.childKeyed, r.tunnel.ESPLife):
+		r.expire(now, "the keys of the traffic were used for as long as they may be, and the device did not renew them")
 	case r.request != nil && !now.Before(r.retryAt):
 		if r.tries >= maxTries {
 			r.close("the device no longer answers")
@@ -454,7 +515,7 @@ func (r *responder) tick(now time.Time) {
 		r.retryAt = now.Add(retryFirst << r.tries)
 		r.tries++
 		r.l.emit(Send{r.peer, r.request})
-	case r.request == nil && now.Sub(r.heard) >= r.l.set.Liveness:
+	case r.request == nil && now.Sub(r.heard) >= r.tunnel.Liveness:
 		r.ask(now, nil)
 	}
 }
@@ -475,4 +536,5 @@ func (r *responder) close(reason string) {
 		delete(r.l.children, spi)
 	}
 	delete(r.l.sas, r.id)
+	delete(r.l.spis, r.spi)
 }

@@ -13,7 +13,10 @@ type Names struct {
 	Networks map[string]*Network
 	Routers  map[string]*Router
 	Hosts    map[string]*Host
+	Zones    map[string]*Zone
+	Sets     map[string]*HostGroup
 	Services map[string]*Service
+	Hours    map[string]*Hours
 	Groups   map[string]*Group
 	Pools    map[string]*Pool
 	Tunnels  map[string]*Tunnel
@@ -21,6 +24,7 @@ type Names struct {
 	internet netset.Addrs
 	inside   netset.Addrs
 	services map[string]netset.Services
+	sets     map[string]netset.Addrs // by zone or host group
 
 	byPrefix  map[netip.Prefix]*Network
 	lengths   []int // of the networks' prefixes, longest first
@@ -33,12 +37,15 @@ func Index(p *Plan) *Names {
 		Networks: index(p.Networks, func(o *Network) string { return o.Name }),
 		Routers:  index(p.Routers, func(o *Router) string { return o.Name }),
 		Hosts:    index(p.Hosts, func(o *Host) string { return o.Name }),
+		Zones:    index(p.Zones, func(o *Zone) string { return o.Name }),
+		Sets:     index(p.HostGroups, func(o *HostGroup) string { return o.Name }),
+		Hours:    index(p.Hours, func(o *Hours) string { return o.Name }),
 		Services: index(p.Services, func(o *Service) string { return o.Name }),
 		Groups:   index(p.Groups, func(o *Group) string { return o.Name }),
 		Pools:    index(p.Pools, func(o *Pool) string { return o.Name }),
 		Tunnels:  index(p.Tunnels, func(o *Tunnel) string { return o.Name }),
 		Gateways: index(p.Gateways, func(o *Gateway) string { return o.Name }),
-		services: map[string]netset.Services{}, byPrefix: map[netip.Prefix]*Network{}, byAddress: map[netip.Addr]*Host{},
+		services: map[string]netset.Services{}, sets: map[string]netset.Addrs{}, byPrefix: map[netip.Prefix]*Network{}, byAddress: map[netip.Addr]*Host{},
 	}
 	n.placeObjects()
 	var inside []netip.Prefix
@@ -50,18 +57,62 @@ func Index(p *Plan) *Names {
 	for _, pool := range p.Pools {
 		n.internet = n.internet.Subtract(pool.Space())
 	}
-	for _, s := range p.Services {
-		var set netset.Services
-		for _, port := range s.Ports {
-			one, _ := netset.ParseServices(port)
-			set = set.Union(one)
-		}
-		n.services[s.Name] = set
-	}
 	for _, g := range p.Gateways {
 		n.internet = n.internet.Subtract(netset.OfAddrs(g.Outside.Addresses...))
 	}
+	for _, s := range p.Services {
+		n.services[s.Name] = n.ports(s.Name, map[string]bool{})
+	}
+	for _, z := range p.Zones {
+		var in []netip.Prefix
+		for _, net := range p.Networks {
+			if net.Zone == z.Name {
+				in = append(in, net.Prefixes...)
+			}
+		}
+		n.sets[z.Name] = netset.OfPrefixes(in...)
+	}
+	for _, g := range p.HostGroups {
+		n.sets[g.Name] = n.members(g.Name, map[string]bool{})
+	}
 	return n
+}
+
+// ports is all of a service, with what it includes; a service that includes itself adds nothing.
+func (n *Names) ports(name string, seen map[string]bool) netset.Services {
+	s := n.Services[name]
+	if s == nil || seen[name] {
+		return nil
+	}
+	seen[name] = true
+	var set netset.Services
+	for _, port := range s.Ports {
+		one, _ := netset.ParseServices(port)
+		set = set.Union(one)
+	}
+	for _, other := range s.Includes {
+		set = set.Union(n.ports(other, seen))
+	}
+	return set
+}
+
+// members is all of a host group; a group that holds itself adds nothing.
+func (n *Names) members(name string, seen map[string]bool) netset.Addrs {
+	g := n.Sets[name]
+	if g == nil || seen[name] {
+		return nil
+	}
+	seen[name] = true
+	var set netset.Addrs
+	for _, word := range g.Members {
+		if n.Sets[word] != nil {
+			set = set.Union(n.members(word, seen))
+			continue
+		}
+		one, _ := n.Destination(word)
+		set = set.Union(one)
+	}
+	return set
 }
 
 // placeObjects prepares finding networks and hosts by address. Of two that claim the same, the first has it.
@@ -116,8 +167,8 @@ func (n *Names) InternetAddrs() netset.Addrs { return n.internet }
 // InsideAddrs is every inside network together.
 func (n *Names) InsideAddrs() netset.Addrs { return n.inside }
 
-// Destination works out a destination: the name of a network or host, a prefix or address, internet, or any. ok is
-// false if it stands for nothing.
+// Destination works out a destination: the name of a network, host, zone or host group, a prefix, address or range, internet, or
+// any. ok is false if it stands for nothing.
 func (n *Names) Destination(word string) (netset.Addrs, bool) {
 	switch word {
 	case Internet:
@@ -129,19 +180,31 @@ func (n *Names) Destination(word string) (netset.Addrs, bool) {
 		return netset.OfPrefixes(net.Prefixes...), true
 	}
 	if h := n.Hosts[word]; h != nil {
-		return netset.OfAddrs(h.Addresses...), true
+		return h.Space(), true
+	}
+	if set, ok := n.sets[word]; ok {
+		return set, true
 	}
 	return literal(word)
 }
 
+// Space is every address of the host, or of the row of hosts.
+func (h *Host) Space() netset.Addrs {
+	return netset.OfAddrs(h.Addresses...).Union(spansOf(h.Ranges))
+}
+
+// Some is addresses that stand for the host: its own, and the first of each range.
+func (h *Host) Some() []netip.Addr {
+	out := slices.Clone(h.Addresses)
+	for _, r := range h.Ranges {
+		out = append(out, r.From)
+	}
+	return out
+}
+
 func literal(word string) (netset.Addrs, bool) {
-	if p, err := netip.ParsePrefix(word); err == nil {
-		return netset.OfPrefixes(p), true
-	}
-	if a, err := netip.ParseAddr(word); err == nil && a.Zone() == "" {
-		return netset.OfAddrs(a.Unmap()), true
-	}
-	return nil, false
+	s, ok := parseSpan(word)
+	return netset.OfSpans(s), ok
 }
 
 // Destinations joins several; unknown ones hold nothing.
@@ -196,15 +259,15 @@ func (n *Names) NetworkOf(a netip.Addr) *Network {
 // HostAt is the host with the address, if the plan names one.
 func (n *Names) HostAt(a netip.Addr) *Host { return n.byAddress[a] }
 
-// Space is all that belongs to the pool, leased or not: its prefixes less what they exclude.
+// Space is all that belongs to the pool, leased or not: its prefixes and ranges less what they exclude.
 func (p *Pool) Space() netset.Addrs {
-	return netset.OfPrefixes(p.Prefixes...).Subtract(netset.OfPrefixes(p.Exclude...))
+	return netset.OfPrefixes(p.Prefixes...).Union(spansOf(p.Ranges)).Subtract(spansOf(p.Exclude))
 }
 
 // Addresses is what the pool leases: its prefixes without their first and last IPv4 address (of prefixes of 30 bits or
-// fewer), without an IPv6 prefix's first (the subnet-router anycast, RFC 4291 §2.6.1), less what is excluded.
+// fewer), without an IPv6 prefix's first (the subnet-router anycast, RFC 4291 §2.6.1), and its ranges, less what is excluded.
 func (p *Pool) Addresses() netset.Addrs {
-	var out netset.Addrs
+	out := spansOf(p.Ranges)
 	for _, prefix := range p.Prefixes {
 		s := netset.PrefixSpan(prefix)
 		switch {
@@ -215,5 +278,5 @@ func (p *Pool) Addresses() netset.Addrs {
 		}
 		out = out.Union(netset.OfSpans(s))
 	}
-	return out.Subtract(netset.OfPrefixes(p.Exclude...))
+	return out.Subtract(spansOf(p.Exclude))
 }

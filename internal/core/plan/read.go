@@ -76,6 +76,12 @@ func (d *Document) Place(path string) Pos {
 	}
 }
 
+// Has tells whether the document itself holds a setting, be it empty or zero.
+func (d *Document) Has(path string) bool {
+	_, ok := d.places[path]
+	return ok
+}
+
 // Read reads a YAML document strictly: unknown and repeated fields, wrong types and bad values are faults, each with
 // its line and column. All faults are returned together, as Faults.
 func Read(text string) (*Document, error) {
@@ -274,6 +280,12 @@ func sample(v any) string {
 		return "an address such as 10.20.0.1 or fd00:20::1"
 	case netip.Prefix:
 		return "a prefix such as 10.20.0.0/24 or fd00:20::/64"
+	case Range:
+		return "a range such as 10.99.0.10-10.99.0.99, a prefix, or an address"
+	case Duration:
+		return "a length of time such as 45s, 30m or 8h"
+	case Clock:
+		return "a time of day such as 08:00"
 	}
 	return "a value"
 }

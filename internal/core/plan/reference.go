@@ -14,7 +14,7 @@ value is told with its line, its column and what was expected, all faults at onc
 text is the record. Objects are found by their ` + "`name`" + `: up to 63 lower-case letters, digits, dots, underscores and hyphens, unique in their list.
 Passwords, keys and certificates are never in the plan; it refers to them by name.
 
-A **destination** is the name of a network or host, a prefix, an address, ` + "`internet`" + ` (all that is neither private, special, inside, in a pool, nor the gateway's own) or
+A **destination** is the name of a network, zone, host or host group, a prefix, an address, a range of addresses (` + "`10.20.0.20-10.20.0.29`" + `), ` + "`internet`" + ` (all that is neither private, special, inside, in a pool, nor the gateway's own) or
 ` + "`any`" + `. A **service** is the name of a service, or ` + "`tcp/443`, `udp/6000-6010`, `tcp`, `ping`, `icmp/echo`, `icmp/13`, `icmpv6/echo`, `proto/47`, `any`" + `.
 
 What the plan means for a packet is said in [semantics.md](semantics.md). The plan of the demonstration, ` + "[demo/plan.yaml](../demo/plan.yaml)" + `, shows every object.
@@ -50,6 +50,12 @@ func describeType(b *strings.Builder, title string, t reflect.Type, done map[ref
 			need = ""
 		}
 		words := f.Tag.Get("doc")
+		if choice := f.Tag.Get("enum"); choice != "" && !strings.Contains(words, strings.Split(choice, ",")[0]) {
+			words += " One of " + strings.ReplaceAll(choice, ",", ", ") + "."
+		}
+		if then := f.Tag.Get("then"); then != "" {
+			words += " *" + then + "*"
+		}
 		if inner != nil {
 			parts = append(parts, part{name, inner})
 			kind += fmt.Sprintf(", see [%s](#%s)", name, name)
@@ -68,7 +74,7 @@ func typeWords(t reflect.Type) (string, reflect.Type) {
 		t = t.Elem()
 	}
 	if reflect.PointerTo(t).Implements(reflect.TypeFor[encoding.TextUnmarshaler]()) {
-		return map[string]string{"Addr": "address", "Prefix": "prefix"}[t.Name()], nil
+		return map[string]string{"Addr": "address", "Prefix": "prefix", "Range": "range", "Duration": "duration", "Clock": "time of day"}[t.Name()], nil
 	}
 	switch t.Kind() {
 	case reflect.Slice:

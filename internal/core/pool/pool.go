@@ -5,6 +5,7 @@ package pool
 import (
 	"errors"
 	"net/netip"
+	"slices"
 
 	"yellowlantern/internal/core/netset"
 )
@@ -15,18 +16,21 @@ var ErrExhausted = errors.New("pool: no address is free")
 // Pool is a supply of addresses. It is not safe for concurrent use.
 type Pool struct {
 	supply netset.Addrs
+	kept   map[netip.Addr]string // reserved: holder by address
 	leased map[netip.Addr]string // holder by address
 	last   map[string]netip.Addr // by holder and family
 	next   map[bool]netip.Addr   // where to look first, by whether IPv4
 }
 
-// New begins with everything free.
-func New(supply netset.Addrs) *Pool {
-	return &Pool{supply: supply, leased: map[netip.Addr]string{}, last: map[string]netip.Addr{}, next: map[bool]netip.Addr{}}
+// New begins with everything free. kept is the addresses that are reserved, each with the one holder who gets it.
+func New(supply netset.Addrs, kept map[netip.Addr]string) *Pool {
+	return &Pool{supply: supply, kept: kept, leased: map[netip.Addr]string{}, last: map[string]netip.Addr{}, next: map[bool]netip.Addr{}}
 }
 
-// Resize changes what is leased from; leases outside it stay until they are released.
-func (p *Pool) Resize(supply netset.Addrs) { p.supply = supply }
+// Resize changes what is leased from, and what is kept for whom; leases outside it stay until they are released.
+func (p *Pool) Resize(supply netset.Addrs, kept map[netip.Addr]string) {
+	p.supply, p.kept = supply, kept
+}
 
 // Lease gives one address of each family that the pool has. If a family is used up, nothing is leased.
 func (p *Pool) Lease(holder string) ([]netip.Addr, error) {
@@ -63,7 +67,10 @@ func key(holder string, v4 bool) string {
 }
 
 func (p *Pool) pick(supply netset.Addrs, holder string, v4 bool) (netip.Addr, bool) {
-	if a, ok := p.last[key(holder, v4)]; ok && p.free(a) && supply.Contains(a) {
+	if a, ok := p.reservedFor(supply, holder, v4); ok {
+		return a, true
+	}
+	if a, ok := p.last[key(holder, v4)]; ok && p.free(a, holder) && supply.Contains(a) {
 		return a, true
 	}
 	start := p.next[v4]
@@ -72,10 +79,10 @@ func (p *Pool) pick(supply netset.Addrs, holder string, v4 bool) (netip.Addr, bo
 	}
 	ahead := supply.Intersect(netset.Addrs{{From: start, To: supply[len(supply)-1].To}})
 	behind := supply.Subtract(ahead)
-	tries := len(p.leased) + 1 // one of so many is free, if any is
+	tries := len(p.leased) + len(p.kept) + 1 // one of so many is free, if any is
 	for _, span := range append(append(netset.Addrs{}, ahead...), behind...) {
 		for a := span.From; tries > 0; a = a.Next() {
-			if p.free(a) {
+			if p.free(a, holder) {
 				p.next[v4] = a.Next()
 				return a, true
 			}
@@ -88,9 +95,20 @@ func (p *Pool) pick(supply netset.Addrs, holder string, v4 bool) (netip.Addr, bo
 	return netip.Addr{}, false
 }
 
-func (p *Pool) free(a netip.Addr) bool {
+// reservedFor is the first address of a family that is kept for the holder and free; a second session of theirs gets another one.
+func (p *Pool) reservedFor(supply netset.Addrs, holder string, v4 bool) (best netip.Addr, ok bool) {
+	for a, who := range p.kept {
+		if who == holder && a.Is4() == v4 && supply.Contains(a) && p.free(a, holder) && (!ok || a.Less(best)) {
+			best, ok = a, true
+		}
+	}
+	return best, ok
+}
+
+func (p *Pool) free(a netip.Addr, holder string) bool {
 	_, taken := p.leased[a]
-	return !taken
+	who, kept := p.kept[a]
+	return !taken && (!kept || who == holder)
 }
 
 // Release takes addresses back.
@@ -102,3 +120,27 @@ func (p *Pool) Release(addrs ...netip.Addr) {
 
 // Leased is how many addresses are out.
 func (p *Pool) Leased() int { return len(p.leased) }
+
+// Lease is an address with whom it is leased to, or kept for.
+type Lease struct {
+	Address netip.Addr `json:"address"`
+	Holder  string     `json:"holder"`
+	Kept    bool       `json:"kept" doc:"It is reserved for the holder."`
+	Out     bool       `json:"out" doc:"It is leased now."`
+}
+
+// Leases lists what is leased or kept, by address.
+func (p *Pool) Leases() []Lease {
+	out := []Lease{}
+	for a, who := range p.leased {
+		_, kept := p.kept[a]
+		out = append(out, Lease{a, who, kept, true})
+	}
+	for a, who := range p.kept {
+		if _, leased := p.leased[a]; !leased {
+			out = append(out, Lease{a, who, true, false})
+		}
+	}
+	slices.SortFunc(out, func(a, b Lease) int { return a.Address.Compare(b.Address) })
+	return out
+}

@@ -15,7 +15,7 @@ import (
 func TestLeases(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		supply := netset.OfPrefixes(netip.MustParsePrefix("10.99.0.0/29"), netip.MustParsePrefix("10.99.3.0/30"), netip.MustParsePrefix("fd00::/120"))
-		p := New(supply)
+		p := New(supply, nil)
 		held := map[string][]netip.Addr{}
 		for range rapid.IntRange(1, 60).Draw(t, "steps") {
 			who := fmt.Sprint(rapid.IntRange(0, 15).Draw(t, "who"))

@@ -73,8 +73,11 @@ func destinations(m *site.Model) []Destination {
 	var out []Destination
 	var hosts netset.Addrs
 	for _, h := range m.Plan.Hosts {
-		d := Destination{Name: h.Name, Addrs: netset.OfAddrs(h.Addresses...)}
-		if n := m.Names.NetworkOf(h.Addresses[0]); n != nil {
+		d := Destination{Name: h.Name, Addrs: h.Space()}
+		if len(d.Addrs) == 0 {
+			continue
+		}
+		if n := m.Names.NetworkOf(d.Addrs[0].From); n != nil {
 			d.Network = n.Name
 		} else {
 			d.Network = plan.Internet

@@ -27,6 +27,9 @@ func Fix(m *site.Model, c *site.Class, p site.Packet, station, setting string, m
 	case site.Source:
 		return "send from the leased address"
 	case site.Rules:
+		if strings.HasSuffix(setting, "/hours") {
+			return fmt.Sprintf("widen %s, or add a rule without hours", setting)
+		}
 		if setting != "rules" {
 			return fmt.Sprintf("narrow or remove the refusal %s", setting)
 		}

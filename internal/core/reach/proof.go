@@ -236,10 +236,10 @@ func (j judge) placeNames(a netset.Addrs) string {
 	}
 	for i := range j.m.Plan.Hosts {
 		h := &j.m.Plan.Hosts[i]
-		if len(a) == 0 || len(h.Addresses) == 0 || !a.Contains(h.Addresses[0]) {
+		if len(a) == 0 || len(h.Space()) == 0 || !a.Contains(h.Space()[0].From) {
 			continue
 		}
-		take(netset.OfAddrs(h.Addresses...), h.Name)
+		take(h.Space(), h.Name)
 	}
 	for _, s := range a {
 		word := s.String()
@@ -260,7 +260,11 @@ func (j judge) placeNames(a netset.Addrs) string {
 func (j judge) example(t netset.Traffic, missing bool) *Example {
 	p := pick(j.m, t)
 	p.Src = j.sourceFor(p, missing)
-	journey := j.m.Travel(j.c, p, netset.OfAddrs(p.Src))
+	when := site.Ever
+	if missing {
+		when = site.When{}
+	}
+	journey := j.m.Travel(j.c, p, netset.OfAddrs(p.Src), when)
 	x := &Example{Src: p.Src.String(), Dst: p.Dst.String(), Service: p.Service.String(), Journey: journey}
 	if lost := journey.LostAt(); lost != nil && missing {
 		x.Station, x.Setting, x.Words = lost.Station, lost.Setting, lost.Words
@@ -308,7 +312,7 @@ func pick(m *site.Model, t netset.Traffic) site.Packet {
 search:
 	for _, s := range t {
 		for i := range m.Plan.Hosts {
-			for _, a := range m.Plan.Hosts[i].Addresses {
+			for _, a := range m.Plan.Hosts[i].Some() {
 				if s.Dst.From.Compare(a) <= 0 && a.Compare(s.Dst.To) <= 0 {
 					slab, dst = s, a
 					break search

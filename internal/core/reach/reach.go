@@ -16,8 +16,8 @@ type Part struct {
 
 // Reach is what a class of people gets through.
 type Reach struct {
-	Full     []Part // passes every station, and the answer comes back
-	Enforced []Part // passes what the gateway enforces
+	Full     []Part // passes every station at every hour, and the answer comes back
+	Enforced []Part // passes what the gateway enforces, at some hour
 }
 
 // Everywhere joins the parts over all sources: what can be reached from some address of the pool.
@@ -94,19 +94,26 @@ func (c *Computer) Of(class *site.Class) Reach {
 	if class.Passage == nil {
 		return r
 	}
-	let := c.Model.RulesSet(class).Intersect(c.route)
-	let4, let6 := let.To(netset.All4), let.To(netset.All6)
+	let := func(when site.When) (v4, v6 netset.Traffic) {
+		t := c.Model.RulesSet(class, when).Intersect(c.route)
+		return t.To(netset.All4), t.To(netset.All6)
+	}
+	let4, let6 := let(site.Ever)
+	always4, always6 := let4, let6
+	if c.Model.Timed() {
+		always4, always6 = let(site.When{})
+	}
 	device := c.Model.DeviceSet(class)
 	for _, s := range c.sources(class.Passage) {
-		enforced := let6
+		enforced, always := let6, always6
 		if s.src[0].From.Is4() {
-			enforced = let4
+			enforced, always = let4, always4
 		}
 		if len(s.lost) > 0 {
 			enforced = enforced.Subtract(netset.Of(s.lost, netset.AnyService))
 		}
 		r.Enforced = append(r.Enforced, Part{s.src, enforced})
-		r.Full = append(r.Full, Part{s.src, enforced.To(device.Intersect(s.comes))})
+		r.Full = append(r.Full, Part{s.src, always.To(device.Intersect(s.comes))}) // what is lost in translation does not come back
 	}
 	return r
 }

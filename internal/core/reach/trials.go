@@ -89,7 +89,7 @@ func (t *trials) add(e *plan.Expectation, set netset.Traffic, want bool, service
 	}
 	for i := range t.m.Plan.Hosts {
 		h := &t.m.Plan.Hosts[i]
-		for _, a := range h.Addresses {
+		for _, a := range h.Some() {
 			network := ""
 			if n := t.m.Names.NetworkOf(a); n != nil {
 				network = n.Name

@@ -4,6 +4,7 @@ import (
 	"net/netip"
 
 	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/plan"
 )
 
 // Step is what happened to a packet, or to its answer, at one station.
@@ -39,11 +40,11 @@ func (j *Journey) LostAt() *Step {
 // Travel follows a packet of a person of the class through every station. It goes on past stations that the gateway
 // does not enforce (and past the selectors), so that both sides of reach are known; past an enforced loss there is
 // nothing more to follow.
-func (m *Model) Travel(c *Class, p Packet, leased netset.Addrs) Journey {
+func (m *Model) Travel(c *Class, p Packet, leased netset.Addrs, when When) Journey {
 	j := Journey{Packet: p, Arrives: true, Enforced: true}
 	at := p
 	add := func(station string, enforced, back bool, v Verdict) bool {
-		s := Step{Station: station, Back: back, OK: v.OK, Enforced: enforced, Setting: v.Setting, Words: v.Words, Src: at.Src, Dst: at.Dst}
+		s := Step{Station: station, Back: back, OK: v.OK, Enforced: enforced, Setting: plan.OriginOf(m.taken, v.Setting), Words: v.Words, Src: at.Src, Dst: at.Dst}
 		if back {
 			s.Src, s.Dst = at.Dst, at.Src
 		}
@@ -60,7 +61,7 @@ func (m *Model) Travel(c *Class, p Packet, leased netset.Addrs) Journey {
 		return j
 	}
 	add(Selectors, false, false, m.Selected(c, p))
-	if _, v := m.Judge(c, p); !add(Rules, true, false, v) {
+	if _, v := m.Judge(c, p, when); !add(Rules, true, false, v) {
 		return j
 	}
 	out, v := m.Route(p)

@@ -9,6 +9,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"time"
 
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/plan"
@@ -29,7 +30,7 @@ const (
 	State       = "state"
 )
 
-// Model is one gateway's view of a compiled plan.
+// Model is one gateway's view of a compiled plan. Plan is settled: passages have what they take from defaults.
 type Model struct {
 	Plan     *plan.Plan
 	Names    *plan.Names
@@ -37,6 +38,9 @@ type Model struct {
 	passages []Passage
 	rules    []Rule
 	rulesFor map[string][]int // by group; everyone: rules that name none
+	timed    bool             // some rule has hours
+	zone     *time.Location
+	taken    map[string]string // settings of passages that are defaults, by path
 	nat      []entry
 	table    []hop
 	own      netset.Addrs
@@ -68,7 +72,8 @@ func lost(setting, format string, args ...any) Verdict {
 // Compile prepares a plan for the named gateway. References to what does not exist stand for nothing: finding them
 // is left to package check.
 func Compile(p *plan.Plan, gateway string) (*Model, error) {
-	m := &Model{Plan: p, Names: plan.Index(p)}
+	p, taken := p.Settle()
+	m := &Model{Plan: p, Names: plan.Index(p), zone: time.UTC, taken: taken}
 	if m.Gateway = m.Names.Gateways[gateway]; m.Gateway == nil {
 		return nil, fmt.Errorf("the plan has no gateway %q; it has %s", gateway, gatewayNames(p))
 	}
@@ -78,6 +83,12 @@ func Compile(p *plan.Plan, gateway string) (*Model, error) {
 	m.compileTranslations()
 	m.compileSurroundings()
 	return m, nil
+}
+
+// In makes hours count in a time zone, and gives the model. It is called before the model is used.
+func (m *Model) In(zone *time.Location) *Model {
+	m.zone = zone
+	return m
 }
 
 func gatewayNames(p *plan.Plan) string {

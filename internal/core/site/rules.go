@@ -2,6 +2,7 @@ package site
 
 import (
 	"slices"
+	"time"
 
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/plan"
@@ -12,6 +13,35 @@ type Rule struct {
 	*plan.Rule
 	Index   int // its place in the plan
 	Traffic netset.Traffic
+	hours   *plan.Hours
+}
+
+// When says of what time a question to the rules is (docs/semantics.md, "Hours"). The zero value asks what holds at every
+// hour: a permission that has hours does not count, a refusal does.
+type When struct {
+	Ever bool      // what gets through at some hour: a refusal that has hours does not count, a permission does
+	At   time.Time // a moment
+}
+
+// Ever asks what gets through at some hour.
+var Ever = When{Ever: true}
+
+// At asks about a moment.
+func At(t time.Time) When { return When{At: t} }
+
+// acts tells whether the rule acts then. Hours that the plan does not have hold never, of a refusal always.
+func (r *Rule) acts(w When) bool {
+	switch {
+	case r.Rule.Hours == "":
+		return true
+	case w.Ever:
+		return r.Action == plan.Permit
+	case w.At.IsZero():
+		return r.Action == plan.Refuse
+	case r.hours == nil:
+		return r.Action == plan.Refuse
+	}
+	return r.hours.Hold(w.At)
 }
 
 // everyone is no group's name: a name cannot be empty.
@@ -31,16 +61,23 @@ func (m *Model) compileRules() {
 		if len(r.Groups) == 0 {
 			m.rulesFor[everyone] = append(m.rulesFor[everyone], len(m.rules))
 		}
-		m.rules = append(m.rules, Rule{r, i, t})
+		m.rules = append(m.rules, Rule{r, i, t, m.Names.Hours[r.Hours]})
+		m.timed = m.timed || r.Hours != ""
 	}
 }
 
+// Timed tells whether some rule has hours, so that known flows must be judged again as time goes by.
+func (m *Model) Timed() bool { return m.timed }
+
 // Judge is the rules station for a flow's first packet. rule is the one that decided, nil if none covers it.
-func (m *Model) Judge(c *Class, p Packet) (rule *Rule, v Verdict) {
+func (m *Model) Judge(c *Class, p Packet, when When) (rule *Rule, v Verdict) {
 	if !p.Opens() {
 		return nil, lost("rules", "%s cannot open a flow: it passes only with the flow it belongs to", p.Service)
 	}
-	covers := func(r *Rule) bool { return r.Traffic.Contains(p.Dst, p.Service) }
+	if !when.At.IsZero() {
+		when.At = when.At.In(m.zone)
+	}
+	covers := func(r *Rule) bool { return r.acts(when) && r.Traffic.Contains(p.Dst, p.Service) }
 	if i := slices.IndexFunc(c.refusals, covers); i >= 0 {
 		r := c.refusals[i]
 		return r, lost("rules/"+r.Name, "rule %s refuses %s to %s", r.Name, p.Service, m.Place(p.Dst))
@@ -49,18 +86,24 @@ func (m *Model) Judge(c *Class, p Packet) (rule *Rule, v Verdict) {
 		r := c.permits[i]
 		return r, pass("rules/"+r.Name, "rule %s permits %s to %s", r.Name, p.Service, m.Place(p.Dst))
 	}
+	if i := slices.IndexFunc(c.permits, func(r *Rule) bool { return r.Traffic.Contains(p.Dst, p.Service) }); i >= 0 {
+		r := c.permits[i]
+		return nil, lost("rules/"+r.Name+"/hours", "rule %s permits %s to %s only in its hours, %s", r.Name, p.Service, m.Place(p.Dst), r.Rule.Hours)
+	}
 	return nil, lost("rules", "no rule permits %s to %s for %s", p.Service, m.Place(p.Dst), c.Name())
 }
 
 // RulesSet is the traffic whose first packet the rules let through.
-func (m *Model) RulesSet(c *Class) netset.Traffic {
-	return unionOf(c.permits).Subtract(unionOf(c.refusals)).Intersect(opening)
+func (m *Model) RulesSet(c *Class, when When) netset.Traffic {
+	return unionOf(c.permits, when).Subtract(unionOf(c.refusals, when)).Intersect(opening)
 }
 
-func unionOf(rules []*Rule) netset.Traffic {
-	sets := make([]netset.Traffic, len(rules))
-	for i, r := range rules {
-		sets[i] = r.Traffic
+func unionOf(rules []*Rule, when When) netset.Traffic {
+	sets := make([]netset.Traffic, 0, len(rules))
+	for _, r := range rules {
+		if r.acts(when) {
+			sets = append(sets, r.Traffic)
+		}
 	}
 	return netset.UnionAll(sets)
 }

@@ -68,7 +68,7 @@ func TestJourneys(t *testing.T) {
 					p.Src, leased = netip.IPv6Unspecified(), netset.OfAddrs(netip.IPv6Unspecified())
 				}
 			}
-			j := m.Travel(class, p, leased)
+			j := m.Travel(class, p, leased, site.When{})
 			lost := j.LostAt()
 			require.Equal(t, c.enforced, j.Enforced, "%+v", j.Steps)
 			if c.station == "" {
@@ -92,7 +92,7 @@ func TestLoops(t *testing.T) {
 		"- {to: 10.20.40.0/24, via: 10.20.0.2}", "- {to: 10.20.40.0/24, via: 10.20.0.2}\n      - {to: 10.50.0.0/24, via: 10.20.0.2}")
 	class := m.Class([]string{"researchers"})
 	p := site.Packet{Src: netip.MustParseAddr("10.99.0.1"), Dst: netip.MustParseAddr("10.20.30.5"), Service: netset.PortPoint(netset.TCP, 80)}
-	lost := m.Travel(class, p, netset.OfAddrs(p.Src))
+	lost := m.Travel(class, p, netset.OfAddrs(p.Src), site.When{})
 	require.Contains(t, lost.LostAt().Words, "in a loop")
 	p.Dst = netip.MustParseAddr("10.50.0.1")
 	out, v := m.Route(p)

@@ -1,0 +1,105 @@
+package plan
+
+import "net/netip"
+
+// Group is a group of people.
+type Group struct {
+	Name string `json:"name" eg:"researchers" doc:"Its name."`
+	Note string `json:"note,omitempty" eg:"read the survey archive" doc:"What it is for."`
+}
+
+// Pool is a supply of addresses for remote people.
+type Pool struct {
+	Name       string         `json:"name" eg:"staff" doc:"Its name."`
+	Prefixes   []netip.Prefix `json:"prefixes,omitempty" nullable:"false" eg:"10.99.0.0/24" doc:"What is leased from; the first and last address of an IPv4 prefix are left out." then:"Apart from inside networks, and from what home routers use."`
+	Ranges     []Range        `json:"ranges,omitempty" nullable:"false" eg:"10.99.2.10-10.99.2.200" doc:"What is leased from, from first to last address, both included."`
+	Exclude    []Range        `json:"exclude,omitempty" nullable:"false" eg:"10.99.0.0/28" doc:"Parts that are not leased: prefixes, addresses or ranges."`
+	Reserved   []Reservation  `json:"reserved,omitempty" nullable:"false" doc:"Addresses that are kept for one user each."`
+	CarvedFrom string         `json:"carved-from,omitempty" ref:"networks" doc:"The inside network that the pool is a part of, for which the gateway then answers there." then:"Inside hosts need no route to people; the network's DHCP must stay away."`
+	Owned      bool           `json:"owned,omitempty" doc:"Public space that belongs to the site."`
+}
+
+// Reservation keeps an address for one user.
+type Reservation struct {
+	User    string     `json:"user" eg:"rory.researcher" doc:"Whom it is kept for."`
+	Address netip.Addr `json:"address" eg:"10.99.0.20" doc:"The address; nobody else is given it."`
+}
+
+// Tunnel is a way in. Each kind brings its own options.
+type Tunnel struct {
+	Name        string      `json:"name" eg:"main" doc:"Its name."`
+	Kind        string      `json:"kind" enum:"ikev2,masque,l2tp-ipsec,key-pair-udp,portal,pptp" doc:"ikev2 is carried out; masque, l2tp-ipsec, key-pair-udp and portal are refused until they are; pptp is refused for good."`
+	Gateway     string      `json:"gateway" ref:"gateways" doc:"The gateway that offers it."`
+	Login       string      `json:"login" enum:"eap-mschapv2,eap-tls,eap-ttls,pre-shared-key" doc:"How people log in; eap-mschapv2 is carried out."`
+	Suites      []string    `json:"suites,omitempty" nullable:"false" eg:"aes256gcm-sha256-x25519, aes256gcm-sha256-p256" doc:"Algorithms as suites of encryption, PRF and group, in order of preference, such as aes256gcm-sha256-x25519."`
+	Algorithms  *Algorithms `json:"algorithms,omitempty" doc:"Algorithms item by item, in place of suites: every combination is offered, the first of each list first."`
+	Identity    string      `json:"identity,omitempty" eg:"field.tern.example" doc:"The name by which devices ask for this tunnel, where a gateway has several; the gateway's dial if not given. The certificate must hold it."`
+	Certificate string      `json:"certificate" eg:"gate" doc:"Name of the gateway's certificate, kept beside the plan."`
+	PFS         bool        `json:"pfs,omitempty" doc:"Renewed associations for traffic must have a key exchange of their own." then:"A key found later opens less; a device that renews without it loses its session."`
+	Lifetimes   Lifetimes   `json:"lifetimes,omitzero" doc:"How long keys may be used. The device renews; a session whose device does not is ended."`
+	Liveness    Duration    `json:"liveness,omitempty" eg:"30s" doc:"After so long a silence the device is asked whether it is still there, 10s to 1h; 30s if not given."`
+	Keepalive   Duration    `json:"keepalive,omitempty" eg:"20s" doc:"How often devices behind a translation keep it open, 5s to 5m; 20s if not given. The device does it."`
+	MTU         int         `json:"mtu,omitempty" minimum:"0" maximum:"1500" eg:"1400" doc:"Largest packet inside the tunnel, in octets, 1280 to 1420; 1400 if not given."`
+	KeepMSS     bool        `json:"keep-mss,omitempty" doc:"Leaves the segment size that TCP agrees on alone." then:"Where ICMP is filtered, connections open and large pages hang."`
+	Off         bool        `json:"off,omitempty" doc:"Keeps the tunnel without offering it."`
+}
+
+// Algorithms lists algorithms item by item, the preferred first.
+type Algorithms struct {
+	Encryption []string `json:"encryption" nullable:"false" enum:"aes256gcm,aes128gcm,chacha20poly1305" doc:"With integrity of their own (RFC 4106, RFC 5282, RFC 7634)."`
+	PRF        []string `json:"prf" nullable:"false" enum:"sha256,sha384,sha512" doc:"HMAC with these hashes (RFC 4868)."`
+	Groups     []string `json:"groups" nullable:"false" enum:"x25519,p256,p384,p521" doc:"Groups of the key exchange (RFC 8031, RFC 5903)."`
+}
+
+// Lifetimes bound how long keys are used; zero: as long as the session lasts.
+type Lifetimes struct {
+	IKE Duration `json:"ike,omitempty" eg:"24h" doc:"Of the association that carries the session, 10m to 168h; as long as the session lasts if not given."`
+	ESP Duration `json:"esp,omitempty" eg:"8h" doc:"Of the associations for traffic, 5m to 168h; as long as the session lasts if not given."`
+}
+
+// Defaults is what passages take that do not say it themselves.
+type Defaults struct {
+	Tunnels []string `json:"tunnels,omitempty" nullable:"false" ref:"tunnels" doc:"Tunnels, in order of preference."`
+	Pool    string   `json:"pool,omitempty" ref:"pools" doc:"Pool."`
+	DNS     DNS      `json:"dns,omitzero" doc:"Names; taken whole where a passage says nothing of names."`
+	Routes  Routes   `json:"routes,omitzero" doc:"Routes; taken whole where a passage says nothing of routes."`
+	Limits  Limits   `json:"limits,omitzero" doc:"Limits; each is taken where a passage does not set it."`
+	Banner  string   `json:"banner,omitempty" eg:"Mind the nests." doc:"Words for people on the pages that they see."`
+}
+
+// Passage is how one class of people comes in.
+type Passage struct {
+	Name      string   `json:"name" eg:"research" doc:"Its name."`
+	Groups    []string `json:"groups" nullable:"false" ref:"groups" doc:"Whom it admits." then:"A person is taken by the first passage that admits one of their groups."`
+	Tunnels   []string `json:"tunnels,omitempty" nullable:"false" ref:"tunnels" doc:"By which tunnels, in order of preference."`
+	Pool      string   `json:"pool,omitempty" ref:"pools" doc:"Where their addresses come from."`
+	DNS       DNS      `json:"dns,omitzero" doc:"The names they are given."`
+	Routes    Routes   `json:"routes,omitzero" doc:"What their devices send into the tunnel."`
+	Limits    Limits   `json:"limits,omitzero" doc:"How many, how long and when."`
+	Platforms []string `json:"platforms,omitempty" nullable:"false" enum:"windows,apple,android,own-client" doc:"The devices that people use, by the systems' built-in clients; the tunnels are held against what these offer."`
+	Banner    string   `json:"banner,omitempty" eg:"Mind the nests." doc:"Words for people on the pages that they see; IKEv2 itself has no place for them."`
+	Off       bool     `json:"off,omitempty" doc:"Keeps the passage without admitting anybody."`
+}
+
+// Limits bound the sessions of a passage; zero: no limit.
+type Limits struct {
+	Sessions   int      `json:"sessions,omitempty" minimum:"0" maximum:"1000000" eg:"100" doc:"How many sessions there may be at once."`
+	PerPerson  int      `json:"per-person,omitempty" minimum:"0" maximum:"1000" eg:"2" doc:"How many sessions one person may have at once."`
+	NewestWins bool     `json:"newest-wins,omitempty" doc:"At the limit of one person the oldest session ends, rather than the new one being refused." then:"A device that lost its connection can come back at once."`
+	Idle       Duration `json:"idle,omitempty" eg:"30m" doc:"A session whose device has sent nothing for so long is ended, 1m to 168h."`
+	Longest    Duration `json:"longest,omitempty" eg:"12h" doc:"How long a session may last at most, 5m to 720h."`
+	Hours      string   `json:"hours,omitempty" ref:"hours" doc:"When people may be connected; outside of them logins are refused and sessions end."`
+}
+
+// DNS is what a device is told about names.
+type DNS struct {
+	Servers []netip.Addr `json:"servers,omitempty" nullable:"false" eg:"10.20.0.53" doc:"Name servers, in order." then:"Each must be routed into the tunnel and permitted by a rule."`
+	Search  []string     `json:"search,omitempty" nullable:"false" eg:"tern.example" doc:"Domains that are tried for short names; they also go through the tunnel."`
+	Domains []string     `json:"domains,omitempty" nullable:"false" eg:"skua.example" doc:"Further domains whose names are asked of these servers, through the tunnel (RFC 8598)."`
+}
+
+// Routes is what a device sends into the tunnel: a list, or everything.
+type Routes struct {
+	Full  bool     `json:"full,omitempty" doc:"Everything." then:"All traffic of people's devices uses this site's line; nothing of theirs goes past it."`
+	Split []string `json:"split,omitempty" nullable:"false" ref:"networks,hosts,zones,host-groups,literal" eg:"station, archive" doc:"Only these: names of networks, zones, hosts or groups of them, or prefixes." then:"Everything else stays on people's own lines, unseen from here."`
+}

@@ -1,0 +1,107 @@
+package plan
+
+import (
+	"reflect"
+	"strconv"
+	"strings"
+
+	"yellowlantern/internal/core/netset"
+)
+
+// Mention is a word of a plan that names another object, or may.
+type Mention struct {
+	Path  string
+	Kinds []string // the lists in which it may be found, and words with a meaning of their own
+	Word  string
+}
+
+// Mentions lists every reference of a plan, in the order of its objects.
+func (p *Plan) Mentions() []Mention {
+	var out []Mention
+	walkMentions(reflect.ValueOf(*p), "", func(r Mention) { out = append(out, r) })
+	return out
+}
+
+func walkMentions(v reflect.Value, path string, found func(Mention)) {
+	for i := range v.NumField() {
+		f, tag := v.Field(i), v.Type().Field(i)
+		if f.IsZero() {
+			continue
+		}
+		name, _ := fieldName(tag)
+		at := join(path, name)
+		if ref := tag.Tag.Get("ref"); ref != "" {
+			kinds := strings.Split(ref, ",")
+			if f.Kind() == reflect.String {
+				found(Mention{at, kinds, f.String()})
+				continue
+			}
+			for k := range f.Len() {
+				found(Mention{join(at, strconv.Itoa(k)), kinds, f.Index(k).String()})
+			}
+			continue
+		}
+		if f.Kind() == reflect.Pointer {
+			f = f.Elem()
+		}
+		switch {
+		case f.Kind() == reflect.Struct && tag.Type.PkgPath() == v.Type().PkgPath():
+			walkMentions(f, at, found)
+		case f.Kind() == reflect.Slice && f.Type().Elem().Kind() == reflect.Struct && f.Type().Elem().PkgPath() == v.Type().PkgPath():
+			for k := range f.Len() {
+				item := strconv.Itoa(k)
+				if named(f.Type().Elem()) {
+					item = f.Index(k).FieldByName("Name").String()
+				}
+				walkMentions(f.Index(k), join(at, item), found)
+			}
+		}
+	}
+}
+
+// Literal tells whether a word that may name an object of these kinds stands for itself: an address, prefix or range among
+// destinations and sources, a port among services, or a word with a meaning of its own.
+func Literal(kinds []string, word string) bool {
+	for _, k := range kinds {
+		switch k {
+		case Internet, Any:
+			if word == k {
+				return true
+			}
+		case "literal":
+			if _, ok := parseSpan(word); ok {
+				return true
+			}
+		case "services":
+			if _, err := netset.ParseServices(word); err == nil {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// Rename gives an object another name, wherever the plan names it too.
+func Rename(text, kind, from, to string) (string, error) {
+	doc, err := Read(text)
+	if err != nil {
+		return "", err
+	}
+	edits := []Edit{}
+	for _, r := range doc.Plan.Mentions() {
+		if r.Word == from && contains(r.Kinds, kind) {
+			edits = append(edits, Edit{"set", r.Path, to})
+		}
+	}
+	// The name last: until then the paths hold.
+	return Apply(text, append(edits, Edit{"set", join(join(kind, from), "name"), to})...)
+}
+
+func contains(list []string, word string) bool {
+	for _, w := range list {
+		if w == word {
+			return true
+		}
+	}
+	return false
+}
