@@ -119,7 +119,7 @@ func (g *Gateway) up(o ike.Up) {
 	g.sessions[o.ID] = s
 	g.install(s, o.Child)
 	g.journal(Event{Kind: "login", User: o.User, From: g.seenAt(o.Peer.Addr),
-		Words: fmt.Sprintf("logged in by tunnel %s and passage %s with address %s (%s)", l.tunnel, l.passage, netset.OfAddrs(l.addresses...), o.Suite)})
+		Words: fmt.Sprintf("logged in by passage %s and tunnel %s with address %s (%s)", l.passage, l.tunnel, netset.OfAddrs(l.addresses...), o.Suite)})
 }
 
 // install takes a Child SA into use: we send with the newest and receive with all that were not deleted.

@@ -27,7 +27,7 @@ var mutations = []struct{ name, file, old, new string }{
 	{"the way back is not asked for", "reach/reach.go", "part.Dst.Intersect(c.Model.ReturnSet(part.Src))", "part.Dst"},
 	{"hours are not asked for", "site/rules.go", "return r.acts(when) && r.Traffic.Contains", "return r.Traffic.Contains"},
 	{"computed reach takes some hour for every hour", "reach/reach.go", "always4, always6 = let(site.When{})", "always4, always6 = let(site.Ever)"},
-	{"a night ends at midnight", "plan/values.go", " || on(yesterday) && minute < h.To.Minutes", ""},
+	{"a night ends at midnight", "plan/values.go", "on(yesterday) && minute < h.To.Minutes", "on(yesterday) && minute < 0"},
 	{"an empty list of routes takes the default", "plan/settle.go", "return r.Full || r.Split != nil", "return r.Full || len(r.Split) > 0"},
 	{"the last address of a row of hosts is left out", "plan/names.go", "return netset.OfAddrs(h.Addresses...).Union(spansOf(h.Ranges))", "return netset.OfAddrs(h.Addresses...)"},
 	{"the segment size changes and the checksum does not", "packet/mss.go", "	binary.BigEndian.PutUint16(b[t+16:], ^uint16(sum))", "	_ = sum"},

@@ -3,6 +3,7 @@ package check
 import (
 	"fmt"
 	"net/netip"
+	"sync"
 
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/plan"
@@ -56,32 +57,32 @@ func (c *checker) addresses() {
 }
 
 func (c *checker) collisions(i int, p *plan.Pool, own part) {
-	free := c.freePrefix(own.set)
+	free := sync.OnceValue(func() string { return c.freePrefix(own.set) })
 	for _, n := range c.p.Networks {
 		if p.CarvedFrom == n.Name || !own.set.Overlaps(netset.OfPrefixes(n.Prefixes...)) {
 			continue
 		}
 		if n.Site != "" {
-			c.add(Stop, "pool-overlaps-other-site", own.path, "use "+free+", which is free", "%s overlaps network %s of %s: people and that site cannot reach each other", own.text, n.Name, n.Site)
+			c.add(Stop, "pool-overlaps-other-site", own.path, "use "+free()+", which is free", "%s overlaps network %s of %s: people and that site cannot reach each other", own.text, n.Name, n.Site)
 		} else {
-			c.add(Stop, "pool-overlaps-network", own.path, "use "+free+", which is free, or say carved-from: "+n.Name,
+			c.add(Stop, "pool-overlaps-network", own.path, "use "+free()+", which is free, or say carved-from: "+n.Name,
 				"%s overlaps network %s: hosts there look for remote people on their own link, and answers never reach the gateway", own.text, n.Name)
 		}
-		c.renumber(own.path, free)
+		c.renumber(own.path, free())
 	}
 	for j := range i {
 		if own.set.Overlaps(c.p.Pools[j].Space()) {
-			c.add(Stop, "pool-overlaps-pool", own.path, "use "+free+", which is free", "%s overlaps pool %s: two people would get the same address", own.text, c.p.Pools[j].Name)
-			c.renumber(own.path, free)
+			c.add(Stop, "pool-overlaps-pool", own.path, "use "+free()+", which is free", "%s overlaps pool %s: two people would get the same address", own.text, c.p.Pools[j].Name)
+			c.renumber(own.path, free())
 		}
 	}
 	if own.set.Overlaps(typicalHomes) {
-		c.add(Warn, "pool-typical-home", own.path, "use "+free+", which is uncommon and free", "%s is what many home routers use: people there cannot tell the tunnel from their home", own.text)
-		c.renumber(own.path, free)
+		c.add(Warn, "pool-typical-home", own.path, "use "+free()+", which is uncommon and free", "%s is what many home routers use: people there cannot tell the tunnel from their home", own.text)
+		c.renumber(own.path, free())
 	}
 	if !p.Owned && !plan.Private.Covers(own.set) {
-		c.add(Warn, "pool-public", own.path, "use private space such as "+free+", or say owned: true", "%s is public space that may belong to somebody else: its owner becomes unreachable", own.text)
-		c.renumber(own.path, free)
+		c.add(Warn, "pool-public", own.path, "use private space such as "+free()+", or say owned: true", "%s is public space that may belong to somebody else: its owner becomes unreachable", own.text)
+		c.renumber(own.path, free())
 	}
 }
 

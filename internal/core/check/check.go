@@ -67,6 +67,7 @@ type checker struct {
 	m       *site.Model // of the first gateway; nil if there is none
 	comp    *reach.Computer
 	classes []reach.Class
+	byName  map[string]int // of classes; made when it is asked for
 	reaches []reach.Reach
 	// Joined over all sources, by class.
 	enforced, full []netset.Traffic

@@ -49,9 +49,8 @@ func (c *checker) mendExpectation(r reach.Result) {
 	if r.Example == nil || r.Must != plan.Reach {
 		return
 	}
-	i := slices.IndexFunc(c.classes, func(x reach.Class) bool { return x.Name() == r.Class })
+	class := c.classes[c.classAt(r.Class)]
 	e := c.p.Expectations[slices.IndexFunc(c.p.Expectations, func(e plan.Expectation) bool { return e.Name == r.Expectation })]
-	class := c.classes[i]
 	switch {
 	case r.Example.Station == site.Rules && r.Example.Setting == "rules" && len(e.To) > 0:
 		groups := e.Groups
@@ -68,6 +67,17 @@ func (c *checker) mendExpectation(r reach.Result) {
 			c.mend("add", r.Example.Setting+"/split", quote(c.nameOf(dst)))
 		}
 	}
+}
+
+// classAt finds a class by its name.
+func (c *checker) classAt(name string) int {
+	if c.byName == nil {
+		c.byName = make(map[string]int, len(c.classes))
+		for i, x := range c.classes {
+			c.byName[x.Name()] = i
+		}
+	}
+	return c.byName[name]
 }
 
 func quotedAll(list []string) string {

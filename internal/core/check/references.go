@@ -11,12 +11,18 @@ import (
 // references finds names of what does not exist or is not clear, and objects that nothing uses.
 func (c *checker) references() {
 	names := c.objects()
-	used := map[string]bool{}
+	type object struct{ kind, name string }
+	used := map[object]bool{} // of each there is, whether something names it
+	for kind, list := range names {
+		for _, name := range list {
+			used[object{kind, name}] = false
+		}
+	}
 	for _, r := range c.p.Mentions() {
 		found := false
 		for _, k := range r.Kinds {
-			if slices.Contains(names[k], r.Word) {
-				used[k+"/"+r.Word], found = true, true
+			if _, exists := used[object{k, r.Word}]; exists {
+				used[object{k, r.Word}], found = true, true
 			}
 		}
 		if !found && !plan.Literal(r.Kinds, r.Word) {
@@ -37,7 +43,7 @@ func (c *checker) references() {
 	c.ambiguous(names)
 	for _, kind := range []string{"zones", "host-groups", "services", "hours", "pools", "groups", "tunnels"} {
 		for _, name := range names[kind] {
-			if !used[kind+"/"+name] {
+			if !used[object{kind, name}] {
 				c.add(Note, "unused", kind+"/"+name, "remove it, or use it", "nothing uses %s %s", singular(kind), name)
 				c.mend("remove", kind+"/"+name, "")
 			}

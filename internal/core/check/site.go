@@ -2,8 +2,8 @@ package check
 
 import (
 	"fmt"
-	"net"
 	"net/netip"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -145,6 +145,8 @@ func (c *checker) bareForwards(base string, front *plan.RouterInFront) {
 	}
 }
 
+var hostPort = regexp.MustCompile(`^(\[[0-9a-fA-F:]+\]|[^\s:/\[\]]+):[0-9]{1,5}$`)
+
 // changing finds what does not follow a public address that changes.
 func (c *checker) changing(base string, g plan.Gateway) {
 	_, literal := netip.ParseAddr(g.Dial)
@@ -159,10 +161,10 @@ func (c *checker) changing(base string, g plan.Gateway) {
 		return
 	}
 	path := base + "/outside/update"
-	if host, port, err := net.SplitHostPort(u.Server); err != nil || host == "" || port == "" {
+	if !hostPort.MatchString(u.Server) {
 		c.add(Stop, "update-server", path+"/server", "write it as 198.51.100.53:53", "%q is no name server with its port: the name is never updated", u.Server)
-		if _, err := netip.ParseAddr(u.Server); err == nil {
-			c.mend("set", path+"/server", quote(net.JoinHostPort(u.Server, "53")))
+		if literalServer, err := netip.ParseAddr(u.Server); err == nil {
+			c.mend("set", path+"/server", quote(netip.AddrPortFrom(literalServer, 53)))
 		}
 	}
 	if name, zone := strings.ToLower(strings.TrimSuffix(g.Dial, ".")), strings.ToLower(strings.TrimSuffix(u.Zone, ".")); literal == nil || name != zone && !strings.HasSuffix(name, "."+zone) {

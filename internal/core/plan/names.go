@@ -193,8 +193,22 @@ func (h *Host) Space() netset.Addrs {
 	return netset.OfAddrs(h.Addresses...).Union(spansOf(h.Ranges))
 }
 
+// First is an address that stands for the host; not valid if it has none.
+func (h *Host) First() netip.Addr {
+	switch {
+	case len(h.Addresses) > 0:
+		return h.Addresses[0]
+	case len(h.Ranges) > 0:
+		return h.Ranges[0].From
+	}
+	return netip.Addr{}
+}
+
 // Some is addresses that stand for the host: its own, and the first of each range.
 func (h *Host) Some() []netip.Addr {
+	if len(h.Ranges) == 0 {
+		return h.Addresses
+	}
 	out := slices.Clone(h.Addresses)
 	for _, r := range h.Ranges {
 		out = append(out, r.From)

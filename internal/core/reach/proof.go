@@ -236,7 +236,7 @@ func (j judge) placeNames(a netset.Addrs) string {
 	}
 	for i := range j.m.Plan.Hosts {
 		h := &j.m.Plan.Hosts[i]
-		if len(a) == 0 || len(h.Space()) == 0 || !a.Contains(h.Space()[0].From) {
+		if len(a) == 0 || !h.First().IsValid() || !a.Contains(h.First()) {
 			continue
 		}
 		take(h.Space(), h.Name)
