@@ -2,10 +2,14 @@ package cli
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
+	"io"
+	"os"
 	"strings"
 
 	"github.com/urfave/cli/v3"
+	"go.yaml.in/yaml/v3"
 
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/core/plan"
@@ -54,10 +58,10 @@ func (p *printer) change(ctx context.Context, cl *client.Client, name, text stri
 
 func (p *printer) planEdit(op string) func(context.Context, *cli.Command, *client.Client) error {
 	return func(ctx context.Context, c *cli.Command, cl *client.Client) error {
-		want := map[string]int{"set": 2, "add": 2, "remove": 1}[op]
+		want := map[string]int{"set": 2, "add": 2, "remove": 1, "rename": 2}[op]
 		if c.Args().Len() != want {
 			return Failing(ExitUsage, "yl plan %s %s: such as %s", op, c.ArgsUsage, map[string]string{
-				"set": "pools/staff/prefixes '[10.99.0.0/24]'", "add": "rules '{name: new, action: permit, to: [office], services: [ping]}'", "remove": "rules/new"}[op])
+				"set": "pools/staff/prefixes '[10.99.0.0/24]'", "add": "rules '{name: new, action: permit, to: [office], services: [ping]}'", "remove": "rules/new", "rename": "hosts/records archive-records"}[op])
 		}
 		text, err := begun(ctx, cl, c.String("draft"))
 		if err != nil {
@@ -94,7 +98,7 @@ func (p *printer) planMend(ctx context.Context, c *cli.Command, cl *client.Clien
 
 // planList lists the objects of one kind with all that is set in them.
 func (p *printer) planList(ctx context.Context, c *cli.Command, cl *client.Client) error {
-	kind := c.Args().First()
+	kind, one, single := strings.Cut(c.Args().First(), "/")
 	text, err := begun(ctx, cl, c.String("draft"))
 	if err != nil {
 		return err
@@ -112,6 +116,9 @@ func (p *printer) planList(ctx context.Context, c *cli.Command, cl *client.Clien
 	shown := []any{}
 	for i := range list.Len() {
 		o := list.Index(i)
+		if single && o.FieldByName("Name").String() != one {
+			continue
+		}
 		row := []string{o.FieldByName("Name").String(), strings.TrimPrefix(plan.Words(o), fmt.Sprintf("name %s, ", o.FieldByName("Name")))}
 		if matches(c.String("filter"), row...) {
 			rows, shown = append(rows, row), append(shown, o.Interface())
@@ -120,6 +127,82 @@ func (p *printer) planList(ctx context.Context, c *cli.Command, cl *client.Clien
 	if printed, err := p.value(shown); printed {
 		return err
 	}
+	if single && len(shown) == 0 {
+		return Failing(ExitNot, "there is no %s in %s", one, kind)
+	}
 	p.table([]string{strings.TrimSuffix(kind, "s"), "settings"}, rows)
+	return nil
+}
+
+// planPut makes objects of one kind what is given.
+func (p *printer) planPut(ctx context.Context, c *cli.Command, cl *client.Client) error {
+	kind := c.Args().First()
+	if kind == "" || c.Args().Len() > 2 {
+		return Failing(ExitUsage, "yl plan put %s: such as hosts '{\"name\": \"office\", \"addresses\": [\"10.20.0.20\"]}'", c.ArgsUsage)
+	}
+	given := c.Args().Get(1)
+	if given == "" || given == "-" {
+		b, err := io.ReadAll(io.LimitReader(os.Stdin, plan.MaxSize))
+		if err != nil {
+			return err
+		}
+		given = string(b)
+	}
+	var objects []map[string]any
+	if err := yaml.Unmarshal([]byte(given), &objects); err != nil {
+		var one map[string]any
+		if err := yaml.Unmarshal([]byte(given), &one); err != nil {
+			return Failing(ExitUsage, "that is neither an object nor a list of objects: %w", err)
+		}
+		objects = append(objects, one)
+	}
+	edits := make([]plan.Edit, 0, len(objects))
+	for i, o := range objects {
+		name, ok := o["name"].(string)
+		value, err := json.Marshal(o)
+		if !ok || err != nil {
+			return Failing(ExitUsage, "object %d has no name", i+1)
+		}
+		edits = append(edits, plan.Edit{Op: "put", Path: kind + "/" + name, Value: string(value)})
+	}
+	text, err := begun(ctx, cl, c.String("draft"))
+	if err != nil {
+		return err
+	}
+	return p.change(ctx, cl, c.String("draft"), text, edits)
+}
+
+func (p *printer) planMove(ctx context.Context, c *cli.Command, cl *client.Client) error {
+	if n := c.Args().Len(); n < 1 || n > 2 {
+		return Failing(ExitUsage, "yl plan move %s: such as passages/contractor wardens", c.ArgsUsage)
+	}
+	text, err := begun(ctx, cl, c.String("draft"))
+	if err != nil {
+		return err
+	}
+	return p.change(ctx, cl, c.String("draft"), text, []plan.Edit{{Op: "move", Path: c.Args().Get(0), Value: c.Args().Get(1)}})
+}
+
+func (p *printer) planUses(ctx context.Context, c *cli.Command, cl *client.Client) error {
+	object, err := argument(c, "object, such as hosts/records")
+	if err != nil {
+		return err
+	}
+	text, err := begun(ctx, cl, c.String("draft"))
+	if err != nil {
+		return err
+	}
+	var uses []string
+	if err := cl.Do(ctx, "POST", "/uses", map[string]string{"text": text, "object": object}, &uses); err != nil {
+		return err
+	}
+	if printed, err := p.value(uses); printed {
+		return err
+	}
+	var rows [][]string
+	for _, u := range uses {
+		rows = append(rows, []string{u})
+	}
+	p.table([]string{"named by"}, rows)
 	return nil
 }

@@ -4,7 +4,6 @@ import (
 	"context"
 	"os"
 	"strings"
-	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -179,37 +178,4 @@ func signOut(p *printer) *cli.Command {
 		}
 		return p.done("signed out")
 	})}
-}
-
-func certificates(p *printer) *cli.Command {
-	return &cli.Command{Name: "certificate", Usage: "list and make certificates of gateways", Commands: []*cli.Command{
-		{Name: "list", Usage: "list certificates", Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
-			cs, err := client.Get[[]service.Certificate](ctx, cl, "/certificates")
-			if err != nil {
-				return err
-			}
-			if printed, err := p.value(cs); printed {
-				return err
-			}
-			var rows [][]string
-			for _, x := range cs {
-				rows = append(rows, []string{x.Name, strings.Join(x.Holds, ", "), x.Expires.Local().Format(time.DateOnly)})
-			}
-			p.table([]string{"certificate", "holds", "expires"}, rows)
-			return nil
-		})},
-		{Name: "make", Usage: "make a certificate by the service's own authority", ArgsUsage: "NAME", Flags: []cli.Flag{
-			&cli.StringSliceFlag{Name: "for", Usage: "a name or address that people dial", Required: true}},
-			Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
-				name, err := argument(c, "certificate")
-				if err != nil {
-					return err
-				}
-				var made service.Certificate
-				if err := cl.Do(ctx, "POST", "/certificates/"+name, map[string]any{"for": c.StringSlice("for")}, &made); err != nil {
-					return err
-				}
-				return p.done("certificate %s holds %s until %s; it is used from the next commit on", name, strings.Join(made.Holds, ", "), made.Expires.Format(time.DateOnly))
-			})},
-	}}
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -30,10 +31,15 @@ func planCommands(p *printer) *cli.Command {
 			&cli.StringFlag{Name: "draft", Usage: "a draft in place of a revision"},
 		}, Action: call(p.planShow)},
 		{Name: "load", Usage: "read a plan from a file (- for standard input) into a draft, and check it", ArgsUsage: "FILE", Flags: []cli.Flag{draftFlag()}, Action: call(p.planLoad)},
-		{Name: "list", Usage: "list the objects of one kind, such as rules or pools", ArgsUsage: "KIND", Flags: []cli.Flag{draftFlag(), filterFlag()}, Action: call(p.planList)},
+		{Name: "list", Usage: "list the objects of one kind, such as rules or pools, or show one", ArgsUsage: "KIND or KIND/NAME", Flags: []cli.Flag{draftFlag(), filterFlag()}, Action: call(p.planList)},
 		{Name: "set", Usage: "give a field of a draft a value", ArgsUsage: "SETTING VALUE", Flags: []cli.Flag{draftFlag()}, Action: call(p.planEdit("set"))},
 		{Name: "add", Usage: "put an object or item at the end of a list of a draft", ArgsUsage: "LIST VALUE", Flags: []cli.Flag{draftFlag()}, Action: call(p.planEdit("add"))},
 		{Name: "remove", Usage: "take an object, item or field out of a draft", ArgsUsage: "SETTING", Flags: []cli.Flag{draftFlag()}, Action: call(p.planEdit("remove"))},
+		{Name: "put", Usage: "make objects what is given, as --json lists them; what does not differ stays as it is written", ArgsUsage: "KIND [OBJECT]", Description: "OBJECT is JSON or YAML on one line; without it, an object or a list of them is read from standard input.",
+			Flags: []cli.Flag{draftFlag()}, Action: call(p.planPut)},
+		{Name: "rename", Usage: "give an object another name, wherever it is named", ArgsUsage: "KIND/NAME NEW", Flags: []cli.Flag{draftFlag()}, Action: call(p.planEdit("rename"))},
+		{Name: "move", Usage: "put an object before another one of its list, or at the end", ArgsUsage: "KIND/NAME [BEFORE]", Flags: []cli.Flag{draftFlag()}, Action: call(p.planMove)},
+		{Name: "uses", Usage: "what names an object", ArgsUsage: "KIND/NAME", Flags: []cli.Flag{draftFlag()}, Action: call(p.planUses)},
 		{Name: "mend", Usage: "apply the fix of a finding on a draft", ArgsUsage: "CODE@SETTING", Flags: []cli.Flag{draftFlag()}, Action: call(p.planMend)},
 		{Name: "drafts", Usage: "list the drafts", Action: call(p.planDrafts)},
 		{Name: "discard", Usage: "forget a draft", Flags: []cli.Flag{draftFlag()}, Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
@@ -49,10 +55,12 @@ func planCommands(p *printer) *cli.Command {
 			&cli.StringFlag{Name: "draft", Usage: "compare with this draft"},
 		}, Action: call(p.planDifference)},
 		{Name: "review", Usage: "findings on a draft, and what a commit would do", Flags: []cli.Flag{draftFlag()}, Action: call(p.planReview)},
-		{Name: "rebase", Usage: "bring a draft onto the newest revision", Flags: []cli.Flag{draftFlag()}, Action: call(p.planRebase)},
+		{Name: "rebase", Usage: "bring a draft onto the newest revision", Flags: []cli.Flag{draftFlag(),
+			&cli.StringSliceFlag{Name: "take", Usage: "whose lines stand where both changed the same: ours (the draft's) or theirs; once for each conflict in turn"}}, Action: call(p.planRebase)},
 		{Name: "commit", Usage: "make a draft the newest revision, which runs at once", Flags: []cli.Flag{draftFlag(),
 			&cli.StringFlag{Name: "message", Aliases: []string{"m"}, Usage: "why", Required: true},
-			&cli.StringSliceFlag{Name: "accept", Usage: "accept a warning, as code@path, or all"},
+			&cli.StringSliceFlag{Name: "accept", Usage: "accept a warning, as code@path; all of them, by: all"},
+			&cli.StringFlag{Name: "because", Usage: "why the warnings are accepted; it stays with the revision"},
 			&cli.DurationFlag{Name: "for", Usage: "go back by itself after this time, such as 5m, unless yl plan keep follows"},
 		}, Action: call(p.planCommit)},
 		{Name: "keep", Usage: "keep the revision that is on trial", Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
@@ -340,7 +348,7 @@ func (p *printer) planRebase(ctx context.Context, c *cli.Command, cl *client.Cli
 			Base, Ours, Theirs string
 		} `json:"conflicts"`
 	}
-	if err := cl.Do(ctx, "POST", "/drafts/"+c.String("draft")+"/rebase", nil, &out); err != nil {
+	if err := cl.Do(ctx, "POST", "/drafts/"+c.String("draft")+"/rebase", map[string]any{"take": append([]string{}, c.StringSlice("take")...)}, &out); err != nil {
 		return err
 	}
 	if printed, err := p.value(out); printed {
@@ -353,7 +361,7 @@ func (p *printer) planRebase(ctx context.Context, c *cli.Command, cl *client.Cli
 		p.indented(4, "committed: %s", k.Theirs)
 	}
 	if len(out.Conflicts) > 0 {
-		return Failing(ExitNot, "not rebased: change these lines in the draft to what should stand, or begin again from the newest revision (yl plan show)")
+		return Failing(ExitNot, "not rebased: say whose lines stand, in turn: yl plan rebase --draft %s%s", c.String("draft"), strings.Repeat(" --take ours|theirs", len(out.Conflicts)))
 	}
 	p.say("draft %s is based on revision %d", out.Draft.Name, out.Draft.Base)
 	return nil
@@ -369,7 +377,11 @@ func (p *printer) planCommit(ctx context.Context, c *cli.Command, cl *client.Cli
 	if c.IsSet("for") && seconds < 1 {
 		return Failing(ExitUsage, "--for takes a time of a second or more, such as 5m")
 	}
-	in := map[string]any{"message": c.String("message"), "accept": append([]string{}, c.StringSlice("accept")...), "for": seconds}
+	accept, err := accepted(ctx, c, cl)
+	if err != nil {
+		return err
+	}
+	in := map[string]any{"message": c.String("message"), "accept": accept, "for": seconds}
 	if err := cl.Do(ctx, "POST", "/drafts/"+c.String("draft")+"/commit", in, &out); err != nil {
 		return err
 	}
@@ -387,6 +399,33 @@ func (p *printer) planCommit(ctx context.Context, c *cli.Command, cl *client.Cli
 	return nil
 }
 
+// accepted is the warnings that are accepted, each by its name and with the reason.
+func accepted(ctx context.Context, c *cli.Command, cl *client.Client) ([]service.Acceptance, error) {
+	out, names := []service.Acceptance{}, c.StringSlice("accept")
+	if len(names) == 0 {
+		return out, nil
+	}
+	if strings.TrimSpace(c.String("because")) == "" {
+		return nil, Failing(ExitUsage, "say why the warnings are accepted: --because 'the reason'; it stays with the revision")
+	}
+	if slices.Contains(names, "all") {
+		review, err := client.Get[service.Review](ctx, cl, "/drafts/"+c.String("draft")+"/review")
+		if err != nil {
+			return nil, err
+		}
+		names = nil
+		for _, f := range review.Findings {
+			if f.Severity == check.Warn {
+				names = append(names, f.ID())
+			}
+		}
+	}
+	for _, n := range names {
+		out = append(out, service.Acceptance{Finding: n, Reason: c.String("because")})
+	}
+	return out, nil
+}
+
 func (p *printer) planHistory(ctx context.Context, c *cli.Command, cl *client.Client) error {
 	rs, err := client.Get[[]service.Revision](ctx, cl, "/revisions")
 	if err != nil {
@@ -397,13 +436,24 @@ func (p *printer) planHistory(ctx context.Context, c *cli.Command, cl *client.Cl
 	}
 	var rows [][]string
 	for _, r := range rs {
-		row := []string{strconv.Itoa(r.Number), local(r.At), r.Author, r.Message, strings.Join(r.Accepted, ", ")}
+		row := []string{strconv.Itoa(r.Number), local(r.At), r.Author, r.Message, acceptances(r.Accepted)}
 		if matches(c.String("filter"), row...) {
 			rows = append(rows, row)
 		}
 	}
 	p.table([]string{"revision", "committed", "by", "message", "accepted"}, rows)
 	return nil
+}
+
+func acceptances(as []service.Acceptance) string {
+	out := make([]string, len(as))
+	for i, a := range as {
+		out[i] = a.Finding
+		if a.Reason != "" {
+			out[i] += ": " + a.Reason
+		}
+	}
+	return strings.Join(out, "; ")
 }
 
 func (p *printer) planRestore(ctx context.Context, c *cli.Command, cl *client.Client) error {

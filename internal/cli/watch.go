@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -130,4 +131,37 @@ func status(p *printer) *cli.Command {
 		}
 		return nil
 	})}
+}
+
+func pools(p *printer) *cli.Command {
+	return &cli.Command{Name: "pools", Usage: "what each pool has leased, what is kept for whom, and what is free", Flags: []cli.Flag{filterFlag()},
+		Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
+			all, err := client.Get[[]gateway.Pool](ctx, cl, "/pools?filter="+url.QueryEscape(c.String("filter")))
+			if err != nil {
+				return err
+			}
+			if printed, err := p.value(all); printed {
+				return err
+			}
+			var rows, leases [][]string
+			for _, x := range all {
+				rows = append(rows, []string{x.Name, strconv.Itoa(x.Total), strconv.Itoa(x.Leased), strconv.Itoa(x.Kept), strconv.Itoa(x.Free)})
+				for _, l := range x.Leases {
+					state := "leased"
+					switch {
+					case l.Kept && l.Out:
+						state = "leased, kept for them"
+					case l.Kept:
+						state = "kept for them"
+					}
+					leases = append(leases, []string{l.Address.String(), x.Name, l.Holder, state})
+				}
+			}
+			p.table([]string{"pool", "addresses", "leased", "kept", "free"}, rows)
+			if len(leases) > 0 {
+				p.say("")
+				p.table([]string{"address", "pool", "user", "state"}, leases)
+			}
+			return nil
+		})}
 }

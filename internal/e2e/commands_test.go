@@ -176,7 +176,7 @@ func TestStartFromNothing(t *testing.T) {
 	password := "eight terns on the jetty"
 	_, exit, err = x.run("users", "add", "ada", "--group", "staff", "--password-file", write(t, password))
 	require.Zero(t, exit, "%v", err)
-	text, exit, err = x.run(strings.Fields("plan commit -m first --accept all")...)
+	text, exit, err = x.run(strings.Fields("plan commit -m first --accept all --because beginning")...)
 	require.Zero(t, exit, "%v %s", err, text)
 	text, exit, err = x.run("probe", "--user", "ada", "--password-file", write(t, password))
 	require.NoError(t, err, text)

@@ -158,6 +158,15 @@ func TestReplayAndFalseSource(t *testing.T) {
 	}, 3*time.Second, 30*time.Millisecond)
 }
 
+// accept accepts warnings by their names.
+func accept(names ...string) []service.Acceptance {
+	out := []service.Acceptance{}
+	for _, n := range names {
+		out = append(out, service.Acceptance{Finding: n, Reason: "the office comes next month"})
+	}
+	return out
+}
+
 // Drafts and commits: stale changes are refused, a refused commit changes nothing, other drafts are rebased, a restored
 // revision runs again, and live sessions end only where their device must be told anew.
 func TestDraftsAndCommits(t *testing.T) {
@@ -202,7 +211,7 @@ func TestDraftsAndCommits(t *testing.T) {
 	stays, ends := connect(t, d, "rory.researcher"), connect(t, d, "vera.volunteer")
 	save("mine", strings.Replace(text, "name: Tern Island Observatory", "name: Tern Island Bird Observatory", 1), 1)
 	save("theirs", strings.Replace(text, "routes: {split: [names, nestcams]}", "routes: {split: [names, nestcams, office]}\n    # for later", 1), 0)
-	_, words = refused(t, c, "POST", "/drafts/theirs/commit", map[string]any{"message": "x", "accept": []string{}})
+	_, words = refused(t, c, "POST", "/drafts/theirs/commit", map[string]any{"message": "x", "accept": []any{}})
 	require.Contains(t, words, "routed-for-nothing")
 	review, err := client.Get[service.Review](ctx, c, "/drafts/theirs/review")
 	require.NoError(t, err)
@@ -211,7 +220,7 @@ func TestDraftsAndCommits(t *testing.T) {
 		Revision int      `json:"revision"`
 		Ended    []string `json:"ended"`
 	}
-	require.NoError(t, c.Do(ctx, "POST", "/drafts/theirs/commit", map[string]any{"message": "office for later", "accept": []string{"all"}}, &done))
+	require.NoError(t, c.Do(ctx, "POST", "/drafts/theirs/commit", map[string]any{"message": "office for later", "accept": accept("routed-for-nothing@passages/volunteers/routes/split/2")}, &done))
 	require.Equal(t, 2, done.Revision)
 	require.Equal(t, []string{"vera.volunteer"}, done.Ended)
 	require.Eventually(t, func() bool { return ends.Ended() != nil }, 3*time.Second, 20*time.Millisecond)
@@ -219,6 +228,8 @@ func TestDraftsAndCommits(t *testing.T) {
 	rev, err := client.Get[service.Revision](ctx, c, "/revisions/2")
 	require.NoError(t, err)
 	require.Len(t, rev.Accepted, 1)
+	require.Equal(t, "the office comes next month", rev.Accepted[0].Reason)
+	require.Contains(t, rev.Accepted[0].Problem, "no rule permits anything there")
 
 	// The other draft was rebased: both changes are in it.
 	mine, err := client.Get[service.Draft](ctx, c, "/drafts/mine")
@@ -230,8 +241,8 @@ func TestDraftsAndCommits(t *testing.T) {
 
 	// Two drafts that change the same line: the second is shown the conflict, and cannot be committed meanwhile.
 	save("left", strings.Replace(mine.Text, "Bird Observatory", "Tern Observatory", 1), 0)
-	require.NoError(t, c.Do(ctx, "POST", "/drafts/left/commit", map[string]any{"message": "name", "accept": []string{"all"}}, nil))
-	status, words = refused(t, c, "POST", "/drafts/mine/commit", map[string]any{"message": "name", "accept": []string{"all"}})
+	require.NoError(t, c.Do(ctx, "POST", "/drafts/left/commit", map[string]any{"message": "name", "accept": accept("routed-for-nothing@passages/volunteers/routes/split/2")}, nil))
+	status, words = refused(t, c, "POST", "/drafts/mine/commit", map[string]any{"message": "name", "accept": accept("routed-for-nothing@passages/volunteers/routes/split/2")})
 	require.Equal(t, 409, status)
 	require.Contains(t, words, "rebase")
 	var rebased struct {

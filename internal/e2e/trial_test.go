@@ -22,7 +22,7 @@ func TestTrialOfARevision(t *testing.T) {
 	t.Cleanup(d.Stop)
 	commit := func(c *client.Client, name, text string, seconds int) error {
 		require.NoError(t, c.Do(t.Context(), "PUT", "/drafts/"+name, map[string]any{"text": text, "version": 0}, nil))
-		return c.Do(t.Context(), "POST", "/drafts/"+name+"/commit", map[string]any{"message": name, "for": seconds, "accept": []string{"all"}}, nil)
+		return c.Do(t.Context(), "POST", "/drafts/"+name+"/commit", map[string]any{"message": name, "for": seconds}, nil)
 	}
 	text := d.Scenario.Plan
 	shut := strings.Replace(text, "services: [web, files, ping]}", "services: [web, files]}", 1)

@@ -22,12 +22,19 @@ import (
 
 // Revision is a committed plan.
 type Revision struct {
-	Number   int       `json:"number"`
-	Author   string    `json:"author"`
-	Message  string    `json:"message"`
-	At       time.Time `json:"at"`
-	Accepted []string  `json:"accepted" nullable:"false" doc:"Warnings that were accepted."`
-	Text     string    `json:"text,omitempty" doc:"The document."`
+	Number   int          `json:"number"`
+	Author   string       `json:"author"`
+	Message  string       `json:"message"`
+	At       time.Time    `json:"at"`
+	Accepted []Acceptance `json:"accepted" nullable:"false" doc:"Warnings that were accepted, each with its reason."`
+	Text     string       `json:"text,omitempty" doc:"The document."`
+}
+
+// Acceptance is a warning that somebody accepted.
+type Acceptance struct {
+	Finding string `json:"finding" doc:"The warning, as code@path."`
+	Reason  string `json:"reason" minLength:"3" maxLength:"300" doc:"Why it is accepted; it stays with the revision."`
+	Problem string `json:"problem,omitempty" doc:"What was found, in words; written by the service."`
 }
 
 // Draft is a plan being edited.
@@ -131,8 +138,15 @@ func known(err error, kind, name string) error {
 }
 
 func revision(r store.Revision) Revision {
-	out := Revision{Number: r.Number, Author: r.Author, Message: r.Message, At: r.At, Text: r.Text, Accepted: []string{}}
-	_ = json.Unmarshal([]byte(r.Accepted), &out.Accepted)
+	out := Revision{Number: r.Number, Author: r.Author, Message: r.Message, At: r.At, Text: r.Text, Accepted: []Acceptance{}}
+	if json.Unmarshal([]byte(r.Accepted), &out.Accepted) != nil { // older revisions have the names alone
+		var names []string
+		_ = json.Unmarshal([]byte(r.Accepted), &names)
+		out.Accepted = []Acceptance{}
+		for _, n := range names {
+			out.Accepted = append(out.Accepted, Acceptance{Finding: n})
+		}
+	}
 	return out
 }
 
@@ -308,17 +322,31 @@ type rebased struct {
 	Conflicts []plan.Conflict `json:"conflicts" nullable:"false" doc:"Where both changed the same lines: the draft's own stand."`
 }
 
-func (s *Service) rebaseDraft(ctx context.Context, in *Named) (*body[rebased], error) {
+func (s *Service) rebaseDraft(ctx context.Context, in *struct {
+	Named
+	Body *struct {
+		Take []string `json:"take,omitempty" nullable:"false" maxItems:"1000" doc:"Whose lines are to stand, for each conflict in turn: ours (the draft's) or theirs (what was committed)."`
+	}
+}) (*body[rebased], error) {
 	d, err := s.Store.Draft(ctx, in.Name)
 	if err != nil {
 		return nil, known(err, "draft", in.Name)
 	}
-	out, err := s.rebase(ctx, d)
+	var take []string
+	if in.Body != nil {
+		take = in.Body.Take
+	}
+	for _, side := range take {
+		if side != "ours" && side != "theirs" {
+			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("take: %q is neither ours nor theirs", side))
+		}
+	}
+	out, err := s.rebase(ctx, d, take...)
 	return answer(out), err
 }
 
-// rebase merges a draft with the newest revision. With conflicts nothing is written.
-func (s *Service) rebase(ctx context.Context, d store.Draft) (rebased, error) {
+// rebase merges a draft with the newest revision. With conflicts that take does not settle nothing is written.
+func (s *Service) rebase(ctx context.Context, d store.Draft, take ...string) (rebased, error) {
 	newest, err := s.Store.Newest(ctx)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return rebased{}, err
@@ -330,7 +358,7 @@ func (s *Service) rebase(ctx context.Context, d store.Draft) (rebased, error) {
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return rebased{}, err
 	}
-	text, conflicts := plan.Merge(base.Text, d.Text, newest.Text)
+	text, conflicts := plan.Merge(base.Text, d.Text, newest.Text, take...)
 	if len(conflicts) > 0 {
 		return rebased{draft(d, newest.Number), conflicts}, nil
 	}
@@ -419,10 +447,10 @@ func (s *Service) review(ctx context.Context, text string) (Review, error) {
 }
 
 type commitRequest struct {
-	Message string   `json:"message" maxLength:"500"`
-	Version int      `json:"version,omitempty" minimum:"0" doc:"The draft's version that was reviewed; 0: whatever it is now."`
-	For     int      `json:"for,omitempty" minimum:"0" maximum:"604800" doc:"Seconds after which it goes back by itself unless it is kept; 0: it stays."`
-	Accept  []string `json:"accept,omitempty" nullable:"false" doc:"Warnings that are accepted, each as code@path, or all."`
+	Message string       `json:"message" maxLength:"500"`
+	Version int          `json:"version,omitempty" minimum:"0" doc:"The draft's version that was reviewed; 0: whatever it is now."`
+	For     int          `json:"for,omitempty" minimum:"0" maximum:"604800" doc:"Seconds after which it goes back by itself unless it is kept; 0: it stays."`
+	Accept  []Acceptance `json:"accept,omitempty" nullable:"false" doc:"Warnings that are accepted, each with a reason."`
 }
 
 type committed struct {
@@ -462,7 +490,7 @@ func (s *Service) commitDraft(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	accepted, _ := json.Marshal(acceptedOf(review.Checked))
+	accepted, _ := json.Marshal(acceptedOf(review.Checked, in.Body.Accept))
 	rec := store.Revision{Number: newest.Number + 1, Text: d.Text, Author: administrator(ctx), Message: in.Body.Message, Accepted: string(accepted), At: time.Now().UTC()}
 	trial, err := s.trialOf(ctx, in.Body.For, newest.Number)
 	if err != nil {
@@ -497,7 +525,7 @@ func (s *Service) rebaseOthers(ctx context.Context) {
 	}
 }
 
-func refusal(c Checked, accept []string) error {
+func refusal(c Checked, accept []Acceptance) error {
 	if len(c.Faults) > 0 {
 		return huma.Error422UnprocessableEntity("this is no plan yet: " + c.Faults.Error())
 	}
@@ -506,7 +534,7 @@ func refusal(c Checked, accept []string) error {
 		switch {
 		case f.Severity == check.Stop:
 			stops = append(stops, fmt.Sprintf("line %d, %s: %s (mend: %s)", f.Line, f.Path, f.Problem, f.Fix))
-		case f.Severity == check.Warn && !slices.Contains(accept, f.ID()) && !slices.Contains(accept, "all"):
+		case f.Severity == check.Warn && reasonFor(accept, f) == "":
 			open = append(open, f.ID())
 		}
 	}
@@ -514,16 +542,26 @@ func refusal(c Checked, accept []string) error {
 	case len(stops) > 0:
 		return huma.Error422UnprocessableEntity("refused, nothing was changed:\n" + strings.Join(stops, "\n"))
 	case len(open) > 0:
-		return huma.Error422UnprocessableEntity("refused, nothing was changed: accept each warning, or mend it: " + strings.Join(open, ", "))
+		return huma.Error422UnprocessableEntity("refused, nothing was changed: accept each warning with a reason, or mend it: " + strings.Join(open, ", "))
 	}
 	return nil
 }
 
-func acceptedOf(c Checked) []string {
-	out := []string{}
+// reasonFor is why a warning is accepted; empty if it is not.
+func reasonFor(accept []Acceptance, f check.Finding) string {
+	for _, a := range accept {
+		if a.Finding == f.ID() {
+			return strings.TrimSpace(a.Reason)
+		}
+	}
+	return ""
+}
+
+func acceptedOf(c Checked, accept []Acceptance) []Acceptance {
+	out := []Acceptance{}
 	for _, f := range c.Findings {
 		if f.Severity == check.Warn {
-			out = append(out, f.ID())
+			out = append(out, Acceptance{f.ID(), reasonFor(accept, f), f.Problem})
 		}
 	}
 	return out

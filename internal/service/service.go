@@ -30,6 +30,7 @@ type Runner interface {
 	// Apply makes a plan what runs, at once, and gives the users whose sessions it had to end.
 	Apply(gateway.Settings) (ended []string, err error)
 	Sessions() []gateway.Session
+	Pools() []gateway.Pool
 	Status() gateway.Status
 	End(id uint64, reason string) error
 }
@@ -103,6 +104,7 @@ func (s *Service) OpenAPI() ([]byte, error) { return s.api.OpenAPI().YAML() }
 func (s *Service) routes() {
 	s.authRoutes()
 	s.planRoutes()
+	s.objectRoutes()
 	s.peopleRoutes()
 	s.proofRoutes()
 	s.watchRoutes()

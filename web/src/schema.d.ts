@@ -280,6 +280,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/forms": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the objects of a plan are made of, for drawing forms */
+        get: operations["forms"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/groups": {
         parameters: {
             query?: never;
@@ -348,6 +365,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/pools": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the running plan's pools have leased, what is kept, and what is free */
+        get: operations["list-pools"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/probes": {
         parameters: {
             query?: never;
@@ -394,6 +428,23 @@ export interface paths {
         get: operations["prove"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/read": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read a document into its objects without keeping it */
+        post: operations["read"];
         delete?: never;
         options?: never;
         head?: never;
@@ -694,6 +745,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/uses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What names an object of a document */
+        post: operations["uses"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/vantages": {
         parameters: {
             query?: never;
@@ -715,6 +783,14 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Acceptance: {
+            /** @description The warning, as code@path. */
+            finding: string;
+            /** @description What was found, in words; written by the service. */
+            problem?: string;
+            /** @description Why it is accepted; it stays with the revision. */
+            reason: string;
+        };
         BeginAnswers: {
             /** @description The public name or address that people dial. */
             dial: string;
@@ -821,8 +897,8 @@ export interface components {
             warnings: number;
         };
         CommitRequest: {
-            /** @description Warnings that are accepted, each as code@path, or all. */
-            accept?: string[];
+            /** @description Warnings that are accepted, each with a reason. */
+            accept?: components["schemas"]["Acceptance"][];
             /**
              * Format: int64
              * @description Seconds after which it goes back by itself unless it is kept; 0: it stays.
@@ -968,6 +1044,24 @@ export interface components {
             wanted?: string;
             words: string;
         };
+        GatewayPool: {
+            /** Format: int64 */
+            free: number;
+            /**
+             * Format: int64
+             * @description Reserved and not leased.
+             */
+            kept: number;
+            /** Format: int64 */
+            leased: number;
+            leases: components["schemas"]["PoolLease"][];
+            name: string;
+            /**
+             * Format: int64
+             * @description Addresses that it leases, of the family that has fewer; 1000000 and more are not counted further.
+             */
+            total: number;
+        };
         GatewaySession: {
             /** @description Leased to the person. */
             addresses: string[];
@@ -1079,6 +1173,20 @@ export interface components {
             /** @description May not log in. */
             off?: boolean;
         };
+        PlanAlgorithms: {
+            /** @description With integrity of their own (RFC 4106, RFC 5282, RFC 7634). */
+            encryption: ("aes256gcm" | "aes128gcm" | "chacha20poly1305")[];
+            /** @description Groups of the key exchange (RFC 8031, RFC 5903). */
+            groups: ("x25519" | "p256" | "p384" | "p521")[];
+            /** @description HMAC with these hashes (RFC 4868). */
+            prf: ("sha256" | "sha384" | "sha512")[];
+        };
+        PlanAttachment: {
+            /** @description The gateway's addresses there. */
+            addresses: string[];
+            /** @description Name of the network. */
+            network: string;
+        };
         PlanChange: {
             after?: string;
             before?: string;
@@ -1097,16 +1205,61 @@ export interface components {
             ours: string;
             theirs: string;
         };
+        PlanDNS: {
+            /** @description Further domains whose names are asked of these servers, through the tunnel (RFC 8598). */
+            domains?: string[];
+            /** @description Domains that are tried for short names; they also go through the tunnel. */
+            search?: string[];
+            /** @description Name servers, in order. */
+            servers?: string[];
+        };
+        PlanDefaults: {
+            /** @description Words for people on the pages that they see. */
+            banner?: string;
+            /** @description Names; taken whole where a passage says nothing of names. */
+            dns?: components["schemas"]["PlanDNS"];
+            /** @description Limits; each is taken where a passage does not set it. */
+            limits?: components["schemas"]["PlanLimits"];
+            /** @description Pool. */
+            pool?: string;
+            /** @description Routes; taken whole where a passage says nothing of routes. */
+            routes?: components["schemas"]["PlanRoutes"];
+            /** @description Tunnels, in order of preference. */
+            tunnels?: string[];
+        };
         PlanEdit: {
             /**
-             * @description set gives a field a value, add puts an item at the end of a list, remove takes an object, item or field out.
+             * @description set gives a field a value, add puts an item at the end of a list, remove takes an object, item or field out, put makes an object what is given (or adds it) and leaves alone what does not differ, rename gives an object another name wherever it is named, move puts it before another one of its list.
              * @enum {string}
              */
-            op: "set" | "add" | "remove";
+            op: "set" | "add" | "remove" | "put" | "rename" | "move";
             /** @description The setting; for add, the list. */
             path: string;
-            /** @description What to set or add, as YAML on one line: a word, [a, b] or {name: x, …}. */
+            /** @description What to set, add or put, as YAML or JSON on one line: a word, [a, b] or {name: x, …}; for rename, the new name; for move, the object before which it is to stand, empty: at the end. */
             value?: string;
+        };
+        PlanExpectation: {
+            /** @description Reached by the hosts' DNS names through the name servers given. */
+            "by-name"?: boolean;
+            /** @description Everybody whom a passage admits. */
+            everyone?: boolean;
+            /** @description Everybody in these groups. */
+            groups?: string[];
+            /**
+             * @description reach, not-reach, or nothing-else: no more than the other expectations ask for.
+             * @enum {string}
+             */
+            must: "reach" | "not-reach" | "nothing-else";
+            /** @description Its name. */
+            name: string;
+            /** @description Keeps the expectation without holding the plan to it. */
+            off?: boolean;
+            /** @description Services, as in rules. */
+            services?: string[];
+            /** @description Destinations, as in rules. */
+            to?: string[];
+            /** @description These users. */
+            users?: string[];
         };
         PlanFault: {
             /** Format: int64 */
@@ -1117,6 +1270,385 @@ export interface components {
             /** @description The setting, such as rules/records-web/to/0. */
             path: string;
             problem: string;
+        };
+        PlanField: {
+            choices?: string[];
+            doc: string;
+            example?: string;
+            /** @description Of an object. */
+            fields?: components["schemas"]["PlanField"][];
+            list?: boolean;
+            /** @description It may hold addresses, prefixes or ranges as well. */
+            literal?: boolean;
+            name: string;
+            /** @description Lists whose objects it may name. */
+            refs?: string[];
+            required?: boolean;
+            /** @description What follows from it. */
+            then?: string;
+            /** @enum {string} */
+            type: "text" | "switch" | "number" | "address" | "prefix" | "range" | "duration" | "clock" | "object";
+            /** @description Words with a meaning of their own that it may hold. */
+            words?: string[];
+        };
+        PlanForm: {
+            doc: string;
+            fields: components["schemas"]["PlanField"][];
+            /** @description The list that the objects are in. */
+            kind: string;
+        };
+        PlanForward: {
+            /** @description Protocol and port, such as udp/500, or any for everything. */
+            service: string;
+            /**
+             * Format: ip
+             * @description The address it is handed to.
+             */
+            to: string;
+        };
+        PlanGateway: {
+            /** @description What passages take that do not say it themselves. */
+            defaults?: components["schemas"]["PlanDefaults"];
+            /** @description The public name or address that people dial; the certificate must hold it. */
+            dial: string;
+            /** @description The inside networks that it is attached to. */
+            inside?: components["schemas"]["PlanAttachment"][];
+            /** @description Whether it forwards what is not inside to the internet. */
+            internet?: boolean;
+            /** @description Its name. */
+            name: string;
+            /** @description Its side towards the internet. */
+            outside: components["schemas"]["PlanOutside"];
+            /** @description Its routes to inside networks behind other routers. */
+            routes?: components["schemas"]["PlanRoute"][];
+        };
+        PlanGroup: {
+            /** @description Its name. */
+            name: string;
+            /** @description What it is for. */
+            note?: string;
+        };
+        PlanHost: {
+            /** @description Its addresses. */
+            addresses?: string[];
+            /** @description The name that people use for it. */
+            dns?: string;
+            /** @description Its name. */
+            name: string;
+            /** @description For a row of machines: their addresses from first to last. */
+            ranges?: string[];
+        };
+        PlanHostGroup: {
+            /** @description Names of hosts, networks, zones or other groups; prefixes, addresses or ranges. */
+            members: string[];
+            /** @description Its name. */
+            name: string;
+        };
+        PlanHours: {
+            /** @description On these days; none: every day. */
+            days?: ("monday" | "tuesday" | "wednesday" | "thursday" | "friday" | "saturday" | "sunday")[];
+            /** @description From then on. */
+            from: string;
+            /** @description Their name. */
+            name: string;
+            /** @description Until then, not included; earlier than from: until that time of the next day; 24:00 for midnight. */
+            to: string;
+        };
+        PlanLifetimes: {
+            /** @description Of the associations for traffic, 5m to 168h; as long as the session lasts if not given. */
+            esp?: string;
+            /** @description Of the association that carries the session, 10m to 168h; as long as the session lasts if not given. */
+            ike?: string;
+        };
+        PlanLimits: {
+            /** @description When people may be connected; outside of them logins are refused and sessions end. */
+            hours?: string;
+            /** @description A session whose device has sent nothing for so long is ended, 1m to 168h. */
+            idle?: string;
+            /** @description How long a session may last at most, 5m to 720h. */
+            longest?: string;
+            /** @description At the limit of one person the oldest session ends, rather than the new one being refused. */
+            "newest-wins"?: boolean;
+            /**
+             * Format: int64
+             * @description How many sessions one person may have at once.
+             */
+            "per-person"?: number;
+            /**
+             * Format: int64
+             * @description How many sessions there may be at once.
+             */
+            sessions?: number;
+        };
+        PlanNameUpdate: {
+            /**
+             * @description The key's algorithm; hmac-sha256 if not given.
+             * @enum {string}
+             */
+            algorithm?: "hmac-sha256" | "hmac-sha384" | "hmac-sha512";
+            /** @description How often the address is looked at, 10s to 1h; 1m if not given. */
+            every?: string;
+            /** @description Name of the TSIG key at the server; its secret is kept beside the plan under the same name. */
+            key: string;
+            /** @description The zone's primary name server: address and port. */
+            server: string;
+            /** @description How long others may remember the address, 30s to 1h; 60s if not given. */
+            ttl?: string;
+            /** @description The zone that the name is in. */
+            zone: string;
+        };
+        PlanNetwork: {
+            /** @description What its DHCP server gives out; no pool may be carved from that. */
+            dhcp?: string[];
+            /** @description Its name. */
+            name: string;
+            /** @description Its prefixes, IPv4 or IPv6. */
+            prefixes: string[];
+            /** @description The gateway or router to which its hosts send what is not on their own link. */
+            router?: string;
+            /** @description The other site that it belongs to; not given: this one. */
+            site?: string;
+            /** @description The zone that it is in. */
+            zone?: string;
+        };
+        PlanOutside: {
+            /** @description Its own addresses there, IPv4 or IPv6; of addresses that change, today's. */
+            addresses: string[];
+            /** @description The public address changes now and then. */
+            changes?: boolean;
+            /** @description The router whose translation the gateway sits behind, if any. */
+            "in-front"?: components["schemas"]["PlanRouterInFront"];
+            /** @description Keeps the dialled name up to date in the DNS (RFC 2136, signed with TSIG, RFC 8945). */
+            update?: components["schemas"]["PlanNameUpdate"];
+        };
+        PlanPassage: {
+            /** @description Words for people on the pages that they see; IKEv2 itself has no place for them. */
+            banner?: string;
+            /** @description The names they are given. */
+            dns?: components["schemas"]["PlanDNS"];
+            /** @description Whom it admits. */
+            groups: string[];
+            /** @description How many, how long and when. */
+            limits?: components["schemas"]["PlanLimits"];
+            /** @description Its name. */
+            name: string;
+            /** @description Keeps the passage without admitting anybody. */
+            off?: boolean;
+            /** @description The devices that people use, by the systems' built-in clients; the tunnels are held against what these offer. */
+            platforms?: ("windows" | "apple" | "android" | "own-client")[];
+            /** @description Where their addresses come from. */
+            pool?: string;
+            /** @description What their devices send into the tunnel. */
+            routes?: components["schemas"]["PlanRoutes"];
+            /** @description By which tunnels, in order of preference. */
+            tunnels?: string[];
+        };
+        PlanPlan: {
+            /** @description Who must reach what, and who must not. */
+            expectations?: components["schemas"]["PlanExpectation"][];
+            /**
+             * Format: int64
+             * @description Version of this document: 1.
+             */
+            format: number;
+            /** @description The machines that remote people dial. */
+            gateways?: components["schemas"]["PlanGateway"][];
+            /** @description Groups of people. Who is in them is kept beside the plan. */
+            groups?: components["schemas"]["PlanGroup"][];
+            /** @description Named sets of hosts, networks and addresses. */
+            "host-groups"?: components["schemas"]["PlanHostGroup"][];
+            /** @description Inside machines worth a name. */
+            hosts?: components["schemas"]["PlanHost"][];
+            /** @description Named times of the week. */
+            hours?: components["schemas"]["PlanHours"][];
+            /** @description What the site is called. */
+            name: string;
+            /** @description Exemptions and translations of the gateway, first match decides. */
+            nat?: components["schemas"]["PlanTranslation"][];
+            /** @description The inside networks, and those of other sites behind them. */
+            networks?: components["schemas"]["PlanNetwork"][];
+            /** @description How each class of people comes in; the first that admits one of the person's groups takes them. */
+            passages?: components["schemas"]["PlanPassage"][];
+            /** @description Addresses that are leased to remote people. */
+            pools?: components["schemas"]["PlanPool"][];
+            /** @description Inside routers other than the gateway, as far as they decide the way there and back. */
+            routers?: components["schemas"]["PlanRouter"][];
+            /** @description What people may use. A refusal wins over a permission; nothing else is allowed. */
+            rules?: components["schemas"]["PlanRule"][];
+            /** @description Named sets of ports. */
+            services?: components["schemas"]["PlanService"][];
+            /** @description The site's time zone, by its IANA name, for hours; UTC if not given. */
+            "time-zone"?: string;
+            /** @description The ways in. */
+            tunnels?: components["schemas"]["PlanTunnel"][];
+            /** @description Named sets of inside networks that are treated alike. */
+            zones?: components["schemas"]["PlanZone"][];
+        };
+        PlanPool: {
+            /** @description The inside network that the pool is a part of, for which the gateway then answers there. */
+            "carved-from"?: string;
+            /** @description Parts that are not leased: prefixes, addresses or ranges. */
+            exclude?: string[];
+            /** @description Its name. */
+            name: string;
+            /** @description Public space that belongs to the site. */
+            owned?: boolean;
+            /** @description What is leased from; the first and last address of an IPv4 prefix are left out. */
+            prefixes?: string[];
+            /** @description What is leased from, from first to last address, both included. */
+            ranges?: string[];
+            /** @description Addresses that are kept for one user each. */
+            reserved?: components["schemas"]["PlanReservation"][];
+        };
+        PlanReservation: {
+            /**
+             * Format: ip
+             * @description The address; nobody else is given it.
+             */
+            address: string;
+            /** @description Whom it is kept for. */
+            user: string;
+        };
+        PlanRoute: {
+            /** @description Destination prefix; 0.0.0.0/0 or ::/0 for everything else. */
+            to: string;
+            /**
+             * Format: ip
+             * @description Next hop, an address on an attached network.
+             */
+            via: string;
+        };
+        PlanRouter: {
+            /** @description Its addresses; each puts it on the network that holds it. */
+            addresses: string[];
+            /** @description Its name. */
+            name: string;
+            /** @description Its routes, a default route among them. */
+            routes?: components["schemas"]["PlanRoute"][];
+        };
+        PlanRouterInFront: {
+            /**
+             * Format: ip
+             * @description Its public address.
+             */
+            address: string;
+            /** @description What it forwards to the gateway. */
+            forwards?: components["schemas"]["PlanForward"][];
+        };
+        PlanRoutes: {
+            /** @description Everything. */
+            full?: boolean;
+            /** @description Only these: names of networks, zones, hosts or groups of them, or prefixes. */
+            split?: string[];
+        };
+        PlanRule: {
+            /**
+             * @description permit or refuse.
+             * @enum {string}
+             */
+            action: "permit" | "refuse";
+            /** @description Whom it is about. None: everyone. */
+            groups?: string[];
+            /** @description When it applies; not given: always. */
+            hours?: string;
+            /** @description Writes each new flow it decides into the journal. */
+            log?: boolean;
+            /** @description Its name. */
+            name: string;
+            /** @description Keeps the rule without applying it. */
+            off?: boolean;
+            /** @description Names of services, or services as in ports. */
+            services: string[];
+            /** @description Destinations: names of networks, zones, hosts or groups of them, prefixes, ranges, internet, or any. */
+            to: string[];
+        };
+        PlanService: {
+            /** @description Other services that belong to it. */
+            includes?: string[];
+            /** @description Its name. */
+            name: string;
+            /** @description Such as tcp/443, udp/6000-6010, ping, icmp/echo, proto/47, any. */
+            ports?: string[];
+        };
+        PlanTranslation: {
+            /**
+             * @description exempt leaves the source alone; translate replaces it.
+             * @enum {string}
+             */
+            action: "exempt" | "translate";
+            /**
+             * Format: ip
+             * @description The address to translate to; the gateway's own on the way out if not given.
+             */
+            address?: string;
+            /** @description Sources: names of pools, prefixes or ranges. None: any. */
+            from?: string[];
+            /** @description The gateway that does it. */
+            gateway: string;
+            /** @description Its name. */
+            name: string;
+            /** @description Keeps the entry without using it. */
+            off?: boolean;
+            /** @description The way out: name of an attached network, or internet. None: any. */
+            out?: string;
+            /** @description Destinations: names of networks, zones, hosts or groups of them, prefixes, or internet. None: any. */
+            to?: string[];
+        };
+        PlanTunnel: {
+            /** @description Algorithms item by item, in place of suites: every combination is offered, the first of each list first. */
+            algorithms?: components["schemas"]["PlanAlgorithms"];
+            /** @description Name of the gateway's certificate, kept beside the plan. */
+            certificate: string;
+            /** @description The gateway that offers it. */
+            gateway: string;
+            /** @description The name by which devices ask for this tunnel, where a gateway has several; the gateway's dial if not given. The certificate must hold it. */
+            identity?: string;
+            /** @description Leaves the segment size that TCP agrees on alone. */
+            "keep-mss"?: boolean;
+            /** @description How often devices behind a translation keep it open, 5s to 5m; 20s if not given. The device does it. */
+            keepalive?: string;
+            /**
+             * @description ikev2 is carried out; masque, l2tp-ipsec, key-pair-udp and portal are refused until they are; pptp is refused for good.
+             * @enum {string}
+             */
+            kind: "ikev2" | "masque" | "l2tp-ipsec" | "key-pair-udp" | "portal" | "pptp";
+            /** @description How long keys may be used. The device renews; a session whose device does not is ended. */
+            lifetimes?: components["schemas"]["PlanLifetimes"];
+            /** @description After so long a silence the device is asked whether it is still there, 10s to 1h; 30s if not given. */
+            liveness?: string;
+            /**
+             * @description How people log in; eap-mschapv2 is carried out.
+             * @enum {string}
+             */
+            login: "eap-mschapv2" | "eap-tls" | "eap-ttls" | "pre-shared-key";
+            /**
+             * Format: int64
+             * @description Largest packet inside the tunnel, in octets, 1280 to 1420; 1400 if not given.
+             */
+            mtu?: number;
+            /** @description Its name. */
+            name: string;
+            /** @description Keeps the tunnel without offering it. */
+            off?: boolean;
+            /** @description Renewed associations for traffic must have a key exchange of their own. */
+            pfs?: boolean;
+            /** @description Algorithms as suites of encryption, PRF and group, in order of preference, such as aes256gcm-sha256-x25519. */
+            suites?: string[];
+        };
+        PlanZone: {
+            /** @description Its name. */
+            name: string;
+            /** @description What it is for. */
+            note?: string;
+        };
+        PoolLease: {
+            /** Format: ip */
+            address: string;
+            holder: string;
+            /** @description It is reserved for the holder. */
+            kept: boolean;
+            /** @description It is leased now. */
+            out: boolean;
         };
         ProbeGiven: {
             addresses: string[];
@@ -1310,6 +1842,29 @@ export interface components {
             /** @description Whether it must be reached. */
             want: boolean;
         };
+        ReadRequest: {
+            text: string;
+        };
+        Reading: {
+            /** @description What keeps it from being a plan; then there are no objects. */
+            faults: components["schemas"]["PlanFault"][];
+            /** @description The line of each object, by its path. */
+            lines: {
+                [key: string]: number;
+            };
+            /** @description The objects as they are written. */
+            plan: components["schemas"]["PlanPlan"];
+            /** @description The passages with what they take from their gateway's defaults. */
+            settled: components["schemas"]["PlanPassage"][];
+            /** @description Where each setting that a passage takes from elsewhere stands, by its path. */
+            taken: {
+                [key: string]: string;
+            };
+        };
+        "Rebase-draftRequest": {
+            /** @description Whose lines are to stand, for each conflict in turn: ours (the draft's) or theirs (what was committed). */
+            take?: string[];
+        };
         Rebased: {
             /** @description Where both changed the same lines: the draft's own stand. */
             conflicts: components["schemas"]["PlanConflict"][];
@@ -1333,8 +1888,8 @@ export interface components {
             warnings: number;
         };
         Revision: {
-            /** @description Warnings that were accepted. */
-            accepted: string[];
+            /** @description Warnings that were accepted, each with its reason. */
+            accepted: components["schemas"]["Acceptance"][];
             /** Format: date-time */
             at: string;
             author: string;
@@ -1439,6 +1994,11 @@ export interface components {
             state: "not tried" | "as expected" | "differs";
             user?: string;
             words: string;
+        };
+        UsesRequest: {
+            /** @description Such as hosts/records. */
+            object: string;
+            text: string;
         };
         Vantage: {
             about: string;
@@ -2011,7 +2571,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["Rebase-draftRequest"];
+            };
+        };
         responses: {
             /** @description OK */
             200: {
@@ -2084,6 +2648,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Edited"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    forms: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanForm"][] | null;
                 };
             };
             /** @description Error */
@@ -2230,6 +2823,38 @@ export interface operations {
             };
         };
     };
+    "list-pools": {
+        parameters: {
+            query?: {
+                /** @description Part of a pool's name, a holder's, or an address. */
+                filter?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GatewayPool"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-probes": {
         parameters: {
             query?: {
@@ -2342,6 +2967,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Proof"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    read: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReadRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Reading"];
                 };
             };
             /** @description Error */
@@ -3028,6 +3686,39 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    uses: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UsesRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string[] | null;
+                };
             };
             /** @description Error */
             default: {

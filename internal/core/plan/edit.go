@@ -11,9 +11,9 @@ import (
 
 // Edit is one change of a document, made by splicing its text: comments and layout around it stay.
 type Edit struct {
-	Op    string `json:"op" enum:"set,add,remove" doc:"set gives a field a value, add puts an item at the end of a list, remove takes an object, item or field out."`
+	Op    string `json:"op" enum:"set,add,remove,put,rename,move" doc:"set gives a field a value, add puts an item at the end of a list, remove takes an object, item or field out, put makes an object what is given (or adds it) and leaves alone what does not differ, rename gives an object another name wherever it is named, move puts it before another one of its list."`
 	Path  string `json:"path" doc:"The setting; for add, the list."`
-	Value string `json:"value,omitempty" doc:"What to set or add, as YAML on one line: a word, [a, b] or {name: x, …}."`
+	Value string `json:"value,omitempty" doc:"What to set, add or put, as YAML or JSON on one line: a word, [a, b] or {name: x, …}; for rename, the new name; for move, the object before which it is to stand, empty: at the end."`
 }
 
 // String says the edit in one line.
@@ -23,6 +23,12 @@ func (e Edit) String() string {
 		return fmt.Sprintf("add %s to %s", e.Value, e.Path)
 	case "remove":
 		return "remove " + e.Path
+	case "put":
+		return "put " + e.Path
+	case "rename":
+		return fmt.Sprintf("rename %s to %s", e.Path, e.Value)
+	case "move":
+		return "move " + e.Path
 	}
 	return fmt.Sprintf("set %s to %s", e.Path, e.Value)
 }
@@ -51,6 +57,14 @@ type spot struct {
 func apply(text string, e Edit) (string, error) {
 	if strings.ContainsAny(e.Value, "\n\r") {
 		return "", errors.New("the value has more than one line")
+	}
+	switch e.Op {
+	case "put":
+		return put(text, e.Path, e.Value)
+	case "rename":
+		return rename(text, e.Path, e.Value)
+	case "move":
+		return move(text, e.Path, e.Value)
 	}
 	var value yaml.Node
 	if e.Op != "remove" {

@@ -14,8 +14,9 @@ type Conflict struct {
 }
 
 // Merge brings the changes from base to theirs into ours, line by line, so that comments and layout of both stay. Where
-// both changed the same lines differently, the conflicts are given and ours stands.
-func Merge(base, ours, theirs string) (string, []Conflict) {
+// both changed the same lines differently, ours stands and the conflicts are given; take says of each conflict in turn whose lines are
+// to stand ("ours" or "theirs"): such a one is settled.
+func Merge(base, ours, theirs string, take ...string) (string, []Conflict) {
 	b, o, t := lines(base), lines(ours), lines(theirs)
 	toO, toT := align(b, o), align(b, t)
 	var out []string
@@ -37,6 +38,13 @@ func Merge(base, ours, theirs string) (string, []Conflict) {
 			out = append(out, tt...)
 		case slices.Equal(bb, tt) || slices.Equal(oo, tt):
 			out = append(out, oo...)
+		case len(take) > 0:
+			if take[0] == "theirs" {
+				out = append(out, tt...)
+			} else {
+				out = append(out, oo...)
+			}
+			take = take[1:]
 		default:
 			conflicts = append(conflicts, Conflict{i + 1, strings.Join(bb, ""), strings.Join(oo, ""), strings.Join(tt, "")})
 			out = append(out, oo...)

@@ -1,7 +1,10 @@
 package plan
 
 import (
+	"errors"
+	"fmt"
 	"reflect"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -81,20 +84,47 @@ func Literal(kinds []string, word string) bool {
 	return false
 }
 
-// Rename gives an object another name, wherever the plan names it too.
-func Rename(text, kind, from, to string) (string, error) {
+// rename gives an object another name, wherever the plan names it too.
+func rename(text, path, to string) (string, error) {
+	kind, from, ok := strings.Cut(path, "/")
+	if !ok || strings.Contains(from, "/") || !goodName.MatchString(to) {
+		return "", errors.New("an object and its new name are needed: up to 63 lower-case letters, digits, dots, underscores and hyphens")
+	}
 	doc, err := Read(text)
 	if err != nil {
 		return "", err
 	}
-	edits := []Edit{}
+	root, err := parse(text)
+	if err != nil {
+		return "", err
+	}
+	paths := []string{join(path, "name")}
 	for _, r := range doc.Plan.Mentions() {
 		if r.Word == from && contains(r.Kinds, kind) {
-			edits = append(edits, Edit{"set", r.Path, to})
+			paths = append(paths, r.Path)
 		}
 	}
-	// The name last: until then the paths hold.
-	return Apply(text, append(edits, Edit{"set", join(join(kind, from), "name"), to})...)
+	s := splicer{text: text, lines: lineStarts(text)}
+	var offsets []int
+	for _, p := range paths {
+		at, missing := find(root, strings.Split(p, "/"))
+		if len(missing) > 0 {
+			return "", fmt.Errorf("there is no %s", path)
+		}
+		off := s.offset(at.node)
+		if off < len(text) && (text[off] == '"' || text[off] == '\'') {
+			off++
+		}
+		if !strings.HasPrefix(text[off:], from) {
+			return "", fmt.Errorf("%s is written in a way that cannot be changed here: change it in the text", p)
+		}
+		offsets = append(offsets, off)
+	}
+	slices.Sort(offsets)
+	for _, off := range slices.Backward(offsets) { // from the end, so that the earlier ones hold
+		text = text[:off] + to + text[off+len(from):]
+	}
+	return text, nil
 }
 
 func contains(list []string, word string) bool {

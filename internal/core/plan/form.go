@@ -1,0 +1,117 @@
+package plan
+
+import (
+	"encoding"
+	"reflect"
+	"strings"
+)
+
+// Form says what an object of one kind is made of, for whoever draws a form for it.
+type Form struct {
+	Kind   string  `json:"kind" doc:"The list that the objects are in."`
+	Doc    string  `json:"doc"`
+	Fields []Field `json:"fields" nullable:"false"`
+}
+
+// Field is one field of an object.
+type Field struct {
+	Name     string   `json:"name"`
+	Type     string   `json:"type" enum:"text,switch,number,address,prefix,range,duration,clock,object"`
+	List     bool     `json:"list,omitempty"`
+	Required bool     `json:"required,omitempty"`
+	Doc      string   `json:"doc"`
+	Example  string   `json:"example,omitempty"`
+	Then     string   `json:"then,omitempty" doc:"What follows from it."`
+	Choices  []string `json:"choices,omitempty" nullable:"false"`
+	Refs     []string `json:"refs,omitempty" nullable:"false" doc:"Lists whose objects it may name."`
+	Words    []string `json:"words,omitempty" nullable:"false" doc:"Words with a meaning of their own that it may hold."`
+	Literal  bool     `json:"literal,omitempty" doc:"It may hold addresses, prefixes or ranges as well."`
+	Fields   []Field  `json:"fields,omitempty" nullable:"false" doc:"Of an object."`
+}
+
+// Forms gives the forms of all kinds of objects, in the order of the document.
+func Forms() []Form {
+	var out []Form
+	t := reflect.TypeFor[Plan]()
+	for i := range t.NumField() {
+		f := t.Field(i)
+		if f.Type.Kind() == reflect.Slice && named(f.Type.Elem()) {
+			kind, _ := fieldName(f)
+			out = append(out, Form{kind, f.Tag.Get("doc"), fieldsOf(f.Type.Elem())})
+		}
+	}
+	return out
+}
+
+func fieldsOf(t reflect.Type) []Field {
+	out := make([]Field, 0, t.NumField())
+	for i := range t.NumField() {
+		f := t.Field(i)
+		name, optional := fieldName(f)
+		x := Field{Name: name, Required: !optional, Doc: f.Tag.Get("doc"), Example: f.Tag.Get("eg"), Then: f.Tag.Get("then")}
+		if choices := f.Tag.Get("enum"); choices != "" {
+			x.Choices = strings.Split(choices, ",")
+		}
+		for _, ref := range strings.Split(f.Tag.Get("ref"), ",") {
+			switch ref {
+			case "":
+			case "literal":
+				x.Literal = true
+			case Internet, Any:
+				x.Words = append(x.Words, ref)
+			default:
+				x.Refs = append(x.Refs, ref)
+			}
+		}
+		inner := f.Type
+		if inner.Kind() == reflect.Pointer {
+			inner = inner.Elem()
+		}
+		if inner.Kind() == reflect.Slice {
+			x.List, inner = true, inner.Elem()
+		}
+		if x.Type = fieldType(inner); x.Type == "object" {
+			x.Fields = fieldsOf(inner)
+		}
+		out = append(out, x)
+	}
+	return out
+}
+
+func fieldType(t reflect.Type) string {
+	if reflect.PointerTo(t).Implements(reflect.TypeFor[encoding.TextUnmarshaler]()) {
+		return map[string]string{"Addr": "address", "Prefix": "prefix", "Range": "range", "Duration": "duration", "Clock": "clock"}[t.Name()]
+	}
+	switch t.Kind() {
+	case reflect.Bool:
+		return "switch"
+	case reflect.Int:
+		return "number"
+	case reflect.Struct:
+		return "object"
+	}
+	return "text"
+}
+
+// typeAt is the type of what stands at a path of names and indexes; nil if nothing can stand there.
+func typeAt(path string) reflect.Type {
+	t := reflect.TypeFor[Plan]()
+	for _, word := range strings.Split(path, "/") {
+		if t.Kind() == reflect.Pointer {
+			t = t.Elem()
+		}
+		switch t.Kind() {
+		case reflect.Struct:
+			f, ok := fieldNamed(t, word)
+			if !ok {
+				return nil
+			}
+			t = f.Type
+		case reflect.Slice:
+			t = t.Elem()
+		default:
+			return nil
+		}
+	}
+	return t
+}
