@@ -63,6 +63,7 @@ func (p page) until(js, want string) {
 		}
 		time.Sleep(100 * time.Millisecond)
 	}
+	p.shot("failed-" + p.t.Name())
 	require.Contains(p.t, got, want)
 }
 
@@ -163,7 +164,12 @@ func TestConsole(t *testing.T) {
 
 	// A mistake in the plan is told beside its line, and cannot be committed.
 	p.script(`document.querySelector('nav a[href="/plan"]').click()`)
-	p.do(chromedp.WaitVisible(chromedp.CSS("#document")))
+	p.do(chromedp.WaitVisible(chromedp.CSS("#step-document")))
+	p.until(`document.querySelector('svg [aria-label="networks/archive"]')?.textContent`, "records, nestcams")
+	p.do(chromedp.Click(chromedp.CSS(`[aria-label="passages/research"]`)))
+	p.until(`String(document.querySelectorAll('path.lit').length)`, "6")
+	p.shot("plan-picture")
+	p.do(chromedp.Click(chromedp.CSS("#step-document")), chromedp.WaitVisible(chromedp.CSS("#document")))
 	p.until(`document.querySelector('#document').value.length > 1000`, "true")
 	edit := func(from, to string) {
 		p.script(`(() => { const e = document.querySelector('#document'); e.value = e.value.replace(` + quote(from) + `, ` + quote(to) + `); e.dispatchEvent(new Event('input')); })()`)
@@ -241,6 +247,98 @@ func TestConsole(t *testing.T) {
 	require.Contains(t, p.script(`document.activeElement.getAttribute('aria-label')`), "records")
 }
 
+// The plan is changed by forms, step by step, with the document beside them; what is missing is made on the way; all of it can be undone.
+func TestPlanSteps(t *testing.T) {
+	d, p := start(t)
+	p.signIn(d)
+	p.do(chromedp.Navigate(d.URL()+"/plan?at=rules"), chromedp.WaitVisible(chromedp.CSS("#search")))
+	value := `document.querySelector('#document').value`
+	p.until(value, "researchers-read-the-archive")
+	p.shot("plan-rules")
+
+	// Search finds names and settings; an object opens with its line beside it.
+	p.script(`(() => { const e = document.querySelector('#search'); e.value = 'nestcams'; e.dispatchEvent(new Event('input')); })()`)
+	p.until(`String(document.querySelectorAll('table.rows tr').length)`, "2")
+	p.do(chromedp.Click(chromedp.CSS(`[aria-label="rules/cameras"]`)), chromedp.WaitVisible(chromedp.CSS("#field-name")))
+	p.until(`document.querySelector('.spot') !== null`, "true")
+
+	// A destination that is missing is made without losing the form.
+	p.script(`[...document.querySelectorAll('button')].find(b => b.innerText.toLowerCase().includes('new host group')).click()`)
+	p.do(chromedp.WaitVisible(chromedp.CSS(".v-dialog #field-name")), chromedp.SendKeys(chromedp.CSS(".v-dialog #field-name"), "watched"))
+	p.do(chromedp.SendKeys(chromedp.CSS(".v-dialog #field-members"), "nestcams\r"))
+	p.script(`document.querySelector('.v-dialog #add-object').click()`)
+	p.until(value, "host-groups:\n  - {name: watched, members: [nestcams]}\n\nservices:")
+	p.until(value, "{name: cameras, action: permit, groups: [volunteers], to: [nestcams, watched], services: [web]}")
+	p.until(`document.querySelector('[aria-label="rules: cameras"]') !== null`, "true")
+	p.shot("plan-form")
+	p.do(chromedp.Click(chromedp.CSS(`[aria-label="Undo"]`)))
+	p.until(`String(`+value+`.includes('to: [nestcams, watched]'))`, "false")
+	p.do(chromedp.Click(chromedp.CSS(`[aria-label="Undo"]`)))
+	p.until(`document.querySelector('#review').disabled`, "true")
+	p.do(chromedp.Click(chromedp.CSS(`[aria-label="Redo"]`)))
+	p.until(value, "watched")
+
+	// A passage shows what it takes from the gateway's defaults, and a wrong value is told at once without being kept.
+	edit := func(from, to string) {
+		p.script(`(() => { const e = document.querySelector('#document'); e.value = e.value.replace(` + "`" + from + "`" + `, ` + "`" + to + "`" + `); e.dispatchEvent(new Event('input')); })()`)
+	}
+	edit("    internet: true\n", "    internet: true\n    defaults: {pool: guests, limits: {idle: 1h, per-person: 2}}\n")
+	edit("    groups: [volunteers]\n    tunnels: [main]\n    pool: guests\n", "    groups: [volunteers]\n    tunnels: [main]\n")
+	p.until(`document.querySelector('#counts').innerText`, "0 stop")
+	p.do(chromedp.Click(chromedp.CSS("#step-passages")), chromedp.WaitVisible(chromedp.CSS(`[aria-label="passages/volunteers"]`)))
+	p.do(chromedp.Click(chromedp.CSS(`[aria-label="passages/volunteers"]`)), chromedp.WaitVisible(chromedp.CSS("#field-pool")))
+	p.until(`document.querySelector('[aria-label="passages: volunteers"]').innerText`, "guests is taken from gateways/jetty/defaults/pool")
+	p.shot("plan-defaults")
+	p.script(`(() => { const e = document.querySelector('#field-limits-idle'); e.value = 'soon'; e.dispatchEvent(new Event('input', {bubbles: true})); e.dispatchEvent(new Event('change', {bubbles: true})); })()`)
+	p.until(`document.querySelector('[role="alert"]')?.innerText`, "expected a length of time")
+	require.NotContains(t, p.script(value), "soon")
+
+	// Renamed, an object is renamed wherever it is named.
+	p.script(`(() => { const e = document.querySelector('#field-limits-idle'); e.value = ''; e.dispatchEvent(new Event('input', {bubbles: true})); e.dispatchEvent(new Event('change', {bubbles: true})); })()`)
+	p.do(chromedp.Navigate(d.URL()+"/plan?at=site&object=hosts/nestcams"), chromedp.WaitVisible(chromedp.CSS("#field-name")))
+	p.script(`(() => { const e = document.querySelector('#field-name'); e.value = 'burrow-cams'; e.dispatchEvent(new Event('input', {bubbles: true})); e.dispatchEvent(new Event('change', {bubbles: true})); })()`)
+	p.until(value, "split: [names, burrow-cams]")
+	require.NotContains(t, p.script(value), " nestcams,")
+	p.until(`document.querySelector('[aria-label="hosts: burrow-cams"]') !== null`, "true")
+
+	// Each step counts its findings; pools show what is leased.
+	p.do(chromedp.Click(chromedp.CSS("#step-addresses")))
+	p.until(`document.querySelector('#pool-usage')?.innerText`, "62 free of 62")
+	edit("prefixes: [10.99.1.0/26]", "prefixes: [10.20.0.0/26]")
+	p.until(`document.querySelector('#step-addresses .stop')?.innerText`, "✗")
+	p.shot("plan-addresses")
+	p.script(`[...document.querySelectorAll('.finding.stop button')].find(b => b.innerText.toLowerCase().includes('apply')).click()`)
+	p.until(value, "prefixes: [10.99.1.0/26]")
+	p.do(chromedp.Click(chromedp.CSS("#step-trust")))
+	p.until(bodyText, "here; renewed by itself")
+	p.shot("plan-trust")
+
+	// Somebody else commits a change of the same line: both are shown, and one is chosen.
+	theirs := strings.Replace(d.Scenario.Plan, "name: nestcams, addresses: [10.20.30.7], dns", "name: nestcams, addresses: [10.20.30.7], ranges: [10.20.30.70-10.20.30.79], dns", 1)
+	require.NoError(t, d.Client.Do(t.Context(), "PUT", "/drafts/theirs", map[string]any{"text": theirs, "version": 0}, nil))
+	require.NoError(t, d.Client.Do(t.Context(), "POST", "/drafts/theirs/commit", map[string]any{"message": "a row of cameras"}, nil))
+	p.do(chromedp.Navigate(d.URL()+"/plan?at=history"), chromedp.WaitVisible(chromedp.CSS("#difference")))
+	p.until(`document.querySelector('#difference').innerText`, "hosts/nestcams/ranges")
+	p.shot("plan-history")
+	p.script(`[...document.querySelectorAll('button')].find(b => b.innerText.toLowerCase() === 'rebase').click()`)
+	p.do(chromedp.WaitVisible(chromedp.CSS(".conflict")))
+	p.shot("plan-conflict")
+	p.script(`document.querySelectorAll('.conflict input[value=ours]').forEach(e => e.click())`)
+	p.do(chromedp.Click(chromedp.CSS("#settle")))
+	p.until(bodyText, "runs: revision 2")
+	p.until(`document.querySelector('.conflict') === null`, "true")
+	draft, err := client.Get[service.Draft](t.Context(), d.Client, "/drafts/console")
+	require.NoError(t, err)
+	require.Equal(t, 2, draft.Base)
+	require.Contains(t, draft.Text, "{name: burrow-cams, addresses: [10.20.30.7], dns")
+}
+
+// signIn enters the console as the demo's administrator.
+func (p page) signIn(d *tour.Demo) {
+	p.do(chromedp.Navigate(d.URL()), chromedp.WaitVisible(chromedp.CSS("#password")))
+	p.do(chromedp.SendKeys(chromedp.CSS("#password"), d.Admin), chromedp.Click(chromedp.CSS("#enter")), chromedp.WaitVisible(chromedp.CSS(".board")))
+}
+
 // An administrator who has nothing begins in the console: names themselves, answers six questions, adds a person, commits.
 func TestConsoleFromNothing(t *testing.T) {
 	scenario, err := demo.Load("")
@@ -272,7 +370,8 @@ func TestConsoleFromNothing(t *testing.T) {
 	p.do(chromedp.Click(chromedp.CSS("#begin")))
 	p.until(`document.querySelector('#reasons')?.innerText`, "has room for two devices of each person")
 	p.until(`document.querySelector('#counts').innerText`, "1 stop")
-	p.until(`[...document.querySelectorAll('.margin.stop')].map(e => e.innerText).join()`, "no user is in a group of passage staff")
+	p.do(chromedp.Click(chromedp.CSS("#step-people")))
+	p.until(`[...document.querySelectorAll('.finding.stop')].map(e => e.innerText).join()`, "no user is in a group of passage staff")
 
 	p.script(`document.querySelector('nav a[href="/people"]').click()`)
 	p.do(chromedp.WaitVisible(chromedp.CSS("#add")))
@@ -289,7 +388,7 @@ func TestConsoleFromNothing(t *testing.T) {
 	p.do(chromedp.Click(chromedp.CSS("#review")), chromedp.WaitVisible(chromedp.CSS("#for-whom")))
 	p.until(`document.querySelector('#for-whom').innerText`, "rory.researcher")
 	fill("#message", "Tern Island begins")
-	p.script(`[...document.querySelectorAll('.v-dialog .v-checkbox input')].forEach(e => e.click())`)
+	p.script(`[...document.querySelectorAll('.v-dialog .reason input')].forEach(e => { e.value = 'it is only begun'; e.dispatchEvent(new Event('input')) })`)
 	p.do(chromedp.Click(chromedp.CSS("#commit")))
 	p.until(bodyText, "Revision 1 runs.")
 	p.script(`document.querySelector('nav a[href="/people"]').click()`)

@@ -3,6 +3,8 @@ package plan
 import (
 	"errors"
 	"fmt"
+	"reflect"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -85,6 +87,8 @@ func apply(text string, e Edit) (string, error) {
 		return "", errors.New("it is not there")
 	case len(missing) == 1 && at.node.Kind != yaml.MappingNode:
 		return "", fmt.Errorf("there is no %s", e.Path)
+	case len(missing) == 1 && at.parent == nil && !flow(at.node) && e.Op == "add": // the first of its kind
+		return s.addList(at.node, missing[0], e.Value)
 	case len(missing) == 1: // a field that is not there yet
 		v := e.Value
 		if e.Op == "add" {
@@ -333,6 +337,23 @@ func (s splicer) addField(object *yaml.Node, name, value string) (string, error)
 		return s.splice(end-1, end-1, put)
 	}
 	return s.newLine(s.after(object), object.Column-1, name+": "+value)
+}
+
+// addList begins a list of the document with its first item: where the types have it, before the next list that is there.
+func (s splicer) addList(root *yaml.Node, name, value string) (string, error) {
+	block := name + ":\n  - " + value + "\n"
+	order := fieldNames(reflect.TypeFor[Plan]())
+	behind := order[slices.Index(order, name)+1:]
+	for k := 0; k+1 < len(root.Content) && contains(order, name); k += 2 {
+		if contains(behind, root.Content[k].Value) {
+			from, _ := s.itemSpan(root.Content[k])
+			return s.splice(from, from, block+"\n")
+		}
+	}
+	if !strings.HasSuffix(s.text, "\n") {
+		block = "\n" + block
+	}
+	return s.splice(len(s.text), len(s.text), "\n"+block)
 }
 
 // remove takes a node out, with its key or dash and, in a block, with its lines.

@@ -3,11 +3,12 @@ import { computed, onMounted, ref } from 'vue'
 import { api, words, type Review } from '../api'
 
 const props = defineProps<{ draft: string; version: number }>()
-const emit = defineEmits<{ close: []; committed: [number] }>()
+const emit = defineEmits<{ close: []; committed: [number]; rebase: [] }>()
 const review = ref<Review>()
 const problem = ref('')
 const message = ref('')
-const accepted = ref<string[]>([])
+const reasons = ref<Record<string, string>>({})
+const idOf = (f: { code: string; path: string }) => `${f.code}@${f.path}`
 const busy = ref(false)
 const minutes = ref(0)
 const trials = [
@@ -27,26 +28,20 @@ async function load() {
 const stops = computed(() => review.value?.findings.filter((f) => f.severity === 'stop') ?? [])
 const warnings = computed(() => review.value?.findings.filter((f) => f.severity === 'warn') ?? [])
 const ready = computed(
-  () => review.value && !review.value.stops && message.value.trim() !== '' && warnings.value.every((w) => accepted.value.includes(`${w.code}@${w.path}`)),
+  () => review.value && !review.value.stops && message.value.trim() !== '' && warnings.value.every((w) => (reasons.value[idOf(w)] ?? '').trim().length > 2),
 )
 
 async function commit() {
   busy.value = true
   const { data, error } = await api.POST('/api/v1/drafts/{name}/commit', {
     params: { path: { name: props.draft } },
-    body: { message: message.value, version: props.version, accept: accepted.value, for: minutes.value * 60 },
+    body: { message: message.value, version: props.version, accept: warnings.value.map((w) => ({ finding: idOf(w), reason: reasons.value[idOf(w)] })), for: minutes.value * 60 },
   })
   busy.value = false
   if (error) problem.value = words(error)
   else emit('committed', data.revision)
 }
 
-async function rebase() {
-  const { data, error } = await api.POST('/api/v1/drafts/{name}/rebase', { params: { path: { name: props.draft } } })
-  if (error) problem.value = words(error)
-  else if (data.conflicts.length) problem.value = 'Both changed: ' + data.conflicts.map((c) => `line ${c.line} (here “${c.ours.trim()}”, committed “${c.theirs.trim()}”)`).join('; ')
-  else emit('close')
-}
 </script>
 
 <template>
@@ -56,7 +51,7 @@ async function rebase() {
         <v-progress-linear v-if="!review && !problem" indeterminate />
         <v-alert v-if="problem" type="error" variant="tonal" class="mb-3" role="alert" style="white-space: pre-line">
           {{ problem }}
-          <v-btn v-if="problem.includes('rebase')" size="small" variant="outlined" class="mt-2" @click="rebase">Rebase the draft</v-btn>
+          <v-btn v-if="problem.includes('rebase')" size="small" variant="outlined" class="mt-2" @click="emit('rebase')">Rebase the draft</v-btn>
         </v-alert>
         <template v-if="review">
           <section v-if="review.faults.length || stops.length">
@@ -81,8 +76,11 @@ async function rebase() {
             <p v-if="review.ends.length">Sessions that end, because their device must be told anew: <b>{{ review.ends.join(', ') }}</b></p>
           </section>
           <section v-if="warnings.length">
-            <h3>! Accept each warning, or go back and mend it</h3>
-            <v-checkbox v-for="w in warnings" :key="w.code + w.path" v-model="accepted" :value="`${w.code}@${w.path}`" density="compact" hide-details :label="`line ${w.line}: ${w.problem}`" />
+            <h3>! Say of each warning why it is accepted, or go back and mend it</h3>
+            <div v-for="w in warnings" :key="w.code + w.path" class="mb-2">
+              <p><b>line {{ w.line }}</b> {{ w.problem }}</p>
+              <v-text-field v-model="reasons[idOf(w)]" class="reason" label="Accepted because" hint="It stays with the revision." />
+            </div>
           </section>
         </template>
       </v-card-text>

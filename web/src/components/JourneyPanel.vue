@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { mdiAlert, mdiArrowLeft, mdiArrowRight, mdiCheck, mdiClose } from '@mdi/js'
 import { computed, ref, watch } from 'vue'
+import { settingQuery } from '../steps'
 import { api, words, type Cell, type Journey, type Try } from '../api'
 
 const props = defineProps<{ who: string; people: string; destination: string; cell: Cell; tried?: Try }>()
@@ -67,7 +68,7 @@ watch(
             <span class="way"><v-icon :icon="s.back ? mdiArrowLeft : mdiArrowRight" size="13" /> {{ s.back ? 'the answer' : 'there' }}{{ s.enforced ? ' · enforced by the gateway' : '' }}</span>
             <p>{{ s.words }}</p>
             <p class="mono">{{ s.src }} → {{ s.dst }}</p>
-            <p class="mono setting">{{ s.setting }}</p>
+            <router-link class="mono setting" :to="{ path: '/plan', query: settingQuery(s.setting) }">{{ s.setting }}</router-link>
           </div>
         </li>
       </ol>

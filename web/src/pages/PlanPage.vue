@@ -1,255 +1,221 @@
 <script setup lang="ts">
-import { computed, nextTick, onMounted, ref, watch } from 'vue'
-import { api, words, type Checked, type Draft, type Revision, type Trial } from '../api'
+import { mdiRedo, mdiUndo } from '@mdi/js'
+import { computed, onMounted, onUnmounted, ref } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { api, words } from '../api'
 import BeginForm from '../components/BeginForm.vue'
 import CommitDialog from '../components/CommitDialog.vue'
-import { marginNotes, place, type MarginNote } from '../notes'
+import ConflictDialog from '../components/ConflictDialog.vue'
+import DocumentEditor from '../components/DocumentEditor.vue'
+import HistoryPanel from '../components/HistoryPanel.vue'
+import PlanPicture from '../components/PlanPicture.vue'
+import StepPanel from '../components/StepPanel.vue'
+import { draftName, usePlan } from '../plan'
+import { stepOf, steps } from '../steps'
 
-const lineHeight = 20
-const name = 'console'
-const draft = ref<Draft>()
-const running = ref<Revision>()
-const revisions = ref<Revision[]>([])
-const text = ref('')
-const saved = ref('')
-const checked = ref<Checked>()
-const problem = ref('')
+const plan = usePlan()
+const route = useRoute()
+const router = useRouter()
 const committing = ref(false)
+const rebasing = ref(false)
 const done = ref('')
-const undo = ref<string[]>([])
-const trial = ref<Trial>()
-const loaded = ref(false)
 const begun = ref(false)
-const heights = ref<number[]>([])
-const notesBox = ref<HTMLElement>()
-let waiting = 0
-let returning = 0
 
-const lines = computed(() => text.value.split('\n').length)
-const notes = computed(() => (checked.value ? marginNotes(checked.value) : []))
-const tops = computed(() => place(notes.value.map((n, i) => ({ line: n.line, height: heights.value[i] ?? 56 })), lineHeight, 6))
-const signs = { fault: '✗', stop: '✗', warn: '!', note: '·' }
-const worst = computed(() => {
-  const out: Record<number, string> = {}
-  for (const n of [...notes.value].reverse()) if (!out[n.line] || n.severity === 'stop' || n.severity === 'fault') out[n.line] = n.severity
-  return out
+const at = computed(() => String(route.query.at ?? 'picture'))
+const step = computed(() => steps.find((s) => s.id === at.value))
+const object = computed(() => (route.query.object ? String(route.query.object) : undefined))
+const line = computed(() => {
+  const lines = plan.reading?.lines ?? {}
+  if (object.value) return lines[object.value]
+  // Without an object the document shows where the step's own objects begin.
+  const mine = Object.entries(lines).filter(([path]) => step.value?.kinds.includes(path.split('/')[0]))
+  return mine.length ? Math.min(...mine.map(([, n]) => n)) : undefined
 })
-const changed = computed(() => (running.value?.text ?? '') !== text.value)
 
-async function load() {
-  const [{ data: newest }, { data: drafts }, { data: all }, { data: onTrial }] = await Promise.all([
-    api.GET('/api/v1/revisions/{number}', { params: { path: { number: 0 } } }),
-    api.GET('/api/v1/drafts'),
-    api.GET('/api/v1/revisions'),
-    api.GET('/api/v1/trial'),
-  ])
-  trial.value = onTrial?.revision ? onTrial : undefined
-  window.clearTimeout(returning)
-  if (trial.value?.until) returning = window.setTimeout(load, new Date(trial.value.until).getTime() - Date.now() + 1000)
-  running.value = newest
-  revisions.value = all ?? []
-  draft.value = drafts?.find((d) => d.name === name)
-  text.value = saved.value = draft.value?.text ?? newest?.text ?? ''
-  loaded.value = true
-  await check()
+function go(to: string, what?: string) {
+  void router.replace({ query: { at: to, ...(what ? { object: what } : {}) } })
 }
-onMounted(load)
-
-async function check() {
-  const { data, error } = await api.POST('/api/v1/check', { body: { text: text.value } })
-  problem.value = error ? words(error) : ''
-  checked.value = data
-  await nextTick()
-  heights.value = [...(notesBox.value?.querySelectorAll<HTMLElement>('.margin') ?? [])].map((e) => e.offsetHeight)
+function open(path: string | undefined) {
+  if (!path) return go(at.value)
+  const short = path.split('/').slice(0, 2).join('/')
+  const home = steps.find((s) => s.kinds.includes(short.split('/')[0]))
+  go(home?.id ?? stepOf(path), home && short.includes('/') ? short : undefined)
 }
 
-async function save() {
-  if (text.value === saved.value) return true
-  const sent = text.value
-  const { data, error } = await api.PUT('/api/v1/drafts/{name}', { params: { path: { name } }, body: { text: sent, version: draft.value?.version ?? 0 } })
-  if (error) {
-    problem.value = words(error)
-    return false
-  }
-  draft.value = data
-  saved.value = sent
-  return true
-}
-
-// Saved and checked as one types.
-watch(text, () => {
-  window.clearTimeout(waiting)
-  waiting = window.setTimeout(async () => {
-    if (await save()) await check()
-  }, 400)
+onMounted(() => {
+  void plan.load()
+  window.addEventListener('keydown', keys)
 })
+onUnmounted(() => window.removeEventListener('keydown', keys))
+
+function keys(e: KeyboardEvent) {
+  const typing = e.target instanceof HTMLTextAreaElement || e.target instanceof HTMLInputElement
+  if (!(e.ctrlKey || e.metaKey) || typing) return
+  if (e.key === 'z') void (e.shiftKey ? plan.redo() : plan.undo())
+}
 
 async function review() {
-  window.clearTimeout(waiting)
-  if (await save()) {
-    await check()
+  if (await plan.save()) {
+    await plan.look()
     committing.value = true
   }
 }
 
 async function discard() {
-  if (!confirm('Forget this draft and go back to what runs?')) return
-  await api.DELETE('/api/v1/drafts/{name}', { params: { path: { name } } })
-  draft.value = undefined
-  await load()
-}
-
-async function restore(n: number) {
-  const { data } = await api.GET('/api/v1/revisions/{number}', { params: { path: { number: n } } })
-  if (data?.text) text.value = data.text
+  if (confirm('Forget this draft and go back to what runs?')) await plan.discard()
 }
 
 async function keep() {
-  const { error } = await api.POST('/api/v1/revisions/{number}/keep', { params: { path: { number: trial.value?.revision ?? 0 } } })
-  problem.value = error ? words(error) : ''
-  await load()
+  const { error } = await api.POST('/api/v1/revisions/{number}/keep', { params: { path: { number: plan.trial?.revision ?? 0 } } })
+  await plan.load()
+  if (error) plan.problem = words(error)
 }
 
 async function committed(n: number) {
   committing.value = false
   done.value = `Revision ${n} runs.`
-  await load()
+  plan.before = plan.undone = []
+  await plan.load()
 }
 
-/** Applies the fix of a finding to the draft: one action, and undone like any other change. */
-async function mend(note: MarginNote) {
-  const { data, error } = await api.POST('/api/v1/edit', { body: { text: text.value, edits: note.mend } })
-  problem.value = error ? words(error) : ''
-  if (!data) return
-  undo.value.push(text.value)
-  text.value = data.text
-}
-
-function back() {
-  const before = undo.value.pop()
-  if (before !== undefined) text.value = before
-}
-
-function indent(e: KeyboardEvent) {
-  const area = e.target as HTMLTextAreaElement
-  area.setRangeText('  ', area.selectionStart, area.selectionEnd, 'end')
-  text.value = area.value
+async function begin(text: string) {
+  begun.value = true
+  await plan.replace(text)
 }
 </script>
 
 <template>
-  <div class="px-5 py-3">
-    <div class="d-flex align-center ga-3 mb-3 flex-wrap">
+  <div class="page">
+    <div class="d-flex align-center ga-3 mb-2 flex-wrap">
       <h1>Plan</h1>
-      <v-chip v-if="running" variant="tonal">runs: revision {{ running.number }}, by {{ running.author }}</v-chip>
-      <v-chip v-if="changed" color="caution" variant="tonal">draft {{ draft?.behind ? 'is behind a newer revision' : 'differs from what runs' }}</v-chip>
-      <span v-if="checked && text" id="counts" class="counts">
-        <b :class="{ 'text-bad': checked.stops }">✗ {{ checked.stops }} stop</b> · ! {{ checked.warnings }} warn · {{ checked.notes }} note
+      <v-chip v-if="plan.running" variant="tonal" size="small">runs: revision {{ plan.running.number }}, by {{ plan.running.author }}</v-chip>
+      <v-chip v-if="plan.changed" color="caution" variant="tonal" size="small">draft {{ plan.draft?.behind ? 'is behind a newer revision' : 'differs from what runs' }}</v-chip>
+      <v-btn v-if="plan.draft?.behind" size="small" color="primary" @click="rebasing = true">Rebase</v-btn>
+      <span v-if="plan.checked && plan.text" id="counts" class="counts">
+        <b :class="{ 'text-bad': plan.checked.stops }">✗ {{ plan.checked.stops }} stop</b> · ! {{ plan.checked.warnings }} warn · {{ plan.checked.notes }} note
       </span>
       <v-spacer />
-      <v-menu>
-        <template #activator="{ props: p }"><v-btn v-bind="p" variant="outlined">History</v-btn></template>
-        <v-list density="compact" max-height="400">
-          <v-list-item v-for="r in revisions" :key="r.number" :title="`${r.number} · ${r.message || 'no message'}`" :subtitle="`${r.author}, ${new Date(r.at).toLocaleString()} — put into the draft`" @click="restore(r.number)" />
-        </v-list>
-      </v-menu>
-      <v-btn variant="outlined" :disabled="!undo.length" @click="back">Undo fix</v-btn>
-      <v-btn variant="outlined" :disabled="!draft" @click="discard">Discard</v-btn>
-      <v-btn id="review" color="primary" :disabled="!changed" @click="review">Review and commit</v-btn>
+      <v-btn :icon="mdiUndo" size="small" variant="outlined" :disabled="!plan.before.length" aria-label="Undo" @click="plan.undo" />
+      <v-btn :icon="mdiRedo" size="small" variant="outlined" :disabled="!plan.undone.length" aria-label="Redo" @click="plan.redo" />
+      <v-btn variant="outlined" size="small" :disabled="!plan.draft" @click="discard">Discard</v-btn>
+      <v-btn id="review" color="primary" :disabled="!plan.changed" @click="review">Review and commit</v-btn>
     </div>
-    <v-alert v-if="problem" type="error" variant="tonal" class="mb-3" role="alert">{{ problem }}</v-alert>
-    <v-alert v-if="trial" type="warning" variant="tonal" class="mb-3" id="on-trial">
-      Revision {{ trial.revision }} is on trial: at {{ new Date(trial.until ?? '').toLocaleTimeString() }} it goes back to revision {{ trial.back }} by itself.
+    <v-alert v-if="plan.problem" type="error" variant="tonal" density="compact" class="mb-2" role="alert">{{ plan.problem }}</v-alert>
+    <v-alert v-if="plan.trial" type="warning" variant="tonal" density="compact" class="mb-2" id="on-trial">
+      Revision {{ plan.trial.revision }} is on trial: at {{ new Date(plan.trial.until ?? '').toLocaleTimeString() }} it goes back to revision {{ plan.trial.back }} by itself.
       <v-btn id="keep" size="small" color="primary" class="ml-3" @click="keep">Keep it</v-btn>
     </v-alert>
-    <v-alert v-if="done" type="success" variant="tonal" class="mb-3" closable @click:close="done = ''">{{ done }}</v-alert>
-    <BeginForm v-if="loaded && !running && (begun || (!draft && !text))" @begun="(t) => { begun = true; text = t }" />
-    <v-card class="desk">
-      <div class="gutter mono" aria-hidden="true">
-        <div v-for="n in lines" :key="n" :class="worst[n]">{{ worst[n] ? signs[worst[n] as keyof typeof signs] : '' }} {{ n }}</div>
-      </div>
-      <textarea id="document" v-model="text" class="mono" :rows="lines" spellcheck="false" wrap="off" aria-label="The plan, YAML" @keydown.tab.exact.prevent="indent" />
-      <div ref="notesBox" class="notes">
-        <article v-for="(n, i) in notes" :key="n.id" class="margin" :class="n.severity" :style="{ top: tops[i] + 'px' }">
-          <b>{{ signs[n.severity] }} {{ n.severity === 'fault' ? 'not a plan' : n.severity }}, line {{ n.line }}</b>
-          {{ n.problem }}
-          <p v-if="n.fix">→ {{ n.fix }}</p>
-          <v-btn v-if="n.mend.length" size="x-small" variant="outlined" class="mt-1" :aria-label="`Apply the fix of line ${n.line}`" @click="mend(n)">Apply this fix</v-btn>
-        </article>
-      </div>
-    </v-card>
-    <CommitDialog v-if="committing" :draft="name" :version="draft?.version ?? 0" @close="committing = false" @committed="committed" />
+    <v-alert v-if="done" type="success" variant="tonal" density="compact" class="mb-2" closable @click:close="done = ''">{{ done }}</v-alert>
+    <BeginForm v-if="plan.loaded && !plan.running && (begun || (!plan.draft && !plan.text))" @begun="begin" />
+    <div v-if="plan.text" class="body" :class="{ both: step }">
+      <nav aria-label="Steps" class="steps">
+        <button :class="{ here: at === 'picture' }" @click="go('picture')">Picture</button>
+        <button v-for="(s, i) in steps" :key="s.id" :id="'step-' + s.id" :class="{ here: at === s.id }" :title="s.about" @click="go(s.id)">
+          <span class="number">{{ i + 1 }}</span> {{ s.title }}
+          <span class="tally">
+            <b v-if="plan.found[s.id]?.stop" class="stop">✗{{ plan.found[s.id].stop }}</b>
+            <b v-if="plan.found[s.id]?.warn" class="warn">!{{ plan.found[s.id].warn }}</b>
+            <span v-if="plan.found[s.id]?.note">·{{ plan.found[s.id].note }}</span>
+          </span>
+        </button>
+        <button id="step-document" :class="{ here: at === 'document' }" @click="go('document')">Document</button>
+        <button id="step-history" :class="{ here: at === 'history' }" @click="go('history')">History</button>
+      </nav>
+      <v-alert v-if="plan.checked?.faults.length && at !== 'document'" type="error" variant="tonal" density="compact" class="faults" role="alert">
+        The document is no plan at the moment, so the forms show what it last was: line {{ plan.checked.faults[0].line }}, {{ plan.checked.faults[0].problem }}; expected {{ plan.checked.faults[0].expected }}.
+      </v-alert>
+      <main class="middle" :class="{ plain: at === 'document' }">
+        <PlanPicture v-if="at === 'picture'" @open="open" />
+        <HistoryPanel v-else-if="at === 'history'" />
+        <DocumentEditor v-else-if="at === 'document'" notes />
+        <StepPanel v-else-if="step" :step="step" :object="object" @open="open" />
+      </main>
+      <DocumentEditor v-if="step" :line="line" :spot="!!object" class="beside" />
+    </div>
+    <CommitDialog v-if="committing" :draft="draftName" :version="plan.draft?.version ?? 0" @close="committing = false" @rebase="committing = false; rebasing = true" @committed="committed" />
+    <ConflictDialog v-if="rebasing" @close="rebasing = false" />
   </div>
 </template>
 
 <style scoped>
+.page {
+  display: flex;
+  flex-direction: column;
+  height: calc(100vh - 52px);
+  padding: 10px 18px 12px;
+}
 .counts {
   font-size: 13px;
 }
-.desk {
+.body {
+  flex: 1;
+  min-height: 0;
   display: grid;
-  grid-template-columns: 64px minmax(0, 1fr) 380px;
-  max-height: calc(100vh - 150px);
-  overflow: auto;
-  padding: 8px 0;
+  grid-template-columns: 152px minmax(0, 1fr);
+  grid-template-rows: auto minmax(0, 1fr);
+  gap: 0 14px;
 }
-.gutter,
-textarea {
-  font-size: 12.5px;
-  line-height: 20px;
+.body.both {
+  grid-template-columns: 152px minmax(0, 1.05fr) minmax(0, 1fr);
 }
-.gutter {
-  text-align: right;
-  padding-right: 10px;
-  color: rgb(var(--v-theme-quiet));
-  user-select: none;
+.steps {
+  grid-row: 1 / 3;
+  display: flex;
+  flex-direction: column;
+  border-right: 1px solid rgba(128, 140, 160, 0.35);
+  overflow-y: auto;
 }
-.gutter .stop,
-.gutter .fault {
-  color: rgb(var(--v-theme-bad));
-  font-weight: 700;
-}
-.gutter .warn {
-  color: rgb(var(--v-theme-caution));
-  font-weight: 700;
-}
-textarea {
-  width: 100%;
-  resize: none;
-  overflow-y: hidden;
-  overflow-x: auto;
+.steps button {
   border: 0;
-  outline-offset: -3px;
+  background: none;
   color: inherit;
-  background: transparent;
-  white-space: pre;
+  font: inherit;
+  cursor: pointer;
+  display: flex;
+  gap: 8px;
+  align-items: baseline;
+  text-align: left;
+  padding: 7px 8px 7px 4px;
+  font-size: 13.5px;
+  border-right: 3px solid transparent;
 }
-.notes {
-  position: relative;
-  border-left: 1px solid rgba(128, 140, 160, 0.3);
+.steps button.here {
+  font-weight: 650;
+  border-color: rgb(var(--v-theme-lantern));
+  background: rgba(255, 182, 39, 0.12);
 }
-.margin {
-  position: absolute;
-  left: 8px;
-  right: 8px;
-  padding: 4px 8px;
+.number {
+  color: rgb(var(--v-theme-quiet));
   font-size: 12px;
-  line-height: 1.35;
-  background: rgb(var(--v-theme-surface));
-  border: 1px solid rgba(128, 140, 160, 0.4);
-  border-left-width: 4px;
+  width: 12px;
 }
-.margin b {
-  display: block;
+.tally {
+  margin-left: auto;
+  font-size: 11.5px;
+  color: rgb(var(--v-theme-quiet));
+  display: flex;
+  gap: 4px;
 }
-.margin p {
-  margin: 2px 0 0;
+.tally .stop {
+  color: rgb(var(--v-theme-bad));
 }
-.margin.stop,
-.margin.fault {
-  border-left-color: rgb(var(--v-theme-bad));
+.tally .warn {
+  color: rgb(var(--v-theme-caution));
 }
-.margin.warn {
-  border-left-color: rgb(var(--v-theme-lantern));
+.faults {
+  grid-column: 2 / -1;
+  margin-bottom: 8px;
+}
+.middle {
+  grid-row: 2;
+  overflow-y: auto;
+  padding-right: 6px;
+}
+.middle.plain {
+  overflow: hidden;
+}
+.beside {
+  grid-row: 2;
+  min-height: 0;
 }
 </style>
