@@ -1,7 +1,7 @@
 # Two commands matter: make demo, and make test. Both install what they need and work on a fresh Debian machine with Go and Node.
 SHELL := /bin/bash
 .SHELLFLAGS := -euo pipefail -c
-APT_TEST := tshark chromium
+APT_TEST := bind9 tshark chromium
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 WEB_SOURCES := $(shell find web/src web/index.html web/package-lock.json web/vite.config.ts web/tsconfig.json 2>/dev/null)
 

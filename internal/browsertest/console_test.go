@@ -167,7 +167,7 @@ func TestConsole(t *testing.T) {
 	p.do(chromedp.WaitVisible(chromedp.CSS("#step-document")))
 	p.until(`document.querySelector('svg [aria-label="networks/archive"]')?.textContent`, "records, nestcams")
 	p.do(chromedp.Click(chromedp.CSS(`[aria-label="passages/research"]`)))
-	p.until(`String(document.querySelectorAll('path.lit').length)`, "6")
+	p.until(`String(document.querySelectorAll('path.lit').length)`, "5")
 	p.shot("plan-picture")
 	p.do(chromedp.Click(chromedp.CSS("#step-document")), chromedp.WaitVisible(chromedp.CSS("#document")))
 	p.until(`document.querySelector('#document').value.length > 1000`, "true")

@@ -13,6 +13,7 @@ import (
 
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/gateway"
+	"yellowlantern/internal/service"
 )
 
 func sessions(p *printer) *cli.Command {
@@ -110,8 +111,18 @@ func status(p *printer) *cli.Command {
 		if err != nil {
 			return err
 		}
-		if printed, err := p.value(s); printed {
+		o, err := client.Get[service.Outside](ctx, cl, "/outside")
+		if err != nil {
 			return err
+		}
+		if printed, err := p.value(map[string]any{"gateway": s, "outside": o}); printed {
+			return err
+		}
+		switch {
+		case o.Problem != "":
+			p.say("✗ the name %s is not kept up to date: %s", o.Name, o.Problem)
+		case o.Name != "":
+			p.say("✓ the name %s leads to %s, looked at %s", o.Name, addrs(o.Published), local(o.At))
 		}
 		p.say("%d sessions, %d logins under way, %d flows", s.Sessions, s.LoggingIn, s.Flows)
 		var rows [][]string

@@ -31,6 +31,8 @@ type Options struct {
 	KeyLog    string // file for keys; empty: they are not logged
 	Console   fs.FS
 	Log       *slog.Logger
+	// OutsideAddresses finds the machine's public addresses towards a name server; nil: by looking.
+	OutsideAddresses func(server string) ([]netip.Addr, error)
 }
 
 // Instance is a running service.
@@ -44,6 +46,8 @@ type Instance struct {
 	Address netip.AddrPort // of the HTTP interface
 
 	http    *http.Server
+	keep    context.CancelFunc
+	kept    sync.WaitGroup
 	keyLog  *os.File
 	stopped sync.Once
 }
@@ -104,7 +108,7 @@ func (i *Instance) start(ctx context.Context, o Options) (err error) {
 	if i.Lab != nil {
 		i.Lab.Plug(i.Sockets.IKE(), i.Sockets.NATT(), i.Runner.FromInside)
 	}
-	conf := service.Config{Store: i.Store, People: i.People, Runner: i.Runner, Vantages: vantages, Console: o.Console, Log: o.Log}
+	conf := service.Config{Store: i.Store, People: i.People, Runner: i.Runner, Vantages: vantages, Console: o.Console, Log: o.Log, OutsideAddresses: o.OutsideAddresses}
 	has, err := i.Store.HasAdministrator(ctx)
 	if err != nil {
 		return err
@@ -120,6 +124,9 @@ func (i *Instance) start(ctx context.Context, o Options) (err error) {
 		return fmt.Errorf("the newest revision does not run: %w", err)
 	}
 	i.http.Handler = i.Service.Handler()
+	keep, stop := context.WithCancel(context.Background())
+	i.keep = stop
+	i.kept.Go(func() { i.Service.Keep(keep) })
 	go func() {
 		if err := i.http.Serve(ln); !errors.Is(err, http.ErrServerClosed) {
 			o.Log.Error("http", "error", err)
@@ -155,6 +162,10 @@ func (i *Instance) stop() {
 		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 		_ = i.http.Shutdown(ctx)
 		cancel()
+	}
+	if i.keep != nil {
+		i.keep()
+		i.kept.Wait()
 	}
 	if i.Service != nil {
 		i.Service.Close()

@@ -20,6 +20,7 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
 
+	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/people"
 	"yellowlantern/internal/store"
@@ -50,6 +51,8 @@ type Config struct {
 	Vantages []Vantage
 	Console  fs.FS // the built console
 	Log      *slog.Logger
+	// OutsideAddresses finds the machine's public addresses towards a name server; nil: as nameupdate does.
+	OutsideAddresses func(server string) ([]netip.Addr, error)
 	// SetupCode must be told to name the first administrator.
 	SetupCode string
 }
@@ -59,6 +62,12 @@ type Service struct {
 	Config
 	commits  sync.Mutex // one commit at a time
 	attempts limiter
+	outside  outsideKeeper
+	// outsideOf is the gateway of the newest revision, for the one goroutine of Keep.
+	outsideOf struct {
+		number  int
+		gateway *plan.Gateway
+	}
 	goesBack *time.Timer // of the revision on trial; guarded by commits
 	api      huma.API
 	router   chi.Router
@@ -110,6 +119,7 @@ func (s *Service) routes() {
 	s.watchRoutes()
 	s.trustRoutes()
 	s.sharedRoutes()
+	s.outsideRoutes()
 }
 
 // logged writes a line for each request of the API: no query, no body, for secrets may be in them.

@@ -196,6 +196,12 @@ func (s *Store) Newest(ctx context.Context) (r Revision, err error) {
 	return r, err
 }
 
+// NewestNumber is the number of the newest revision; 0 if none was committed.
+func (s *Store) NewestNumber(ctx context.Context) (n int, err error) {
+	err = s.db.WithContext(ctx).Model(&Revision{}).Select("COALESCE(MAX(number), 0)").Scan(&n).Error
+	return n, err
+}
+
 // Revision finds one by number.
 func (s *Store) Revision(ctx context.Context, number int) (r Revision, err error) {
 	err = translate(s.db.WithContext(ctx).First(&r, "number = ?", number).Error)

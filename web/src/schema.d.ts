@@ -365,6 +365,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/outside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether the dialled name leads to where the gateway is */
+        get: operations["outside"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/pools": {
         parameters: {
             query?: never;
@@ -1036,7 +1053,7 @@ export interface components {
              * @description What happened.
              * @enum {string}
              */
-            kind: "login" | "refused" | "ended" | "rule" | "commit";
+            kind: "login" | "refused" | "ended" | "rule" | "commit" | "trust" | "name";
             offered?: string;
             /** Format: date-time */
             time: string;
@@ -1161,6 +1178,20 @@ export interface components {
             /** @description May not log in. */
             off?: boolean;
             password: string;
+        };
+        Outside: {
+            /**
+             * Format: date-time
+             * @description When it was last looked at.
+             */
+            at?: string;
+            /** @description The gateway's public addresses at the moment. */
+            has: string[];
+            /** @description The name that people dial; none: no name is kept up to date. */
+            name?: string;
+            problem?: string;
+            /** @description What the name server says. */
+            published: string[];
         };
         PemText: {
             pem: string;
@@ -2722,7 +2753,7 @@ export interface operations {
     journal: {
         parameters: {
             query?: {
-                /** @description Only lines of this kind: login, refused, ended, rule, commit. */
+                /** @description Only lines of this kind: login, refused, ended, rule, commit, trust, name. */
                 kind?: string;
                 /** @description Only lines about this user. */
                 user?: string;
@@ -2810,6 +2841,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["BodyStruct { Name string \"json:\\\"name\\\"\" }Body"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    outside: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Outside"];
                 };
             };
             /** @description Error */

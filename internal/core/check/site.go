@@ -161,6 +161,10 @@ func (c *checker) changing(base string, g plan.Gateway) {
 		return
 	}
 	path := base + "/outside/update"
+	if g.Outside.InFront != nil {
+		c.add(Stop, "update-behind-router", path, "let the router in front update the name, and take this out", "the gateway sits behind another router and does not see its public address: it cannot tell the name server")
+		c.mend("remove", path, "")
+	}
 	if !hostPort.MatchString(u.Server) {
 		c.add(Stop, "update-server", path+"/server", "write it as 198.51.100.53:53", "%q is no name server with its port: the name is never updated", u.Server)
 		if literalServer, err := netip.ParseAddr(u.Server); err == nil {

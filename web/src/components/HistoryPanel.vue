@@ -79,7 +79,11 @@ const line = (c: Schemas['PlanChange']) => (c.kind === 'made' ? `+ ${c.path} ${c
 h2 {
   font-size: 18px;
 }
-p {
+h3 {
+  font-size: 14.5px;
+}
+p,
+b {
   font-size: 12.5px;
   margin: 0;
 }

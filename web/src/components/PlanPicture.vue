@@ -64,7 +64,7 @@ const scene = computed(() => {
   const sky = gateway.internet ? column(466, 188, 0, [{ path: 'internet', title: 'internet', lines: [] }])[0] : undefined
   const wall = front ? column(466, 188, 46, [{ path: `gateways/${gateway.name}`, title: 'router in front', lines: [front.address] }])[0] : undefined
   if (wall) wall.key = 'front'
-  const routers = column(700, 112, 70, (p.routers ?? []).slice(0, most).map((r) => ({ path: 'routers/' + r.name, title: r.name, lines: [cut(r.addresses[0] ?? '', 18)] })))
+  const routers = column(700, 112, 150, (p.routers ?? []).slice(0, most).map((r) => ({ path: 'routers/' + r.name, title: r.name, lines: [cut(r.addresses[0] ?? '', 18)] })))
   const right = column(856, 244, 16, [...nets].sort((a, b) => (a.zone ?? '~').localeCompare(b.zone ?? '~')).map((n) => {
     const hosts = hostsIn.get(n.name) ?? []
     return { path: 'networks/' + n.name, title: n.name, zone: n.zone, lines: [cut(n.prefixes.join(', '), 38), ...(n.site ? ['of ' + n.site] : []), ...(hosts.length ? [cut(hosts.slice(0, 4).join(', ') + (hosts.length > 4 ? ` and ${hosts.length - 4} more` : ''), 38)] : [])] }

@@ -91,7 +91,7 @@ async function download(call: '/api/v1/authority' | '/api/v1/authority/revoked',
           <td><b>{{ c.name }}</b><br /><small>{{ c.used.length ? 'shown by ' + c.used.join(', ') : '' }}</small></td>
           <td>{{ c.holds.join(', ') }}</td>
           <td>{{ c.expires ? new Date(c.expires).toLocaleDateString() : '–' }}</td>
-          <td :class="{ 'text-bad': c.revoked }">{{ c.revoked ? '✗ revoked' : c.waiting && !c.expires ? '… asked for' : c.own ? 'here; renewed by itself' : 'by ' + c.issuer }}</td>
+          <td :class="{ 'text-bad': c.revoked }">{{ c.revoked ? '✗ revoked' : c.waiting && !c.expires ? '… asked for' : c.name === 'authority' ? 'the service’s own authority' : c.own ? 'here; renewed by itself' : 'by ' + c.issuer }}</td>
           <td class="text-right">
             <v-btn v-if="c.own && !c.revoked && c.name !== 'authority'" size="x-small" variant="text" @click="revoke(c.name)">Revoke</v-btn>
             <v-btn v-if="c.name !== 'authority'" size="x-small" variant="text" @click="remove(c.name)">Remove</v-btn>
@@ -107,7 +107,7 @@ async function download(call: '/api/v1/authority' | '/api/v1/authority/revoked',
       <v-btn-toggle v-model="form.what" density="compact" mandatory variant="outlined">
         <v-btn value="make" size="small">Make one here</v-btn><v-btn value="request" size="small">Have one signed elsewhere</v-btn><v-btn value="import" size="small">Import</v-btn>
       </v-btn-toggle>
-      <v-text-field v-model="form.name" label="Name" hint="By which tunnels refer to it" persistent-hint />
+      <v-text-field v-model="form.name" label="Name, by which tunnels refer to it" />
       <v-combobox v-if="form.what !== 'import'" v-model="form.for" label="What people dial" multiple chips closable-chips variant="outlined" density="compact" hide-details />
       <template v-else>
         <v-textarea v-model="form.chain" label="Certificate and those above it, PEM" rows="3" variant="outlined" hide-details class="mono" />

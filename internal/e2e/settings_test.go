@@ -1,0 +1,274 @@
+package e2e
+
+import (
+	"crypto/rand"
+	"crypto/x509"
+	"encoding/pem"
+	"fmt"
+	"math/big"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowlantern/internal/client"
+	"yellowlantern/internal/core/cert"
+	"yellowlantern/internal/gateway"
+	"yellowlantern/internal/instance"
+	"yellowlantern/internal/probe"
+	"yellowlantern/internal/service"
+	"yellowlantern/internal/testkit/nameserver"
+	"yellowlantern/internal/tour"
+)
+
+// recommit makes a changed demo plan the newest revision; pairs are what is replaced by what.
+func recommit(t *testing.T, d *tour.Demo, pairs ...string) {
+	t.Helper()
+	text := d.Scenario.Plan
+	for i := 0; i < len(pairs); i += 2 {
+		require.Equal(t, 1, strings.Count(text, pairs[i]), pairs[i])
+		text = strings.Replace(text, pairs[i], pairs[i+1], 1)
+	}
+	require.NoError(t, d.Client.Do(t.Context(), "PUT", "/drafts/changed", map[string]any{"text": text, "version": 0}, nil))
+	require.NoError(t, d.Client.Do(t.Context(), "POST", "/drafts/changed/commit", map[string]any{"message": "changed"}, nil))
+}
+
+func login(t *testing.T, d *tour.Demo, user string) (*probe.Tunnel, error) {
+	tn, err := probe.Open(t.Context(), home(t, d), order(t, d, user), probe.Options{Password: d.Passwords[user]})
+	if err == nil {
+		t.Cleanup(tn.Close)
+	}
+	return tn, err
+}
+
+// Limits are enforced where people log in, and the reason is in the journal; a kept address goes to whom it is kept for.
+func TestLimitsAndReservations(t *testing.T) {
+	d := island(t, nil)
+	never := strings.ToLower(time.Now().UTC().Add(72 * time.Hour).Weekday().String())
+	recommit(t, d,
+		"groups:\n  - {name: wardens", "hours:\n  - {name: another-day, days: ["+never+"], from: 00:00, to: 24:00}\n\ngroups:\n  - {name: wardens",
+		"routes: {split: [names, nestcams]}", "routes: {split: [names, nestcams]}\n    limits: {per-person: 1}",
+		"routes: {split: [station, archive]}", "routes: {split: [station, archive]}\n    limits: {sessions: 2, per-person: 1, newest-wins: true}",
+		"routes: {split: [names, turbine]}", "routes: {split: [names, turbine]}\n    limits: {hours: another-day}",
+		"{name: staff, prefixes: [10.99.0.0/24, \"fd00:99::/112\"]}", "{name: staff, prefixes: [10.99.0.0/24, \"fd00:99::/112\"], reserved: [{user: rory.researcher, address: 10.99.0.20}]}")
+
+	first := connect(t, d, "rory.researcher")
+	require.Contains(t, first.Given.Addresses, mustAddr("10.99.0.20"))
+	pools, err := client.Get[[]gateway.Pool](t.Context(), d.Client, "/pools?filter=rory")
+	require.NoError(t, err)
+	require.Len(t, pools, 1)
+	require.True(t, pools[0].Leases[0].Kept && pools[0].Leases[0].Out)
+	require.Equal(t, 254, pools[0].Total)
+
+	second := connect(t, d, "rory.researcher")
+	require.Eventually(t, func() bool { return first.Ended() != nil }, 3*time.Second, 20*time.Millisecond, "the newest session wins")
+	journaled(t, d, "ended", "lets the newest session win")
+	require.NoError(t, second.Ended())
+
+	connect(t, d, "vera.volunteer")
+	_, err = login(t, d, "vera.volunteer")
+	require.Error(t, err)
+	journaled(t, d, "refused", "has 1 sessions already, as many as passage volunteers lets one person have")
+	_, err = login(t, d, "curt.contractor")
+	require.Error(t, err)
+	journaled(t, d, "refused", "may connect only in the hours another-day ("+never+", 00:00 to 24:00)")
+}
+
+// Two tunnels of one gateway are told apart by the name that devices ask for, each with its own certificate and algorithms; a passage
+// is entered by its own tunnels only.
+func TestSeveralTunnels(t *testing.T) {
+	d := island(t, nil)
+	require.NoError(t, d.Client.Do(t.Context(), "POST", "/certificates/field", map[string]any{"for": []string{"field.tern.example"}}, nil))
+	recommit(t, d, "    certificate: gate\n", "    certificate: gate\n  - name: field\n    kind: ikev2\n    gateway: jetty\n    login: eap-mschapv2\n    identity: field.tern.example\n    certificate: field\n    algorithms: {encryption: [chacha20poly1305, aes128gcm], prf: [sha512], groups: [p384, x25519]}\n",
+		"groups: [volunteers]\n    tunnels: [main]", "groups: [volunteers]\n    tunnels: [field]")
+	tn := connect(t, d, "vera.volunteer")
+	require.NoError(t, ping(t, tn, "10.20.0.53"))
+	require.Equal(t, "chacha20poly1305-sha512-p384", tn.Given.Suite)
+	require.NoError(t, ping(t, connect(t, d, "rory.researcher"), "10.20.30.5"))
+	ss, err := client.Get[[]gateway.Session](t.Context(), d.Client, "/sessions")
+	require.NoError(t, err)
+	require.Equal(t, []string{"main", "field"}, []string{ss[0].Tunnel, ss[1].Tunnel})
+
+	other := order(t, d, "rory.researcher")
+	other.User = "vera.volunteer"
+	_, err = probe.Open(t.Context(), home(t, d), other, probe.Options{Password: d.Passwords["vera.volunteer"]})
+	require.Error(t, err)
+	journaled(t, d, "refused", "passage volunteers, which takes this user, comes by tunnel field only, not by main")
+}
+
+// A rule with hours lets traffic through within them, and ends known flows when they are over.
+func TestRuleHours(t *testing.T) {
+	d := island(t, nil)
+	now := time.Now().UTC()
+	today, other := strings.ToLower(now.Weekday().String()), strings.ToLower(now.Add(72*time.Hour).Weekday().String())
+	tomorrow := strings.ToLower(now.Add(24 * time.Hour).Weekday().String())
+	hours := func(days string) []string {
+		return []string{"groups:\n  - {name: wardens", "hours:\n  - {name: watch, days: [" + days + "], from: 00:00, to: 24:00}\n\ngroups:\n  - {name: wardens",
+			"rules:\n", "rules:\n  - {name: watch, action: permit, groups: [researchers], to: [10.20.0.1], services: [ping], hours: watch}\n"}
+	}
+	recommit(t, d, hours(other)...)
+	tn := connect(t, d, "rory.researcher")
+	require.Error(t, ping(t, tn, "10.20.0.1"))
+	j, err := client.Get[service.JourneyAnswer](t.Context(), d.Client, "/journey?from=rory.researcher&to=10.20.0.1&service=ping")
+	require.NoError(t, err)
+	require.Contains(t, j.Verdict, "only in its hours, watch")
+	recommit(t, d, hours(today+", "+tomorrow)...)
+	require.NoError(t, ping(t, tn, "10.20.0.1"), "the session goes on, and the rule acts now")
+	at := now.Add(72 * time.Hour).Format(time.RFC3339)
+	j, err = client.Get[service.JourneyAnswer](t.Context(), d.Client, "/journey?from=rory.researcher&to=10.20.0.1&service=ping&at="+at)
+	require.NoError(t, err)
+	require.Contains(t, j.Verdict, "only in its hours", "at another day")
+}
+
+// Certificates: asked for elsewhere and imported without the key ever leaving, made anew while sessions go on, revoked.
+func TestCertificates(t *testing.T) {
+	d := island(t, nil)
+	x := newTerminal(t, d)
+	ok := func(args ...string) string {
+		t.Helper()
+		text, exit, err := x.run(args...)
+		require.NoError(t, err, "%v", args)
+		require.Zero(t, exit)
+		return text
+	}
+	dir := t.TempDir()
+	tn := connect(t, d, "rory.researcher")
+	require.Contains(t, ok("certificate", "make", "gate", "--for", "gate.tern.example"), "tunnel main shows it from now on")
+	require.NoError(t, ping(t, tn, "10.20.30.5"), "sessions go on")
+	connect(t, d, "vera.volunteer")
+	journaled(t, d, "trust", "was made anew by")
+
+	// A signing request for another authority.
+	csr := filepath.Join(dir, "gate.csr")
+	ok("certificate", "request", "gate", "--for", "gate.tern.example", "--out", csr)
+	require.Contains(t, squeezed(ok("certificate", "list")), "gate gate.tern.example")
+	text, err := os.ReadFile(csr)
+	require.NoError(t, err)
+	block, _ := pem.Decode(text)
+	request, err := x509.ParseCertificateRequest(block.Bytes)
+	require.NoError(t, err)
+	require.NoError(t, request.CheckSignature())
+	require.Equal(t, []string{"gate.tern.example"}, request.DNSNames)
+	ca, err := cert.NewAuthority(rand.Reader, time.Now(), "Skua Point")
+	require.NoError(t, err)
+	leaf, err := x509.CreateCertificate(rand.Reader, &x509.Certificate{SerialNumber: big.NewInt(5), Subject: request.Subject, DNSNames: request.DNSNames, NotBefore: time.Now().Add(-time.Hour),
+		NotAfter: time.Now().Add(100 * 24 * time.Hour), KeyUsage: x509.KeyUsageDigitalSignature}, ca.Leaf, request.PublicKey, ca.Key)
+	require.NoError(t, err)
+	chain := filepath.Join(dir, "gate.pem")
+	require.NoError(t, os.WriteFile(chain, append(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: leaf}), ca.PEM()...), 0o600))
+	require.Contains(t, ok("certificate", "import", "gate", "--chain", chain), "of Skua Point authority holds gate.tern.example")
+	o := order(t, d, "rory.researcher")
+	_, err = probe.Open(t.Context(), home(t, d), o, probe.Options{Password: d.Passwords["rory.researcher"]})
+	require.ErrorContains(t, err, "certificate is not accepted", "devices that trust the own authority only")
+	o.Authority = string(ca.PEM())
+	other, err := probe.Open(t.Context(), home(t, d), o, probe.Options{Password: d.Passwords["rory.researcher"]})
+	require.NoError(t, err)
+	other.Close()
+
+	// What will not do is refused with the reason, and nothing is kept.
+	for name, c := range map[string]struct{ chain, says string }{
+		"no certificate": {"nothing", "there is no certificate in it"},
+		"no key":         {string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: leaf})), "no private key"},
+		"encrypted":      {"-----BEGIN CERTIFICATE-----\nAAAA\n-----END CERTIFICATE-----\n", "cannot be read"},
+	} {
+		status, words := refused(t, d.Client, "PUT", "/certificates/new", map[string]string{"chain": c.chain})
+		require.Equal(t, 422, status, name)
+		require.Contains(t, words, c.says, name)
+	}
+	status, words := refused(t, d.Client, "DELETE", "/certificates/gate", nil)
+	require.Equal(t, 409, status)
+	require.Contains(t, words, "tunnel main")
+	status, _ = refused(t, d.Client, "POST", "/certificates/gate/revoke", map[string]string{"reason": "x"})
+	require.Equal(t, 422, status, "another authority's certificate is not ours to revoke")
+
+	// Revoked, a certificate is on the list and counts as none.
+	ok("certificate", "make", "gate", "--for", "gate.tern.example")
+	pair, err := d.Store.Certificate(t.Context(), "gate")
+	require.NoError(t, err)
+	ok("certificate", "revoke", "gate", "--because", "the jetty was broken into")
+	list, _ := pem.Decode([]byte(ok("certificate", "revoked")))
+	crl, err := x509.ParseRevocationList(list.Bytes)
+	require.NoError(t, err)
+	own, _ := pem.Decode([]byte(ok("certificate", "authority")))
+	authority, err := x509.ParseCertificate(own.Bytes)
+	require.NoError(t, err)
+	require.NoError(t, crl.CheckSignatureFrom(authority))
+	require.Equal(t, pair.Leaf.SerialNumber, crl.RevokedCertificateEntries[0].SerialNumber)
+	out, exit, _ := x.run("plan", "check", "--severity", "stop", write(t, d.Scenario.Plan))
+	require.Equal(t, 1, exit)
+	require.Contains(t, squeezed(out), `there is no certificate "gate"`)
+
+	// What ends soon is made anew by itself, for the same names; what does not is left alone.
+	before := authorityOf(t, d)
+	require.NoError(t, d.Service.RenewCertificates(t.Context(), time.Now()))
+	require.Equal(t, before, authorityOf(t, d))
+	require.NoError(t, d.Service.RenewCertificates(t.Context(), time.Now().Add(360*24*time.Hour)))
+	require.NotEqual(t, before, authorityOf(t, d))
+	journaled(t, d, "trust", "was made anew before its end")
+}
+
+// authorityOf is the serial number of the certificate that the gateway shows.
+func authorityOf(t *testing.T, d *tour.Demo) string {
+	pair, err := d.Store.Certificate(t.Context(), "gate")
+	require.NoError(t, err)
+	return pair.Leaf.SerialNumber.String()
+}
+
+// The dialled name follows the public address at a real name server, and what keeps it from doing so is told once.
+func TestNameFollowsAddress(t *testing.T) {
+	server := nameserver.Start(t)
+	var mu sync.Mutex
+	has := []netip.Addr{mustAddr("192.0.2.10"), mustAddr("2001:db8:10::10")}
+	move := func(words ...string) {
+		mu.Lock()
+		defer mu.Unlock()
+		has = nil
+		for _, w := range words {
+			has = append(has, mustAddr(w))
+		}
+	}
+	d := island(t, func(o *instance.Options) {
+		o.OutsideAddresses = func(string) ([]netip.Addr, error) {
+			mu.Lock()
+			defer mu.Unlock()
+			if len(has) == 0 {
+				return nil, fmt.Errorf("the line is down")
+			}
+			return has, nil
+		}
+	})
+	x := newTerminal(t, d)
+	text, exit, err := x.run("secret", "keep", "jetty-update", "--from-file", write(t, nameserver.Secret+"\n"))
+	require.NoError(t, err, text)
+	require.Zero(t, exit)
+	recommit(t, d, "    outside:\n", fmt.Sprintf("    outside:\n      changes: true\n      update: {server: %q, zone: tern.example, key: jetty-update, every: 10s, ttl: 30s}\n", server))
+	journaled(t, d, "name", "the name gate.tern.example leads to 192.0.2.10, 2001:db8:10::10 now")
+	text, _, err = x.run("status")
+	require.NoError(t, err)
+	require.Contains(t, squeezed(text), "✓ the name gate.tern.example leads to 192.0.2.10, 2001:db8:10::10")
+	move("192.0.2.11")
+	require.Eventually(t, func() bool {
+		o, err := client.Get[service.Outside](t.Context(), d.Client, "/outside")
+		return err == nil && len(o.Published) == 1 && o.Published[0] == mustAddr("192.0.2.11")
+	}, 14*time.Second, 100*time.Millisecond)
+
+	// Secrets are told once, and never again.
+	made := client.Get[[]service.SharedSecret]
+	all, err := made(t.Context(), d.Client, "/secrets")
+	require.NoError(t, err)
+	require.Empty(t, all[0].Value)
+	text, _, err = x.run("secret", "make", "radius", "--kind", "shared-key")
+	require.NoError(t, err)
+	require.Regexp(t, `[A-Za-z0-9+/]{43}=`, text)
+	_, exit, err = x.run("secret", "keep", "weak", "--kind", "shared-key", "--from-file", write(t, "terns"))
+	require.Equal(t, 4, exit)
+	require.ErrorContains(t, err, "can be guessed")
+	text, _, err = x.run("secret", "list")
+	require.NoError(t, err)
+	require.NotContains(t, text, nameserver.Secret)
+}
