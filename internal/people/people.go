@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
+	"sync"
 	"unicode/utf8"
 
 	"yellowlantern/internal/core/eap"
@@ -18,6 +19,8 @@ import (
 // Keeper is what keeps the service's own users.
 type Keeper interface {
 	Users(ctx context.Context) ([]store.User, error)
+	PeopleVersion() uint64
+	ActiveGroups(ctx context.Context) (names []string, groups [][]string, err error)
 	User(ctx context.Context, name string) (store.User, error)
 	AddUser(ctx context.Context, u store.User, password string) error
 	ChangeUser(ctx context.Context, u store.User, groups []string) error
@@ -27,10 +30,16 @@ type Keeper interface {
 }
 
 // People joins the sources.
-type People struct{ keeper Keeper }
+type People struct {
+	keeper Keeper
+
+	mu      sync.Mutex // guards what follows: who may log in, as it was at a version of the keeper's
+	version uint64
+	persons []reach.Person
+}
 
 // New begins with the service's own users.
-func New(k Keeper) *People { return &People{k} }
+func New(k Keeper) *People { return &People{keeper: k} }
 
 // User is a person, without anything secret.
 type User struct {
@@ -120,14 +129,21 @@ func user(r store.User) User {
 	return u
 }
 
-// Persons gives everybody who may log in, as reach wants them.
+// Persons gives everybody who may log in, as reach wants them. The list must not be altered: it is kept until people change.
 func (p *People) Persons(ctx context.Context) ([]reach.Person, error) {
-	users, err := p.List(ctx)
-	var out []reach.Person
-	for _, u := range users {
-		if !u.Off {
-			out = append(out, reach.Person{User: u.Name, Groups: u.Groups})
-		}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	version := p.keeper.PeopleVersion()
+	if p.persons != nil && version == p.version {
+		return p.persons, nil
+	}
+	names, groups, err := p.keeper.ActiveGroups(ctx)
+	out := make([]reach.Person, len(names))
+	for i, name := range names {
+		out[i] = reach.Person{User: name, Groups: groups[i]}
+	}
+	if err == nil {
+		p.persons, p.version = out, version
 	}
 	return out, err
 }

@@ -219,14 +219,14 @@ func (s *Service) compare(ctx context.Context, before, after string) ([]plan.Cha
 	var old plan.Plan
 	var oldModel *site.Model
 	if before != "" {
-		d, err := plan.Read(before)
+		d, err := s.docs.read(before)
 		if err != nil {
 			return nil, nil, huma.Error422UnprocessableEntity("the older document cannot be read: " + err.Error())
 		}
 		old = d.Plan
 		oldModel, _ = modelOf(&d.Plan)
 	}
-	d, err := plan.Read(after)
+	d, err := s.docs.read(after)
 	if err != nil {
 		return nil, nil, huma.Error422UnprocessableEntity(err.Error())
 	}
@@ -371,7 +371,7 @@ func (s *Service) rebase(ctx context.Context, d store.Draft, take ...string) (re
 // check reads a document and makes all findings. A document that cannot be read is no error: its faults are the answer.
 func (s *Service) check(ctx context.Context, text string) (Checked, *plan.Document, error) {
 	c := Checked{Faults: plan.Faults{}, Findings: []check.Finding{}}
-	doc, err := plan.Read(text)
+	doc, err := s.docs.read(text)
 	if err != nil {
 		fs, ok := plan.AsFaults(err)
 		if !ok {
@@ -569,7 +569,7 @@ func acceptedOf(c Checked, accept []Acceptance) []Acceptance {
 
 // settings is what the gateway needs to run a document.
 func (s *Service) settings(ctx context.Context, text string) (gateway.Settings, error) {
-	doc, err := plan.Read(text)
+	doc, err := s.docs.read(text)
 	if err != nil {
 		return gateway.Settings{}, huma.Error422UnprocessableEntity(err.Error())
 	}

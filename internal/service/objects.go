@@ -30,7 +30,7 @@ func (s *Service) objectRoutes() {
 			Text string `json:"text"`
 		}
 	}) (*body[Reading], error) {
-		r, err := reading(in.Body.Text)
+		r, err := s.reading(in.Body.Text)
 		return answer(r), err
 	})
 	register(s, "POST", "/uses", "uses", "What names an object of a document", func(_ context.Context, in *struct {
@@ -39,7 +39,7 @@ func (s *Service) objectRoutes() {
 			Object string `json:"object" doc:"Such as hosts/records."`
 		}
 	}) (*body[[]string], error) {
-		doc, err := plan.Read(in.Body.Text)
+		doc, err := s.docs.read(in.Body.Text)
 		if err != nil {
 			return nil, huma.Error422UnprocessableEntity(err.Error())
 		}
@@ -65,9 +65,9 @@ func (s *Service) objectRoutes() {
 	})
 }
 
-func reading(text string) (Reading, error) {
+func (s *Service) reading(text string) (Reading, error) {
 	r := Reading{Faults: plan.Faults{}, Settled: []plan.Passage{}, Taken: map[string]string{}, Lines: map[string]int{}}
-	doc, err := plan.Read(text)
+	doc, err := s.docs.read(text)
 	if err != nil {
 		fs, ok := plan.AsFaults(err)
 		if !ok {

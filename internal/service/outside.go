@@ -140,7 +140,7 @@ func (s *Service) runningGateway(ctx context.Context) *plan.Gateway {
 			return nil
 		}
 		s.outsideOf.number, s.outsideOf.gateway = number, nil
-		if doc, err := plan.Read(newest.Text); err == nil && len(doc.Plan.Gateways) > 0 {
+		if doc, err := s.docs.read(newest.Text); err == nil && len(doc.Plan.Gateways) > 0 {
 			s.outsideOf.gateway = &doc.Plan.Gateways[0]
 		}
 	}

@@ -29,8 +29,11 @@ type Proof struct {
 // Board is the reach board with what probes saw last.
 type Board struct {
 	reach.Board
-	Revision int     `json:"revision"`
-	Tried    [][]Try `json:"tried" nullable:"false" doc:"For each row and destination, what the newest probe of somebody of the class saw."`
+	Revision     int     `json:"revision"`
+	TotalRows    int     `json:"total-rows" doc:"Rows that match, shown or not."`
+	TotalColumns int     `json:"total-columns" doc:"Columns that match, shown or not."`
+	Troubles     int     `json:"troubles" doc:"Cells of the whole board that are not as they should be."`
+	Tried        [][]Try `json:"tried" nullable:"false" doc:"For each row and destination, what the newest probe of somebody of the class saw."`
 }
 
 // Try is what was tried of one cell.
@@ -90,7 +93,7 @@ func (s *Service) model(ctx context.Context, draftName string) (*site.Model, int
 		}
 		text, number = r.Text, r.Number
 	}
-	doc, err := plan.Read(text)
+	doc, err := s.docs.read(text)
 	if err != nil {
 		return nil, 0, nil, huma.Error422UnprocessableEntity(err.Error())
 	}
@@ -102,32 +105,98 @@ func (s *Service) model(ctx context.Context, draftName string) (*site.Model, int
 	return m, number, persons, err
 }
 
-func (s *Service) board(ctx context.Context, in *Drafted) (*body[Board], error) {
+// BoardWindow is the part of the board that is wanted.
+type BoardWindow struct {
+	Drafted
+	People  string `query:"people" doc:"Only classes of people, users or passages with this text."`
+	To      string `query:"to" doc:"Only destinations or networks with this text."`
+	Trouble bool   `query:"trouble" doc:"Only classes of people with a cell that is not as it should be."`
+	Row     int    `query:"row" minimum:"0" doc:"The first row, from 0."`
+	Rows    int    `query:"rows" minimum:"0" doc:"How many rows at most; 0: all."`
+	Column  int    `query:"column" minimum:"0" doc:"The first column, from 0."`
+	Columns int    `query:"columns" minimum:"0" doc:"How many columns at most; 0: all."`
+}
+
+func (s *Service) board(ctx context.Context, in *BoardWindow) (*body[Board], error) {
 	m, number, persons, err := s.model(ctx, in.Draft)
 	if err != nil {
 		return nil, err
 	}
-	b := Board{Board: reach.MakeBoard(m, persons), Revision: number}
+	whole := reach.MakeBoard(m, persons)
 	reports, err := s.reports(ctx, number)
 	if err != nil {
 		return nil, err
 	}
-	for _, row := range b.Rows {
-		tries := make([]Try, len(b.Destinations))
-		for i := range tries {
-			tries[i] = Try{State: "not tried", Words: "not tried"}
+	var columns []int
+	for i, d := range whole.Destinations {
+		if holdsText(in.To, d.Name, d.Network) {
+			columns = append(columns, i)
 		}
-		for _, r := range reports {
-			if slices.Contains(row.Users, r.User) {
-				for i, d := range b.Destinations {
-					tries[i] = tried(r, d)
-				}
-				break
+	}
+	b := Board{Revision: number, Tried: [][]Try{}}
+	b.Rows, b.Destinations = []reach.Row{}, []reach.Destination{}
+	b.TotalColumns = len(columns)
+	columns = window(columns, in.Column, in.Columns)
+	var rows []int
+	tries := make([][]Try, len(whole.Rows))
+	for i, row := range whole.Rows {
+		tries[i] = triesOf(row, whole.Destinations, reports)
+		bad := 0
+		for k, cell := range row.Cells {
+			if cell.State == reach.CellMissing || cell.State == reach.CellBreach || tries[i] != nil && tries[i][k].State == "differs" {
+				bad++
 			}
 		}
-		b.Tried = append(b.Tried, tries)
+		b.Troubles += bad
+		if (bad > 0 || !in.Trouble) && holdsText(in.People, append([]string{row.Class, row.Passage}, row.Users...)...) {
+			rows = append(rows, i)
+		}
+	}
+	b.TotalRows = len(rows)
+	for _, k := range columns {
+		b.Destinations = append(b.Destinations, whole.Destinations[k])
+	}
+	for _, i := range window(rows, in.Row, in.Rows) {
+		row := whole.Rows[i]
+		cells, seen := make([]reach.Cell, len(columns)), make([]Try, len(columns))
+		for n, k := range columns {
+			cells[n], seen[n] = row.Cells[k], Try{State: "not tried", Words: "not tried"}
+			if tries[i] != nil {
+				seen[n] = tries[i][k]
+			}
+		}
+		row.Cells = cells
+		b.Rows, b.Tried = append(b.Rows, row), append(b.Tried, seen)
 	}
 	return answer(b), nil
+}
+
+func holdsText(text string, words ...string) bool {
+	text = strings.ToLower(text)
+	return text == "" || slices.ContainsFunc(words, func(w string) bool { return strings.Contains(strings.ToLower(w), text) })
+}
+
+// window is a part of a list: n items from first on; 0: all.
+func window(list []int, first, n int) []int {
+	list = list[min(first, len(list)):]
+	if n > 0 {
+		list = list[:min(n, len(list))]
+	}
+	return list
+}
+
+// triesOf is what the newest report of one of the row's users saw; nil if none of them tried.
+func triesOf(row reach.Row, dsts []reach.Destination, reports []probe.Report) []Try {
+	for _, r := range reports {
+		if slices.Contains(row.Users, r.User) {
+			out := make([]Try, len(dsts))
+			for i, d := range dsts {
+				out[i] = tried(r, d)
+			}
+			return out
+		}
+	}
+	return nil
 }
 
 // reports gives the newest reports on a revision, newest first.

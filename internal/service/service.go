@@ -63,6 +63,7 @@ type Service struct {
 	commits  sync.Mutex // one commit at a time
 	attempts limiter
 	outside  outsideKeeper
+	docs     documents
 	// outsideOf is the gateway of the newest revision, for the one goroutine of Keep.
 	outsideOf struct {
 		number  int

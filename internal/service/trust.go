@@ -13,7 +13,6 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"yellowlantern/internal/core/cert"
-	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/store"
 )
@@ -209,7 +208,7 @@ func (s *Service) usedBy(ctx context.Context) map[string][]string {
 	if err != nil {
 		return out
 	}
-	if doc, err := plan.Read(newest.Text); err == nil {
+	if doc, err := s.docs.read(newest.Text); err == nil {
 		for _, t := range doc.Plan.Tunnels {
 			if !t.Off {
 				out[t.Certificate] = append(out[t.Certificate], t.Name)

@@ -8,7 +8,6 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/people"
 	"yellowlantern/internal/store"
@@ -107,7 +106,7 @@ func (s *Service) groups(ctx context.Context, _ *struct{}) (*body[[]Group], erro
 	if err != nil {
 		return nil, err
 	}
-	doc, err := plan.Read(r.Text)
+	doc, err := s.docs.read(r.Text)
 	if err != nil {
 		return nil, err
 	}

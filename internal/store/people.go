@@ -34,6 +34,32 @@ func (s *Store) Users(ctx context.Context) (us []User, err error) {
 	return us, err
 }
 
+// PeopleVersion counts changes of people and their groups since the store was opened.
+func (s *Store) PeopleVersion() uint64 { return s.people.Load() }
+
+// ActiveGroups gives everybody who may log in with their groups, by name: what is asked at every edit, so one pass over two columns.
+func (s *Store) ActiveGroups(ctx context.Context) (names []string, groups [][]string, err error) {
+	rows, err := s.db.WithContext(ctx).Raw("SELECT u.name, COALESCE(m.group_name, '') FROM users u LEFT JOIN memberships m ON m.user = u.name WHERE NOT u.off ORDER BY u.name, m.group_name").Rows()
+	if err != nil {
+		return nil, nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var name, group string
+		if err := rows.Scan(&name, &group); err != nil {
+			return nil, nil, err
+		}
+		if len(names) == 0 || names[len(names)-1] != name {
+			names, groups = append(names, name), append(groups, []string{})
+		}
+		if group != "" {
+			last := len(groups) - 1
+			groups[last] = append(groups[last], group)
+		}
+	}
+	return names, groups, rows.Err()
+}
+
 // User finds one by name, with groups.
 func (s *Store) User(ctx context.Context, name string) (u User, err error) {
 	err = translate(s.db.WithContext(ctx).Preload("Groups").First(&u, "name = ?", name).Error)
@@ -43,6 +69,7 @@ func (s *Store) User(ctx context.Context, name string) (u User, err error) {
 
 // AddUser adds a person with a password.
 func (s *Store) AddUser(ctx context.Context, u User, password string) error {
+	defer s.people.Add(1)
 	hash := eap.NTHash(password)
 	var err error
 	if u.Sealed, err = s.sealed(hash[:], purpose(u.Name)); err != nil {
@@ -54,6 +81,7 @@ func (s *Store) AddUser(ctx context.Context, u User, password string) error {
 
 // ChangeUser writes name, activity and groups. A nil list of groups leaves them as they are.
 func (s *Store) ChangeUser(ctx context.Context, u User, groups []string) error {
+	defer s.people.Add(1)
 	return s.db.WithContext(ctx).Transaction(func(db *gorm.DB) error {
 		r := db.Model(&User{}).Where("name = ?", u.Name).Updates(map[string]any{"full_name": u.FullName, "off": u.Off})
 		if r.Error == nil && r.RowsAffected == 0 {
@@ -90,6 +118,7 @@ func (s *Store) SetPassword(ctx context.Context, name, password string) error {
 
 // RemoveUser forgets a person.
 func (s *Store) RemoveUser(ctx context.Context, name string) error {
+	defer s.people.Add(1)
 	r := s.db.WithContext(ctx).Delete(&User{}, "name = ?", name)
 	if r.Error == nil && r.RowsAffected == 0 {
 		return ErrNotFound

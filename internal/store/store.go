@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"sync/atomic"
 
 	"gorm.io/driver/sqlite"
 	"gorm.io/gorm"
@@ -19,8 +20,9 @@ import (
 
 // Store is an open database.
 type Store struct {
-	db   *gorm.DB
-	seal cipher.AEAD
+	db     *gorm.DB
+	seal   cipher.AEAD
+	people atomic.Uint64
 }
 
 // Errors that callers tell apart.
@@ -56,7 +58,7 @@ func Open(folder string) (*Store, error) {
 		return nil, fmt.Errorf("database %s: %w", path, err)
 	}
 	_ = os.Chmod(path, 0o600)
-	s := &Store{db, gcm}
+	s := &Store{db: db, seal: gcm}
 	if err := s.migrate(); err != nil {
 		return nil, fmt.Errorf("database %s: %w", path, err)
 	}

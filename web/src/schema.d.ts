@@ -860,8 +860,23 @@ export interface components {
             /** Format: int64 */
             revision: number;
             rows: components["schemas"]["ReachRow"][];
+            /**
+             * Format: int64
+             * @description Columns that match, shown or not.
+             */
+            "total-columns": number;
+            /**
+             * Format: int64
+             * @description Rows that match, shown or not.
+             */
+            "total-rows": number;
             /** @description For each row and destination, what the newest probe of somebody of the class saw. */
             tried: (components["schemas"]["Try"][] | null)[];
+            /**
+             * Format: int64
+             * @description Cells of the whole board that are not as they should be.
+             */
+            troubles: number;
         };
         "BodyStruct { Name string \"json:\\\"name\\\"\" }Body": {
             name: string;
@@ -2142,6 +2157,20 @@ export interface operations {
             query?: {
                 /** @description Look at this draft in place of the newest revision. */
                 draft?: string;
+                /** @description Only classes of people, users or passages with this text. */
+                people?: string;
+                /** @description Only destinations or networks with this text. */
+                to?: string;
+                /** @description Only classes of people with a cell that is not as it should be. */
+                trouble?: boolean;
+                /** @description The first row, from 0. */
+                row?: number;
+                /** @description How many rows at most; 0: all. */
+                rows?: number;
+                /** @description The first column, from 0. */
+                column?: number;
+                /** @description How many columns at most; 0: all. */
+                columns?: number;
             };
             header?: never;
             path?: never;

@@ -23,3 +23,25 @@ func BenchmarkFindings(b *testing.B) {
 		})
 	}
 }
+
+// BenchmarkFindingsOfText is what one edit costs: the document read, and all findings made on it, with 10,000 users.
+func BenchmarkFindingsOfText(b *testing.B) {
+	p, people := bigplan.Sound(10_000)
+	text, err := bigplan.Text(p)
+	if err != nil {
+		b.Fatal(err)
+	}
+	b.Run("read", func(b *testing.B) {
+		for b.Loop() {
+			if _, err := plan.Read(text); err != nil {
+				b.Fatal(err)
+			}
+		}
+	})
+	b.Run("find", func(b *testing.B) {
+		doc, _ := plan.Read(text)
+		for b.Loop() {
+			check.Run(check.Input{Doc: doc, People: people})
+		}
+	})
+}

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"go.yaml.in/yaml/v3"
 )
@@ -164,10 +165,10 @@ func (r *reader) object(n *yaml.Node, v reflect.Value, path string) {
 		r.fault(n, path, describe(n), "fields: "+strings.Join(fieldNames(v.Type()), ", "))
 		return
 	}
-	seen := map[string]bool{}
+	fields, seen := shapeOf(v.Type()), map[string]bool{}
 	for i := 0; i+1 < len(n.Content); i += 2 {
 		key, val := n.Content[i], n.Content[i+1]
-		field, ok := fieldNamed(v.Type(), key.Value)
+		field, ok := fields.at[key.Value]
 		switch {
 		case !ok:
 			r.fault(key, path, fmt.Sprintf("unknown field %q", key.Value), "one of "+strings.Join(fieldNames(v.Type()), ", "))
@@ -177,12 +178,11 @@ func (r *reader) object(n *yaml.Node, v reflect.Value, path string) {
 			continue
 		}
 		seen[key.Value] = true
-		r.value(val, v.FieldByIndex(field.Index), join(path, key.Value), field.Tag.Get("enum"))
+		r.value(val, v.Field(field), join(path, key.Value), fields.enums[field])
 	}
-	for i := range v.NumField() {
-		f := v.Type().Field(i)
-		if name, optional := fieldName(f); !optional && !seen[name] {
-			r.fault(n, join(path, name), fmt.Sprintf("field %q is missing", name), strings.TrimSuffix(lowerFirst(f.Tag.Get("doc")), "."))
+	for i, name := range fields.names {
+		if !fields.optional[i] && !seen[name] {
+			r.fault(n, join(path, name), fmt.Sprintf("field %q is missing", name), strings.TrimSuffix(lowerFirst(v.Type().Field(i).Tag.Get("doc")), "."))
 		}
 	}
 }
@@ -295,22 +295,45 @@ func fieldName(f reflect.StructField) (name string, optional bool) {
 	return name, strings.Contains(options, "omit")
 }
 
-func fieldNamed(t reflect.Type, name string) (reflect.StructField, bool) {
-	for i := range t.NumField() {
-		if n, _ := fieldName(t.Field(i)); n == name {
-			return t.Field(i), true
-		}
-	}
-	return reflect.StructField{}, false
+// shape is what the tags of a type's fields say; tags are taken apart once.
+type shape struct {
+	names    []string
+	optional []bool
+	enums    []string
+	refs     [][]string
+	at       map[string]int
 }
 
-func fieldNames(t reflect.Type) []string {
-	names := make([]string, t.NumField())
-	for i := range names {
-		names[i], _ = fieldName(t.Field(i))
+var shapes sync.Map // reflect.Type → *shape
+
+func shapeOf(t reflect.Type) *shape {
+	if known, ok := shapes.Load(t); ok {
+		return known.(*shape)
 	}
-	return names
+	s := &shape{at: map[string]int{}}
+	for i := range t.NumField() {
+		f := t.Field(i)
+		name, optional := fieldName(f)
+		var refs []string
+		if ref := f.Tag.Get("ref"); ref != "" {
+			refs = strings.Split(ref, ",")
+		}
+		s.at[name] = i
+		s.names, s.optional, s.enums, s.refs = append(s.names, name), append(s.optional, optional), append(s.enums, f.Tag.Get("enum")), append(s.refs, refs)
+	}
+	shapes.Store(t, s)
+	return s
 }
+
+func fieldNamed(t reflect.Type, name string) (reflect.StructField, bool) {
+	i, ok := shapeOf(t).at[name]
+	if !ok {
+		return reflect.StructField{}, false
+	}
+	return t.Field(i), true
+}
+
+func fieldNames(t reflect.Type) []string { return shapeOf(t).names }
 
 func join(path, name string) string {
 	if path == "" {

@@ -26,15 +26,14 @@ func (p *Plan) Mentions() []Mention {
 }
 
 func walkMentions(v reflect.Value, path string, found func(Mention)) {
-	for i := range v.NumField() {
-		f, tag := v.Field(i), v.Type().Field(i)
+	fields := shapeOf(v.Type())
+	for i, name := range fields.names {
+		f := v.Field(i)
 		if f.IsZero() {
 			continue
 		}
-		name, _ := fieldName(tag)
 		at := join(path, name)
-		if ref := tag.Tag.Get("ref"); ref != "" {
-			kinds := strings.Split(ref, ",")
+		if kinds := fields.refs[i]; kinds != nil {
 			if f.Kind() == reflect.String {
 				found(Mention{at, kinds, f.String()})
 				continue
@@ -48,7 +47,7 @@ func walkMentions(v reflect.Value, path string, found func(Mention)) {
 			f = f.Elem()
 		}
 		switch {
-		case f.Kind() == reflect.Struct && tag.Type.PkgPath() == v.Type().PkgPath():
+		case f.Kind() == reflect.Struct && f.Type().PkgPath() == v.Type().PkgPath():
 			walkMentions(f, at, found)
 		case f.Kind() == reflect.Slice && f.Type().Elem().Kind() == reflect.Struct && f.Type().Elem().PkgPath() == v.Type().PkgPath():
 			for k := range f.Len() {

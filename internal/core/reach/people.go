@@ -24,13 +24,16 @@ func Classes(m *site.Model, people []Person) []Class {
 	index := map[string]int{}
 	var out []Class
 	for _, p := range people {
-		c := m.Class(p.Groups)
-		key := strings.Join(c.Groups, "\x00")
+		groups := p.Groups
+		if !slices.IsSorted(groups) {
+			groups = slices.Sorted(slices.Values(groups))
+		}
+		key := strings.Join(slices.Compact(groups), "\x00")
 		i, seen := index[key]
 		if !seen {
 			i = len(out)
 			index[key] = i
-			out = append(out, Class{Class: c})
+			out = append(out, Class{Class: m.Class(groups)})
 		}
 		out[i].Users = append(out[i].Users, p.User)
 	}

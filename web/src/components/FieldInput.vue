@@ -88,7 +88,7 @@ function make(kind: string) {
         :persistent-placeholder="!list.length"
         @update:model-value="settleList"
       />
-      <v-combobox v-else-if="f.refs" :id="id" :model-value="value" :items="items" :label="f.name" clearable variant="outlined" density="compact" hide-details :placeholder="origin ? String(settled) : ''" :persistent-placeholder="!!origin" @update:model-value="settle" />
+      <v-combobox v-else-if="f.refs" :id="id" :model-value="value as string" :items="items" :label="f.name" clearable variant="outlined" density="compact" hide-details :placeholder="origin ? String(settled) : ''" :persistent-placeholder="!!origin" @update:model-value="settle" />
       <v-text-field
         v-else
         :id="id"

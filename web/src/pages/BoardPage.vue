@@ -1,19 +1,34 @@
 <script setup lang="ts">
-import { computed, onMounted, ref } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { api, words, type Board } from '../api'
 import JourneyPanel from '../components/JourneyPanel.vue'
 import { legend, mark, markOf, triedWord, troubled } from '../states'
 
+const most = { rows: 25, columns: 24 } // drawn at once: a large site has far more
 const board = ref<Board>()
 const problem = ref('')
 const filter = ref('')
+const places = ref('')
 const onlyTrouble = ref(false)
+const row = ref(0)
+const column = ref(0)
 const picked = ref<{ row: number; col: number }>()
+let waiting = 0
 
-onMounted(async () => {
-  const { data, error } = await api.GET('/api/v1/board')
+async function load() {
+  const query = { people: filter.value ?? '', to: places.value ?? '', trouble: onlyTrouble.value, row: row.value, column: column.value, ...most }
+  const { data, error } = await api.GET('/api/v1/board', { params: { query } })
+  picked.value = undefined
   board.value = data
   problem.value = error ? words(error) : ''
+}
+watch([row, column], load, { immediate: true })
+watch([filter, places, onlyTrouble], () => {
+  window.clearTimeout(waiting)
+  waiting = window.setTimeout(() => {
+    if (row.value || column.value) row.value = column.value = 0
+    else void load()
+  }, 250)
 })
 
 const groups = computed(() => {
@@ -26,21 +41,10 @@ const groups = computed(() => {
   return out
 })
 
-const rows = computed(() =>
-  (board.value?.rows ?? [])
-    .map((row, index) => ({ row, index }))
-    .filter(({ row, index }) => {
-      const text = `${row.class} ${row.users.join(' ')} ${row.passage}`.toLowerCase()
-      if (!text.includes(filter.value.toLowerCase())) return false
-      return !onlyTrouble.value || row.cells.some((c, i) => troubled(c, board.value?.tried[index]?.[i]))
-    }),
-)
-
-const troubles = computed(() => {
-  let n = 0
-  board.value?.rows.forEach((r, i) => r.cells.forEach((c, k) => troubled(c, board.value?.tried[i]?.[k]) && n++))
-  return n
-})
+const rows = computed(() => (board.value?.rows ?? []).map((row, index) => ({ row, index })))
+const troubles = computed(() => board.value?.troubles ?? 0)
+const span = (first: number, n: number, total: number) => `${total ? first + 1 : 0} to ${Math.min(first + n, total)} of ${total}`
+const users = (list: string[]) => list.slice(0, 4).join(', ') + (list.length > 4 ? ` and ${list.length - 4} more` : '')
 </script>
 
 <template>
@@ -51,7 +55,8 @@ const troubles = computed(() => {
         {{ troubles ? `${troubles} cells are not as they should be` : 'everything is as it should be' }} · revision {{ board.revision }}
       </v-chip>
       <v-spacer />
-      <v-text-field v-model="filter" label="Filter people" max-width="220" />
+      <v-text-field v-model="filter" label="Filter people" max-width="190" clearable />
+      <v-text-field v-model="places" label="Filter destinations" max-width="190" clearable />
       <v-checkbox v-model="onlyTrouble" label="Only trouble" density="compact" hide-details />
     </div>
     <v-alert v-if="problem" type="info" variant="tonal" role="alert">
@@ -73,7 +78,7 @@ const troubles = computed(() => {
           <tr v-for="{ row, index } in rows" :key="row.class">
             <th scope="row" class="people">
               {{ row.class }}
-              <small>{{ row.users.join(', ') }}</small>
+              <small>{{ users(row.users) }}</small>
               <small>{{ row.passage ? 'passage ' + row.passage : 'no passage' }}</small>
             </th>
             <td v-for="(cell, i) in row.cells" :key="i" :class="{ trouble: troubled(cell, board.tried[index]?.[i]), picked: picked?.row === index && picked?.col === i }">
@@ -92,6 +97,14 @@ const troubles = computed(() => {
         </tbody>
       </table>
     </v-card>
+    <div v-if="board && (board['total-rows'] > most.rows || board['total-columns'] > most.columns)" class="d-flex ga-2 align-center mt-2 pages">
+      people {{ span(row, most.rows, board['total-rows']) }}
+      <v-btn size="x-small" variant="outlined" :disabled="!row" @click="row -= most.rows">before</v-btn>
+      <v-btn size="x-small" variant="outlined" :disabled="row + most.rows >= board['total-rows']" @click="row += most.rows">after</v-btn>
+      destinations {{ span(column, most.columns, board['total-columns']) }}
+      <v-btn size="x-small" variant="outlined" :disabled="!column" @click="column -= most.columns">before</v-btn>
+      <v-btn size="x-small" variant="outlined" :disabled="column + most.columns >= board['total-columns']" @click="column += most.columns">after</v-btn>
+    </div>
     <div class="legend">
       <span v-for="l in legend" :key="l.state"><v-icon :icon="markOf(l.state).icon" :color="markOf(l.state).color" size="15" /> <b>{{ markOf(l.state).word }}</b> {{ l.about }}</span>
       <span>A cell opens the journey of one packet.</span>
@@ -168,6 +181,9 @@ td.picked {
 .state {
   font-weight: 600;
   white-space: nowrap;
+}
+.pages {
+  font-size: 12.5px;
 }
 .legend {
   display: flex;

@@ -25,7 +25,9 @@ const passageOf = (u: User) => {
   const first = groups.value.find((g) => g.passage && u.groups.includes(g.name))
   return first ? `by ${first.passage}` : 'no passage admits them'
 }
-const shown = computed(() => users.value.filter((u) => JSON.stringify(u).toLowerCase().includes(filter.value.toLowerCase())))
+const most = ref(100)
+const matching = computed(() => users.value.filter((u) => `${u.name} ${u['full-name'] ?? ''} ${u.groups.join(' ')}`.toLowerCase().includes(filter.value.toLowerCase())))
+const shown = computed(() => matching.value.slice(0, most.value))
 
 function edit(u?: User) {
   editing.value = u ? u.name : 'new'
@@ -102,6 +104,7 @@ async function remove(u: User) {
               <v-btn size="small" variant="text" @click="remove(u)">Remove</v-btn>
             </td>
           </tr>
+          <tr v-if="matching.length > most"><td colspan="5"><v-btn size="small" variant="text" @click="most += 200">{{ matching.length - most }} more</v-btn></td></tr>
           <tr v-if="!shown.length"><td colspan="5">{{ filter ? 'Nobody matches.' : 'Nobody may connect yet: add a person.' }}</td></tr>
         </tbody>
       </table>

@@ -1,0 +1,127 @@
+package browsertest
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"log/slog"
+	"runtime"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+
+	"yellowlantern/internal/client"
+	"yellowlantern/internal/instance"
+	"yellowlantern/internal/service"
+	"yellowlantern/internal/store"
+	"yellowlantern/internal/testkit/bigplan"
+	"yellowlantern/web"
+)
+
+// BenchmarkSizes runs the service and the console with 10,000 users, 200 groups, 2,000 rules, 500 destinations and 50 pools, once: how long
+// pages take to show what they are for, an edit's findings, a commit, and how much memory stands after all of it.
+func BenchmarkSizes(b *testing.B) {
+	const users = 10_000
+	p, people := bigplan.Sound(users)
+	text, err := bigplan.Text(p)
+	require.NoError(b, err)
+	i, err := instance.Start(b.Context(), instance.Options{Data: b.TempDir(), Listen: "127.0.0.1:0", IKE: "127.0.0.1:0", NATT: "127.0.0.1:0",
+		Console: web.Dist(), Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	require.NoError(b, err)
+	defer i.Stop()
+	ctx := b.Context()
+	const password = "a long enough password"
+	c := client.New(i.URL(), "")
+	require.NoError(b, c.Do(ctx, "POST", "/start", map[string]string{"code": i.Service.SetupCode, "name": "admin", "password": password}, nil))
+	require.NoError(b, c.SignIn(ctx, "admin", password, "sizes"))
+	for _, who := range people {
+		u := store.User{Name: who.User, FullName: "Generated " + who.User}
+		for _, g := range who.Groups {
+			u.Groups = append(u.Groups, store.Membership{User: who.User, Group: g})
+		}
+		require.NoError(b, i.Store.AddUser(ctx, u, "a long enough password"))
+	}
+	_, err = i.Service.MakeCertificate(ctx, "gate", "gw.tern.example")
+	require.NoError(b, err)
+
+	timed := func(what string, do func()) {
+		begun := time.Now()
+		do()
+		b.ReportMetric(time.Since(begun).Seconds(), what+"-s")
+	}
+	var review service.Review
+	accept := func() []service.Acceptance {
+		out := []service.Acceptance{}
+		for _, f := range review.Findings {
+			if f.Severity == "warn" {
+				out = append(out, service.Acceptance{Finding: f.ID(), Reason: "it is generated"})
+			}
+		}
+		return out
+	}
+	commit := func(name, text string) {
+		require.NoError(b, c.Do(ctx, "PUT", "/drafts/"+name, map[string]any{"text": text, "version": 0}, nil))
+		review, err = client.Get[service.Review](ctx, c, "/drafts/"+name+"/review")
+		require.NoError(b, err)
+	}
+	for b.Loop() {
+		commit("first", text)
+		require.Zero(b, review.Stops, "%v", review.Findings[:min(len(review.Findings), 5)])
+		timed("first-commit", func() {
+			require.NoError(b, c.Do(ctx, "POST", "/drafts/first/commit", map[string]any{"message": "first", "accept": accept()}, nil))
+		})
+		changed := strings.Replace(text, "services: [tcp/22]", "services: [tcp/22, ping]", 1)
+		timed("findings", func() {
+			require.NoError(b, c.Do(ctx, "POST", "/check", map[string]string{"text": changed}, nil))
+		})
+		commit("second", changed)
+		timed("commit", func() {
+			require.NoError(b, c.Do(ctx, "POST", "/drafts/second/commit", map[string]any{"message": "second", "accept": accept()}, nil))
+		})
+		console(b, i.URL(), timed)
+		var m runtime.MemStats
+		runtime.ReadMemStats(&m)
+		b.ReportMetric(float64(m.Sys-m.HeapReleased)/(1<<20), "memory-MB")
+	}
+}
+
+// console opens every page, and waits for what it is for.
+func console(b *testing.B, url string, timed func(string, func())) {
+	alloc, stopAlloc := chromedp.NewExecAllocator(context.Background(), append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.DisableGPU,
+		chromedp.WindowSize(1280, 800), chromedp.UserDataDir(b.TempDir()))...)
+	defer stopAlloc()
+	browser, stop := chromedp.NewContext(alloc)
+	defer stop()
+	require.NoError(b, chromedp.Do(browser, chromedp.EmulateViewport(1280, 800), chromedp.Navigate(url), chromedp.WaitVisible(chromedp.CSS("#password")),
+		chromedp.SendKeys(chromedp.CSS("#password"), "a long enough password"), chromedp.Click(chromedp.CSS("#enter")), chromedp.WaitVisible(chromedp.CSS(".board"))))
+	until := func(js string) {
+		for range 3000 {
+			ok, err := chromedp.Run(browser, chromedp.Evaluate[bool](js))
+			require.NoError(b, err)
+			if ok {
+				return
+			}
+			time.Sleep(5 * time.Millisecond)
+		}
+		b.Fatalf("never true: %s", js)
+	}
+	for _, page := range []struct{ name, path, shows string }{
+		{"people-page", "/people", "document.body.innerText.includes('user00007')"},
+		{"plan-page", "/plan", "document.querySelectorAll('svg g.box').length > 10"},
+		{"rules-step", "/plan?at=rules", "document.querySelectorAll('table.rows tr').length > 10"},
+		{"one-rule", "/plan?at=rules&object=rules/rule7-3", "document.querySelector('#field-name')?.value === 'rule7-3'"},
+		{"document", "/plan?at=document", "document.querySelector('#document')?.value.length > 100000"},
+		{"reach-page", "/", "document.querySelectorAll('.board td').length > 10"},
+		{"sessions-page", "/sessions", "document.body.innerText.includes('Nobody is connected')"},
+		{"journal-page", "/journal", "document.body.innerText.includes('revision 2')"},
+	} {
+		timed(page.name, func() {
+			require.NoError(b, chromedp.Do(browser, chromedp.Evaluate[chromedp.Void](fmt.Sprintf("void (location.href = %q)", url+page.path))))
+			time.Sleep(30 * time.Millisecond) // until the older page is gone
+			until("document.readyState === 'complete' && " + page.shows)
+		})
+	}
+}
