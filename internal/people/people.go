@@ -20,7 +20,6 @@ import (
 type Keeper interface {
 	Users(ctx context.Context) ([]store.User, error)
 	PeopleVersion() uint64
-	ActiveGroups(ctx context.Context) (names []string, groups [][]string, err error)
 	User(ctx context.Context, name string) (store.User, error)
 	AddUser(ctx context.Context, u store.User, password string) error
 	ChangeUser(ctx context.Context, u store.User, groups []string) error
@@ -137,10 +136,12 @@ func (p *People) Persons(ctx context.Context) ([]reach.Person, error) {
 	if p.persons != nil && version == p.version {
 		return p.persons, nil
 	}
-	names, groups, err := p.keeper.ActiveGroups(ctx)
-	out := make([]reach.Person, len(names))
-	for i, name := range names {
-		out[i] = reach.Person{User: name, Groups: groups[i]}
+	users, err := p.List(ctx)
+	out := make([]reach.Person, 0, len(users))
+	for _, u := range users {
+		if !u.Off {
+			out = append(out, reach.Person{User: u.Name, Groups: u.Groups})
+		}
 	}
 	if err == nil {
 		p.persons, p.version = out, version

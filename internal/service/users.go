@@ -111,6 +111,12 @@ func (s *Service) groups(ctx context.Context, _ *struct{}) (*body[[]Group], erro
 		return nil, err
 	}
 	users, err := s.People.List(ctx)
+	members := map[string][]string{}
+	for _, u := range users {
+		for _, g := range u.Groups {
+			members[g] = append(members[g], u.Name)
+		}
+	}
 	for _, g := range doc.Plan.Groups {
 		group := Group{Name: g.Name, Note: g.Note, Members: []string{}}
 		for _, p := range doc.Plan.Passages {
@@ -118,11 +124,7 @@ func (s *Service) groups(ctx context.Context, _ *struct{}) (*body[[]Group], erro
 				group.Passage = p.Name
 			}
 		}
-		for _, u := range users {
-			if has(u.Groups, g.Name) {
-				group.Members = append(group.Members, u.Name)
-			}
-		}
+		group.Members = append(group.Members, members[g.Name]...)
 		out = append(out, group)
 	}
 	return answer(out), err

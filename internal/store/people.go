@@ -28,37 +28,31 @@ type Membership struct {
 
 func purpose(user string) string { return "nt hash of " + user }
 
-// Users lists everybody by name, with groups.
+// Users lists everybody by name, with groups: one pass over one join, for there may be ten thousand.
 func (s *Store) Users(ctx context.Context) (us []User, err error) {
-	err = s.db.WithContext(ctx).Preload("Groups", func(db *gorm.DB) *gorm.DB { return db.Order("group_name") }).Omit("sealed").Order("name").Find(&us).Error
-	return us, err
+	rows, err := s.db.WithContext(ctx).Raw("SELECT u.name, u.full_name, u.off, u.at, COALESCE(m.group_name, '') FROM users u LEFT JOIN memberships m ON m.user = u.name ORDER BY u.name, m.group_name").Rows()
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var u User
+		var group string
+		if err := rows.Scan(&u.Name, &u.FullName, &u.Off, &u.At, &group); err != nil {
+			return nil, err
+		}
+		if len(us) == 0 || us[len(us)-1].Name != u.Name {
+			us = append(us, u)
+		}
+		if last := &us[len(us)-1]; group != "" {
+			last.Groups = append(last.Groups, Membership{u.Name, group})
+		}
+	}
+	return us, rows.Err()
 }
 
 // PeopleVersion counts changes of people and their groups since the store was opened.
 func (s *Store) PeopleVersion() uint64 { return s.people.Load() }
-
-// ActiveGroups gives everybody who may log in with their groups, by name: what is asked at every edit, so one pass over two columns.
-func (s *Store) ActiveGroups(ctx context.Context) (names []string, groups [][]string, err error) {
-	rows, err := s.db.WithContext(ctx).Raw("SELECT u.name, COALESCE(m.group_name, '') FROM users u LEFT JOIN memberships m ON m.user = u.name WHERE NOT u.off ORDER BY u.name, m.group_name").Rows()
-	if err != nil {
-		return nil, nil, err
-	}
-	defer rows.Close()
-	for rows.Next() {
-		var name, group string
-		if err := rows.Scan(&name, &group); err != nil {
-			return nil, nil, err
-		}
-		if len(names) == 0 || names[len(names)-1] != name {
-			names, groups = append(names, name), append(groups, []string{})
-		}
-		if group != "" {
-			last := len(groups) - 1
-			groups[last] = append(groups[last], group)
-		}
-	}
-	return names, groups, rows.Err()
-}
 
 // User finds one by name, with groups.
 func (s *Store) User(ctx context.Context, name string) (u User, err error) {

@@ -166,7 +166,18 @@ func (a Addrs) Contains(x netip.Addr) bool {
 func (a Addrs) Covers(b Addrs) bool { return len(b.Subtract(a)) == 0 }
 
 // Overlaps tells whether a and b share an address.
-func (a Addrs) Overlaps(b Addrs) bool { return len(a.Intersect(b)) > 0 }
+func (a Addrs) Overlaps(b Addrs) bool {
+	if len(a) < len(b) {
+		a, b = b, a
+	}
+	for _, s := range b { // the first span of a that ends in s or behind it
+		i, _ := slices.BinarySearchFunc(a, s.From, func(x Span, from netip.Addr) int { return x.To.Compare(from) })
+		if i < len(a) && a[i].From.Compare(s.To) <= 0 {
+			return true
+		}
+	}
+	return false
+}
 
 // HasFamily tells whether the set holds an IPv4 address (v4) or an IPv6 address (not v4).
 func (a Addrs) HasFamily(v4 bool) bool {

@@ -96,6 +96,7 @@ func TestAddrsAlgebraAndPrefixes(t *testing.T) {
 			}
 		})
 		require.True(t, a.Equal(OfPrefixes(a.Prefixes()...)), "prefixes say the same set")
+		require.Equal(t, len(a.Intersect(b)) > 0, a.Overlaps(b))
 	})
 	require.Equal(t, []netip.Prefix{netip.MustParsePrefix("0.0.0.0/0"), netip.MustParsePrefix("::/0")}, Everywhere.Prefixes())
 	require.Equal(t, 256, OfPrefixes(netip.MustParsePrefix("10.0.0.0/24")).Count(1000))

@@ -61,8 +61,13 @@ func MakeBoard(m *site.Model, people []Person) Board {
 		}
 		full, enforced := Always(r.Full), Everywhere(r.Enforced)
 		want, ban := demands(m, c)
+		touched := enforced.Destinations().Union(want.Destinations()).Union(ban.Destinations())
 		for i, d := range b.Destinations {
-			row.Cells[i] = cell(d, full, enforced, want, ban)
+			if touched.Overlaps(d.Addrs) {
+				row.Cells[i] = cell(d, full, enforced, want, ban)
+			} else { // most of a large board; what is not enforced reach is no reach at all
+				row.Cells[i] = d.nothing()
+			}
 		}
 		b.Rows = append(b.Rows, row)
 	}
@@ -120,6 +125,15 @@ func demands(m *site.Model, c Class) (want, ban netset.Traffic) {
 	return want, ban
 }
 
+// nothing is the cell of a destination that neither reach nor expectation has to do with.
+func (d Destination) nothing() Cell {
+	c := Cell{State: CellNothing}
+	if len(d.Addrs) > 0 {
+		c.Dst, c.Service = d.Addrs[0].From.String(), "tcp/80"
+	}
+	return c
+}
+
 func cell(d Destination, full, enforced, want, ban netset.Traffic) Cell {
 	here := func(t netset.Traffic) netset.Traffic { return t.To(d.Addrs) }
 	f, e, w, b := here(full), here(enforced), here(want), here(ban)
@@ -159,7 +173,8 @@ func cell(d Destination, full, enforced, want, ban netset.Traffic) Cell {
 		show(e)
 	}
 	if c.Dst == "" && len(d.Addrs) > 0 {
-		c.Dst, c.Service = d.Addrs[0].From.String(), "tcp/80"
+		n := d.nothing()
+		c.Dst, c.Service = n.Dst, n.Service
 	}
 	return c
 }

@@ -25,7 +25,7 @@ const passageOf = (u: User) => {
   const first = groups.value.find((g) => g.passage && u.groups.includes(g.name))
   return first ? `by ${first.passage}` : 'no passage admits them'
 }
-const most = ref(100)
+const most = ref(50)
 const matching = computed(() => users.value.filter((u) => `${u.name} ${u['full-name'] ?? ''} ${u.groups.join(' ')}`.toLowerCase().includes(filter.value.toLowerCase())))
 const shown = computed(() => matching.value.slice(0, most.value))
 
