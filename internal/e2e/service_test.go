@@ -179,8 +179,11 @@ func TestDraftsAndCommits(t *testing.T) {
 		return out
 	}
 	save("mine", text, 0)
-	status, words := refused(t, c, "PUT", "/drafts/mine", map[string]any{"text": text, "version": 7})
+	other := strings.Replace(text, "log: true}\n  - {name: hands-off", "log: false}\n  - {name: hands-off", 1)
+	status, words := refused(t, c, "PUT", "/drafts/mine", map[string]any{"text": other, "version": 7})
 	require.Equal(t, 409, status, words)
+	require.Contains(t, words, "is version 1 since")
+	require.Contains(t, words, "rules/turbine/log: set rules/turbine/log to true", "what changed is told")
 	status, words = refused(t, c, "PUT", "/drafts/mine", map[string]any{"text": text, "version": 0})
 	require.Equal(t, 409, status, words)
 
@@ -244,13 +247,22 @@ func TestDraftsAndCommits(t *testing.T) {
 	require.NoError(t, c.Do(ctx, "POST", "/drafts/left/commit", map[string]any{"message": "name", "accept": accept("routed-for-nothing@passages/volunteers/routes/split/2")}, nil))
 	status, words = refused(t, c, "POST", "/drafts/mine/commit", map[string]any{"message": "name", "accept": accept("routed-for-nothing@passages/volunteers/routes/split/2")})
 	require.Equal(t, 409, status)
-	require.Contains(t, words, "rebase")
+	require.Contains(t, words, "rebase it first (yl plan rebase --draft mine)")
+	require.Contains(t, words, "name: change name from Tern Island Observatory to Tern Island Tern Observatory")
 	var rebased struct {
 		Conflicts []struct{ Ours, Theirs string } `json:"conflicts"`
 	}
 	require.NoError(t, c.Do(ctx, "POST", "/drafts/mine/rebase", nil, &rebased))
 	require.Len(t, rebased.Conflicts, 1)
 	require.Contains(t, rebased.Conflicts[0].Theirs, "Tern Observatory")
+	status, _ = refused(t, c, "POST", "/drafts/mine/rebase", map[string]any{"take": []string{"nobody's"}})
+	require.Equal(t, 422, status)
+	require.NoError(t, c.Do(ctx, "POST", "/drafts/mine/rebase", map[string]any{"take": []string{"ours"}}, &rebased))
+	require.Empty(t, rebased.Conflicts)
+	mine, err = client.Get[service.Draft](ctx, c, "/drafts/mine")
+	require.NoError(t, err)
+	require.Equal(t, 3, mine.Base)
+	require.Contains(t, mine.Text, "Bird Observatory")
 
 	// An earlier revision is restored by committing it again.
 	first, err := client.Get[service.Revision](ctx, c, "/revisions/1")

@@ -44,6 +44,38 @@ func TestSessionSurvivesForgottenTranslation(t *testing.T) {
 	require.NoError(t, tn.Ended())
 }
 
+// A commit that does not touch a session loses none of its packets, and a change of a rule acts on the very next one.
+func TestCommitsLoseNothing(t *testing.T) {
+	d := island(t, nil)
+	tn := connect(t, d, "rory.researcher")
+	done, lost, sent := make(chan struct{}), 0, 0
+	var wait sync.WaitGroup
+	wait.Go(func() {
+		for {
+			select {
+			case <-done:
+				return
+			default:
+			}
+			sent++
+			if ping(t, tn, "10.20.30.5") != nil {
+				lost++
+			}
+		}
+	})
+	for i := range 6 {
+		recommit(t, d, "note: watch the nest cameras", []string{"note: watch the nests", "note: watch the terns"}[i%2])
+		time.Sleep(50 * time.Millisecond)
+	}
+	close(done)
+	wait.Wait()
+	require.Greater(t, sent, 20)
+	require.Zero(t, lost, "of %d pings during six commits", sent)
+	require.NoError(t, tn.Ended())
+	recommit(t, d, "{name: archive, action: permit, groups: [researchers], to: [records, nestcams], services: [web, ping]}", "{name: archive, action: permit, groups: [researchers], to: [records, nestcams], services: [web, ping]}\n  - {name: shut, action: refuse, groups: [wardens], to: [names], services: [tcp/22]}")
+	require.NoError(t, ping(t, tn, "10.20.30.5"))
+}
+
 // The ping that failed before connecting answers after, and fails again when the session is over. That is the whole point.
 func TestPingBeforeAndAfter(t *testing.T) {
 	d := island(t, nil)

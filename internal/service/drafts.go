@@ -311,8 +311,11 @@ func (s *Service) saveDraft(ctx context.Context, in *struct {
 		d.Base, d.Owner = old.Base, old.Owner
 	}
 	d, err = s.Store.SaveDraft(ctx, d, in.Body.Version)
+	if errors.Is(err, store.ErrStale) || errors.Is(err, store.ErrExists) {
+		return nil, s.staleDraft(ctx, in.Name, in.Body.Text)
+	}
 	if err != nil {
-		return nil, known(err, "draft", in.Name)
+		return nil, err
 	}
 	return answer(draft(d, newest.Number)), nil
 }
@@ -470,14 +473,14 @@ func (s *Service) commitDraft(ctx context.Context, in *struct {
 		return nil, known(err, "draft", in.Name)
 	}
 	if in.Body.Version != 0 && in.Body.Version != d.Version {
-		return nil, known(store.ErrStale, "draft", in.Name)
+		return nil, huma.Error409Conflict(fmt.Sprintf("draft %q is version %d, and version %d was reviewed: look at it again", d.Name, d.Version, in.Body.Version))
 	}
 	newest, err := s.Store.Newest(ctx)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return nil, err
 	}
 	if d.Base != newest.Number {
-		return nil, huma.Error409Conflict(fmt.Sprintf("revision %d was committed after this draft was begun on %d: rebase it first (yl plan rebase %s)", newest.Number, d.Base, d.Name))
+		return nil, s.behind(ctx, d, newest)
 	}
 	review, err := s.review(ctx, d.Text)
 	if err != nil {

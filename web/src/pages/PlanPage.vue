@@ -100,7 +100,10 @@ async function begin(text: string) {
       <v-btn variant="outlined" size="small" :disabled="!plan.draft" @click="discard">Discard</v-btn>
       <v-btn id="review" color="primary" :disabled="!plan.changed" @click="review">Review and commit</v-btn>
     </div>
-    <v-alert v-if="plan.problem" type="error" variant="tonal" density="compact" class="mb-2" role="alert">{{ plan.problem }}</v-alert>
+    <v-alert v-if="plan.problem" type="error" variant="tonal" density="compact" class="mb-2" role="alert">
+      {{ plan.problem }}
+      <v-btn v-if="plan.problem.includes('changed meanwhile')" size="x-small" variant="outlined" class="ml-2" @click="plan.load">Load it again</v-btn>
+    </v-alert>
     <v-alert v-if="plan.trial" type="warning" variant="tonal" density="compact" class="mb-2" id="on-trial">
       Revision {{ plan.trial.revision }} is on trial: at {{ new Date(plan.trial.until ?? '').toLocaleTimeString() }} it goes back to revision {{ plan.trial.back }} by itself.
       <v-btn id="keep" size="small" color="primary" class="ml-3" @click="keep">Keep it</v-btn>

@@ -1,0 +1,53 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/store"
+)
+
+const mostChanges = 20 // that an answer tells
+
+// changed refuses what was made on an older version, and tells what changed since: each setting with its values before and after.
+func (s *Service) changed(words, before, after string) error {
+	var details []error
+	old, errOld := s.docs.read(before)
+	now, errNow := s.docs.read(after)
+	if errOld == nil && errNow == nil {
+		changes := plan.Difference(old.Plan, now.Plan)
+		for i, c := range changes {
+			if i == mostChanges {
+				details = append(details, &huma.ErrorDetail{Location: "body", Message: fmt.Sprintf("and %d more", len(changes)-i)})
+				break
+			}
+			details = append(details, &huma.ErrorDetail{Location: c.Path, Message: c.String()})
+		}
+	}
+	return huma.Error409Conflict(words, details...)
+}
+
+// staleDraft tells by what the draft differs from what was sent on an older version of it.
+func (s *Service) staleDraft(ctx context.Context, name, sent string) error {
+	d, err := s.Store.Draft(ctx, name)
+	if err != nil {
+		return known(store.ErrStale, "draft", name)
+	}
+	return s.changed(fmt.Sprintf("draft %q was changed meanwhile and is version %d since %s: load it again, and make your change on that. Against what you sent it has this:",
+		name, d.Version, d.At.Format(time.DateTime)), sent, d.Text)
+}
+
+// behind tells what was committed after a draft was begun.
+func (s *Service) behind(ctx context.Context, d store.Draft, newest store.Revision) error {
+	base, err := s.Store.Revision(ctx, d.Base)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	return s.changed(fmt.Sprintf("revision %d was committed by %s (%s) after this draft was begun on %d: rebase it first (yl plan rebase --draft %s). It did this:",
+		newest.Number, newest.Author, newest.Message, d.Base, d.Name), base.Text, newest.Text)
+}
