@@ -267,7 +267,7 @@ func TestPlanSteps(t *testing.T) {
 	p.do(chromedp.WaitVisible(chromedp.CSS(".v-dialog #field-name")), chromedp.SendKeys(chromedp.CSS(".v-dialog #field-name"), "watched"))
 	p.do(chromedp.SendKeys(chromedp.CSS(".v-dialog #field-members"), "nestcams\r"))
 	p.script(`document.querySelector('.v-dialog #add-object').click()`)
-	p.until(value, "host-groups:\n  - {name: watched, members: [nestcams]}\n\nservices:")
+	p.until(value, "  - {name: watched, members: [nestcams]}\n\nservices:")
 	p.until(value, "{name: cameras, action: permit, groups: [volunteers], to: [nestcams, watched], services: [web]}")
 	p.until(`document.querySelector('[aria-label="rules: cameras"]') !== null`, "true")
 	p.shot("plan-form")

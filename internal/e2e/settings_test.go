@@ -51,7 +51,7 @@ func TestLimitsAndReservations(t *testing.T) {
 	d := island(t, nil)
 	never := strings.ToLower(time.Now().UTC().Add(72 * time.Hour).Weekday().String())
 	recommit(t, d,
-		"groups:\n  - {name: wardens", "hours:\n  - {name: another-day, days: ["+never+"], from: 00:00, to: 24:00}\n\ngroups:\n  - {name: wardens",
+		"hours:\n", "hours:\n  - {name: another-day, days: ["+never+"], from: 00:00, to: 24:00}\n",
 		"routes: {split: [names, nestcams]}", "routes: {split: [names, nestcams]}\n    limits: {per-person: 1}",
 		"routes: {split: [station, archive]}", "routes: {split: [station, archive]}\n    limits: {sessions: 2, per-person: 1, newest-wins: true}",
 		"routes: {split: [names, turbine]}", "routes: {split: [names, turbine]}\n    limits: {hours: another-day}",
@@ -108,7 +108,7 @@ func TestRuleHours(t *testing.T) {
 	today, other := strings.ToLower(now.Weekday().String()), strings.ToLower(now.Add(72*time.Hour).Weekday().String())
 	tomorrow := strings.ToLower(now.Add(24 * time.Hour).Weekday().String())
 	hours := func(days string) []string {
-		return []string{"groups:\n  - {name: wardens", "hours:\n  - {name: watch, days: [" + days + "], from: 00:00, to: 24:00}\n\ngroups:\n  - {name: wardens",
+		return []string{"hours:\n", "hours:\n  - {name: watch, days: [" + days + "], from: 00:00, to: 24:00}\n",
 			"rules:\n", "rules:\n  - {name: watch, action: permit, groups: [researchers], to: [10.20.0.1], services: [ping], hours: watch}\n"}
 	}
 	recommit(t, d, hours(other)...)

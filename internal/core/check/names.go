@@ -18,6 +18,7 @@ var ask = netset.Ports(netset.UDP, 53, 53).Union(netset.Ports(netset.TCP, 53, 53
 // names finds name servers that people cannot ask, and names that they cannot use.
 func (c *checker) names() {
 	insideNames := slices.ContainsFunc(c.p.Hosts, func(h plan.Host) bool { return h.DNS != "" })
+	var alone []string
 	for i := range c.p.Passages {
 		p := &c.p.Passages[i]
 		if p.Off {
@@ -58,8 +59,11 @@ func (c *checker) names() {
 			c.add(Note, "no-search-domain", base, "add the site's domain under search", "short names do not resolve for people of passage %s", p.Name)
 		}
 		if len(p.DNS.Servers) == 1 {
-			c.add(Note, "one-name-server", base+"/servers", "add a second one", "when %s is down, no name resolves for people of passage %s", p.DNS.Servers[0], p.Name)
+			alone = append(alone, p.Name)
 		}
+	}
+	if len(alone) > 0 {
+		c.add(Note, "one-name-server", "passages", "add a second one under dns", "people of passages %s have one name server: when it is down, no name resolves for them", few(alone))
 	}
 }
 

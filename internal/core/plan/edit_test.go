@@ -39,7 +39,7 @@ func TestEdits(t *testing.T) {
 		{Edit{"remove", "rules/archive/to/0", ""}, "  - {name: archive, action: permit, groups: [researchers], to: [records, nestcams], services: [web, ping]}\n", "  - {name: archive, action: permit, groups: [researchers], to: [nestcams], services: [web, ping]}\n"},
 		{Edit{"remove", "rules/archive/to/1", ""}, "  - {name: archive, action: permit, groups: [researchers], to: [records, nestcams], services: [web, ping]}\n", "  - {name: archive, action: permit, groups: [researchers], to: [records], services: [web, ping]}\n"},
 		{Edit{"remove", "passages/wardens/dns", ""}, "    dns: {servers: [10.20.0.53], search: [tern.example]}\n", ""},
-		{Edit{"remove", "networks/turbine", ""}, "  - name: turbine        # wind turbine and its controls\n    prefixes: [10.20.40.0/24]\n    router: ridge\n", ""},
+		{Edit{"remove", "networks/turbine", ""}, "  - name: turbine        # wind turbine and its controls\n    prefixes: [10.20.40.0/24]\n    router: ridge\n    zone: field\n", ""},
 	} {
 		got, err := Apply(text, c.edit)
 		require.NoError(t, err, "%s", c.edit)
