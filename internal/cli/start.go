@@ -7,6 +7,7 @@ import (
 	"io"
 	"net/netip"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -18,6 +19,8 @@ import (
 
 const firstCertificate = "gate" // as a begun plan names it
 
+var devices = []string{"windows", "apple", "android", "own-client"}
+
 func start(p *printer) *cli.Command {
 	return &cli.Command{Name: "start", Usage: "answer six questions and get a first plan as a draft, each choice with its reason",
 		Flags: []cli.Flag{
@@ -26,6 +29,7 @@ func start(p *printer) *cli.Command {
 			&cli.StringSliceFlag{Name: "outside", Usage: "public address of the gateway"},
 			&cli.StringSliceFlag{Name: "network", Usage: "inside network as NAME=PREFIX, or NAME=PREFIX@ROUTER if it lies behind a router of the first one"},
 			&cli.StringSliceFlag{Name: "reach", Usage: "GROUP=NETWORK+NETWORK:SERVICE+SERVICE, such as staff=office:tcp/443+ping"},
+			&cli.StringSliceFlag{Name: "device", Usage: "what people connect with: " + strings.Join(devices, ", ")},
 			&cli.StringSliceFlag{Name: "dns", Usage: "inside name server"},
 			&cli.StringFlag{Name: "search", Usage: "inside domain"},
 			&cli.BoolFlag{Name: "full", Usage: "all traffic through the tunnel"},
@@ -54,26 +58,32 @@ func questions(c *cli.Command, in io.Reader) func(flag, question string) []strin
 
 func answers(c *cli.Command, in io.Reader) (a begin.Answers, err error) {
 	ask := questions(c, in)
-	a.Site = strings.Join(ask("site", "1. What is the site called?"), " ")
-	a.Dial = strings.Join(ask("dial", "2. What do people dial: a public name or address?"), "")
+	a.Site = strings.Join(ask("site", "   What is the site called?"), " ")
+	a.Dial = strings.Join(ask("dial", "1. What do people dial: a public name or address?"), "")
 	if public, err := netip.ParseAddr(a.Dial); err == nil && !c.IsSet("outside") {
 		a.Outside = []netip.Addr{public}
 	} else if a.Outside, err = addresses(ask("outside", "   Which public addresses does the gateway have?")); err != nil {
 		return a, err
 	}
-	for _, word := range ask("network", "3. Which inside networks are there? NAME=PREFIX, NAME=PREFIX@ROUTER for one behind a router") {
+	for _, word := range ask("network", "2. Which inside networks are there? NAME=PREFIX, NAME=PREFIX@ROUTER for one behind a router") {
 		n, err := network(word)
 		if err != nil {
 			return a, err
 		}
 		a.Networks = append(a.Networks, n)
 	}
-	for _, word := range ask("reach", "4. Who may reach what? GROUP=NETWORK:SERVICE, such as staff=office:tcp/443+ping") {
+	for _, word := range ask("reach", "3. Who may reach what? GROUP=NETWORK:SERVICE, such as staff=office:tcp/443+ping") {
 		g, err := group(word)
 		if err != nil {
 			return a, err
 		}
 		a.Groups = append(a.Groups, g)
+	}
+	for _, word := range ask("device", "4. What do people connect with? "+strings.Join(devices, ", ")+" (not known yet: leave empty)") {
+		if !slices.Contains(devices, word) {
+			return a, Failing(ExitUsage, "%q is none of %s", word, strings.Join(devices, ", "))
+		}
+		a.Devices = append(a.Devices, word)
 	}
 	if a.DNS, err = addresses(ask("dns", "5. Which inside name servers are there? (none: leave empty)")); err != nil {
 		return a, err

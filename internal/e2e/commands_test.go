@@ -191,7 +191,7 @@ func TestStartFromNothing(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(d.Stop)
 	x := newTerminal(t, d)
-	args := strings.Fields("start --site Tern --dial gate.tern.example --outside 192.0.2.10 --network station=10.20.0.0/24 --network archive=10.20.30.0/24@10.20.0.2 --reach staff=station+archive:tcp/80+ping --dns 10.20.0.53 --full=false")
+	args := strings.Fields("start --site Tern --dial gate.tern.example --outside 192.0.2.10 --network station=10.20.0.0/24 --network archive=10.20.30.0/24@10.20.0.2 --reach staff=station+archive:tcp/80+ping --dns 10.20.0.53 --full=false --device windows --device apple")
 	text, exit, err := x.run(args...)
 	require.NoError(t, err, text)
 	require.Zero(t, exit)
@@ -209,7 +209,7 @@ func TestStartFromNothing(t *testing.T) {
 	require.Zero(t, exit)
 	d.Passwords["ada"] = password
 	require.NoError(t, ping(t, connect(t, d, "ada"), "10.20.30.5"), "behind the router too")
-	for _, bad := range []string{"--network station", "--network station=10.20.0.0/24@x", "--reach staff", "--outside gate"} {
+	for _, bad := range []string{"--network station", "--network station=10.20.0.0/24@x", "--reach staff", "--outside gate", "--device abacus"} {
 		_, exit, _ = x.run(append(strings.Fields("start --site a --dial b --dns 10.0.0.1 --full=false --network n=10.20.0.0/24 --outside 192.0.2.1 --reach a=n:ping"), strings.Fields(bad)...)...)
 		require.Equal(t, 2, exit, bad)
 	}

@@ -10,6 +10,7 @@ export interface Form {
   groups: string
   dns: string
   full: boolean
+  devices: string[]
 }
 
 const words = (text: string) => text.split(/[\s,]+/).filter(Boolean)
@@ -31,5 +32,5 @@ export function readForm(f: Form): { answers?: Answers; problem?: string } {
   const literal = /^[0-9.]+$|:/.test(f.dial)
   const outside = words(f.outside)
   if (!outside.length && !literal) return { problem: 'Say which public address the gateway has.' }
-  return { answers: { site: f.site, dial: f.dial.trim(), outside: outside.length ? outside : [f.dial.trim()], networks, groups, dns: words(f.dns), full: f.full } as Answers }
+  return { answers: { site: f.site, dial: f.dial.trim(), outside: outside.length ? outside : [f.dial.trim()], networks, groups, dns: words(f.dns), full: f.full, devices: f.devices } as Answers }
 }

@@ -809,6 +809,8 @@ export interface components {
             reason: string;
         };
         BeginAnswers: {
+            /** @description What people connect with: the tunnel is made such that each can use it. */
+            devices?: ("windows" | "apple" | "android" | "own-client")[];
             /** @description The public name or address that people dial. */
             dial: string;
             /** @description Inside name servers. */

@@ -23,6 +23,7 @@ type Answers struct {
 	DNS      []netip.Addr `json:"dns,omitempty" nullable:"false" doc:"Inside name servers."`
 	Search   string       `json:"search,omitempty" doc:"The inside domain."`
 	Full     bool         `json:"full,omitempty" doc:"All traffic of people's devices goes through the tunnel, the internet's too."`
+	Devices  []string     `json:"devices,omitempty" nullable:"false" enum:"windows,apple,android,own-client" doc:"What people connect with: the tunnel is made such that each can use it."`
 	People   int          `json:"people,omitempty" minimum:"0" maximum:"60000" doc:"How many people there may be; 200 if not given."`
 }
 
@@ -222,6 +223,11 @@ func (a Answers) people(w *writer, pool netip.Prefix) {
 	w.because("pools/people/prefixes", "%s overlaps no network of yours and none that home routers usually come with, and has room for two devices of each person", pool)
 	w.line("tunnels:\n  - name: main\n    kind: ikev2\n    gateway: gateway\n    login: eap-mschapv2\n    suites: [%s, %s]\n    certificate: gate\n", plan.SuiteGCMX25519, plan.SuiteGCMP256)
 	w.because("tunnels/main/kind", "every current system's own client has IKEv2, with user and password")
+	devices := ""
+	if len(a.Devices) > 0 {
+		devices = "\n    platforms: " + list(a.Devices)
+		w.because("tunnels/main/suites", "each of %s can agree with one of them, which is checked from now on; some must be set to it, for they do not offer it by themselves", strings.Join(a.Devices, ", "))
+	}
 	w.line("passages:")
 	for _, g := range a.Groups {
 		routes := "{full: true}"
@@ -242,7 +248,7 @@ func (a Answers) people(w *writer, pool netip.Prefix) {
 			}
 			dns += "}"
 		}
-		w.line("  - name: %s\n    groups: [%s]\n    tunnels: [main]\n    pool: people%s\n    routes: %s", g.Name, g.Name, dns, routes)
+		w.line("  - name: %s\n    groups: [%s]\n    tunnels: [main]\n    pool: people%s\n    routes: %s%s", g.Name, g.Name, dns, routes, devices)
 	}
 	w.line("")
 	if a.Full {

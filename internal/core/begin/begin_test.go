@@ -27,6 +27,7 @@ func TestProposals(t *testing.T) {
 			}
 			a.Networks = append(a.Networks, n)
 		}
+		a.Devices = rapid.SliceOfDistinct(rapid.SampledFrom([]string{"windows", "apple", "android", "own-client"}), rapid.ID[string]).Draw(t, "devices")
 		if rapid.Bool().Draw(t, "dns") {
 			a.DNS = []netip.Addr{a.Networks[len(a.Networks)-1].Prefix.Addr().Next().Next().Next()}
 			a.Search = "tern.example"

@@ -124,6 +124,10 @@ func FuzzApply(f *testing.F) {
 	f.Add("set", "name", "x")
 	f.Add("add", "rules", "{name: a}")
 	f.Add("remove", "pools/staff/prefixes/0", "")
+	f.Add("put", "hosts/records", `{"name": "records", "ranges": ["10.20.30.1-10.20.30.9"]}`)
+	f.Add("put", "gateways/jetty", "{name: jetty}")
+	f.Add("rename", "pools/staff", "crew")
+	f.Add("move", "passages/contractor", "wardens")
 	f.Fuzz(func(t *testing.T, op, path, value string) {
 		if got, err := Apply(text, Edit{op, path, value}); err == nil {
 			_, err := Read(got)
