@@ -5,6 +5,9 @@ import (
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"math/big"
+	"os"
+	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -182,6 +185,8 @@ func TestFindings(t *testing.T) {
 		{"same-outside", "gateways/second/outside/addresses", Stop, "    internet: true\n", "    internet: true\n  - {name: second, dial: second.tern.example, outside: {addresses: [192.0.2.10]}}\n", "its own"},
 		{"exemption-partial", "nat/keep-inside/to", Warn, "to: [station, archive, turbine]}\n  - {name: way-out, gateway: jetty, action: translate, from: [staff], to: [internet], out: internet}", "to: [station, archive]}\n  - {name: way-out, gateway: jetty, action: translate, from: [staff, guests]}", "turbine"},
 		{"translation-hides", "nat/keep-inside", Note, "action: exempt", "action: translate", "exempt"},
+		{"filtered-ports", "tunnels", Note, "# all their traffic comes home", "# home", "443"},
+		{"no-outside-address", "gateways/jetty/outside/addresses", Stop, "addresses: [192.0.2.10, \"2001:db8:10::10\"]", "addresses: []", "outside address"},
 		{"one-name-server", "passages", Note, "# all their traffic comes home", "# home", "second"},
 		{"no-logging", "rules", Note, "# all their traffic comes home", "# home", "log: true"},
 		{"full-tunnel-load", "passages", Note, "# all their traffic comes home", "# home", "split"},
@@ -244,6 +249,17 @@ func TestFindingsBesideThePlan(t *testing.T) {
 	require.Contains(t, ids(Run(in)), "certificate-expires@tunnels/main/certificate")
 	in.Now = now.Add(cert.GatewayLife + time.Hour)
 	require.Contains(t, ids(Run(in)), "certificate-refused@tunnels/main/certificate")
+	kept, _, _ := strings.Cut(s.Plan, "expectations:\n")
+	asked := func(expectations ...string) []string {
+		return ids(Run(input(t, kept+"expectations:\n  - "+strings.Join(expectations, "\n  - ")+"\n")))
+	}
+	few := asked("{name: a, groups: [wardens], must: reach, to: [office], services: [tcp/80]}", "{name: b, groups: [researchers], must: reach, to: [records], services: [ping]}")
+	for _, want := range []string{"nothing-forbidden@expectations", "no-name-tried@expectations", "nothing-expected@passages/contractor", "only-ping@passages/research"} {
+		require.Contains(t, few, want)
+	}
+	require.NotContains(t, few, "nothing-expected@passages/wardens")
+	require.NotContains(t, asked("{name: a, everyone: true, must: not-reach, to: [office], services: [tcp/1]}", "{name: b, everyone: true, must: reach, to: [names], services: [names], by-name: true}"), "nothing-forbidden@expectations")
+
 	in = input(t, s.Plan)
 	in.Administrators = []string{"rory"}
 	require.Contains(t, ids(Run(in)), "administrator-comes-in@passages")
@@ -267,4 +283,31 @@ func TestFindingsBesideThePlan(t *testing.T) {
 	empty, err := plan.Read("format: 1\nname: nothing\n")
 	require.NoError(t, err)
 	require.Contains(t, ids(Run(Input{Doc: empty, Now: now})), "no-gateway@gateways")
+}
+
+// Every finding that can be made is made in a test, and told in docs/findings.md, which tells of no other.
+func TestEveryFindingIsTestedAndListed(t *testing.T) {
+	page, err := os.ReadFile("../../../docs/findings.md")
+	require.NoError(t, err)
+	tests, err := os.ReadFile("check_test.go")
+	require.NoError(t, err)
+	files, err := filepath.Glob("*.go")
+	require.NoError(t, err)
+	made := map[string]bool{}
+	for _, file := range files {
+		text, err := os.ReadFile(file)
+		require.NoError(t, err)
+		for _, m := range regexp.MustCompile(`c\.add\((?:Stop|Warn|Note), "([a-z0-9-]+)"`).FindAllSubmatch(text, -1) {
+			made[string(m[1])] = true
+		}
+	}
+	require.Greater(t, len(made), 100)
+	for code := range made {
+		require.Contains(t, string(page), "`"+code+"`", "docs/findings.md does not tell of it")
+		require.True(t, regexp.MustCompile(`"`+code+`["@]`).Match(tests), "no test makes %s", code)
+	}
+	table, _, _ := strings.Cut(string(page), "## Waiting")
+	for _, m := range regexp.MustCompile("`([a-z0-9-]+)`").FindAllStringSubmatch(table, -1) {
+		require.True(t, made[m[1]], "docs/findings.md tells of %s, which is never found", m[1])
+	}
 }
