@@ -44,6 +44,7 @@ docs:
 
 bench:
 	go test -run '^$$' -bench . -benchmem ./internal/core/...
+	go test -run '^$$' -bench Sizes -benchtime 1x ./internal/browsertest
 
 screenshots: apt-test build
-	YL_SCREENSHOTS=$(CURDIR)/docs/screenshots go test -count=1 -run 'TestConsole' ./internal/browsertest
+	YL_SCREENSHOTS=$(CURDIR)/docs/screenshots go test -count=1 -run 'TestConsole|TestPlanSteps' ./internal/browsertest

@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"time"
 
 	urfave "github.com/urfave/cli/v3"
 
@@ -24,6 +25,7 @@ func listenFlags(data, ike, natt string) []urfave.Flag {
 		&urfave.StringFlag{Name: "udp-ike", Usage: "the gateway's UDP address for IKE", Value: ike},
 		&urfave.StringFlag{Name: "udp-natt", Usage: "the gateway's UDP address for IKE and ESP in UDP", Value: natt},
 		&urfave.StringFlag{Name: "key-log", Usage: "write session keys to this file, for a packet analyser; whoever reads it can read all traffic"},
+		&urfave.IntFlag{Name: "keep-journal", Usage: "for how many days lines of the journal are kept; 0: for ever", Value: 400},
 		&urfave.BoolFlag{Name: "verbose", Usage: "log every request"},
 	}
 }
@@ -38,7 +40,7 @@ func logger(c *urfave.Command) *slog.Logger {
 
 func options(c *urfave.Command) instance.Options {
 	return instance.Options{Data: c.String("data"), Listen: c.String("listen"), IKE: c.String("udp-ike"), NATT: c.String("udp-natt"),
-		KeyLog: c.String("key-log"), Console: web.Dist(), Log: logger(c)}
+		KeyLog: c.String("key-log"), KeepJournal: time.Duration(c.Int("keep-journal")) * 24 * time.Hour, Console: web.Dist(), Log: logger(c)}
 }
 
 func serve() *urfave.Command {

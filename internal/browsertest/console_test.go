@@ -242,7 +242,6 @@ func TestConsole(t *testing.T) {
 	p.script(`document.querySelector('[aria-label="Light or dark"]').click()`)
 	p.script(`document.querySelector('nav a[href="/"]').click()`)
 	p.do(chromedp.WaitVisible(chromedp.CSS(".board")))
-	p.shot("board-dark")
 	p.script(`document.querySelector('[aria-label="researchers to records: reaches"]').focus()`)
 	require.Contains(t, p.script(`document.activeElement.getAttribute('aria-label')`), "records")
 }
@@ -254,7 +253,6 @@ func TestPlanSteps(t *testing.T) {
 	p.do(chromedp.Navigate(d.URL()+"/plan?at=rules"), chromedp.WaitVisible(chromedp.CSS("#search")))
 	value := `document.querySelector('#document').value`
 	p.until(value, "researchers-read-the-archive")
-	p.shot("plan-rules")
 
 	// Search finds names and settings; an object opens with its line beside it.
 	p.script(`(() => { const e = document.querySelector('#search'); e.value = 'nestcams'; e.dispatchEvent(new Event('input')); })()`)
@@ -288,7 +286,6 @@ func TestPlanSteps(t *testing.T) {
 	p.do(chromedp.Click(chromedp.CSS("#step-passages")), chromedp.WaitVisible(chromedp.CSS(`[aria-label="passages/volunteers"]`)))
 	p.do(chromedp.Click(chromedp.CSS(`[aria-label="passages/volunteers"]`)), chromedp.WaitVisible(chromedp.CSS("#field-pool")))
 	p.until(`document.querySelector('[aria-label="passages: volunteers"]').innerText`, "guests is taken from gateways/jetty/defaults/pool")
-	p.shot("plan-defaults")
 	p.script(`(() => { const e = document.querySelector('#field-limits-idle'); e.value = 'soon'; e.dispatchEvent(new Event('input', {bubbles: true})); e.dispatchEvent(new Event('change', {bubbles: true})); })()`)
 	p.until(`document.querySelector('[role="alert"]')?.innerText`, "expected a length of time")
 	require.NotContains(t, p.script(value), "soon")

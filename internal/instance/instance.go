@@ -31,6 +31,8 @@ type Options struct {
 	KeyLog    string // file for keys; empty: they are not logged
 	Console   fs.FS
 	Log       *slog.Logger
+	// KeepJournal is for how long lines of the journal are kept; 0: for ever.
+	KeepJournal time.Duration
 	// OutsideAddresses finds the machine's public addresses towards a name server; nil: by looking.
 	OutsideAddresses func(server string) ([]netip.Addr, error)
 }
@@ -108,7 +110,7 @@ func (i *Instance) start(ctx context.Context, o Options) (err error) {
 	if i.Lab != nil {
 		i.Lab.Plug(i.Sockets.IKE(), i.Sockets.NATT(), i.Runner.FromInside)
 	}
-	conf := service.Config{Store: i.Store, People: i.People, Runner: i.Runner, Vantages: vantages, Console: o.Console, Log: o.Log, OutsideAddresses: o.OutsideAddresses}
+	conf := service.Config{Store: i.Store, People: i.People, Runner: i.Runner, Vantages: vantages, Console: o.Console, Log: o.Log, OutsideAddresses: o.OutsideAddresses, KeepJournal: o.KeepJournal}
 	has, err := i.Store.HasAdministrator(ctx)
 	if err != nil {
 		return err

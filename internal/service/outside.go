@@ -31,11 +31,9 @@ type outsideKeeper struct {
 }
 
 const (
-	lookEvery    = time.Second      // whether it is time
-	renewalEvery = 24 * time.Hour   // whether certificates end soon
-	updateEvery  = time.Minute      // if the plan does not say
-	updateTTL    = time.Minute      // if the plan does not say
-	keepTime     = 15 * time.Second // for one round
+	updateEvery = time.Minute      // if the plan does not say
+	updateTTL   = time.Minute      // if the plan does not say
+	keepTime    = 15 * time.Second // for one round
 )
 
 func (s *Service) outsideRoutes() {
@@ -46,27 +44,6 @@ func (s *Service) outsideRoutes() {
 		out.Has, out.Published = append([]netip.Addr{}, out.Has...), append([]netip.Addr{}, out.Published...)
 		return answer(out), nil
 	})
-}
-
-// Keep does what is due now and then, until the context ends: the dialled name and certificates are kept up to date.
-func (s *Service) Keep(ctx context.Context) {
-	t := time.NewTicker(lookEvery)
-	defer t.Stop()
-	var renewed time.Time
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case now := <-t.C:
-			s.keepOutside(ctx, now)
-			if now.Sub(renewed) >= renewalEvery {
-				renewed = now
-				if err := s.RenewCertificates(ctx, now); err != nil {
-					s.Log.Error("certificates not renewed", "error", err)
-				}
-			}
-		}
-	}
 }
 
 // keepOutside looks whether the name leads to the gateway, and mends it. What goes wrong is written into the journal once.

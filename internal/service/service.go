@@ -51,6 +51,8 @@ type Config struct {
 	Vantages []Vantage
 	Console  fs.FS // the built console
 	Log      *slog.Logger
+	// KeepJournal is for how long lines of the journal are kept; 0: for ever.
+	KeepJournal time.Duration
 	// OutsideAddresses finds the machine's public addresses towards a name server; nil: as nameupdate does.
 	OutsideAddresses func(server string) ([]netip.Addr, error)
 	// SetupCode must be told to name the first administrator.

@@ -271,6 +271,12 @@ func (s *Store) AddJournal(ctx context.Context, e JournalEntry) error {
 	return s.db.WithContext(ctx).Create(&e).Error
 }
 
+// ShortenJournal forgets lines from before a time, and tells how many.
+func (s *Store) ShortenJournal(ctx context.Context, before time.Time) (int64, error) {
+	r := s.db.WithContext(ctx).Delete(&JournalEntry{}, "at < ?", before.UTC())
+	return r.RowsAffected, r.Error
+}
+
 // Journal gives the newest lines, newest first, of one kind or user where given.
 func (s *Store) Journal(ctx context.Context, kind, user string, limit int) (es []JournalEntry, err error) {
 	q := s.db.WithContext(ctx).Order("id DESC").Limit(limit)

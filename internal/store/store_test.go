@@ -139,3 +139,19 @@ func TestOpenRefuses(t *testing.T) {
 	_, err = Open(filepath.Join(folder, "key", "under-a-file"))
 	require.ErrorContains(t, err, "data folder")
 }
+
+func TestJournalIsShortened(t *testing.T) {
+	s, err := Open(t.TempDir())
+	require.NoError(t, err)
+	defer s.Close()
+	ctx, now := t.Context(), time.Now().UTC()
+	for i := range 10 {
+		require.NoError(t, s.AddJournal(ctx, JournalEntry{At: now.Add(-time.Duration(i) * 24 * time.Hour), Kind: "login", Words: "x"}))
+	}
+	gone, err := s.ShortenJournal(ctx, now.Add(-4*24*time.Hour-time.Hour))
+	require.NoError(t, err)
+	require.EqualValues(t, 5, gone)
+	left, err := s.Journal(ctx, "", "", 100)
+	require.NoError(t, err)
+	require.Len(t, left, 5)
+}
