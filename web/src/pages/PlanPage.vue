@@ -85,7 +85,7 @@ async function begin(text: string) {
 </script>
 
 <template>
-  <div class="page">
+  <div class="page" :class="{ free: !plan.text || begun }">
     <div class="d-flex align-center ga-3 mb-2 flex-wrap">
       <h1>Plan</h1>
       <v-chip v-if="plan.running" variant="tonal" size="small">runs: revision {{ plan.running.number }}, by {{ plan.running.author }}</v-chip>
@@ -146,6 +146,12 @@ async function begin(text: string) {
   flex-direction: column;
   height: calc(100vh - 52px);
   padding: 10px 18px 12px;
+}
+.page.free {
+  height: auto;
+}
+.page.free .body {
+  min-height: 560px;
 }
 .counts {
   font-size: 13px;
