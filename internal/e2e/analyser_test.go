@@ -92,8 +92,14 @@ func (x *tap) save(t *testing.T, path string) {
 }
 
 // An independent packet analyser decrypts and authenticates a whole login and some traffic, from the key log alone, and has
-// nothing to complain about.
+// nothing to complain about: under AES with either key length, each PRF, and all groups of the key exchange.
 func TestPacketAnalyser(t *testing.T) {
+	for _, suite := range []string{"aes256gcm-sha256-x25519", "aes128gcm-sha384-p384", "aes256gcm-sha512-p521", "aes128gcm-sha256-p256"} {
+		t.Run(suite, func(t *testing.T) { analyse(t, suite) })
+	}
+}
+
+func analyse(t *testing.T, suite string) {
 	if _, err := exec.LookPath("tshark"); err != nil {
 		if os.Getenv("CI") != "" {
 			t.Fatal("tshark is missing: make apt-test installs it")
@@ -103,6 +109,7 @@ func TestPacketAnalyser(t *testing.T) {
 	folder := t.TempDir()
 	gatewayLog, deviceLog, capture := filepath.Join(folder, "gateway.keys"), filepath.Join(folder, "device.keys"), filepath.Join(folder, "login.pcap")
 	d := island(t, func(o *instance.Options) { o.KeyLog = gatewayLog })
+	recommit(t, d, "[aes256gcm-sha256-x25519, aes256gcm-sha256-p256]", "["+suite+"]")
 	x := newTap(t, d.Lab.Vantages()[0].Link)
 	u, err := probe.Vantage(t.Context(), x.addr)
 	require.NoError(t, err)
@@ -110,6 +117,7 @@ func TestPacketAnalyser(t *testing.T) {
 	require.NoError(t, err)
 	tn, err := probe.Open(t.Context(), u, order(t, d, "rory.researcher"), probe.Options{Password: d.Passwords["rory.researcher"], KeyLog: keys})
 	require.NoError(t, err)
+	require.Equal(t, suite, tn.Given.Suite)
 	for _, dst := range []string{"10.20.30.5", "fd00:20:30::5"} {
 		ctx, cancel := context.WithTimeout(t.Context(), 3*time.Second)
 		_, err = tn.Stack.Ping(ctx, netip.MustParseAddr(dst), tn.Send)
