@@ -48,7 +48,7 @@ func planCommands(p *printer) *cli.Command {
 			}
 			return p.done("draft %s is gone", c.String("draft"))
 		})},
-		{Name: "check", Usage: "make all findings on a draft, or on a file without keeping it", ArgsUsage: "[FILE]", Flags: []cli.Flag{draftFlag(), severityFlag()}, Action: call(p.planCheck)},
+		{Name: "check", Usage: "make all findings on a draft, or on a file without keeping it", ArgsUsage: "[FILE]", Flags: []cli.Flag{draftFlag(), severityFlag(), filterFlag()}, Action: call(p.planCheck)},
 		{Name: "difference", Usage: "what turns one plan into another, and who gains and loses reach", Flags: []cli.Flag{
 			&cli.IntFlag{Name: "from", Usage: "revision; 0 is the newest"},
 			&cli.IntFlag{Name: "to", Usage: "revision; 0 is the newest"},
@@ -227,10 +227,17 @@ func (p *printer) planCheck(ctx context.Context, c *cli.Command, cl *client.Clie
 	if err := cl.Do(ctx, "POST", "/check", map[string]string{"text": text}, &checked); err != nil {
 		return err
 	}
-	if printed, err := p.value(checked); printed {
+	shown := checked
+	shown.Findings = []check.Finding{}
+	for _, f := range checked.Findings {
+		if severity := c.String("severity"); (severity == "" || string(f.Severity) == severity) && matches(c.String("filter"), f.ID(), f.Problem, f.Fix) {
+			shown.Findings = append(shown.Findings, f)
+		}
+	}
+	if printed, err := p.value(shown); printed {
 		return firstOf(err, verdict(checked))
 	}
-	p.findings(checked, c.String("severity"))
+	p.findings(shown, "")
 	return verdict(checked)
 }
 

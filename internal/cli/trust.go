@@ -93,6 +93,8 @@ func (p *printer) certificateList(ctx context.Context, c *cli.Command, cl *clien
 			signed = "revoked"
 		case x.Waiting && x.Expires.IsZero():
 			signed = "asked for, not yet come"
+		case x.Name == "authority":
+			signed = "the own authority"
 		case x.Own:
 			signed = "by the own authority"
 		}

@@ -99,6 +99,7 @@ func TestCommands(t *testing.T) {
 		{"plan move passages/contractor wardens", 0, "move passages/contractor"},
 		{"plan move passages/contractor nobody", 4, ""},
 		{"plan restore 1", 0, "holds revision 1"},
+		{"plan check --filter records --severity stop", 0, "0 stop"},
 		{"plan discard", 0, "gone"},
 		{"users list", 0, "Rory Researcher"},
 		{"users list --filter wardens", 0, "wanda.warden"},

@@ -1239,7 +1239,7 @@ export interface components {
             after?: string;
             before?: string;
             /** @enum {string} */
-            kind: "made" | "changed" | "removed" | "moved";
+            kind: "made" | "changed" | "removed" | "moved" | "renamed";
             /** @description The setting, such as rules/records-web/services. */
             path: string;
         };

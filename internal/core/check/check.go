@@ -76,7 +76,10 @@ type checker struct {
 	again          bool            // the last finding was found already
 }
 
-// Run makes all findings, stops first, each severity in the order of the document.
+// follow are findings of what comes of other mistakes: whoever mends those is often rid of these.
+var follow = map[string]bool{"expectation-fails": true, "no-way-back": true, "reaches-nothing": true}
+
+// Run makes all findings, stops first, causes before what follows from them, each in the order of the document.
 func Run(in Input) []Finding {
 	c := &checker{Input: in, told: map[string]bool{}}
 	c.p, c.taken = in.Doc.Plan.Settle()
@@ -97,12 +100,22 @@ func Run(in Input) []Finding {
 	}
 	rank := map[Severity]int{Stop: 0, Warn: 1, Note: 2}
 	slices.SortStableFunc(c.found, func(a, b Finding) int {
-		return cmp.Or(cmp.Compare(rank[a.Severity], rank[b.Severity]), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column))
+		return cmp.Or(cmp.Compare(rank[a.Severity], rank[b.Severity]), compareBool(follow[a.Code], follow[b.Code]), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column))
 	})
 	if c.found == nil {
 		return []Finding{}
 	}
 	return c.found
+}
+
+func compareBool(a, b bool) int {
+	switch {
+	case a == b:
+		return 0
+	case b:
+		return -1
+	}
+	return 1
 }
 
 func (c *checker) add(s Severity, code, path, fix, problem string, args ...any) {

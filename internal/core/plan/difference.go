@@ -12,7 +12,7 @@ import (
 // Change is one difference between two plans.
 type Change struct {
 	Path   string `json:"path" doc:"The setting, such as rules/records-web/services."`
-	Kind   string `json:"kind" enum:"made,changed,removed,moved"`
+	Kind   string `json:"kind" enum:"made,changed,removed,moved,renamed"`
 	Before string `json:"before,omitempty"`
 	After  string `json:"after,omitempty"`
 }
@@ -30,6 +30,8 @@ func (c Change) String() string {
 			return "remove " + c.Path
 		}
 		return fmt.Sprintf("remove %s (was %s)", c.Path, c.Before)
+	case "renamed":
+		return fmt.Sprintf("rename %s to %s", c.Path, c.After)
 	case "moved":
 		return fmt.Sprintf("reorder %s: %s → %s", c.Path, c.Before, c.After)
 	}
@@ -79,18 +81,28 @@ func (d *differ) field(path string, a, b reflect.Value) {
 
 func (d *differ) objects(path string, a, b reflect.Value) {
 	before, after := byName(a), byName(b)
+	renamed := renames(before, after, names(a), names(b))
 	var keptBefore, keptAfter []string
 	for _, name := range names(a) {
-		if _, kept := after[name]; !kept {
-			d.add(join(path, name), "removed", "", "")
-		} else {
+		_, kept := after[name]
+		switch to := renamed[name]; {
+		case kept:
 			keptBefore = append(keptBefore, name)
+		case to != "":
+			d.add(join(path, name), "renamed", name, to)
+			keptBefore = append(keptBefore, to)
+		default:
+			d.add(join(path, name), "removed", "", "")
 		}
 	}
 	for _, name := range names(b) {
 		old, kept := before[name]
 		if !kept {
-			d.add(join(path, name), "made", "", "")
+			if slices.Contains(keptBefore, name) {
+				keptAfter = append(keptAfter, name)
+			} else {
+				d.add(join(path, name), "made", "", "")
+			}
 			continue
 		}
 		keptAfter = append(keptAfter, name)
@@ -99,6 +111,32 @@ func (d *differ) objects(path string, a, b reflect.Value) {
 	if !slices.Equal(keptBefore, keptAfter) {
 		d.add(path, "moved", strings.Join(keptBefore, ", "), strings.Join(keptAfter, ", "))
 	}
+}
+
+// renames finds objects that are gone and came back under another name, with everything else as it was.
+func renames(before, after map[string]reflect.Value, gone, come []string) map[string]string {
+	out, taken := map[string]string{}, map[string]bool{}
+	for _, from := range gone {
+		if _, kept := after[from]; kept {
+			continue
+		}
+		for _, to := range come {
+			if _, known := before[to]; !known && !taken[to] && sameButName(before[from], after[to]) {
+				out[from], taken[to] = to, true
+				break
+			}
+		}
+	}
+	return out
+}
+
+func sameButName(a, b reflect.Value) bool {
+	for i := range a.NumField() {
+		if name, _ := fieldName(a.Type().Field(i)); name != "name" && !reflect.DeepEqual(a.Field(i).Interface(), b.Field(i).Interface()) {
+			return false
+		}
+	}
+	return true
 }
 
 func named(t reflect.Type) bool {

@@ -86,7 +86,7 @@ func TestDifference(t *testing.T) {
 		got = append(got, c.String())
 	}
 	require.Equal(t, []string{"change name from Small to Large", "set gateways/gw/internet to true", "change pools/staff/prefixes from 10.99.0.0/24 to 10.98.0.0/24, 10.97.0.0/24",
-		"remove rules/one", "make rules/zero", "remove rules/two/log (was true)"}, got)
+		"rename rules/one to zero", "remove rules/two/log (was true)"}, got)
 }
 
 // Merging brings both sides' changes together; lines that both changed differently are conflicts, and only those.

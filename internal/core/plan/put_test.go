@@ -125,6 +125,11 @@ func TestRename(t *testing.T) {
 			return n
 		}
 		require.Equal(t, named(doc.Plan, name), named(d.Plan, "another-name"), path)
+		changes := plan.Difference(doc.Plan, d.Plan)
+		require.Contains(t, changes, plan.Change{Path: path, Kind: "renamed", Before: name, After: "another-name"})
+		for _, c := range changes {
+			require.NotContains(t, []string{"made", "removed", "moved"}, c.Kind, "%s: %s", path, c)
+		}
 		back, err := plan.Apply(after, plan.Edit{Op: "rename", Path: kind + "/another-name", Value: name})
 		require.NoError(t, err)
 		require.Equal(t, text, back, path)

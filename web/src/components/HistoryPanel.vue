@@ -37,7 +37,7 @@ async function restore(n: number) {
   if (data?.text) await plan.replace(data.text)
 }
 
-const line = (c: Schemas['PlanChange']) => (c.kind === 'made' ? `+ ${c.path} ${c.after ?? ''}` : c.kind === 'removed' ? `− ${c.path} ${c.before ?? ''}` : `≠ ${c.path}: ${c.before ?? ''} → ${c.after ?? ''}`)
+const line = (c: Schemas['PlanChange']) => (c.kind === 'made' ? `+ ${c.path} ${c.after ?? ''}` : c.kind === 'renamed' ? `≠ ${c.path} is called ${c.after ?? ''}` : c.kind === 'removed' ? `− ${c.path} ${c.before ?? ''}` : `≠ ${c.path}: ${c.before ?? ''} → ${c.after ?? ''}`)
 </script>
 
 <template>
