@@ -2,6 +2,7 @@ package reach
 
 import (
 	"slices"
+	"strings"
 
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/plan"
@@ -188,7 +189,8 @@ func services(t netset.Traffic) Words {
 	return Words{s}
 }
 
-// Words writes services for people: ping where echo of either family is among them, any where all that can open a flow is.
+// Words writes services for people: ping where echo of either family is among them, any where all that can open a flow is, and what is
+// missing of that where it is shorter to say.
 type Words struct{ Set netset.Services }
 
 func (w Words) String() string {
@@ -197,6 +199,23 @@ func (w Words) String() string {
 			return plan.Any
 		}
 	}
+	words := w.plain()
+	if strings.Count(words, ", ") < manyWords {
+		return words
+	}
+	for _, all := range []netset.Services{netset.Opening4, netset.Opening6, netset.Opening4.Union(netset.Opening6)} {
+		if len(w.Set.Subtract(all)) == 0 {
+			if lacks := "any but " + (Words{all.Subtract(w.Set)}).plain(); strings.Count(lacks, ", ") < strings.Count(words, ", ") {
+				words = lacks
+			}
+		}
+	}
+	return words
+}
+
+const manyWords = 6 // more services than people care to read
+
+func (w Words) plain() string {
 	ping, _ := netset.ParseServices("ping")
 	rest := w.Set.Subtract(ping)
 	switch {

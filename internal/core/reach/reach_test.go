@@ -166,3 +166,21 @@ func TestRulesAreMonotonic(t *testing.T) {
 		}
 	}
 }
+
+// Services are said the short way.
+func TestWords(t *testing.T) {
+	parse := func(words ...string) (out netset.Services) {
+		for _, w := range words {
+			s, err := netset.ParseServices(w)
+			require.NoError(t, err)
+			out = out.Union(s)
+		}
+		return out
+	}
+	some := parse("tcp/80", "tcp/443", "ping", "udp/53")
+	require.Equal(t, "ping, tcp/80, tcp/443, udp/53", reach.Words{Set: some}.String())
+	require.Equal(t, "any", reach.Words{Set: netset.Opening4}.String())
+	require.Equal(t, "any but ping, tcp/80, tcp/443, udp/53", reach.Words{Set: netset.Opening4.Subtract(some)}.String())
+	require.Equal(t, "any but ping, tcp/80, tcp/443, udp/53", reach.Words{Set: netset.Opening6.Subtract(some)}.String())
+	require.Equal(t, "tcp/1-9", reach.Words{Set: parse("tcp/1-9")}.String())
+}

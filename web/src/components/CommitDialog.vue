@@ -105,6 +105,9 @@ h3 {
 ul {
   padding-left: 18px;
 }
+b {
+  font-size: 13px;
+}
 li,
 p {
   font-size: 13px;

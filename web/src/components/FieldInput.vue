@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { mdiPlus, mdiTrashCanOutline } from '@mdi/js'
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
 import { usePlan } from '../plan'
 import { summary, type Field } from '../steps'
 
@@ -18,6 +18,9 @@ const origin = computed(() => props.taken?.[props.path])
 const hint = computed(() => f.value.doc + (f.value.example ? ` Such as ${f.value.example}.` : ''))
 const list = computed(() => (Array.isArray(props.value) ? props.value : []))
 const id = computed(() => 'field-' + props.path.split('/').slice(2).join('-'))
+// An object that may be left out is unfolded when it is wanted.
+const unfolded = ref(false)
+const folded = computed(() => !f.value.required && !unfolded.value && !origin.value && (props.value === undefined || props.value === null) && !Object.keys(props.taken ?? {}).some((p) => p.startsWith(props.path + '/')))
 const single = (kind: string) => (kind === 'hours' ? kind : kind.replace(/s$/, '').replace('-', ' '))
 
 function settle(v: unknown) {
@@ -46,6 +49,9 @@ function make(kind: string) {
       <v-checkbox :id="id" :model-value="value === true" :label="f.name" density="compact" hide-details @update:model-value="(v) => emit('change', v ? true : undefined)" />
       <p class="hint below">{{ f.doc }} <em v-if="f.then">{{ f.then }}</em></p>
     </template>
+    <p v-else-if="f.type === 'object' && !f.list && folded" class="hint">
+      <v-btn size="x-small" variant="outlined" :prepend-icon="mdiPlus" :aria-label="`Set ${f.name}`" @click="unfolded = true">{{ f.name }}</v-btn> {{ f.doc }}
+    </p>
     <fieldset v-else-if="f.type === 'object' && !f.list">
       <legend>{{ f.name }} <span v-if="origin" class="origin">from {{ origin }}: {{ summary(settled) }}</span></legend>
       <p class="hint">{{ f.doc }}</p>
