@@ -260,6 +260,9 @@ func TestPlanSteps(t *testing.T) {
 	p.do(chromedp.Click(chromedp.CSS(`[aria-label="rules/cameras"]`)), chromedp.WaitVisible(chromedp.CSS("#field-name")))
 	p.until(`document.querySelector('.spot') !== null`, "true")
 
+	p.do(chromedp.Click(chromedp.CSS("#depends")))
+	p.until(`document.querySelector('#dependence')?.innerText`, "volunteers-watch-nests would fail for volunteers")
+
 	// A destination that is missing is made without losing the form.
 	p.script(`[...document.querySelectorAll('button')].find(b => b.innerText.toLowerCase().includes('new host group')).click()`)
 	p.do(chromedp.WaitVisible(chromedp.CSS(".v-dialog #field-name")), chromedp.SendKeys(chromedp.CSS(".v-dialog #field-name"), "watched"))

@@ -40,6 +40,7 @@ func planCommands(p *printer) *cli.Command {
 		{Name: "rename", Usage: "give an object another name, wherever it is named", ArgsUsage: "KIND/NAME NEW", Flags: []cli.Flag{draftFlag()}, Action: call(p.planEdit("rename"))},
 		{Name: "move", Usage: "put an object before another one of its list, or at the end", ArgsUsage: "KIND/NAME [BEFORE]", Flags: []cli.Flag{draftFlag()}, Action: call(p.planMove)},
 		{Name: "uses", Usage: "what names an object", ArgsUsage: "KIND/NAME", Flags: []cli.Flag{draftFlag()}, Action: call(p.planUses)},
+		{Name: "pin", Usage: "say of what rules permit that it is meant: add an expectation for each, or for all", ArgsUsage: "[RULE…]", Flags: []cli.Flag{draftFlag()}, Action: call(p.planPin)},
 		{Name: "mend", Usage: "apply the fix of a finding on a draft", ArgsUsage: "CODE@SETTING", Flags: []cli.Flag{draftFlag()}, Action: call(p.planMend)},
 		{Name: "drafts", Usage: "list the drafts", Action: call(p.planDrafts)},
 		{Name: "discard", Usage: "forget a draft", Flags: []cli.Flag{draftFlag()}, Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {

@@ -39,7 +39,7 @@ func (x terminal) run(args ...string) (string, int, error) {
 }
 
 // changing are commands that do not do the same when they are run once more.
-var changing = regexp.MustCompile(`^(users (add|change|password|remove)|plan (load|commit|discard|review|rebase|set|mend|add|remove|put|rename|move|uses)|sessions end|secret (make|remove))|--draft draft`)
+var changing = regexp.MustCompile(`^(users (add|change|password|remove)|plan (pin|load|commit|discard|review|rebase|set|mend|add|remove|put|rename|move|uses)|sessions end|secret (make|remove))|--draft draft`)
 
 func write(t *testing.T, text string) string {
 	path := filepath.Join(t.TempDir(), "file")
@@ -100,6 +100,13 @@ func TestCommands(t *testing.T) {
 		{"plan move passages/contractor nobody", 4, ""},
 		{"plan restore 1", 0, "holds revision 1"},
 		{"plan check --filter records --severity stop", 0, "0 stop"},
+		{"surplus --filter nestcams", 0, "tcp/443"},
+		{"plan pin cameras", 0, "add {name: cameras, groups: [volunteers], must: reach, to: [nestcams], services: [web]}"},
+		{"plan pin nothing", 1, "nothing to pin"},
+		{"depends rules/archive", 0, "✗ researchers-read-the-archive would fail for researchers"},
+		{"depends rules/quiet-nights", 0, "within its hours, nesting-nights"},
+		{"depends nat/keep-inside", 0, "Nothing depends on nat/keep-inside"},
+		{"depends rules/nobody", 4, ""},
 		{"plan discard", 0, "gone"},
 		{"users list", 0, "Rory Researcher"},
 		{"users list --filter wardens", 0, "wanda.warden"},

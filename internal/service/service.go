@@ -119,6 +119,7 @@ func (s *Service) routes() {
 	s.objectRoutes()
 	s.peopleRoutes()
 	s.proofRoutes()
+	s.dependsRoutes()
 	s.watchRoutes()
 	s.trustRoutes()
 	s.sharedRoutes()

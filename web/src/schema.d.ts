@@ -159,6 +159,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/depends": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Which reach and which expectations depend on a setting of a document */
+        post: operations["depends"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/difference": {
         parameters: {
             query?: never;
@@ -657,6 +674,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/surplus": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What people reach that no expectation asks for */
+        get: operations["surplus"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tokens": {
         parameters: {
             query?: never;
@@ -974,6 +1008,20 @@ export interface components {
         Credentials: {
             name: string;
             password: string;
+        };
+        Depends: {
+            /** @description Expectations that hold, and would no longer. */
+            fails: components["schemas"]["ReachResult"][];
+            /** @description The hours of the rule, within which this is so. */
+            hours?: string;
+            /** @description Who would gain and lose reach. */
+            reach: components["schemas"]["ReachChange"][];
+            setting: string;
+        };
+        DependsRequest: {
+            /** @description An object, item or field, such as rules/archive. */
+            setting: string;
+            text: string;
         };
         DifferenceAnswer: {
             changes: components["schemas"]["PlanChange"][];
@@ -1849,6 +1897,13 @@ export interface components {
             /** @description Destinations. */
             to: string;
         };
+        ReachPin: {
+            /** @description Whom it would be about. */
+            classes: string[];
+            /** @description To be added to expectations. */
+            expectation: string;
+            rule: string;
+        };
         ReachResult: {
             /** @description The class's groups. */
             class: string;
@@ -1870,6 +1925,11 @@ export interface components {
             class: string;
             /** @description Empty: nobody of them is admitted. */
             passage: string;
+            users: string[];
+        };
+        ReachSurplus: {
+            class: string;
+            lines: components["schemas"]["ReachLine"][];
             users: string[];
         };
         ReachTrial: {
@@ -2008,6 +2068,11 @@ export interface components {
         StartStatus: {
             /** @description The first administrator is not Named yet. */
             "needs-administrator": boolean;
+        };
+        SurplusAnswer: {
+            /** @description Expectations that would make of it what is meant. */
+            pins: components["schemas"]["ReachPin"][];
+            surplus: components["schemas"]["ReachSurplus"][];
         };
         TokenInfo: {
             administrator: string;
@@ -2416,6 +2481,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Checked"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    depends: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DependsRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Depends"];
                 };
             };
             /** @description Error */
@@ -3492,6 +3590,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["GatewayStatus"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    surplus: {
+        parameters: {
+            query?: {
+                /** @description Look at this draft in place of the newest revision. */
+                draft?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SurplusAnswer"];
                 };
             };
             /** @description Error */

@@ -114,14 +114,8 @@ func (j judge) expect(e *plan.Expectation, r *Result) {
 		asked := netset.Of(j.m.Names.Destinations(e.To), j.m.Names.ServiceSet(e.Services))
 		j.surplus(asked, r, "cannot reach it", "can reach what should be out of bounds")
 	case plan.NothingElse:
-		asked := netset.Of(netset.Everywhere, netset.AnyService)
-		for i := range j.m.Plan.Expectations {
-			other := &j.m.Plan.Expectations[i]
-			if other.Must == plan.Reach && len(concerned(other, Class{j.c, r.Users})) > 0 {
-				asked = asked.Subtract(netset.Of(j.m.Names.Destinations(other.To), j.m.Names.ServiceSet(other.Services)))
-			}
-		}
-		j.surplus(asked, r, "can reach nothing that no expectation asks for", "can reach what no expectation asks for")
+		rest := netset.Of(netset.Everywhere, netset.AnyService).Subtract(askedFor(j.m, Class{j.c, r.Users}))
+		j.surplus(rest, r, "can reach nothing that no expectation asks for", "can reach what no expectation asks for")
 	}
 }
 
@@ -222,17 +216,37 @@ func (j judge) placeNames(a netset.Addrs) string {
 			a = a.Subtract(set)
 		}
 	}
+	// most names a set of which little is missing by that.
+	most := func(set netset.Addrs, name string) {
+		have := a.Intersect(set)
+		if lacks := set.Subtract(have); len(have) > 1 && len(lacks) <= fewGaps && lacks.Count(2*fewGaps) < 2*fewGaps {
+			var gaps []string
+			for _, s := range lacks {
+				gaps = append(gaps, j.spanName(s))
+			}
+			words = append(words, name+" but for "+strings.Join(gaps, ", "))
+			a = a.Subtract(set)
+		}
+	}
 	inet := j.m.Names.InternetAddrs()
 	take(inet, plan.Internet)
-	take(inet.Intersect(netset.All4), "internet (IPv4)")
-	take(inet.Intersect(netset.All6), "internet (IPv6)")
+	for _, family := range []struct {
+		set  netset.Addrs
+		name string
+	}{{netset.All4, "internet (IPv4)"}, {netset.All6, "internet (IPv6)"}} {
+		take(inet.Intersect(family.set), family.name)
+		most(inet.Intersect(family.set), family.name)
+	}
 	dead := plan.NeverRouted.Union(j.m.EdgeAddresses()).Union(j.m.OwnAddresses())
 	for i := range j.m.Plan.Networks {
 		n := &j.m.Plan.Networks[i]
-		if len(n.Prefixes) == 0 || !a.Contains(n.Prefixes[0].Masked().Addr().Next()) {
+		if !a.Overlaps(netset.OfPrefixes(n.Prefixes...)) {
 			continue
 		}
 		take(netset.OfPrefixes(n.Prefixes...).Subtract(dead), n.Name)
+		for _, p := range n.Prefixes {
+			most(netset.OfPrefixes(p).Subtract(dead), n.Name+" ("+p.String()+")")
+		}
 	}
 	for i := range j.m.Plan.Hosts {
 		h := &j.m.Plan.Hosts[i]
@@ -242,18 +256,30 @@ func (j judge) placeNames(a netset.Addrs) string {
 		take(h.Space(), h.Name)
 	}
 	for _, s := range a {
-		word := s.String()
-		if h := j.m.Names.HostAt(s.From); h != nil && s.From == s.To {
-			word = h.Name + " (" + word + ")"
-		} else if j.m.OwnAddresses().Contains(s.From) && s.From == s.To {
-			word = "the gateway's " + word
-		}
-		words = append(words, word)
+		words = append(words, j.spanName(s))
 	}
 	if len(words) > mostPlaces {
 		words = append(words[:mostPlaces], fmt.Sprintf("and %d more ranges", len(words)-mostPlaces))
 	}
 	return strings.Join(words, ", ")
+}
+
+// fewGaps is how many addresses may be missing of a network that is named all the same.
+const fewGaps = 8
+
+// spanName names a stretch of addresses by the host or the gateway where it is one of theirs.
+func (j judge) spanName(s netset.Span) string {
+	word := s.String()
+	if s.From != s.To {
+		return word
+	}
+	if h := j.m.Names.HostAt(s.From); h != nil {
+		return h.Name + " (" + word + ")"
+	}
+	if j.m.OwnAddresses().Contains(s.From) {
+		return "the gateway's " + word
+	}
+	return word
 }
 
 // example picks the packet of the set that says most to a person, and the station and setting that decide about it.

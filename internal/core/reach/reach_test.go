@@ -1,12 +1,14 @@
 package reach_test
 
 import (
+	"fmt"
 	"math/rand/v2"
 	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
+	"yellowlantern/demo"
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reach"
@@ -183,4 +185,45 @@ func TestWords(t *testing.T) {
 	require.Equal(t, "any but ping, tcp/80, tcp/443, udp/53", reach.Words{Set: netset.Opening4.Subtract(some)}.String())
 	require.Equal(t, "any but ping, tcp/80, tcp/443, udp/53", reach.Words{Set: netset.Opening6.Subtract(some)}.String())
 	require.Equal(t, "tcp/1-9", reach.Words{Set: parse("tcp/1-9")}.String())
+}
+
+// What is reached and not asked for is listed in few lines; what rules permit of it can be pinned, and then it is gone from the list and
+// every expectation still holds.
+func TestSurplusAndPins(t *testing.T) {
+	scenario, err := demo.Load("")
+	require.NoError(t, err)
+	people := []reach.Person{{User: "w", Groups: []string{"wardens"}}, {User: "r", Groups: []string{"researchers"}}, {User: "v", Groups: []string{"volunteers"}}, {User: "c", Groups: []string{"turbine-contractor"}}}
+	model := func(text string) *site.Model {
+		d, err := plan.Read(text)
+		require.NoError(t, err)
+		m, err := site.Compile(&d.Plan, "jetty")
+		require.NoError(t, err)
+		return m
+	}
+	of := func(list []reach.Surplus, class string) string {
+		for _, s := range list {
+			if s.Class == class {
+				return fmt.Sprint(s.Lines)
+			}
+		}
+		return ""
+	}
+	text := scenario.Plan
+	surplus, pins := reach.Surpluses(model(text), people)
+	require.Equal(t, "[{nestcams tcp/443}]", of(surplus, "volunteers"))
+	require.Empty(t, of(surplus, "turbine-contractor"))
+	require.Contains(t, of(surplus, "wardens"), "internet (IPv4) but for")
+	require.Contains(t, of(surplus, "wardens"), "station (10.20.0.0/24) but for")
+	var rules []string
+	for _, p := range pins {
+		rules = append(rules, p.Rule)
+		if text, err = plan.Apply(text, plan.Edit{Op: "add", Path: "expectations", Value: p.Expectation}); err != nil {
+			t.Fatal(p.Expectation, err)
+		}
+	}
+	require.Equal(t, []string{"wardens-out", "cameras"}, rules, "what quiet nights refuse is not got at every hour")
+	after, left := reach.Surpluses(model(text), people)
+	require.Empty(t, left)
+	require.Empty(t, of(after, "volunteers"))
+	require.Zero(t, reach.Prove(model(text), people).Failed)
 }

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { mdiArrowLeft } from '@mdi/js'
 import { computed, ref, watch } from 'vue'
-import { api } from '../api'
+import { api, words, type Schemas } from '../api'
 import { usePlan } from '../plan'
 import { pruned, type PlanObject } from '../steps'
 import FieldInput from './FieldInput.vue'
@@ -50,6 +50,7 @@ watch(
   (o) => {
     if (o) value.value = JSON.parse(JSON.stringify(o)) as PlanObject
     newName.value = o?.name ?? ''
+    depends.value = undefined
   },
   { immediate: true },
 )
@@ -86,8 +87,8 @@ async function rename() {
 async function remove() {
   const { data } = await api.POST('/api/v1/uses', { body: { text: plan.text, object: path.value } })
   const uses = data ?? []
-  const words = uses.length ? `${uses.slice(0, 6).join(', ')}${uses.length > 6 ? ' and more' : ''} would name what is no longer there. Remove ${props.name} all the same?` : `Remove ${props.name}? Nothing names it.`
-  if (!confirm(words)) return
+  const question = uses.length ? `${uses.slice(0, 6).join(', ')}${uses.length > 6 ? ' and more' : ''} would name what is no longer there. Remove ${props.name} all the same?` : `Remove ${props.name}? Nothing names it.`
+  if (!confirm(question)) return
   problem.value = await plan.edit([{ op: 'remove', path: path.value }])
   if (!problem.value) emit('close')
 }
@@ -98,6 +99,16 @@ async function move(by: number) {
   const before = by < 0 ? names[at - 1] : (names[at + 2] ?? '')
   problem.value = await plan.edit([{ op: 'move', path: path.value, value: before }])
 }
+const depends = ref<Schemas['Depends']>()
+const dependent = computed(() => ['rules', 'nat', 'passages', 'networks', 'routers', 'pools', 'tunnels'].includes(props.kind))
+
+/** Asks what would be without this object. */
+async function ask() {
+  const { data, error } = await api.POST('/api/v1/depends', { body: { text: plan.text, setting: path.value } })
+  problem.value = error ? words(error) : ''
+  depends.value = data
+}
+
 const ordered = computed(() => ['passages', 'nat', 'gateways'].includes(props.kind))
 const place = computed(() => plan.names(props.kind).indexOf(props.name ?? ''))
 
@@ -117,8 +128,16 @@ function useMade(name: string) {
         <v-btn size="small" variant="text" :disabled="place === 0" @click="move(-1)">Earlier</v-btn>
         <v-btn size="small" variant="text" :disabled="place === plan.names(kind).length - 1" @click="move(1)">Later</v-btn>
       </template>
+      <v-btn v-if="name && dependent" id="depends" size="small" variant="text" @click="ask">What depends on it?</v-btn>
       <v-btn v-if="name" size="small" variant="text" color="bad" @click="remove">Remove</v-btn>
     </div>
+    <article v-if="depends" class="finding" id="dependence">
+      <b>Without it{{ depends.hours ? ', within its hours' : '' }}:</b> {{ depends.reach.length + depends.fails.length ? '' : 'nobody would gain or lose reach, and no expectation would fail.' }}
+      <p v-for="r in depends.reach" :key="r.class">
+        <b>{{ r.class }}</b> <span v-for="(l, i) in r.loses" :key="'l' + i" class="text-bad"> − {{ l.services }} at {{ l.to }}</span><span v-for="(l, i) in r.gains" :key="'g' + i" class="text-good"> + {{ l.services }} at {{ l.to }}</span>
+      </p>
+      <p v-for="f in depends.fails" :key="f.expectation + f.class"><b>✗ {{ f.expectation }}</b> would fail for {{ f.class }}</p>
+    </article>
     <v-alert v-if="problem" type="error" variant="tonal" density="compact" class="mb-2" role="alert">{{ problem }}</v-alert>
     <article v-for="f in findings" :key="f.code + f.path" class="finding" :class="f.severity">
       <b>{{ f.severity }}</b> {{ f.problem }} → {{ f.fix }}
@@ -153,6 +172,9 @@ h2 small {
   padding: 4px 8px;
   margin-bottom: 10px;
   border-left: 4px solid rgba(128, 140, 160, 0.5);
+}
+.finding p {
+  margin: 0;
 }
 .finding.stop {
   border-color: rgb(var(--v-theme-bad));
