@@ -372,12 +372,18 @@ func TestRenewalOfTheIKESA(t *testing.T) {
 	w.login()
 	up, _ := find[Up](w)
 	oldSPI := w.i.spiR
+	w.now = w.now.Add(time.Hour)
 	w.renewIKE(t)
 	require.Equal(t, 1, w.l.Sessions())
 	_, ended := find[Down](w)
 	require.False(t, ended)
 	w.run(w.i.Alive(w.now), true)
 	require.Nil(t, w.i.request, "the gateway answers under the new keys")
+	half := must(newDH(groupP256, rand.Reader))
+	w.i.send(w.now, createChildSA, saPayload(ikeProposals([]Suite{P256}, []byte{1, 2, 3, 4, 5, 6, 7, 8})...), payload{kind: plNonce, body: make([]byte, 32)}, keyExchange{groupP256, half.public()}.payload())
+	w.run(w.i.take(), true)
+	require.Len(t, w.l.spis, 2, "not so soon again")
+	w.now = w.now.Add(leastRenewal)
 	w.renewIKE(t) // and again
 	w.now = w.now.Add(2 * time.Minute)
 	w.run(w.l.Tick(w.now), false)
@@ -436,6 +442,19 @@ func TestTunnelByName(t *testing.T) {
 	require.ErrorContains(t, w.failure(), "NO_PROPOSAL_CHOSEN")
 	note, _ = find[Note](build("elsewhere.example", "aes256gcm-sha256-x25519"))
 	require.Contains(t, note.Words, `this gateway is "gate.tern.example" or "field.tern.example"`)
+}
+
+// However often a device renews its Child SA without deleting the older ones, few are kept.
+func TestChildrenAreBounded(t *testing.T) {
+	w := newWorld(t, nil)
+	w.login()
+	for i := range 10 {
+		w.i.send(w.now, createChildSA, notify{protocol: protoESP, spi: []byte{0, 0, 1, 0}, kind: nRekeySA}.payload(), saPayload(espProposal([]byte{1, 2, 3, byte(i)}, []esp.Algorithm{esp.AES256GCM})),
+			payload{kind: plNonce, body: bytes.Repeat([]byte{byte(i + 1)}, 32)}, selectors(plTSi, netset.Everywhere), selectors(plTSr, netset.Everywhere))
+		w.run(w.i.take(), true)
+	}
+	require.Len(t, w.l.children, mostChildren)
+	require.Equal(t, 1, w.l.Sessions())
 }
 
 // A tunnel with PFS refuses a renewal without a key exchange, and says so.

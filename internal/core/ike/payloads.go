@@ -105,6 +105,7 @@ const (
 	nAuthenticationFailed notifyType = 24
 	nNoAdditionalSAs      notifyType = 35
 	nInternalAddress      notifyType = 36
+	nTemporaryFailure     notifyType = 43
 	nFailedCPRequired     notifyType = 37
 	nTSUnacceptable       notifyType = 38
 	nChildSANotFound      notifyType = 44
@@ -120,7 +121,7 @@ var notifyWords = map[notifyType]string{
 	nUnsupportedCritical: "UNSUPPORTED_CRITICAL_PAYLOAD", nInvalidSyntax: "INVALID_SYNTAX", nNoProposalChosen: "NO_PROPOSAL_CHOSEN",
 	nInvalidKE: "INVALID_KE_PAYLOAD", nAuthenticationFailed: "AUTHENTICATION_FAILED", nNoAdditionalSAs: "NO_ADDITIONAL_SAS",
 	nInternalAddress: "INTERNAL_ADDRESS_FAILURE", nFailedCPRequired: "FAILED_CP_REQUIRED", nTSUnacceptable: "TS_UNACCEPTABLE",
-	nChildSANotFound: "CHILD_SA_NOT_FOUND",
+	nChildSANotFound: "CHILD_SA_NOT_FOUND", nTemporaryFailure: "TEMPORARY_FAILURE",
 }
 
 // isError tells whether the notification reports a failure.

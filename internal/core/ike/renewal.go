@@ -6,9 +6,20 @@ import (
 	"time"
 )
 
+// leastRenewal is how old an IKE SA must be before it is renewed, mostChildren how many Child SAs a session may have at once: one, and the
+// older ones that its device has yet to delete.
+const (
+	leastRenewal = 10 * time.Second
+	mostChildren = 4
+)
+
 // renewIKE makes an IKE SA that takes this one's place and inherits its Child SAs (RFC 7296 §2.18). The device then deletes
 // the older one.
 func (r *responder) renewIKE(now time.Time, m *message, offered []proposal, ni []byte) {
+	if now.Sub(r.keyed) < leastRenewal { // each older SA is kept for a while: nobody can make many
+		r.reply(createChildSA, notify{kind: nTemporaryFailure}.payload())
+		return
+	}
 	keBody, _ := m.find(plKE)
 	ke, errKE := parseKE(keBody)
 	id := r.l.newID()

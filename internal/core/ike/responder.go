@@ -378,7 +378,7 @@ func (r *responder) createChild(now time.Time, m *message) {
 	tsrBody, _ := m.find(plTSr)
 	tsi, errI := parseSelectors(tsiBody)
 	tsr, errR := parseSelectors(tsrBody)
-	if err != nil || !okN || !renews || errI != nil || errR != nil || len(ni) < 16 {
+	if len(r.inSPIs) >= mostChildren || err != nil || !okN || !renews || errI != nil || errR != nil || len(ni) < 16 {
 		r.reply(createChildSA, notify{kind: nNoAdditionalSAs}.payload())
 		return
 	}
