@@ -253,14 +253,19 @@ func cause(err error) string {
 	return "station login: " + err.Error()
 }
 
+// Answered tells whether what was seen counts as reached: what must be reached must serve, unless a whole network is meant.
+func (r Result) Answered() bool {
+	if r.Want && !r.AnyAnswer {
+		return r.Seen.Served
+	}
+	return r.Seen.Reached
+}
+
 // judge compares what was seen with what was expected and computed, and works out where a difference most likely lies.
 func (r *Report) judge() {
 	for i := range r.Results {
 		res := &r.Results[i]
-		got := res.Seen.Reached
-		if res.Want && !res.AnyAnswer {
-			got = res.Seen.Served
-		}
+		got := res.Answered()
 		res.OK = got == res.Want
 		if res.Before != nil && res.Before.Reached {
 			res.OK = false

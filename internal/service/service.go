@@ -120,6 +120,7 @@ func (s *Service) routes() {
 	s.peopleRoutes()
 	s.proofRoutes()
 	s.dependsRoutes()
+	s.reportRoutes()
 	s.watchRoutes()
 	s.trustRoutes()
 	s.sharedRoutes()

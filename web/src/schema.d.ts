@@ -485,6 +485,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Findings, proof, trials, differences and acceptances of the running plan */
+        get: operations["report"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/report/{format}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The report as a page to print, or as JUnit XML for pipelines */
+        get: operations["report-as"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/revisions": {
         parameters: {
             query?: never;
@@ -1978,6 +2012,64 @@ export interface components {
             conflicts: components["schemas"]["PlanConflict"][];
             draft: components["schemas"]["Draft"];
         };
+        ReportAccepted: {
+            finding: string;
+            problem: string;
+            reason: string;
+        };
+        ReportReport: {
+            /** @description Warnings that were accepted, and why. */
+            accepted: components["schemas"]["ReportAccepted"][];
+            /**
+             * Format: date-time
+             * @description When the report was made.
+             */
+            at: string;
+            author: string;
+            /** @description By whom. */
+            by: string;
+            /** Format: date-time */
+            committed: string;
+            /** @description Stops and warnings on it today. */
+            findings: components["schemas"]["CheckFinding"][];
+            message: string;
+            /** @description Nothing stops the plan, every expectation holds as computed, and every trial saw what was expected. */
+            ok: boolean;
+            proof: components["schemas"]["ReachResult"][];
+            /** Format: int64 */
+            revision: number;
+            site: string;
+            /** @description The newest probe of each class of people. */
+            trials: components["schemas"]["ReportTrials"][];
+            /** @description Classes of people of whom nobody tried this revision. */
+            untried: string[];
+            verdict: string;
+        };
+        ReportTrial: {
+            /** @description It is computed to be reached. */
+            computed: boolean;
+            dst: string;
+            expectation: string;
+            likely?: string;
+            ok: boolean;
+            place: string;
+            /** @description It was reached. */
+            seen: boolean;
+            service: string;
+            /** @description It must be reached. */
+            want: boolean;
+            words: string;
+        };
+        ReportTrials: {
+            /** Format: date-time */
+            at: string;
+            class: string;
+            connected: boolean;
+            login: string;
+            results: components["schemas"]["ReportTrial"][];
+            user: string;
+            vantage: string;
+        };
         Review: {
             /** @description Every object and setting that changes, in words. */
             changes: string[];
@@ -3189,6 +3281,67 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Reading"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    report: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReportReport"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "report-as": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                format: "html" | "junit";
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
                 };
             };
             /** @description Error */

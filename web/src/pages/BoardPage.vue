@@ -55,6 +55,7 @@ const users = (list: string[]) => list.slice(0, 4).join(', ') + (list.length > 4
         {{ troubles ? `${troubles} cells are not as they should be` : 'everything is as it should be' }} · revision {{ board.revision }}
       </v-chip>
       <v-spacer />
+      <v-btn v-if="board" id="report" href="/api/v1/report/html" target="_blank" size="small" variant="outlined">Report to print</v-btn>
       <v-text-field v-model="filter" label="Filter people" max-width="190" clearable />
       <v-text-field v-model="places" label="Filter destinations" max-width="190" clearable />
       <v-checkbox v-model="onlyTrouble" label="Only trouble" density="compact" hide-details />

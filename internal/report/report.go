@@ -1,0 +1,111 @@
+// Package report writes down what is known of a revision for somebody who was not there: findings, proof, trials, where they differ, and
+// what was accepted. It is one page for people, JSON and JUnit XML for programs. What it is about is handed in.
+package report
+
+import (
+	"time"
+
+	"yellowlantern/internal/core/check"
+	"yellowlantern/internal/core/reach"
+)
+
+// Report is everything about one revision.
+type Report struct {
+	Site      string          `json:"site"`
+	At        time.Time       `json:"at" doc:"When the report was made."`
+	By        string          `json:"by" doc:"By whom."`
+	Revision  int             `json:"revision"`
+	Author    string          `json:"author"`
+	Message   string          `json:"message"`
+	Committed time.Time       `json:"committed"`
+	Accepted  []Accepted      `json:"accepted" nullable:"false" doc:"Warnings that were accepted, and why."`
+	Findings  []check.Finding `json:"findings" nullable:"false" doc:"Stops and warnings on it today."`
+	Proof     []reach.Result  `json:"proof" nullable:"false"`
+	Trials    []Trials        `json:"trials" nullable:"false" doc:"The newest probe of each class of people."`
+	Untried   []string        `json:"untried" nullable:"false" doc:"Classes of people of whom nobody tried this revision."`
+	OK        bool            `json:"ok" doc:"Nothing stops the plan, every expectation holds as computed, and every trial saw what was expected."`
+	Verdict   string          `json:"verdict"`
+}
+
+// Accepted is a warning that was accepted.
+type Accepted struct {
+	Finding string `json:"finding"`
+	Problem string `json:"problem"`
+	Reason  string `json:"reason"`
+}
+
+// Trials is one probe.
+type Trials struct {
+	Class     string    `json:"class"`
+	User      string    `json:"user"`
+	Vantage   string    `json:"vantage"`
+	At        time.Time `json:"at"`
+	Connected bool      `json:"connected"`
+	Login     string    `json:"login"`
+	Results   []Trial   `json:"results" nullable:"false"`
+}
+
+// Trial is one thing that was tried.
+type Trial struct {
+	Expectation string `json:"expectation"`
+	Place       string `json:"place"`
+	Dst         string `json:"dst"`
+	Service     string `json:"service"`
+	Want        bool   `json:"want" doc:"It must be reached."`
+	Computed    bool   `json:"computed" doc:"It is computed to be reached."`
+	Seen        bool   `json:"seen" doc:"It was reached."`
+	OK          bool   `json:"ok"`
+	Words       string `json:"words"`
+	Likely      string `json:"likely,omitempty"`
+}
+
+// Differs tells whether what was seen is not what was computed.
+func (t Trial) Differs() bool { return t.Seen != t.Computed }
+
+// Counts of a report.
+type Counts struct{ Stops, Warnings, Failed, Tried, Missed, Differ int }
+
+// Count counts what a reader looks for first.
+func (r *Report) Count() (n Counts) {
+	n.Stops, n.Warnings = check.Count(r.Findings, check.Stop), check.Count(r.Findings, check.Warn)
+	for _, p := range r.Proof {
+		if p.Outcome != reach.Holds {
+			n.Failed++
+		}
+	}
+	for _, t := range r.Trials {
+		if !t.Connected {
+			n.Missed++
+		}
+		for _, x := range t.Results {
+			n.Tried++
+			if !x.OK {
+				n.Missed++
+			}
+			if x.Differs() {
+				n.Differ++
+			}
+		}
+	}
+	return n
+}
+
+// Judge sets the verdict.
+func (r *Report) Judge() {
+	n := r.Count()
+	r.OK = n.Stops == 0 && n.Failed == 0 && n.Missed == 0
+	switch {
+	case n.Stops > 0:
+		r.Verdict = "Findings stop this plan: it does not work as it is."
+	case n.Failed > 0:
+		r.Verdict = "The plan does not meet its expectations, as computed."
+	case n.Missed > 0:
+		r.Verdict = "Every expectation holds as computed, but trials saw otherwise: what the plan says of the site is not true."
+	case n.Tried == 0:
+		r.Verdict = "Every expectation holds as computed for all traffic. Nothing was tried on this revision yet."
+	case len(r.Untried) > 0:
+		r.Verdict = "Every expectation holds as computed for all traffic, and every trial saw what was expected; some people are not tried yet."
+	default:
+		r.Verdict = "Every expectation holds, as computed for all traffic and as tried over real tunnels by every class of people."
+	}
+}

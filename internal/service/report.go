@@ -1,0 +1,108 @@
+package service
+
+import (
+	"bytes"
+	"context"
+	"time"
+
+	"yellowlantern/internal/core/check"
+	"yellowlantern/internal/core/reach"
+	"yellowlantern/internal/core/site"
+	"yellowlantern/internal/probe"
+	"yellowlantern/internal/report"
+)
+
+type written struct {
+	ContentType string `header:"Content-Type"`
+	Body        []byte
+}
+
+func (s *Service) reportRoutes() {
+	register(s, "GET", "/report", "report", "Findings, proof, trials, differences and acceptances of the running plan", func(ctx context.Context, _ *struct{}) (*body[report.Report], error) {
+		r, err := s.report(ctx)
+		if err != nil {
+			return nil, err
+		}
+		return answer(*r), nil
+	})
+	register(s, "GET", "/report/{format}", "report-as", "The report as a page to print, or as JUnit XML for pipelines", func(ctx context.Context, in *struct {
+		Format string `path:"format" enum:"html,junit"`
+	}) (*written, error) {
+		r, err := s.report(ctx)
+		if err != nil {
+			return nil, err
+		}
+		var b bytes.Buffer
+		if in.Format == "junit" {
+			err = r.JUnit(&b)
+			return &written{"application/xml; charset=utf-8", b.Bytes()}, err
+		}
+		err = r.HTML(&b)
+		return &written{"text/html; charset=utf-8", b.Bytes()}, err
+	})
+}
+
+// report gathers what is known of the newest revision.
+func (s *Service) report(ctx context.Context) (*report.Report, error) {
+	m, number, persons, err := s.model(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	rec, err := s.Store.Revision(ctx, number)
+	if err != nil {
+		return nil, err
+	}
+	rev := revision(rec)
+	checked, _, err := s.check(ctx, rec.Text)
+	if err != nil {
+		return nil, err
+	}
+	r := &report.Report{Site: m.Plan.Name, At: time.Now().UTC(), By: administrator(ctx), Revision: number, Author: rev.Author, Message: rev.Message, Committed: rev.At,
+		Accepted: []report.Accepted{}, Findings: []check.Finding{}, Proof: reach.Prove(m, persons).Results, Trials: []report.Trials{}, Untried: []string{}}
+	for _, a := range rev.Accepted {
+		r.Accepted = append(r.Accepted, report.Accepted{Finding: a.Finding, Problem: a.Problem, Reason: a.Reason})
+	}
+	for _, f := range checked.Findings {
+		if f.Severity != check.Note {
+			r.Findings = append(r.Findings, f)
+		}
+	}
+	if err := s.addTrials(ctx, r, m, persons, number); err != nil {
+		return nil, err
+	}
+	r.Judge()
+	return r, nil
+}
+
+// addTrials adds the newest probe of each class, and names the classes of whom nobody tried.
+func (s *Service) addTrials(ctx context.Context, r *report.Report, m *site.Model, persons []reach.Person, number int) error {
+	probes, err := s.reports(ctx, number)
+	if err != nil {
+		return err
+	}
+	newest := map[string]probe.Report{}
+	for _, p := range probes {
+		if _, newer := newest[p.Class]; !newer {
+			newest[p.Class] = p
+		}
+	}
+	for _, c := range reach.Classes(m, persons) {
+		p, tried := newest[c.Name()]
+		switch {
+		case tried:
+			r.Trials = append(r.Trials, trials(p))
+		case c.Passage != nil:
+			r.Untried = append(r.Untried, c.Name())
+		}
+	}
+	return nil
+}
+
+func trials(p probe.Report) report.Trials {
+	t := report.Trials{Class: p.Class, User: p.User, Vantage: p.Vantage, At: p.At, Connected: p.Connected, Login: p.Login, Results: []report.Trial{}}
+	for _, x := range p.Results {
+		t.Results = append(t.Results, report.Trial{Expectation: x.Expectation, Place: x.Place, Dst: x.Dst.String(), Service: x.Service, Want: x.Want, Computed: x.Computed,
+			Seen: x.Answered(), OK: x.OK, Words: x.Seen.Words, Likely: x.Likely})
+	}
+	return t
+}
