@@ -1,0 +1,81 @@
+package service
+
+import (
+	"context"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"yellowlantern/internal/core/check"
+	"yellowlantern/internal/core/plan"
+)
+
+// Checked is what is wrong with a document.
+type Checked struct {
+	Faults   plan.Faults     `json:"faults" nullable:"false" doc:"What keeps it from being a plan."`
+	Findings []check.Finding `json:"findings" nullable:"false"`
+	Stops    int             `json:"stops"`
+	Warnings int             `json:"warnings"`
+	Notes    int             `json:"notes"`
+}
+
+type edited struct {
+	Text string `json:"text"`
+}
+
+// editText makes edits in a document; an outcome that is no plan is refused.
+func editText(_ context.Context, in *struct {
+	Body struct {
+		Text  string      `json:"text"`
+		Edits []plan.Edit `json:"edits" nullable:"false" maxItems:"500"`
+	}
+}) (*body[edited], error) {
+	if len(in.Body.Text) > plan.MaxSize {
+		return nil, huma.Error422UnprocessableEntity("the document is larger than 4 MiB")
+	}
+	text, err := plan.Apply(in.Body.Text, in.Body.Edits...)
+	if err != nil {
+		return nil, huma.Error422UnprocessableEntity(err.Error())
+	}
+	return answer(edited{text}), nil
+}
+
+// check reads a document and makes all findings. A document that cannot be read is no error: its faults are the answer.
+func (s *Service) check(ctx context.Context, text string) (Checked, *plan.Document, error) {
+	c := Checked{Faults: plan.Faults{}, Findings: []check.Finding{}}
+	doc, err := s.docs.read(text)
+	if err != nil {
+		fs, ok := plan.AsFaults(err)
+		if !ok {
+			return c, nil, err
+		}
+		c.Faults, c.Stops = fs, len(fs)
+		return c, nil, nil
+	}
+	persons, err := s.People.Persons(ctx)
+	if err != nil {
+		return c, nil, err
+	}
+	in := check.Input{Doc: doc, People: persons, Now: time.Now(), Secrets: map[string]bool{}, KnowsZone: knowsZone}
+	if in.Certificates, in.Authority, err = s.trusted(ctx); err != nil {
+		return c, nil, err
+	}
+	if in.Administrators, err = s.Store.AdministratorNames(ctx); err != nil {
+		return c, nil, err
+	}
+	shared, err := s.Store.AllShared(ctx)
+	if err != nil {
+		return c, nil, err
+	}
+	for _, x := range shared {
+		in.Secrets[x.Name] = true
+	}
+	c.Findings = check.Run(in)
+	c.Stops, c.Warnings, c.Notes = check.Count(c.Findings, check.Stop), check.Count(c.Findings, check.Warn), check.Count(c.Findings, check.Note)
+	return c, doc, nil
+}
+
+func knowsZone(name string) bool {
+	_, err := time.LoadLocation(name)
+	return err == nil && name != "Local"
+}

@@ -1,0 +1,211 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"yellowlantern/internal/core/check"
+	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/core/reach"
+	"yellowlantern/internal/gateway"
+	"yellowlantern/internal/store"
+)
+
+// Review is what a commit would do.
+type Review struct {
+	Checked
+	Changes []string       `json:"changes" nullable:"false" doc:"Every object and setting that changes, in words."`
+	Reach   []reach.Change `json:"reach" nullable:"false" doc:"Who gains and who loses reach."`
+	Ends    []string       `json:"ends" nullable:"false" doc:"Users with a live session whose settings change."`
+}
+
+func (s *Service) reviewDraft(ctx context.Context, in *Named) (*body[Review], error) {
+	d, err := s.oneDraft(ctx, in.Name)
+	if err != nil {
+		return nil, err
+	}
+	r, err := s.review(ctx, d.Text)
+	return answer(r), err
+}
+
+func (s *Service) review(ctx context.Context, text string) (Review, error) {
+	r := Review{Changes: []string{}, Reach: []reach.Change{}, Ends: []string{}}
+	var doc *plan.Document
+	var err error
+	if r.Checked, doc, err = s.check(ctx, text); err != nil || doc == nil {
+		return r, err
+	}
+	before, err := s.Store.Newest(ctx)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return r, err
+	}
+	changes, reaches, err := s.compare(ctx, before.Text, text)
+	if err != nil {
+		return r, err
+	}
+	for _, c := range changes {
+		r.Changes = append(r.Changes, c.String())
+	}
+	r.Reach = reaches
+	if m, err := modelOf(&doc.Plan); err == nil {
+		for _, live := range s.Runner.Sessions() {
+			if gateway.Outdated(m, live) != "" && !slices.Contains(r.Ends, live.User) {
+				r.Ends = append(r.Ends, live.User)
+			}
+		}
+	}
+	return r, nil
+}
+
+type commitRequest struct {
+	Message string       `json:"message" maxLength:"500"`
+	Version int          `json:"version,omitempty" minimum:"0" doc:"The draft's version that was reviewed; 0: whatever it is now."`
+	For     int          `json:"for,omitempty" minimum:"0" maximum:"604800" doc:"Seconds after which it goes back by itself unless it is kept; 0: it stays."`
+	Accept  []Acceptance `json:"accept,omitempty" nullable:"false" doc:"Warnings that are accepted, each with a reason."`
+}
+
+type committed struct {
+	Revision int      `json:"revision"`
+	Ended    []string `json:"ended" nullable:"false" doc:"Users whose sessions were ended by the change."`
+	Review   Review   `json:"review"`
+}
+
+func (s *Service) commitDraft(ctx context.Context, in *struct {
+	Named
+	Body commitRequest
+}) (*body[committed], error) {
+	s.commits.Lock()
+	defer s.commits.Unlock()
+	d, err := s.Store.Draft(ctx, in.Name)
+	if err != nil {
+		return nil, known(err, "draft", in.Name)
+	}
+	if in.Body.Version != 0 && in.Body.Version != d.Version {
+		return nil, huma.Error409Conflict(fmt.Sprintf("draft %q is version %d, and version %d was reviewed: look at it again", d.Name, d.Version, in.Body.Version))
+	}
+	newest, err := s.Store.Newest(ctx)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return nil, err
+	}
+	if d.Base != newest.Number {
+		return nil, s.behind(ctx, d, newest)
+	}
+	review, err := s.review(ctx, d.Text)
+	if err != nil {
+		return nil, err
+	}
+	if err := refusal(review.Checked, in.Body.Accept); err != nil {
+		return nil, err
+	}
+	set, err := s.settings(ctx, d.Text)
+	if err != nil {
+		return nil, err
+	}
+	accepted, _ := json.Marshal(acceptedOf(review.Checked, in.Body.Accept))
+	rec := store.Revision{Number: newest.Number + 1, Text: d.Text, Author: administrator(ctx), Message: in.Body.Message, Accepted: string(accepted), At: time.Now().UTC()}
+	trial, err := s.trialOf(ctx, in.Body.For, newest.Number)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.Store.AddRevision(ctx, rec, d.Name, trial); err != nil {
+		return nil, known(err, "revision", fmt.Sprint(rec.Number))
+	}
+	ended, err := s.Runner.Apply(set)
+	if err != nil { // what does not run is no revision
+		if back := s.Store.DropRevision(ctx, rec.Number, d); back != nil {
+			s.Log.Error("a revision that does not run could not be taken back", "revision", rec.Number, "error", back)
+		}
+		return nil, huma.Error422UnprocessableEntity("the gateway cannot run this plan: " + err.Error())
+	}
+	s.Journal(gateway.Event{Time: time.Now(), Kind: "commit", User: rec.Author, Words: fmt.Sprintf("revision %d: %s", rec.Number, rec.Message)})
+	s.rebaseOthers(ctx)
+	s.watchTrial(trial)
+	return answer(committed{rec.Number, append([]string{}, ended...), review}), nil
+}
+
+// rebaseOthers brings every other draft onto the new revision where that goes without conflict.
+func (s *Service) rebaseOthers(ctx context.Context) {
+	drafts, err := s.Store.Drafts(ctx)
+	if err != nil {
+		return
+	}
+	for _, d := range drafts {
+		if _, err := s.rebase(ctx, d); err != nil {
+			s.Log.Warn("draft not rebased", "draft", d.Name, "error", err)
+		}
+	}
+}
+
+func refusal(c Checked, accept []Acceptance) error {
+	if len(c.Faults) > 0 {
+		return huma.Error422UnprocessableEntity("this is no plan yet: " + c.Faults.Error())
+	}
+	var stops, open []string
+	for _, f := range c.Findings {
+		switch {
+		case f.Severity == check.Stop:
+			stops = append(stops, fmt.Sprintf("line %d, %s: %s (mend: %s)", f.Line, f.Path, f.Problem, f.Fix))
+		case f.Severity == check.Warn && reasonFor(accept, f) == "":
+			open = append(open, f.ID())
+		}
+	}
+	switch {
+	case len(stops) > 0:
+		return huma.Error422UnprocessableEntity("refused, nothing was changed:\n" + strings.Join(stops, "\n"))
+	case len(open) > 0:
+		return huma.Error422UnprocessableEntity("refused, nothing was changed: accept each warning with a reason, or mend it: " + strings.Join(open, ", "))
+	}
+	return nil
+}
+
+// reasonFor is why a warning is accepted; empty if it is not.
+func reasonFor(accept []Acceptance, f check.Finding) string {
+	for _, a := range accept {
+		if a.Finding == f.ID() {
+			return strings.TrimSpace(a.Reason)
+		}
+	}
+	return ""
+}
+
+func acceptedOf(c Checked, accept []Acceptance) []Acceptance {
+	out := []Acceptance{}
+	for _, f := range c.Findings {
+		if f.Severity == check.Warn {
+			out = append(out, Acceptance{f.ID(), reasonFor(accept, f), f.Problem})
+		}
+	}
+	return out
+}
+
+// settings is what the gateway needs to run a document.
+func (s *Service) settings(ctx context.Context, text string) (gateway.Settings, error) {
+	doc, err := s.docs.read(text)
+	if err != nil {
+		return gateway.Settings{}, huma.Error422UnprocessableEntity(err.Error())
+	}
+	set := gateway.Settings{Plan: &doc.Plan}
+	if len(doc.Plan.Gateways) == 0 {
+		return set, huma.Error422UnprocessableEntity("the plan has no gateway")
+	}
+	set.Gateway = doc.Plan.Gateways[0].Name
+	set.Certificates = map[string]gateway.Certificate{}
+	for _, t := range doc.Plan.Tunnels {
+		if t.Off || t.Gateway != set.Gateway {
+			continue
+		}
+		pair, err := s.Store.Certificate(ctx, t.Certificate)
+		if err != nil {
+			return set, fmt.Errorf("certificate %q: %w", t.Certificate, err)
+		}
+		set.Certificates[t.Certificate] = gateway.Certificate{Chain: pair.Chain(), Key: pair.Key}
+	}
+	return set, nil
+}
