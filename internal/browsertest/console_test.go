@@ -301,6 +301,14 @@ func TestPlanSteps(t *testing.T) {
 	require.NotContains(t, p.script(value), " nestcams,")
 	p.until(`document.querySelector('[aria-label="hosts: burrow-cams"]') !== null`, "true")
 
+	// What belongs to the whole plan has its place too.
+	p.do(chromedp.Click(chromedp.CSS("#step-people")), chromedp.WaitVisible(chromedp.CSS("#whole-time-zone")))
+	p.script(`(() => { const e = document.querySelector('#whole-time-zone'); e.value = 'Tern/Island'; e.dispatchEvent(new Event('input', {bubbles: true})); e.dispatchEvent(new Event('change', {bubbles: true})); })()`)
+	p.until(`document.querySelector('#step-people .stop')?.innerText`, "✗1")
+	p.until(bodyText, "there is no time zone")
+	p.do(chromedp.Click(chromedp.CSS(`[aria-label="Undo"]`)))
+	p.until(value, "time-zone: Atlantic/Reykjavik")
+
 	// Each step counts its findings; pools show what is leased.
 	p.do(chromedp.Click(chromedp.CSS("#step-addresses")))
 	p.until(`document.querySelector('#pool-usage')?.innerText`, "62 free of 62")

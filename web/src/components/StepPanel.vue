@@ -49,6 +49,18 @@ const sections = computed(() =>
 const single = (kind: string) => (kind === 'hours' ? 'hours' : kind === 'nat' ? 'entry' : kind.replace(/s$/, '').replace('-', ' '))
 const opened = computed(() => (props.object ? { kind: props.object.split('/')[0], name: props.object.split('/')[1] } : undefined))
 
+// Settings of the whole plan that belong to a step.
+const whole: Record<string, { field: 'name' | 'time-zone'; label: string; hint: string }> = {
+  site: { field: 'name', label: 'What the site is called', hint: '' },
+  people: { field: 'time-zone', label: 'Time zone', hint: 'In which hours count, by its IANA name, such as Atlantic/Reykjavik; UTC if empty.' },
+}
+
+async function setWhole(field: 'name' | 'time-zone', e: Event) {
+  const value = (e.target as HTMLInputElement).value.trim()
+  const plain = /^[A-Za-z][\w ./-]*$/.test(value) ? value : JSON.stringify(value)
+  plan.problem = await plan.edit([value ? { op: 'set', path: field, value: plain } : { op: 'remove', path: field }])
+}
+
 function added(kind: string, name: string) {
   making.value = ''
   emit('open', `${kind}/${name}`)
@@ -70,6 +82,8 @@ function added(kind: string, name: string) {
         <v-btn v-if="step.kinds.includes(f.path.split('/')[0]) && f.path.includes('/')" size="x-small" variant="text" @click="emit('open', f.path.split('/').slice(0, 2).join('/'))">open {{ f.path.split('/')[1] }}</v-btn>
       </article>
     </details>
+    <v-text-field v-if="whole[step.id]" :id="'whole-' + whole[step.id].field" class="mt-2" :model-value="plan.reading?.plan[whole[step.id].field] ?? ''" :label="whole[step.id].label" :hint="whole[step.id].hint" @change="setWhole(whole[step.id].field, $event)" />
+    <p v-if="step.id === 'people'" class="about mt-1">Who is in which group is kept beside the plan, under <router-link to="/people">People</router-link>.</p>
     <TrustPanel v-if="step.id === 'trust'" />
     <div v-if="step.kinds.length" class="d-flex ga-2 align-center my-2">
       <v-text-field id="search" v-model="search" label="Search names and settings" clearable />
