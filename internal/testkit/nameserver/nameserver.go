@@ -38,7 +38,7 @@ func Start(t *testing.T) string {
 	}
 	zone := write("tern.zone", "$TTL 300\n@ IN SOA names.tern.example. wardens.tern.example. 1 3600 600 86400 60\n@ IN NS names.tern.example.\nnames IN A 198.51.100.53\ngate IN A 192.0.2.99\ngate IN TXT \"keep me\"\n")
 	conf := write("named.conf", fmt.Sprintf(`
-options { directory %q; listen-on port %d { 127.0.0.1; }; listen-on-v6 { none; }; recursion no; pid-file none; session-keyfile none; allow-transfer { none; }; dnssec-validation no; };
+options { directory %q; listen-on port %d { 127.0.0.1; }; listen-on-v6 { none; }; recursion no; pid-file none; lock-file none; session-keyfile none; allow-transfer { none; }; dnssec-validation no; };
 controls { };
 key "jetty-update" { algorithm hmac-sha256; secret %q; };
 key "reader" { algorithm hmac-sha256; secret %q; };
@@ -46,10 +46,17 @@ zone "tern.example" { type primary; file %q; update-policy { grant jetty-update 
 `, dir, port, Secret, Secret, zone))
 	cmd := exec.Command("named", "-g", "-c", conf, "-n", "1")
 	cmd.Dir = dir
+	said, err := os.Create(filepath.Join(dir, "named.log"))
+	require.NoError(t, err)
+	cmd.Stderr = said
 	require.NoError(t, cmd.Start())
 	t.Cleanup(func() {
 		_ = cmd.Process.Kill()
 		_ = cmd.Wait()
+		if text, err := os.ReadFile(said.Name()); err == nil && t.Failed() {
+			t.Logf("the name server said:\n%s", text)
+		}
+		_ = said.Close()
 	})
 	server := fmt.Sprintf("127.0.0.1:%d", port)
 	require.Eventually(t, func() bool {
@@ -57,6 +64,6 @@ zone "tern.example" { type primary; file %q; update-policy { grant jetty-update 
 		m.SetQuestion("tern.example.", dns.TypeSOA)
 		answer, err := dns.Exchange(m, server)
 		return err == nil && len(answer.Answer) == 1
-	}, 10*time.Second, 50*time.Millisecond)
+	}, 20*time.Second, 50*time.Millisecond)
 	return server
 }
