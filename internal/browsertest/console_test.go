@@ -257,6 +257,8 @@ func TestPlanSteps(t *testing.T) {
 	// Search finds names and settings; an object opens with its line beside it.
 	p.script(`(() => { const e = document.querySelector('#search'); e.value = 'nestcams'; e.dispatchEvent(new Event('input')); })()`)
 	p.until(`String(document.querySelectorAll('table.rows tr').length)`, "2")
+	p.script(`document.querySelector(".v-field__clearable i, .v-field__clearable button").click()`)
+	p.until(`String(document.querySelectorAll('table.rows tr').length > 2)`, "true")
 	p.do(chromedp.Click(chromedp.CSS(`[aria-label="rules/cameras"]`)), chromedp.WaitVisible(chromedp.CSS("#field-name")))
 	p.until(`document.querySelector('.spot') !== null`, "true")
 

@@ -14,6 +14,7 @@ import (
 	"slices"
 	"sync"
 	"time"
+	_ "time/tzdata" // hours are in the site's zone also on a host that keeps no zones of its own
 
 	"yellowlantern/internal/core/eap"
 	"yellowlantern/internal/core/esp"

@@ -119,7 +119,7 @@ func (s *Service) commitDraft(ctx context.Context, in *struct {
 	}
 	ended, err := s.Runner.Apply(set)
 	if err != nil { // what does not run is no revision
-		if back := s.Store.DropRevision(ctx, rec.Number, d); back != nil {
+		if back := s.Store.DropRevision(context.WithoutCancel(ctx), rec.Number, d); back != nil {
 			s.Log.Error("a revision that does not run could not be taken back", "revision", rec.Number, "error", back)
 		}
 		return nil, huma.Error422UnprocessableEntity("the gateway cannot run this plan: " + err.Error())

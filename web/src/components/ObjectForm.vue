@@ -5,6 +5,7 @@ import { api, words, type Schemas } from '../api'
 import { usePlan } from '../plan'
 import { pruned, type PlanObject } from '../steps'
 import FieldInput from './FieldInput.vue'
+import FindingCard from './FindingCard.vue'
 
 // An object that is in the draft is changed there with every field that is settled; a new one is put there when it is added.
 const props = defineProps<{ kind: string; name?: string; inDialog?: boolean }>()
@@ -131,7 +132,7 @@ function useMade(name: string) {
       <v-btn v-if="name && dependent" id="depends" size="small" variant="text" @click="ask">What depends on it?</v-btn>
       <v-btn v-if="name" size="small" variant="text" color="bad" @click="remove">Remove</v-btn>
     </div>
-    <article v-if="depends" class="finding" id="dependence">
+    <article v-if="depends" class="depends" id="dependence">
       <b>Without it{{ depends.hours ? ', within its hours' : '' }}:</b> {{ depends.reach.length + depends.fails.length ? '' : 'nobody would gain or lose reach, and no expectation would fail.' }}
       <p v-for="r in depends.reach" :key="r.class">
         <b>{{ r.class }}</b> <span v-for="(l, i) in r.loses" :key="'l' + i" class="text-bad"> − {{ l.services }} at {{ l.to }}</span><span v-for="(l, i) in r.gains" :key="'g' + i" class="text-good"> + {{ l.services }} at {{ l.to }}</span>
@@ -139,10 +140,7 @@ function useMade(name: string) {
       <p v-for="f in depends.fails" :key="f.expectation + f.class"><b>✗ {{ f.expectation }}</b> would fail for {{ f.class }}</p>
     </article>
     <v-alert v-if="problem" type="error" variant="tonal" density="compact" class="mb-2" role="alert">{{ problem }}</v-alert>
-    <article v-for="f in findings" :key="f.code + f.path" class="finding" :class="f.severity">
-      <b>{{ f.severity }}</b> {{ f.problem }} → {{ f.fix }}
-      <v-btn v-if="f.mend?.length" size="x-small" variant="outlined" class="ml-1" @click="plan.edit(f.mend)">Apply this fix</v-btn>
-    </article>
+    <FindingCard v-for="f in findings" :key="f.code + f.path" :finding="f" @refused="(w) => (problem = w)" />
     <div class="d-flex ga-2 mb-4">
       <v-text-field v-if="name" id="field-name" v-model="newName" label="name" hide-details @change="rename" />
       <v-text-field v-else id="field-name" v-model="value.name" label="name" hint="Lower-case letters, digits, dots, underscores and hyphens." persistent-hint />
@@ -167,19 +165,13 @@ h2 small {
   font-weight: 400;
   color: rgb(var(--v-theme-quiet));
 }
-.finding {
+.depends {
   font-size: 12.5px;
   padding: 4px 8px;
   margin-bottom: 10px;
   border-left: 4px solid rgba(128, 140, 160, 0.5);
 }
-.finding p {
+.depends p {
   margin: 0;
-}
-.finding.stop {
-  border-color: rgb(var(--v-theme-bad));
-}
-.finding.warn {
-  border-color: rgb(var(--v-theme-lantern));
 }
 </style>

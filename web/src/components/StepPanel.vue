@@ -3,6 +3,7 @@ import { mdiPlus } from '@mdi/js'
 import { computed, ref, watch } from 'vue'
 import { usePlan } from '../plan'
 import { stepOf, summary, type PlanObject, type Step } from '../steps'
+import FindingCard from './FindingCard.vue'
 import ObjectForm from './ObjectForm.vue'
 import PoolUsage from './PoolUsage.vue'
 import TrustPanel from './TrustPanel.vue'
@@ -41,7 +42,7 @@ const sections = computed(() =>
   props.step.kinds.map((kind) => {
     const source = kind === 'passages' ? plan.reading?.settled : (plan.reading?.plan as unknown as Record<string, PlanObject[] | undefined> | undefined)?.[kind]
     const all: Row[] = ((source ?? []) as unknown as PlanObject[]).map((o) => ({ name: o.name, words: summary(o), path: `${kind}/${o.name}` }))
-    const wanted = search.value.toLowerCase()
+    const wanted = (search.value ?? '').toLowerCase() // null once it was cleared
     const rows = all.filter((r) => (r.name + ' ' + r.words).toLowerCase().includes(wanted) && (!onlyFound.value || ['stop', 'warn'].includes(worst.value[r.path])))
     return { kind, total: all.length, rows, about: plan.forms.find((f) => f.kind === kind)?.doc ?? '' }
   }),
@@ -75,12 +76,9 @@ function added(kind: string, name: string) {
     <p class="about">{{ step.about }}</p>
     <details v-if="findings.length" class="findings" :open="findings.some((f) => f.severity !== 'note')">
       <summary>{{ findings.length }} {{ findings.length === 1 ? 'finding' : 'findings' }} here</summary>
-      <article v-for="f in findings.slice(0, 40)" :key="f.code + f.path + f.problem" class="finding" :class="f.severity">
-        <b>{{ signs[f.severity] }} {{ f.severity }}</b> {{ f.problem }}
-        <p>→ {{ f.fix }}</p>
-        <v-btn v-if="f.mend?.length" size="x-small" variant="outlined" class="mr-1" @click="plan.edit(f.mend)">Apply this fix</v-btn>
+      <FindingCard v-for="f in findings.slice(0, 40)" :key="f.code + f.path + f.problem" :finding="f" @refused="(w) => (plan.problem = w)">
         <v-btn v-if="step.kinds.includes(f.path.split('/')[0]) && f.path.includes('/')" size="x-small" variant="text" @click="emit('open', f.path.split('/').slice(0, 2).join('/'))">open {{ f.path.split('/')[1] }}</v-btn>
-      </article>
+      </FindingCard>
     </details>
     <v-text-field v-if="whole[step.id]" :id="'whole-' + whole[step.id].field" class="mt-2" :model-value="plan.reading?.plan[whole[step.id].field] ?? ''" :label="whole[step.id].label" :hint="whole[step.id].hint" @change="setWhole(whole[step.id].field, $event)" />
     <p v-if="step.id === 'people'" class="about mt-1">Who is in which group is kept beside the plan, under <router-link to="/people">People</router-link>.</p>
@@ -174,19 +172,5 @@ h3 small {
 .findings summary {
   cursor: pointer;
   font-weight: 600;
-}
-.finding {
-  padding: 4px 8px;
-  margin: 4px 0;
-  border-left: 4px solid rgba(128, 140, 160, 0.5);
-}
-.finding p {
-  margin: 0;
-}
-.finding.stop {
-  border-color: rgb(var(--v-theme-bad));
-}
-.finding.warn {
-  border-color: rgb(var(--v-theme-lantern));
 }
 </style>
