@@ -51,12 +51,14 @@ func surplus(p *printer) *cli.Command {
 // planPin adds expectations for what rules permit.
 func (p *printer) planPin(ctx context.Context, c *cli.Command, cl *client.Client) error {
 	name := c.String("draft")
-	text, err := begun(ctx, cl, name)
+	d, err := begun(ctx, cl, name)
 	if err != nil {
 		return err
 	}
-	if _, err := put(ctx, cl, name, text); err != nil {
-		return err
+	if d.Version == 0 { // what surplus looks at must be kept
+		if d, err = save(ctx, cl, d, d.Text); err != nil {
+			return err
+		}
 	}
 	a, err := client.Get[service.SurplusAnswer](ctx, cl, client.Query("/surplus", "draft", name))
 	if err != nil {
@@ -71,18 +73,18 @@ func (p *printer) planPin(ctx context.Context, c *cli.Command, cl *client.Client
 	if len(edits) == 0 || len(wanted) > len(edits) {
 		return Failing(ExitNot, "there is nothing to pin of that: yl surplus --draft %s shows what there is", name)
 	}
-	return p.change(ctx, cl, name, text, edits)
+	return p.change(ctx, cl, d, edits)
 }
 
 func depends(p *printer) *cli.Command {
 	return &cli.Command{Name: "depends", Usage: "which reach and which expectations depend on a setting", ArgsUsage: "SETTING", Flags: []cli.Flag{draftFlag()},
 		Action: named("setting, such as rules/archive", func(ctx context.Context, c *cli.Command, cl *client.Client, setting string) error {
-			text, err := begun(ctx, cl, c.String("draft"))
+			draft, err := begun(ctx, cl, c.String("draft"))
 			if err != nil {
 				return err
 			}
 			var d service.Depends
-			if err := cl.Do(ctx, "POST", "/depends", map[string]string{"text": text, "setting": setting}, &d); err != nil {
+			if err := cl.Do(ctx, "POST", "/depends", map[string]string{"text": draft.Text, "setting": setting}, &d); err != nil {
 				return err
 			}
 			if printed, err := p.value(d); printed {

@@ -16,30 +16,26 @@ import (
 	"yellowlantern/internal/service"
 )
 
-// begun gives the draft's text, or, where there is no such draft yet, the running plan's: an edit then begins the draft.
-func begun(ctx context.Context, cl *client.Client, name string) (string, error) {
-	drafts, err := client.Get[[]service.Draft](ctx, cl, "/drafts")
-	if err != nil {
-		return "", err
-	}
-	for _, d := range drafts {
-		if d.Name == name {
-			return d.Text, nil
-		}
+// begun gives a draft, or, where there is no such draft yet, the running plan as its version 0: an edit then begins the draft.
+func begun(ctx context.Context, cl *client.Client, name string) (service.Draft, error) {
+	d, err := draftNow(ctx, cl, name)
+	if err != nil || d.Version > 0 {
+		return d, err
 	}
 	r, err := client.Get[service.Revision](ctx, cl, "/revisions/0")
-	return r.Text, err
+	d.Text = r.Text
+	return d, err
 }
 
-// change makes edits in a draft, and says what is found on it then.
-func (p *printer) change(ctx context.Context, cl *client.Client, name, text string, edits []plan.Edit) error {
+// change makes edits in a draft, unless somebody changed it since it was read, and says what is found on it then.
+func (p *printer) change(ctx context.Context, cl *client.Client, d service.Draft, edits []plan.Edit) error {
 	var edited struct {
 		Text string `json:"text"`
 	}
-	if err := cl.Do(ctx, "POST", "/edit", map[string]any{"text": text, "edits": edits}, &edited); err != nil {
+	if err := cl.Do(ctx, "POST", "/edit", map[string]any{"text": d.Text, "edits": edits}, &edited); err != nil {
 		return err
 	}
-	if _, err := put(ctx, cl, name, edited.Text); err != nil {
+	if _, err := save(ctx, cl, d, edited.Text); err != nil {
 		return err
 	}
 	var checked service.Checked
@@ -52,7 +48,7 @@ func (p *printer) change(ctx context.Context, cl *client.Client, name, text stri
 	for _, e := range edits {
 		p.say("%s", e)
 	}
-	p.say("draft %s: %d stop, %d warn, %d note", name, checked.Stops, checked.Warnings, checked.Notes)
+	p.say("draft %s: %d stop, %d warn, %d note", d.Name, checked.Stops, checked.Warnings, checked.Notes)
 	return nil
 }
 
@@ -63,11 +59,11 @@ func (p *printer) planEdit(op string) func(context.Context, *cli.Command, *clien
 			return Failing(ExitUsage, "yl plan %s %s: such as %s", op, c.ArgsUsage, map[string]string{
 				"set": "pools/staff/prefixes '[10.99.0.0/24]'", "add": "rules '{name: new, action: permit, to: [office], services: [ping]}'", "remove": "rules/new", "rename": "hosts/records archive-records"}[op])
 		}
-		text, err := begun(ctx, cl, c.String("draft"))
+		d, err := begun(ctx, cl, c.String("draft"))
 		if err != nil {
 			return err
 		}
-		return p.change(ctx, cl, c.String("draft"), text, []plan.Edit{{Op: op, Path: c.Args().Get(0), Value: c.Args().Get(1)}})
+		return p.change(ctx, cl, d, []plan.Edit{{Op: op, Path: c.Args().Get(0), Value: c.Args().Get(1)}})
 	}
 }
 
@@ -76,12 +72,12 @@ func (p *printer) planMend(ctx context.Context, c *cli.Command, cl *client.Clien
 	if err != nil {
 		return err
 	}
-	text, err := begun(ctx, cl, c.String("draft"))
+	d, err := begun(ctx, cl, c.String("draft"))
 	if err != nil {
 		return err
 	}
 	var checked service.Checked
-	if err := cl.Do(ctx, "POST", "/check", map[string]string{"text": text}, &checked); err != nil {
+	if err := cl.Do(ctx, "POST", "/check", map[string]string{"text": d.Text}, &checked); err != nil {
 		return err
 	}
 	for _, f := range checked.Findings {
@@ -91,7 +87,7 @@ func (p *printer) planMend(ctx context.Context, c *cli.Command, cl *client.Clien
 		if len(f.Mend) == 0 {
 			return Failing(ExitUsage, "this finding wants a decision: %s", f.Fix)
 		}
-		return p.change(ctx, cl, c.String("draft"), text, f.Mend)
+		return p.change(ctx, cl, d, f.Mend)
 	}
 	return Failing(ExitUsage, "there is no finding %q; yl plan check shows them", id)
 }
@@ -99,15 +95,15 @@ func (p *printer) planMend(ctx context.Context, c *cli.Command, cl *client.Clien
 // planList lists the objects of one kind with all that is set in them.
 func (p *printer) planList(ctx context.Context, c *cli.Command, cl *client.Client) error {
 	kind, one, single := strings.Cut(c.Args().First(), "/")
-	text, err := begun(ctx, cl, c.String("draft"))
+	d, err := begun(ctx, cl, c.String("draft"))
 	if err != nil {
 		return err
 	}
-	d, err := plan.Read(text)
+	doc, err := plan.Read(d.Text)
 	if err != nil {
 		return Failing(ExitUsage, "the draft is no plan yet: %w", err)
 	}
-	kinds, lists := plan.Objects(d.Plan)
+	kinds, lists := plan.Objects(doc.Plan)
 	list, ok := lists[kind]
 	if !ok {
 		return Failing(ExitUsage, "there is no kind %q; there are %s", kind, strings.Join(kinds, ", "))
@@ -165,22 +161,22 @@ func (p *printer) planPut(ctx context.Context, c *cli.Command, cl *client.Client
 		}
 		edits = append(edits, plan.Edit{Op: "put", Path: kind + "/" + name, Value: string(value)})
 	}
-	text, err := begun(ctx, cl, c.String("draft"))
+	d, err := begun(ctx, cl, c.String("draft"))
 	if err != nil {
 		return err
 	}
-	return p.change(ctx, cl, c.String("draft"), text, edits)
+	return p.change(ctx, cl, d, edits)
 }
 
 func (p *printer) planMove(ctx context.Context, c *cli.Command, cl *client.Client) error {
 	if n := c.Args().Len(); n < 1 || n > 2 {
 		return Failing(ExitUsage, "yl plan move %s: such as passages/contractor wardens", c.ArgsUsage)
 	}
-	text, err := begun(ctx, cl, c.String("draft"))
+	d, err := begun(ctx, cl, c.String("draft"))
 	if err != nil {
 		return err
 	}
-	return p.change(ctx, cl, c.String("draft"), text, []plan.Edit{{Op: "move", Path: c.Args().Get(0), Value: c.Args().Get(1)}})
+	return p.change(ctx, cl, d, []plan.Edit{{Op: "move", Path: c.Args().Get(0), Value: c.Args().Get(1)}})
 }
 
 func (p *printer) planUses(ctx context.Context, c *cli.Command, cl *client.Client) error {
@@ -188,12 +184,12 @@ func (p *printer) planUses(ctx context.Context, c *cli.Command, cl *client.Clien
 	if err != nil {
 		return err
 	}
-	text, err := begun(ctx, cl, c.String("draft"))
+	d, err := begun(ctx, cl, c.String("draft"))
 	if err != nil {
 		return err
 	}
 	var uses []string
-	if err := cl.Do(ctx, "POST", "/uses", map[string]string{"text": text, "object": object}, &uses); err != nil {
+	if err := cl.Do(ctx, "POST", "/uses", map[string]string{"text": d.Text, "object": object}, &uses); err != nil {
 		return err
 	}
 	if printed, err := p.value(uses); printed {

@@ -125,20 +125,29 @@ func readFile(path string) (string, error) {
 	return string(b), nil
 }
 
-// put writes text into a draft, whatever is in it now.
-func put(ctx context.Context, cl *client.Client, name, text string) (service.Draft, error) {
+// draftNow gives a draft as it is now; version 0: there is none of that name.
+func draftNow(ctx context.Context, cl *client.Client, name string) (service.Draft, error) {
 	drafts, err := client.Get[[]service.Draft](ctx, cl, "/drafts")
-	if err != nil {
-		return service.Draft{}, err
-	}
-	version := 0
 	for _, d := range drafts {
 		if d.Name == name {
-			version = d.Version
+			return d, nil
 		}
 	}
-	var out service.Draft
-	err = cl.Do(ctx, "PUT", "/drafts/"+name, map[string]any{"text": text, "version": version}, &out)
+	return service.Draft{Name: name}, err
+}
+
+// put writes text into a draft, whatever is in it now.
+func put(ctx context.Context, cl *client.Client, name, text string) (service.Draft, error) {
+	d, err := draftNow(ctx, cl, name)
+	if err != nil {
+		return d, err
+	}
+	return save(ctx, cl, d, text)
+}
+
+// save gives a draft a new text; if it is another version by now it is refused.
+func save(ctx context.Context, cl *client.Client, d service.Draft, text string) (out service.Draft, err error) {
+	err = cl.Do(ctx, "PUT", "/drafts/"+d.Name, map[string]any{"text": text, "version": d.Version}, &out)
 	return out, err
 }
 

@@ -131,6 +131,13 @@ func group(word string) (begin.Group, error) {
 }
 
 func (p *printer) start(ctx context.Context, c *cli.Command, cl *client.Client) error {
+	draft, err := draftNow(ctx, cl, c.String("draft"))
+	if err != nil {
+		return err
+	}
+	if draft.Version > 0 {
+		return Failing(ExitRefused, "there is a draft %[1]s already, and it stays: begin another one with --draft NAME, or give it up first: yl plan discard --draft %[1]s", draft.Name)
+	}
 	a, err := answers(c, os.Stdin)
 	if err != nil {
 		return err
@@ -153,24 +160,23 @@ func (p *printer) start(ctx context.Context, c *cli.Command, cl *client.Client) 
 		}
 		proposal.Reasons = append(proposal.Reasons, begin.Reason{Path: "tunnels/main/certificate", Why: "made by the service's own authority for " + a.Dial + "; people's devices need the authority's certificate"})
 	}
-	draft := c.String("draft")
-	if _, err := put(ctx, cl, draft, proposal.Text); err != nil {
+	if _, err := save(ctx, cl, draft, proposal.Text); err != nil {
 		return err
 	}
 	var checked service.Checked
 	if err := cl.Do(ctx, "POST", "/check", map[string]string{"text": proposal.Text}, &checked); err != nil {
 		return err
 	}
-	if printed, err := p.value(map[string]any{"draft": draft, "proposal": proposal, "checked": checked}); printed {
+	if printed, err := p.value(map[string]any{"draft": draft.Name, "proposal": proposal, "checked": checked}); printed {
 		return err
 	}
-	p.say("draft %s holds a first plan. Why it is as it is:\n", draft)
+	p.say("draft %s holds a first plan. Why it is as it is:\n", draft.Name)
 	for _, r := range proposal.Reasons {
 		p.say("%s", r.Path)
 		p.indented(4, "%s", r.Why)
 	}
 	p.say("")
 	p.findings(checked, "")
-	p.say("\nNext: put people into the groups (yl users add USER --group GROUP), look at it (yl plan show --draft %s), and commit it (yl plan commit --draft %s -m first).", draft, draft)
+	p.say("\nNext: put people into the groups (yl users add USER --group GROUP), look at it (yl plan show --draft %s), and commit it (yl plan commit --draft %s -m first).", draft.Name, draft.Name)
 	return nil
 }

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync"
 	"testing"
 	"unicode/utf8"
 
@@ -209,6 +210,9 @@ func TestStartFromNothing(t *testing.T) {
 	require.NoError(t, err, text)
 	require.Zero(t, exit)
 	require.Contains(t, squeezed(text), "10.99.0.0/23 overlaps no network of yours")
+	_, exit, err = x.run(args...)
+	require.Equal(t, cli.ExitRefused, exit)
+	require.ErrorContains(t, err, "yl plan discard --draft draft", "what was begun is not begun again over it")
 	_, exit, err = x.run(strings.Fields("plan commit -m first")...)
 	require.Equal(t, 4, exit)
 	require.ErrorContains(t, err, "no user is in a group of passage staff")
@@ -225,5 +229,28 @@ func TestStartFromNothing(t *testing.T) {
 	for _, bad := range []string{"--network station", "--network station=10.20.0.0/24@x", "--reach staff", "--outside gate", "--device abacus"} {
 		_, exit, _ = x.run(append(strings.Fields("start --site a --dial b --dns 10.0.0.1 --full=false --network n=10.20.0.0/24 --outside 192.0.2.1 --reach a=n:ping"), strings.Fields(bad)...)...)
 		require.Equal(t, 2, exit, bad)
+	}
+}
+
+// Edits of several people in one draft at the same moment: each one that is told to have been made is there in the end.
+func TestEditsTogether(t *testing.T) {
+	d := island(t, nil)
+	x := newTerminal(t, d)
+	var all sync.WaitGroup
+	for i := range 8 {
+		all.Go(func() {
+			for range 100 {
+				if _, exit, _ := x.run("plan", "add", "hosts", fmt.Sprintf("{name: buoy-%d, addresses: [10.20.0.%d]}", i, 200+i)); exit == 0 {
+					return
+				}
+			}
+			t.Error("never made")
+		})
+	}
+	all.Wait()
+	text, _, err := x.run("plan", "list", "hosts", "--filter", "buoy-")
+	require.NoError(t, err)
+	for i := range 8 {
+		require.Contains(t, text, fmt.Sprintf("buoy-%d ", i))
 	}
 }
