@@ -25,7 +25,7 @@ func surplus(p *printer) *cli.Command {
 			for _, s := range a.Surplus {
 				kept := []reach.Line{}
 				for _, l := range s.Lines {
-					if row := []string{s.Class, l.Services, l.To}; matches(c.String("filter"), row...) {
+					if row := []string{s.Class, l.String()}; matches(c.String("filter"), row...) {
 						rows, kept = append(rows, row), append(kept, l)
 					}
 				}
@@ -37,7 +37,7 @@ func surplus(p *printer) *cli.Command {
 			if printed, err := p.value(a); printed {
 				return err
 			}
-			p.table([]string{"people", "reach", "at"}, rows)
+			p.table([]string{"people", "reach"}, rows)
 			if len(a.Pins) > 0 {
 				p.say("\nWhat of it is meant can be pinned: an expectation then says so, and is proved at every change.")
 				for _, pin := range a.Pins {

@@ -311,10 +311,10 @@ func (p *printer) reachChanges(changes []reach.Change) {
 			p.indented(4, "✗ loses all reach")
 		}
 		for _, l := range c.Gains {
-			p.indented(4, "+ gains %s at %s", l.Services, l.To)
+			p.indented(4, "+ gains %s", l)
 		}
 		for _, l := range c.Loses {
-			p.indented(4, "- loses %s at %s", l.Services, l.To)
+			p.indented(4, "- loses %s", l)
 		}
 		if c.Before != c.After {
 			p.indented(4, "passage: %s → %s", orNone(c.Before), orNone(c.After))

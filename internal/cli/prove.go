@@ -59,7 +59,7 @@ func (p *printer) Proof(results []reach.Result, filter string) {
 		}
 		p.say("\n%s for %s:", r.Expectation, r.Class)
 		for _, l := range r.Wrong {
-			p.indented(4, "%s at %s", l.Services, l.To)
+			p.indented(4, "%s", l)
 		}
 		if r.Example != nil {
 			p.indented(4, "one packet: %s from %s to %s", r.Example.Service, r.Example.Src, r.Example.Dst)

@@ -179,7 +179,7 @@ func TestDraftsAndCommits(t *testing.T) {
 		return out
 	}
 	save("mine", text, 0)
-	other := strings.Replace(text, "log: true}\n  - {name: quiet-nights", "log: false}\n  - {name: quiet-nights", 1)
+	other := strings.Replace(text, "services: [controls, ping], log: true}", "services: [controls, ping], log: false}", 1)
 	status, words := refused(t, c, "PUT", "/drafts/mine", map[string]any{"text": other, "version": 7})
 	require.Equal(t, 409, status, words)
 	require.Contains(t, words, "is version 1 since")

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"net"
 	"net/netip"
 	"slices"
 	"sync"
@@ -68,6 +69,8 @@ type Config struct {
 	KeyLog  io.Writer // nil: keys are not logged
 	// SeenAt tells where a caller really is, where datagrams come by way of a relay; nil: where they come from.
 	SeenAt func(netip.AddrPort) netip.AddrPort
+	// ListenTCP opens the port on which a plan offers tunnels over TCP; nil: it cannot.
+	ListenTCP func(port uint16) (net.Listener, error)
 }
 
 // Certificate is a chain of certificates in DER, the gateway's first, with its key.
@@ -96,6 +99,7 @@ type Gateway struct {
 	sessions map[ike.ID]*session
 	held     map[ike.ID]lease // leased, and not yet up
 
+	streams streams
 	inbound sync.Map // SPI → *association
 	stop    context.CancelFunc
 	done    sync.WaitGroup
@@ -140,7 +144,8 @@ type session struct {
 // Start begins to answer callers.
 func Start(ctx context.Context, cfg Config, set Settings) (*Gateway, error) {
 	ctx, stop := context.WithCancel(ctx)
-	g := &Gateway{cfg: cfg, pools: map[string]*pool.Pool{}, sessions: map[ike.ID]*session{}, held: map[ike.ID]lease{}, stop: stop}
+	g := &Gateway{cfg: cfg, pools: map[string]*pool.Pool{}, sessions: map[ike.ID]*session{}, held: map[ike.ID]lease{}, stop: stop,
+		streams: streams{listeners: map[uint16]net.Listener{}, conns: map[netip.AddrPort]*stream{}}}
 	if cfg.KeyLog != nil {
 		cfg.Log.Warn("KEYS ARE BEING LOGGED: whoever reads that file can read all traffic")
 	}
@@ -168,6 +173,16 @@ func (g *Gateway) configure(set Settings) error {
 		return err
 	}
 	s.Rand, s.LogKeys = rand.Reader, g.cfg.KeyLog != nil
+	ports := portsOf(set.Plan, set.Gateway)
+	fresh, err := g.openStreams(ports)
+	if err != nil {
+		return err
+	}
+	defer func() { // not used after all
+		for _, ln := range fresh {
+			_ = ln.Close()
+		}
+	}()
 	if g.listener == nil {
 		if g.listener, err = ike.NewListener(s); err != nil {
 			return err
@@ -176,6 +191,8 @@ func (g *Gateway) configure(set Settings) error {
 	} else if err := g.listener.Configure(s); err != nil {
 		return err
 	}
+	g.useStreams(ports, fresh)
+	fresh = nil
 	g.model, g.zone = model, zone
 	g.engine.Commit(model)
 	for i := range set.Plan.Pools {
@@ -273,6 +290,7 @@ func (g *Gateway) Stop() {
 	}
 	g.mu.Unlock()
 	g.stop()
+	g.closeStreams()
 	g.cfg.Sockets.wake()
 	g.done.Wait()
 }

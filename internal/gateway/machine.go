@@ -49,7 +49,12 @@ func (g *Gateway) perform(outs []ike.Output) {
 		}
 	}
 	for _, o := range outs {
-		if send, ok := o.(ike.Send); ok {
+		send, ok := o.(ike.Send)
+		switch {
+		case !ok:
+		case send.To.TCP:
+			g.streams.send(send.To.Addr, make([]byte, markerLen), send.Data)
+		default:
 			g.cfg.Sockets.sendIKE(send.To, send.Data)
 		}
 	}
@@ -116,6 +121,7 @@ func (g *Gateway) up(o ike.Up) {
 	}
 	s.fwd = &forward.Session{ID: uint64(o.ID), User: o.User, Groups: l.groups, Addresses: l.addresses, MTU: mtu, ClampMSS: clamp}
 	g.engine.Attach(s.fwd)
+	g.streams.alive(o.Peer)
 	g.sessions[o.ID] = s
 	g.install(s, o.Child)
 	g.journal(Event{Kind: "login", User: o.User, From: g.seenAt(o.Peer.Addr),

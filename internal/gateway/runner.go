@@ -41,9 +41,9 @@ func (r *Runner) gateway() *Gateway {
 }
 
 // FromInside takes packets from the inside and the internet; before there is a plan they are lost.
-func (r *Runner) FromInside(batch [][]byte) {
+func (r *Runner) FromInside(batch [][]byte, outside bool) {
 	if g := r.gateway(); g != nil {
-		g.FromInside(batch)
+		g.FromInside(batch, outside)
 	}
 }
 

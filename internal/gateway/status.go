@@ -18,6 +18,7 @@ type Session struct {
 	Passage    string            `json:"passage"`
 	Addresses  []netip.Addr      `json:"addresses" nullable:"false" doc:"Leased to the person."`
 	From       string            `json:"from" doc:"Address and port that the device is seen at."`
+	TCP        bool              `json:"tcp,omitempty" doc:"It comes over TCP, for UDP is dropped on its way."`
 	Behind     bool              `json:"behind" doc:"The device is behind a translation."`
 	Suite      string            `json:"suite"`
 	Tunnel     string            `json:"tunnel"`
@@ -60,7 +61,7 @@ func (s *session) status(c forward.Counters, from string) Session {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return Session{ID: FormatID(uint64(s.id)), User: s.fwd.User, Groups: s.fwd.Groups, Passage: s.lease.passage, Addresses: s.lease.addresses,
-		From: from, Behind: s.nat, Suite: s.suite, Tunnel: s.tunnel, Since: s.since, Heard: c.LastIn,
+		From: from, TCP: s.peer.TCP, Behind: s.nat, Suite: s.suite, Tunnel: s.tunnel, Since: s.since, Heard: c.LastIn,
 		InPackets: c.InPackets, InBytes: c.InBytes, OutPackets: c.OutPackets, OutBytes: c.OutBytes, Lost: c.Lost, Words: remark(c),
 		routes: s.routes, dns: s.dns, domains: s.domains}
 }

@@ -66,26 +66,30 @@ func (g *Gateway) handleIKE(from ike.Peer, data []byte) {
 	g.perform(g.listener.Handle(time.Now(), from, append([]byte(nil), data...)))
 }
 
-// handleNATT tells IKE, ESP and keepalives apart (RFC 3948 §2).
 func (g *Gateway) handleNATT(batch []ipv4.Message) {
 	frames := make([]Frame, 0, len(batch))
 	for _, m := range batch {
-		b, from := m.Buffers[0][:m.N], ike.Peer{Addr: sender(m), NATT: true}
-		switch {
-		case len(b) == 1 && b[0] == 0xff:
-		case len(b) < markerLen:
-			g.dropped.short.Add(1)
-		case binary.BigEndian.Uint32(b) == 0:
-			g.handleIKE(from, b[markerLen:])
-		default:
-			if f, ok := g.handleESP(from, b); ok {
-				frames = append(frames, f)
-			}
+		if f, ok := g.handleMessage(ike.Peer{Addr: sender(m), NATT: true}, m.Buffers[0][:m.N]); ok {
+			frames = append(frames, f)
 		}
 	}
 	if len(frames) > 0 && g.cfg.Inside != nil {
 		g.cfg.Inside.Send(frames)
 	}
+}
+
+// handleMessage tells IKE, ESP and keepalives apart (RFC 3948 §2). It gives the packet that was in ESP, if it goes on.
+func (g *Gateway) handleMessage(from ike.Peer, b []byte) (Frame, bool) {
+	switch {
+	case len(b) == 1 && b[0] == 0xff:
+	case len(b) < markerLen:
+		g.dropped.short.Add(1)
+	case binary.BigEndian.Uint32(b) == 0:
+		g.handleIKE(from, b[markerLen:])
+	default:
+		return g.handleESP(from, b)
+	}
+	return Frame{}, false
 }
 
 func (g *Gateway) handleESP(from ike.Peer, b []byte) (Frame, bool) {
@@ -147,15 +151,18 @@ func (s *session) heard(g *Gateway, from ike.Peer, now time.Time) {
 	}
 }
 
-// FromInside takes packets from the inside and the internet. What is answered goes back by way of Inside.
-func (g *Gateway) FromInside(batch [][]byte) {
+// FromInside takes packets from the inside, or from the internet by the outside link. What is answered goes back by way of Inside.
+func (g *Gateway) FromInside(batch [][]byte, outside bool) {
 	now := time.Now()
 	for _, b := range batch {
-		r := g.engine.FromInside(b, now)
+		r := g.engine.FromInside(b, outside, now)
 		if r.Answer != nil && g.cfg.Inside != nil {
 			if f, ok := g.routeAnswer(r); ok {
 				g.cfg.Inside.Send([]Frame{f})
 			}
+		}
+		if r.Logged != "" {
+			g.journalInward(r)
 		}
 		if r.Session == nil {
 			continue
@@ -164,6 +171,14 @@ func (g *Gateway) FromInside(batch [][]byte) {
 			g.toPerson(found, r.Packet)
 		}
 	}
+}
+
+func (g *Gateway) journalInward(r forward.Result) {
+	if r.Session != nil {
+		g.journal(Event{Kind: "rule", User: r.Session.User, Words: "flow from inside to this person's device permitted by rule " + r.Logged})
+		return
+	}
+	g.journal(Event{Kind: "rule", User: r.User, Words: "packet from inside to this person's device refused by rule " + r.Logged})
 }
 
 func (g *Gateway) session(id ike.ID) *session {
@@ -194,6 +209,10 @@ func (g *Gateway) toPerson(s *session, b []byte) {
 	out, err := sealer.Seal(buf[:], esp.Headroom, len(b))
 	if err != nil {
 		g.cfg.Log.Warn("packet not sealed", "user", s.fwd.User, "error", err)
+		return
+	}
+	if peer.TCP {
+		g.streams.send(peer.Addr, out)
 		return
 	}
 	_, _ = g.cfg.Sockets.natt.WriteToUDPAddrPort(out, peer.Addr)

@@ -82,7 +82,9 @@ func (i *Instance) start(ctx context.Context, o Options) (err error) {
 	if i.Sockets, err = gateway.Listen(o.IKE, o.NATT); err != nil {
 		return err
 	}
-	cfg := gateway.Config{Sockets: i.Sockets, Log: o.Log}
+	cfg := gateway.Config{Sockets: i.Sockets, Log: o.Log, ListenTCP: func(port uint16) (net.Listener, error) {
+		return net.Listen("tcp", netip.AddrPortFrom(i.Sockets.NATT().Addr(), port).String())
+	}}
 	if o.KeyLog != "" {
 		if i.keyLog, err = os.OpenFile(o.KeyLog, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600); err != nil {
 			return fmt.Errorf("key log: %w", err)
@@ -98,7 +100,7 @@ func (i *Instance) start(ctx context.Context, o Options) (err error) {
 		if i.Lab, err = lab.Start(d); err != nil {
 			return err
 		}
-		cfg.Inside, cfg.SeenAt = i.Lab, i.Lab.SeenAt
+		cfg.Inside, cfg.SeenAt, cfg.ListenTCP = i.Lab, i.Lab.SeenAt, i.Lab.ListenTCP
 		for _, v := range i.Lab.Vantages() {
 			vantages = append(vantages, service.Vantage(v))
 		}

@@ -13,8 +13,8 @@ import (
 
 // mutations are mistakes that somebody could make in either side; the judge must notice each.
 var mutations = []struct{ name, file, old, new string }{
-	{"a permission wins over a refusal", "site/rules.go", "if i := slices.IndexFunc(c.refusals, covers); i >= 0 {", "if i := slices.IndexFunc(c.refusals, covers); i >= 0 && slices.IndexFunc(c.permits, covers) < 0 {"},
-	{"computed reach forgets refusals", "site/rules.go", "return unionOf(c.permits, when).Subtract(unionOf(c.refusals, when)).Intersect(opening)", "return unionOf(c.permits, when).Intersect(opening)"},
+	{"a permission wins over a refusal", "site/rules.go", "if i := slices.IndexFunc(s.refusals, covers); i >= 0 {", "if i := slices.IndexFunc(s.refusals, covers); i >= 0 && slices.IndexFunc(s.permits, covers) < 0 {"},
+	{"computed reach forgets refusals", "site/rules.go", "return unionOf(s.permits, when).Subtract(unionOf(s.refusals, when)).Intersect(opening)", "return unionOf(s.permits, when).Intersect(opening)"},
 	{"any ICMP opens a flow", "netset/services.go", "s := AnyService.Subtract(Protocol(own)).Subtract(Protocol(foreign))", "s := AnyService.Subtract(Protocol(foreign))"},
 	{"the last passage takes a person", "site/admission.go", "			c.Passage = &m.passages[i]\n			break", "			c.Passage = &m.passages[i]"},
 	{"the source is not checked", "forward/forward.go", "if v := e.model.FromLeased(s.class, p, s.leased); !v.OK {", "if v := e.model.FromLeased(s.class, p, s.leased); !v.OK && info.Src.Is6() {"},
@@ -31,6 +31,13 @@ var mutations = []struct{ name, file, old, new string }{
 	{"an empty list of routes takes the default", "plan/settle.go", "return r.Full || r.Split != nil", "return r.Full || len(r.Split) > 0"},
 	{"the last address of a row of hosts is left out", "plan/names.go", "return netset.OfAddrs(h.Addresses...).Union(spansOf(h.Ranges))", "return netset.OfAddrs(h.Addresses...)"},
 	{"the segment size changes and the checksum does not", "packet/mss.go", "	binary.BigEndian.PutUint16(b[t+16:], ^uint16(sum))", "	_ = sum"},
+	{"a rule of one direction acts in the other", "site/admission.go", "		if r.Inward() {", "		if r.Inward() && len(r.To) == 0 {"},
+	{"whoever sends from inside is believed to be anybody", "forward/flow.go", "outside != (out.Network == plan.Internet) {", "outside != (out.Network == plan.Internet) && outside {"},
+	{"an answered question lets the person ask", "forward/flow.go", "			k.dstPort = asked | inwardICMP", "			k.dstPort = asked"},
+	{"what comes from inside needs no way to the gateway", "reach/reach.go", "back: onward.Intersect(c.Model.ReturnSet(atom[0].From))", "back: onward"},
+	{"what comes from inside is not held to the routes", "forward/flow.go", "if selected, _ := e.model.ToDevice(s.class, p); !selected.OK {", "if selected, _ := e.model.ToDevice(s.class, p); !selected.OK && p.Src.Is6() {"},
+	{"a home network hides nothing", "site/admission.go", "c.sent = c.sent.Subtract(at)", "_ = at"},
+	{"a home network hides what is routed by smaller prefixes", "site/admission.go", "c.Routes.Covers(at) {", "c.Routes.Overlaps(at) {"},
 	{"a checksum is left as it was", "packet/packet.go", "		put(sum, adjust(binary.BigEndian.Uint16(sum), was, port))", "		_ = was"},
 }
 

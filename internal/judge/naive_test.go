@@ -270,6 +270,11 @@ func (n naive) acts(r plan.Rule, at moment) bool {
 }
 
 func (n naive) rules(groups []string, k probePacket, at moment) bool {
+	return n.ruled(groups, k, at, false)
+}
+
+// ruled asks the rules of one direction.
+func (n naive) ruled(groups []string, k probePacket, at moment, inward bool) bool {
 	v4 := k.dst.Is4()
 	switch {
 	case k.proto == 1 && (!v4 || k.kind != 8 && k.kind != 13), k.proto == 58 && (v4 || k.kind != 128):
@@ -278,7 +283,11 @@ func (n naive) rules(groups []string, k probePacket, at moment) bool {
 	permitted := false
 	for _, r := range n.p.Rules {
 		applies := len(r.Groups) == 0 || slices.ContainsFunc(groups, func(g string) bool { return in(r.Groups, g) })
-		if r.Off || !n.acts(r, at) || !applies || !n.anyMeans(r.To, k.dst) || !slices.ContainsFunc(r.Services, func(s string) bool { return n.serves(s, k) }) {
+		words, end := r.To, k.dst
+		if len(r.From) > 0 {
+			words, end = r.From, k.src
+		}
+		if r.Off || (len(r.From) > 0) != inward || !n.acts(r, at) || !applies || !n.anyMeans(words, end) || !slices.ContainsFunc(r.Services, func(s string) bool { return n.serves(s, k) }) {
 			continue
 		}
 		if r.Action == "refuse" {
@@ -345,10 +354,11 @@ func (n naive) route(k probePacket) (self bool, out string, hop netip.Addr, ok b
 }
 
 func lastOf(p netip.Prefix) netip.Addr {
-	a := p.Masked().Addr()
-	for p.Contains(a.Next()) {
-		a = a.Next()
+	b := p.Addr().AsSlice()
+	for i := p.Bits(); i < 8*len(b); i++ {
+		b[i/8] |= 0x80 >> (i % 8)
 	}
+	a, _ := netip.AddrFromSlice(b)
 	return a
 }
 
@@ -529,11 +539,11 @@ func (n naive) judge(groups []string, leased []netip.Addr, k probePacket, at mom
 	if p == nil {
 		return ruling{lostAt: "admission", carried: "admission"}
 	}
-	routed := p.Routes.Full || n.anyMeans(p.Routes.Split, k.dst)
+	routed := n.routed(p, k.dst)
 	family := slices.ContainsFunc(n.p.Pools, func(pool plan.Pool) bool {
 		return pool.Name == p.Pool && slices.ContainsFunc(leased, func(a netip.Addr) bool { return a.Is4() == k.dst.Is4() })
 	})
-	if !routed || !family {
+	if !routed || !family || n.staysHome(p, k.dst) {
 		v.full = false
 		lose("device", false)
 	}
@@ -581,5 +591,77 @@ func (n naive) judge(groups []string, leased []netip.Addr, k probePacket, at mom
 		v.full = false
 		lose("return", false)
 	}
+	return v
+}
+
+// routed tells whether an address is among a passage's routes.
+func (n naive) routed(p *plan.Passage, a netip.Addr) bool {
+	return p.Routes.Full || n.anyMeans(p.Routes.Split, a)
+}
+
+// staysHome tries every address of the home networks that hold the destination: is each of them routed?
+func (n naive) staysHome(p *plan.Passage, a netip.Addr) bool {
+	return slices.ContainsFunc(p.HomeNetworks, func(home netip.Prefix) bool {
+		if !home.Contains(a) {
+			return false
+		}
+		for x := home.Masked().Addr(); home.Contains(x); x = x.Next() {
+			if !n.routed(p, x) {
+				return false
+			}
+		}
+		return true
+	})
+}
+
+// inward follows a packet from inside towards a leased address; outside tells by which link it comes when it is forwarded.
+func (n naive) inward(groups []string, leased []netip.Addr, k probePacket, at moment, outside bool) ruling {
+	v := ruling{full: true, enforced: true}
+	lose := func(station string, gateway, counted bool) {
+		v.full = false
+		v.enforced = v.enforced && !counted
+		if v.lostAt == "" {
+			v.lostAt = station
+		}
+		if gateway && v.carried == "" {
+			v.carried = station
+		}
+	}
+	p := n.passage(groups)
+	if p == nil {
+		return ruling{lostAt: "admission", carried: "admission"}
+	}
+	// The way from its network to the leased address is the way of an answer from there.
+	if n.home(k.src) == nil || !n.wayBack(probePacket{dst: k.src}, k.dst) {
+		lose("approach", false, false)
+	}
+	back := probePacket{src: k.dst, dst: k.src, proto: k.proto}
+	_, out, hop, ok := n.route(back)
+	if n.own(k.src) || !ok {
+		lose("origin", true, true)
+		return v
+	}
+	if !slices.Contains(leased, k.dst) {
+		if lose("state", true, true); v.carried == "state" {
+			return v
+		}
+	}
+	if outside != (out == "internet") && v.carried == "" {
+		v.carried = "origin"
+	}
+	if !n.ruled(groups, k, at, true) {
+		lose("rules", true, true)
+		return v
+	}
+	if !n.routed(p, k.src) {
+		lose("selectors", true, false)
+	}
+	if !n.routed(p, k.src) || n.staysHome(p, k.src) {
+		lose("device", false, false)
+	}
+	if v.full && !n.onward(back, out, hop) {
+		lose("onward", false, false)
+	}
+	v.out, v.hop = out, hop
 	return v
 }

@@ -144,6 +144,9 @@ func randomPlan(t *rapid.T) *plan.Plan {
 				s.Routes.Split = []string{}
 			}
 		}
+		if rapid.IntRange(0, 2).Draw(t, "home") == 0 {
+			s.HomeNetworks = parsePrefixes(some(t, []string{"10.0.0.24/29", "10.0.0.8/30", "10.0.1.64/28", "10.0.0.40/29"}, 2, "home network"))
+		}
 		p.Passages = append(p.Passages, s)
 	}
 	for i := range rapid.IntRange(0, 3).Draw(t, "nat") {
@@ -160,6 +163,12 @@ func randomPlan(t *rapid.T) *plan.Plan {
 			To: append(some(t, places, 2, "rule to"), pick(t, places, "rule to")), Services: []string{pick(t, append(worldPorts, "web", "any"), "service")}, Off: !likely(t, "rule on")}
 		if rapid.IntRange(0, 2).Draw(t, "rule hours") == 0 {
 			r.Hours = pick(t, []string{"day", "nights", "never heard of"}, "hours")
+		}
+		if rapid.IntRange(0, 2).Draw(t, "from inside") == 0 {
+			r.From = r.To
+			if rapid.IntRange(0, 3).Draw(t, "both ends") > 0 {
+				r.To = nil
+			}
 		}
 		p.Rules = append(p.Rules, r)
 	}

@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"fmt"
 	"net/netip"
+	"time"
 
 	"go.yaml.in/yaml/v3"
 )
@@ -71,6 +72,18 @@ type Vantage struct {
 	Translate bool         `yaml:"translate"`
 	DNS       []netip.Addr `yaml:"dns"`
 	Drop      []string     `yaml:"drops"`
+	MTU       int          `yaml:"mtu"`     // octets; larger packets are lost without a word; 0: 1500
+	Forgets   Duration     `yaml:"forgets"` // how long the router remembers a translation that nothing uses; 0: for ever
+}
+
+// Duration is a length of time as 30s or 5m.
+type Duration time.Duration
+
+// UnmarshalText reads it.
+func (d *Duration) UnmarshalText(b []byte) error {
+	v, err := time.ParseDuration(string(b))
+	*d = Duration(v)
+	return err
 }
 
 // Read reads a description strictly.

@@ -5,6 +5,7 @@ import (
 	"net"
 	"net/netip"
 	"sync"
+	"time"
 
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/packet"
@@ -14,6 +15,7 @@ import (
 type Welcome struct {
 	Vantage string       `json:"vantage"`
 	Address netip.Addr   `json:"address"`
+	Prefix  netip.Prefix `json:"prefix"` // of the home network
 	DNS     []netip.Addr `json:"dns"`
 }
 
@@ -25,12 +27,14 @@ type home struct {
 	v        Vantage
 	internet *segment
 	conn     *net.UDPConn
+	queue    chan []byte
 
 	mu      sync.Mutex
 	devices map[netip.Addr]netip.AddrPort // by home address
 	homes   map[netip.AddrPort]netip.Addr // by where the device's datagrams come from
 	next    netip.Addr
-	out     map[translation]uint16 // chosen ports
+	used    map[uint16]time.Time // chosen ports, when last used
+	out     map[translation]uint16
 	back    map[translation]netip.AddrPort
 	port    uint16
 }
@@ -47,9 +51,12 @@ func (l *Lab) startHome(v Vantage) error {
 		return err
 	}
 	h := &home{v: v, internet: l.segments[l.d.Gateway.Outside.Segment], conn: conn, devices: map[netip.Addr]netip.AddrPort{},
-		homes: map[netip.AddrPort]netip.Addr{}, out: map[translation]uint16{}, back: map[translation]netip.AddrPort{}, port: 40000}
+		homes: map[netip.AddrPort]netip.Addr{}, used: map[uint16]time.Time{}, out: map[translation]uint16{}, back: map[translation]netip.AddrPort{}, port: 40000}
 	h.next = h.firstLease()
-	h.internet.plug(l.serve(h), v.Outside)
+	h.queue = l.serve(h)
+	if v.Translate {
+		h.internet.plug(h.queue, v.Outside)
+	}
 	l.homes = append(l.homes, h)
 	l.closers = append(l.closers, func() { _ = conn.Close() })
 	l.wait.Go(h.devicesLoop)
@@ -91,9 +98,12 @@ func (h *home) welcome(from netip.AddrPort) {
 		addr, h.next = h.next, h.next.Next()
 		delete(h.homes, h.devices[addr]) // the longest gone makes room
 		h.homes[from], h.devices[addr] = addr, from
+		if !h.v.Translate { // the internet knows the way to the device itself
+			h.internet.plug(h.queue, addr)
+		}
 	}
 	h.mu.Unlock()
-	b, err := json.Marshal(Welcome{h.v.Name, addr, h.v.DNS})
+	b, err := json.Marshal(Welcome{h.v.Name, addr, h.v.Prefix, h.v.DNS})
 	if err == nil {
 		_, _ = h.conn.WriteToUDPAddrPort(append([]byte{0}, b...), from)
 	}
@@ -101,7 +111,7 @@ func (h *home) welcome(from netip.AddrPort) {
 
 func (h *home) fromDevice(b []byte, from netip.AddrPort) {
 	info, err := packet.Parse(b)
-	if err != nil || info.Fragment || info.HopLimit <= 1 || dropped(h.v.Drop, info) {
+	if err != nil || info.Fragment || info.HopLimit <= 1 || dropped(h.v.Drop, info) || h.tooLarge(b) {
 		return
 	}
 	h.mu.Lock()
@@ -134,14 +144,22 @@ func (h *home) translate(i packet.Info) uint16 {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	chosen, known := h.out[k]
-	if !known {
+	if !known || h.forgotten(chosen) {
 		h.port++
 		chosen = h.port
 		h.out[k] = chosen
 		h.back[translation{i.Proto, netip.AddrPortFrom(h.v.Outside, chosen)}] = k.inside
 	}
+	h.used[chosen] = time.Now()
 	return chosen
 }
+
+// forgotten tells whether the router has forgotten a port, for nothing used it. h.mu is held.
+func (h *home) forgotten(port uint16) bool {
+	return h.v.Forgets > 0 && time.Since(h.used[port]) > time.Duration(h.v.Forgets)
+}
+
+func (h *home) tooLarge(b []byte) bool { return h.v.MTU > 0 && len(b) > h.v.MTU }
 
 // Forget makes the home router of a vantage lose its translations, as one does that restarts: what devices send next goes
 // out by other ports, and what comes for the old ones is lost.
@@ -159,7 +177,16 @@ func (l *Lab) Forget(vantage string) {
 // receive takes what comes back from the internet.
 func (h *home) receive(b []byte) {
 	info, err := packet.Parse(b)
-	if err != nil || info.HopLimit <= 1 || dropped(h.v.Drop, info) || !h.v.Translate {
+	if err != nil || info.HopLimit <= 1 || dropped(h.v.Drop, info) || h.tooLarge(b) {
+		return
+	}
+	if !h.v.Translate {
+		h.mu.Lock()
+		to, here := h.devices[info.Dst]
+		h.mu.Unlock()
+		if packet.DecrementHopLimit(b); here {
+			_, _ = h.conn.WriteToUDPAddrPort(b, to)
+		}
 		return
 	}
 	port := info.DstPort
@@ -168,6 +195,10 @@ func (h *home) receive(b []byte) {
 	}
 	h.mu.Lock()
 	inside, known := h.back[translation{info.Proto, netip.AddrPortFrom(h.v.Outside, port)}]
+	known = known && !h.forgotten(port)
+	if known {
+		h.used[port] = time.Now()
+	}
 	to := h.devices[inside.Addr()]
 	h.mu.Unlock()
 	if !known {

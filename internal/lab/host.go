@@ -1,6 +1,7 @@
 package lab
 
 import (
+	"context"
 	"crypto/rand"
 	"crypto/tls"
 	"fmt"
@@ -58,6 +59,7 @@ func (l *Lab) startHost(h Host, link *segment) error {
 		return err
 	}
 	l.closers = append(l.closers, m.stack.Close)
+	l.hosts[h.Name] = m
 	link.plug(l.serve(m), h.Addresses...)
 	for _, a := range h.Addresses {
 		for _, port := range h.Web {
@@ -84,6 +86,24 @@ func (l *Lab) startHost(h Host, link *segment) error {
 		}
 	}
 	return err
+}
+
+// Open connects from a host of the lab, as somebody who sits at it would.
+func (l *Lab) Open(ctx context.Context, host string, to netip.AddrPort) (net.Conn, error) {
+	m := l.hosts[host]
+	if m == nil {
+		return nil, fmt.Errorf("the site has no host %q", host)
+	}
+	return m.stack.DialTCP(ctx, to)
+}
+
+// Ping asks from a host of the lab.
+func (l *Lab) Ping(ctx context.Context, host string, to netip.Addr) (time.Duration, error) {
+	m := l.hosts[host]
+	if m == nil {
+		return 0, fmt.Errorf("the site has no host %q", host)
+	}
+	return m.stack.Ping(ctx, to, m.out)
 }
 
 func firstError(a, b error) error {

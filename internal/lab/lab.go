@@ -11,6 +11,7 @@ import (
 	"yellowlantern/internal/core/packet"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/gateway"
+	"yellowlantern/internal/userstack"
 )
 
 // The ports that the world knows a gateway by.
@@ -24,13 +25,16 @@ type Lab struct {
 	d        *Description
 	segments map[string]*segment
 	homes    []*home
+	hosts    map[string]*machine
 	closers  []func()
 	closed   chan struct{}
 	wait     sync.WaitGroup
 
 	mu      sync.Mutex
-	fromLab func(batch [][]byte)
+	fromLab func(batch [][]byte, outside bool)
 	ports   [2]netip.AddrPort // the gateway's real sockets
+	streams map[uint16]bool   // TCP ports that the gateway's machine listens on
+	relay   *userstack.Stack  // ends TCP connections to them, and goes on by real ones
 	callers map[caller]*net.UDPConn
 	seen    map[netip.AddrPort]netip.AddrPort // callers by our socket's address
 }
@@ -43,7 +47,7 @@ type caller struct {
 
 // Start builds the surroundings.
 func Start(d *Description) (*Lab, error) {
-	l := &Lab{d: d, segments: map[string]*segment{}, closed: make(chan struct{}), callers: map[caller]*net.UDPConn{}, seen: map[netip.AddrPort]netip.AddrPort{}}
+	l := &Lab{d: d, segments: map[string]*segment{}, hosts: map[string]*machine{}, closed: make(chan struct{}), callers: map[caller]*net.UDPConn{}, streams: map[uint16]bool{}, seen: map[netip.AddrPort]netip.AddrPort{}}
 	for name, prefixes := range d.Segments {
 		l.segments[name] = &segment{name: name, prefixes: prefixes, ports: map[netip.Addr]chan []byte{}}
 	}
@@ -84,6 +88,11 @@ func (l *Lab) build() error {
 	}
 	l.segments[l.d.Gateway.Inside.Segment].plug(l.serve(insidePlug{l}), l.d.Gateway.Inside.Addresses...)
 	l.segments[internet].plug(l.serve(outsidePlug{l}), l.d.Gateway.Outside.Addresses...)
+	var err error
+	if l.relay, err = userstack.New(l.d.Gateway.Outside.Addresses, 1500, l.fromRelay); err != nil {
+		return err
+	}
+	l.closers = append(l.closers, l.relay.Close)
 	for _, v := range l.d.Vantages {
 		if err := l.startHome(v); err != nil {
 			return fmt.Errorf("vantage %s: %w", v.Name, err)
@@ -117,7 +126,7 @@ func (l *Lab) Close() {
 }
 
 // Plug connects a gateway: its real sockets, and what takes packets that come to it from inside or from the internet.
-func (l *Lab) Plug(ike, natt netip.AddrPort, fromLab func(batch [][]byte)) {
+func (l *Lab) Plug(ike, natt netip.AddrPort, fromLab func(batch [][]byte, outside bool)) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.ports, l.fromLab = [2]netip.AddrPort{ike, natt}, fromLab
@@ -162,14 +171,14 @@ func (l *Lab) Send(batch []gateway.Frame) {
 
 type insidePlug struct{ *Lab }
 
-func (p insidePlug) receive(b []byte) { p.toGateway(b) }
+func (p insidePlug) receive(b []byte) { p.toGateway(b, false) }
 
-func (l *Lab) toGateway(b []byte) {
+func (l *Lab) toGateway(b []byte, outside bool) {
 	l.mu.Lock()
 	deliver := l.fromLab
 	l.mu.Unlock()
 	if deliver != nil {
-		deliver([][]byte{b})
+		deliver([][]byte{b}, outside)
 	}
 }
 
@@ -182,8 +191,12 @@ func (p outsidePlug) receive(b []byte) {
 	if err != nil || dropped(p.d.Gateway.Drop, info) {
 		return
 	}
+	if p.forStream(info) {
+		p.relay.Inject(b)
+		return
+	}
 	if info.Proto != netset.UDP || info.DstPort != ikePort && info.DstPort != nattPort || info.Transport+8 > info.Size {
-		p.toGateway(b)
+		p.toGateway(b, true)
 		return
 	}
 	c, err := p.caller(caller{netip.AddrPortFrom(info.Src, info.SrcPort), info.DstPort}, info.Dst)

@@ -49,7 +49,7 @@ func plugged(t *testing.T) (*Lab, chan []byte) {
 	require.NoError(t, err)
 	t.Cleanup(l.Close)
 	got := make(chan []byte, 100)
-	l.Plug(netip.AddrPort{}, netip.AddrPort{}, func(batch [][]byte) {
+	l.Plug(netip.AddrPort{}, netip.AddrPort{}, func(batch [][]byte, _ bool) {
 		for _, b := range batch {
 			got <- append([]byte(nil), b...)
 		}

@@ -3,6 +3,7 @@ package probe
 import (
 	"bufio"
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"net"
@@ -63,7 +64,7 @@ func attempt(ctx context.Context, p path, dst netip.Addr, service netset.Point) 
 		switch {
 		case err == nil:
 			defer c.Close()
-			return Seen{true, true, "connected " + after() + greeting(ctx, c, to)}
+			return converse(c, to, "connected "+after())
 		case strings.Contains(err.Error(), "refused"):
 			return Seen{true, false, "the host answers, but the port is closed"}
 		}
@@ -111,23 +112,50 @@ func attemptUDP(ctx context.Context, p path, to netip.AddrPort, after func() str
 	return Seen{Words: silence(p, to.Addr(), to.Port())}
 }
 
-// greeting asks a web server for its page, and gives the page's first line: by it one sees who answered, and, from a mirror, the
-// address that it saw.
-func greeting(ctx context.Context, c net.Conn, to netip.AddrPort) string {
-	if to.Port() != 80 {
-		return ""
+// converse speaks with what answered on a port for web pages, by TLS on 443: a connection that opens and carries no answer serves
+// nobody. What it gives is the page's first line: by it one sees who answered, and, from a mirror, the address that it saw.
+func converse(c net.Conn, to netip.AddrPort, words string) Seen {
+	said := ""
+	switch to.Port() {
+	case 443:
+		secure := tls.Client(c, &tls.Config{InsecureSkipVerify: true}) // who answers is told, not trusted
+		_ = c.SetDeadline(time.Now().Add(talkTime))
+		if err := secure.Handshake(); err != nil {
+			return unanswered(words, "a TLS handshake", err)
+		}
+		if leaf := secure.ConnectionState().PeerCertificates; len(leaf) > 0 {
+			said = fmt.Sprintf(", TLS with a certificate for %s", strings.Join(leaf[0].DNSNames, ", "))
+		}
+		c = secure
+	case 80:
+	default:
+		return Seen{true, true, words}
 	}
-	_ = c.SetDeadline(time.Now().Add(time.Second))
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+to.String()+"/", nil)
-	if err != nil || req.Write(c) != nil {
-		return ""
+	_ = c.SetDeadline(time.Now().Add(talkTime))
+	req, err := http.NewRequest(http.MethodGet, "http://"+to.String()+"/", nil)
+	if err == nil {
+		err = req.Write(c)
+	}
+	if err != nil {
+		return unanswered(words+said, "a request", err)
 	}
 	resp, err := http.ReadResponse(bufio.NewReader(c), req)
 	if err != nil {
-		return ""
+		return unanswered(words+said, "a request", err)
 	}
 	defer resp.Body.Close()
 	line, _ := bufio.NewReader(resp.Body).ReadString('\n')
-	line = strings.TrimSpace(strings.ToValidUTF8(line, "?"))
-	return fmt.Sprintf(": %.80q", line)
+	return Seen{true, true, words + said + fmt.Sprintf(": %.80q", strings.TrimSpace(strings.ToValidUTF8(line, "?")))}
+}
+
+const talkTime = 1500 * time.Millisecond
+
+// unanswered is what was seen where a connection opened and the other side did not speak as expected. Silence means that larger packets
+// do not get through; another answer is another service, which serves whoever knows it.
+func unanswered(words, what string, err error) Seen {
+	var late net.Error
+	if errors.As(err, &late) && late.Timeout() {
+		return Seen{true, false, words + ", but " + what + " gets no answer: packets larger than those that open a connection are lost, or the service hangs"}
+	}
+	return Seen{true, true, words + ", and does not answer " + what + " as the web does"}
 }

@@ -1,10 +1,10 @@
 package probe
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"crypto/x509"
-	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -19,7 +19,7 @@ import (
 )
 
 const (
-	innerMTU  = 1400 // octets; what the device assumes, for IKEv2 does not tell
+	innerMTU  = 1400 // octets; what the device assumes where it is not told, for IKEv2 does not tell
 	markerLen = 4
 )
 
@@ -32,10 +32,13 @@ type Login struct {
 	Roots    *x509.CertPool
 	Suites   []ike.Suite
 	KeyLog   io.Writer // nil: keys are not logged
+	MTU      int       // of the tunnel, inside, in octets; 0: what devices assume
 	// Keepalive is how often a translation on the way is kept open.
 	Keepalive time.Duration
 	// IKEPort and NATTPort are 500 and 4500 in the world.
 	IKEPort, NATTPort uint16
+	// TCPPort is where the gateway also answers over TCP; 0: nowhere. It is used where UDP stays without an answer.
+	TCPPort uint16
 }
 
 // Tunnel is a standing session.
@@ -47,12 +50,13 @@ type Tunnel struct {
 	ini    *ike.Initiator
 	opener *esp.Opener
 	sealer *esp.Sealer
-	conns  [2]net.Conn // UDP 500, UDP 4500
+	way    carrier
 	natt   bool
 	up     chan error
 	keyLog io.Writer
 	// keepalive is how often an octet is sent that keeps a translation open (RFC 3948 §4).
 	keepalive time.Duration
+	mtu       int // of the tunnel, inside, in octets
 	ended     error
 	stop      context.CancelFunc
 	wait      sync.WaitGroup
@@ -61,8 +65,12 @@ type Tunnel struct {
 // Errors that say at which station outside of the gateway a login is lost.
 var (
 	ErrSilent500  = errors.New("nothing answers on UDP 500: the gateway does not run, its address is wrong, or the way to it drops UDP 500")
+	ErrSilentTCP  = errors.New("UDP is not answered, and over TCP a connection opens on which nobody speaks IKE")
 	ErrSilent4500 = errors.New("UDP 500 is answered and UDP 4500 is not: a router on the way drops it, or does not forward it to the gateway")
 )
+
+// udpPatience is how long UDP is waited for where there is TCP to fall back to (RFC 9329 §5.1 prefers UDP).
+const udpPatience = 4 * time.Second
 
 // Connect logs in. The context bounds the login.
 func Connect(ctx context.Context, u Underlay, l Login) (*Tunnel, error) {
@@ -80,25 +88,45 @@ func Connect(ctx context.Context, u Underlay, l Login) (*Tunnel, error) {
 	if !gw.IsValid() {
 		return nil, fmt.Errorf("the gateway %s has no address of a family that this network has", l.Dial)
 	}
-	t := &Tunnel{up: make(chan error, 1), keyLog: l.KeyLog, keepalive: l.Keepalive}
-	for i, port := range []uint16{l.IKEPort, l.NATTPort} {
-		if t.conns[i], err = u.DialUDP(netip.AddrPortFrom(gw, port)); err != nil {
-			t.closeConns()
-			return nil, err
-		}
-	}
-	local := addrPort(t.conns[0].LocalAddr())
-	t.ini, err = ike.NewInitiator(ike.Caller{Name: l.Identity, User: l.User, Password: l.Password, Roots: l.Roots, Suites: l.Suites, Rand: rand.Reader,
-		Local: local, Remote: netip.AddrPortFrom(gw, l.IKEPort), Now: time.Now, LogKeys: l.KeyLog != nil})
+	way, err := openDatagrams(u, gw, l.IKEPort, l.NATTPort)
 	if err != nil {
-		t.closeConns()
+		return nil, err
+	}
+	patience := ctx
+	if l.TCPPort > 0 {
+		var stop context.CancelFunc
+		patience, stop = context.WithTimeout(ctx, udpPatience)
+		defer stop()
+	}
+	t, err := connect(patience, way, gw, l)
+	if l.TCPPort == 0 || !errors.Is(err, ErrSilent500) && !errors.Is(err, ErrSilent4500) || ctx.Err() != nil {
+		return t, err
+	}
+	way, errTCP := openConnection(ctx, u, netip.AddrPortFrom(gw, l.TCPPort))
+	if errTCP != nil {
+		return nil, fmt.Errorf("%w; TCP %d does not answer either", err, l.TCPPort)
+	}
+	return connect(ctx, way, gw, l)
+}
+
+// connect logs in by one way, which it closes if that fails.
+func connect(ctx context.Context, way carrier, gw netip.Addr, l Login) (*Tunnel, error) {
+	t := &Tunnel{way: way, up: make(chan error, 1), keyLog: l.KeyLog, keepalive: l.Keepalive, mtu: cmp.Or(l.MTU, innerMTU)}
+	tcp := way.Name() == "TCP"
+	remote := l.IKEPort
+	if tcp {
+		remote = l.TCPPort
+	}
+	var err error
+	t.ini, err = ike.NewInitiator(ike.Caller{Name: l.Identity, User: l.User, Password: l.Password, Roots: l.Roots, Suites: l.Suites, Rand: rand.Reader,
+		Local: way.Local(), Remote: netip.AddrPortFrom(gw, remote), Now: time.Now, LogKeys: l.KeyLog != nil, TCP: tcp})
+	if err != nil {
+		way.Close()
 		return nil, err
 	}
 	run, stop := context.WithCancel(context.Background())
 	t.stop = stop
-	for i := range t.conns {
-		t.wait.Go(func() { t.read(i) })
-	}
+	t.wait.Go(func() { way.Read(t.handleIKE, t.handleESP) })
 	t.wait.Go(func() { t.tick(run) })
 	t.mu.Lock()
 	t.perform(t.ini.Start(time.Now()))
@@ -115,6 +143,8 @@ func Connect(ctx context.Context, u Underlay, l Login) (*Tunnel, error) {
 		t.mu.Unlock()
 		t.Close()
 		switch {
+		case silent && tcp:
+			err = ErrSilentTCP
 		case silent && answered:
 			err = ErrSilent4500
 		case silent:
@@ -142,11 +172,7 @@ func (t *Tunnel) perform(outs []ike.Output) {
 	for _, o := range outs {
 		switch o := o.(type) {
 		case ike.Send:
-			if o.To.NATT {
-				_, _ = t.conns[1].Write(append(make([]byte, markerLen, markerLen+len(o.Data)), o.Data...))
-			} else {
-				_, _ = t.conns[0].Write(o.Data)
-			}
+			t.way.SendIKE(o.To.NATT, o.Data)
 		case ike.Float:
 			t.natt = true
 		case ike.KeyRow:
@@ -176,8 +202,18 @@ func (t *Tunnel) install(e ike.Established) error {
 	if t.sealer, err = esp.NewSealer(e.Child.Out, e.Child.Algorithm, e.Child.OutKey); err != nil {
 		return err
 	}
-	t.Stack, err = userstack.New(e.Addresses, innerMTU, t.Send)
+	t.Stack, err = userstack.New(e.Addresses, t.mtu, t.Send)
 	return err
+}
+
+// Address4 is the leased IPv4 address; not valid if there is none.
+func (t *Tunnel) Address4() netip.Addr {
+	for _, a := range t.Given.Addresses {
+		if a.Is4() {
+			return a
+		}
+	}
+	return netip.Addr{}
 }
 
 // Send puts a packet into the tunnel, whatever the routes say.
@@ -185,36 +221,14 @@ func (t *Tunnel) Send(b []byte) {
 	buf := make([]byte, esp.Headroom+len(b)+esp.Tailroom)
 	copy(buf[esp.Headroom:], b)
 	if out, err := t.sealer.Seal(buf, esp.Headroom, len(b)); err == nil {
-		_, _ = t.conns[1].Write(out)
+		t.way.SendESP(out)
 	}
 }
 
-func (t *Tunnel) read(i int) {
-	buf := make([]byte, 4096)
-	for {
-		n, err := t.conns[i].Read(buf)
-		if err != nil {
-			t.mu.Lock()
-			over := t.ended != nil
-			t.mu.Unlock()
-			if over || errors.Is(err, net.ErrClosed) || errors.Is(err, io.EOF) {
-				return
-			}
-			time.Sleep(20 * time.Millisecond) // the port may be unreachable for a while
-			continue
-		}
-		b := buf[:n]
-		if i == 1 {
-			if n < markerLen || binary.BigEndian.Uint32(b) != 0 {
-				t.handleESP(b)
-				continue
-			}
-			b = b[markerLen:]
-		}
-		t.mu.Lock()
-		t.perform(t.ini.Handle(time.Now(), append([]byte(nil), b...)))
-		t.mu.Unlock()
-	}
+func (t *Tunnel) handleIKE(b []byte) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.perform(t.ini.Handle(time.Now(), append([]byte(nil), b...)))
 }
 
 func (t *Tunnel) handleESP(b []byte) {
@@ -243,7 +257,7 @@ func (t *Tunnel) tick(ctx context.Context) {
 			t.perform(t.ini.Tick(now))
 			if t.Stack != nil && now.Sub(kept) >= t.keepalive {
 				kept = now
-				_, _ = t.conns[1].Write([]byte{0xff})
+				t.way.Keepalive()
 			}
 			t.mu.Unlock()
 		}
@@ -257,14 +271,6 @@ func (t *Tunnel) Ended() error {
 	return t.ended
 }
 
-func (t *Tunnel) closeConns() {
-	for _, c := range t.conns {
-		if c != nil {
-			_ = c.Close()
-		}
-	}
-}
-
 // Close tells the gateway that the session is over, and ends.
 func (t *Tunnel) Close() {
 	t.mu.Lock()
@@ -274,7 +280,7 @@ func (t *Tunnel) Close() {
 	}
 	t.mu.Unlock()
 	t.stop()
-	t.closeConns()
+	t.way.Close()
 	t.wait.Wait()
 	if t.Stack != nil {
 		t.Stack.Close()

@@ -20,6 +20,8 @@ import (
 type Underlay interface {
 	Name() string
 	Address(dst netip.Addr) netip.Addr // the device's own, towards a destination
+	// OnLink is the device's own network that holds a destination; not valid if none does.
+	OnLink(dst netip.Addr) netip.Prefix
 	DialTCP(ctx context.Context, to netip.AddrPort) (net.Conn, error)
 	DialUDP(to netip.AddrPort) (net.Conn, error)
 	// Ping gives an error of ErrCannotPing where it cannot be tried.
@@ -42,6 +44,19 @@ func (host) Name() string                    { return "this machine's network" }
 func (host) Close()                          {}
 func (host) Said(netip.Addr, uint16) string  { return "" }
 func (host) Address(d netip.Addr) netip.Addr { return localFor(d) }
+
+func (host) OnLink(dst netip.Addr) netip.Prefix {
+	addrs, err := net.InterfaceAddrs()
+	if err != nil {
+		return netip.Prefix{}
+	}
+	for _, a := range addrs {
+		if p, err := netip.ParsePrefix(a.String()); err == nil && !p.Addr().IsLoopback() && p.Contains(dst) {
+			return p.Masked()
+		}
+	}
+	return netip.Prefix{}
+}
 
 func localFor(dst netip.Addr) netip.Addr {
 	c, err := net.DialUDP("udp", nil, net.UDPAddrFromAddrPort(netip.AddrPortFrom(dst, 9)))
@@ -69,6 +84,7 @@ func (host) Resolve(ctx context.Context, name string) ([]netip.Addr, error) {
 // vantage is a home network of the site lab, reached by its link.
 type vantage struct {
 	name  string
+	home  netip.Prefix
 	link  *net.UDPConn
 	stack *userstack.Stack
 	dns   []netip.Addr
@@ -84,6 +100,7 @@ func Vantage(ctx context.Context, link netip.AddrPort) (Underlay, error) {
 	var welcome struct {
 		Vantage string       `json:"vantage"`
 		Address netip.Addr   `json:"address"`
+		Prefix  netip.Prefix `json:"prefix"`
 		DNS     []netip.Addr `json:"dns"`
 	}
 	buf := make([]byte, 4096)
@@ -99,7 +116,7 @@ func Vantage(ctx context.Context, link netip.AddrPort) (Underlay, error) {
 		}
 	}
 	_ = conn.SetReadDeadline(time.Time{})
-	v := &vantage{name: welcome.Vantage, link: conn, dns: welcome.DNS}
+	v := &vantage{name: welcome.Vantage, home: welcome.Prefix, link: conn, dns: welcome.DNS}
 	if v.stack, err = userstack.New([]netip.Addr{welcome.Address}, 1500, v.send); err != nil {
 		conn.Close()
 		return nil, err
@@ -119,9 +136,15 @@ func Vantage(ctx context.Context, link netip.AddrPort) (Underlay, error) {
 	return v, nil
 }
 
-func (v *vantage) send(b []byte)                         { _, _ = v.link.Write(b) }
-func (v *vantage) Name() string                          { return v.name }
-func (v *vantage) Address(dst netip.Addr) netip.Addr     { return v.stack.Source(dst) }
+func (v *vantage) send(b []byte)                     { _, _ = v.link.Write(b) }
+func (v *vantage) Name() string                      { return v.name }
+func (v *vantage) Address(dst netip.Addr) netip.Addr { return v.stack.Source(dst) }
+func (v *vantage) OnLink(dst netip.Addr) netip.Prefix {
+	if v.home.Contains(dst) {
+		return v.home
+	}
+	return netip.Prefix{}
+}
 func (v *vantage) Said(d netip.Addr, port uint16) string { return v.stack.Said(d, port) }
 
 func (v *vantage) Close() {

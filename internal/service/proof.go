@@ -234,8 +234,8 @@ func tried(r probe.Report, d reach.Destination) Try {
 
 func (s *Service) journey(ctx context.Context, in *struct {
 	Drafted
-	From    string    `query:"from" required:"true" doc:"User, or a group in place of one: group:NAME."`
-	To      string    `query:"to" required:"true" doc:"Host, DNS name or address."`
+	From    string    `query:"from" required:"true" doc:"User, or a group in place of one: group:NAME; a host or address where to is a person: what is opened from inside towards their device."`
+	To      string    `query:"to" required:"true" doc:"Host, DNS name or address; or a user or group:NAME, if from is a host."`
 	Service string    `query:"service" default:"tcp/80" doc:"Such as tcp/443, udp/53, ping."`
 	At      time.Time `query:"at" doc:"The moment, for rules that have hours; now if not given."`
 }) (*body[JourneyAnswer], error) {
@@ -243,11 +243,18 @@ func (s *Service) journey(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
+	who, place := in.From, in.To
 	groups, err := groupsOf(m, persons, in.From)
+	inward := false
+	if err != nil {
+		if g, other := groupsOf(m, persons, in.To); other == nil {
+			groups, err, inward, who, place = g, nil, true, in.To, in.From
+		}
+	}
 	if err != nil {
 		return nil, err
 	}
-	dsts, err := destination(m, in.To)
+	dsts, err := destination(m, place)
 	if err != nil {
 		return nil, err
 	}
@@ -265,14 +272,20 @@ func (s *Service) journey(ctx context.Context, in *struct {
 	if at.IsZero() {
 		at = time.Now()
 	}
-	j := m.Travel(c, p, leased, site.At(at))
-	out := JourneyAnswer{Journey: j, User: in.From, Class: c.Name(), Packet: fmt.Sprintf("%s to %s", p.Service, m.Place(p.Dst))}
-	if lost := j.LostAt(); lost != nil {
+	out := JourneyAnswer{User: who, Class: c.Name(), Packet: fmt.Sprintf("%s to %s", p.Service, m.Place(p.Dst))}
+	if inward {
+		out.Packet = fmt.Sprintf("%s from %s to the device of %s", p.Service, m.Place(p.Dst), who)
+		p.Src, p.Dst = p.Dst, p.Src
+		out.Journey = m.TravelInward(c, p, leased, site.At(at))
+	} else {
+		out.Journey = m.Travel(c, p, leased, site.At(at))
+	}
+	if lost := out.LostAt(); lost != nil {
 		out.Verdict = fmt.Sprintf("lost at %s: %s", lost.Station, lost.Words)
 		if lost.Back {
 			out.Verdict = fmt.Sprintf("gets there, but the answer is lost at %s: %s", lost.Station, lost.Words)
 		}
-		out.Fix = reach.Fix(m, c, p, lost.Station, lost.Setting, true)
+		out.Fix = reach.Fix(m, c, p, lost.Station, lost.Setting, true, inward)
 	} else {
 		out.Verdict = "gets there, and the answer comes back"
 	}
@@ -362,13 +375,18 @@ func ProbeOrder(m *site.Model, persons []reach.Person, user string) (*probe.Orde
 		}
 		class.Users = []string{user}
 		r := reach.NewComputer(m).Of(class.Class)
-		o := &probe.Order{User: user, Class: class.Name(), Dial: m.Gateway.Dial, Routes: []string{}, DNS: []netip.Addr{}, Suites: []string{},
+		o := &probe.Order{User: user, Class: class.Name(), Dial: m.Gateway.Dial, Routes: []string{}, DNS: []netip.Addr{}, Domains: []string{}, Pool: []string{}, Outside: m.PublicAddresses(), Inside: m.OwnPrefixes(), Suites: []string{},
 			Trials: append([]reach.Trial{}, reach.Trials(m, class, r)...)}
 		if p := class.Passage; p != nil {
 			o.Admitted, o.Full, o.DNS = true, p.Passage.Routes.Full, append(o.DNS, p.DNS.Servers...)
-			o.Routes = append(o.Routes, p.Passage.Routes.Split...)
+			o.Routes, o.Passage = append(o.Routes, p.Passage.Routes.Split...), p.Name
+			o.Domains = append(append(o.Domains, p.DNS.Search...), p.DNS.Domains...)
+			for _, x := range p.Pool.Prefixes() {
+				o.Pool = append(o.Pool, x.String())
+			}
 		}
 		if t := tunnelFor(m, class.Passage); t != nil {
+			o.TCPPort, o.MTU = t.TCPPort, t.InnerMTU()
 			o.Tunnel, o.Identity, o.Keepalive = t.Name, t.IdentityOr(m.Gateway.Dial), int(t.Keepalive.Or(plan.DefaultKeepalive).Seconds())
 			o.Suites = append(o.Suites, t.SuiteNames()...)
 		}

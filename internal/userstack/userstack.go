@@ -202,6 +202,11 @@ func (d *Stack) Source(dst netip.Addr) netip.Addr {
 
 // Ping sends echo requests by way of send until one is answered or the context ends. It gives the time of the answer.
 func (d *Stack) Ping(ctx context.Context, dst netip.Addr, send func([]byte)) (time.Duration, error) {
+	return d.PingSized(ctx, dst, 0, send)
+}
+
+// PingSized does the same with packets of a size in octets, headers included; less than 64: as small as they are.
+func (d *Stack) PingSized(ctx context.Context, dst netip.Addr, size int, send func([]byte)) (time.Duration, error) {
 	src := d.Source(dst)
 	if !src.IsValid() {
 		return 0, fmt.Errorf("no address of the family of %s", dst)
@@ -217,10 +222,18 @@ func (d *Stack) Ping(ctx context.Context, dst netip.Addr, send func([]byte)) (ti
 		delete(d.pings, id)
 		d.mu.Unlock()
 	}()
+	words := []byte("yellow lantern probe")
+	head := 8 + 20 // ICMP and IPv4
+	if dst.Is6() {
+		head = 8 + 40
+	}
+	if more := size - head - len(words); more > 0 {
+		words = append(words, make([]byte, more)...)
+	}
 	begun := time.Now()
 	for seq := uint16(1); ; seq++ {
 		data := binary.BigEndian.AppendUint16(binary.BigEndian.AppendUint16(nil, id), seq)
-		send(packet.EchoRequest(src, dst, append(data, "yellow lantern probe"...)))
+		send(packet.EchoRequest(src, dst, append(data, words...)))
 		select {
 		case <-answered:
 			return time.Since(begun), nil

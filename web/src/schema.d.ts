@@ -1373,6 +1373,8 @@ export interface components {
             "by-name"?: boolean;
             /** @description Everybody whom a passage admits. */
             everyone?: boolean;
+            /** @description In place of to: these places must, or must not, reach the devices of the people. */
+            from?: string[];
             /** @description Everybody in these groups. */
             groups?: string[];
             /**
@@ -1558,6 +1560,8 @@ export interface components {
             dns?: components["schemas"]["PlanDNS"];
             /** @description Whom it admits. */
             groups: string[];
+            /** @description Networks that people are on at home, as far as they are known. */
+            "home-networks"?: string[];
             /** @description How many, how long and when. */
             limits?: components["schemas"]["PlanLimits"];
             /** @description Its name. */
@@ -1677,6 +1681,8 @@ export interface components {
              * @enum {string}
              */
             action: "permit" | "refuse";
+            /** @description In place of to: the rule is about what these places open towards people's devices. Words as in to, without internet. */
+            from?: string[];
             /** @description Whom it is about. None: everyone. */
             groups?: string[];
             /** @description When it applies; not given: always. */
@@ -1690,7 +1696,7 @@ export interface components {
             /** @description Names of services, or services as in ports. */
             services: string[];
             /** @description Destinations: names of networks, zones, hosts or groups of them, prefixes, ranges, internet, or any. */
-            to: string[];
+            to?: string[];
         };
         PlanService: {
             /** @description Other services that belong to it. */
@@ -1927,9 +1933,11 @@ export interface components {
             words: string;
         };
         ReachLine: {
+            /** @description In place of to: places that can open it towards people's devices. */
+            from?: string;
             services: string;
             /** @description Destinations. */
-            to: string;
+            to?: string;
         };
         ReachPin: {
             /** @description Whom it would be about. */
@@ -3011,9 +3019,9 @@ export interface operations {
             query: {
                 /** @description Look at this draft in place of the newest revision. */
                 draft?: string;
-                /** @description User, or a group in place of one: group:NAME. */
+                /** @description User, or a group in place of one: group:NAME; a host or address where to is a person: what is opened from inside towards their device. */
                 from: string;
-                /** @description Host, DNS name or address. */
+                /** @description Host, DNS name or address; or a user or group:NAME, if from is a host. */
                 to: string;
                 /** @description Such as tcp/443, udp/53, ping. */
                 service?: string;

@@ -1,5 +1,5 @@
 import { mdiAlert, mdiAlertOctagon, mdiCheckCircle, mdiCircleOutline, mdiMinusBoxOutline } from '@mdi/js'
-import type { Cell, Try } from './api'
+import type { Cell, Schemas, Try } from './api'
 
 export interface Mark {
   icon: string
@@ -47,4 +47,9 @@ export function triedWord(t: Try | undefined): { sign: string; color: string; wo
 /** Whether a cell wants somebody's attention. */
 export function troubled(cell: Cell, t: Try | undefined): boolean {
   return cell.state === 'cannot reach' || cell.state === 'should not' || t?.state === 'differs'
+}
+
+/** A piece of reach in words. */
+export function reachWords(l: Schemas['ReachLine']): string {
+  return l.from ? `${l.services} from ${l.from} towards their devices` : `${l.services} at ${l.to}`
 }

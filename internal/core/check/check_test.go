@@ -137,6 +137,12 @@ func TestFindings(t *testing.T) {
 		{"rule-never-acts", "rules/again", Warn, "  - {name: cameras,", "  - {name: again, action: permit, groups: [researchers], to: [records], services: [tcp/80]}\n  - {name: cameras,", "narrow archive"},
 		{"unused", "services/spare", Note, "  - {name: files,", "  - {name: spare, ports: [tcp/9]}\n  - {name: files,", "remove"},
 		{"expectation-fails", "expectations/volunteers-watch-nests", Stop, "groups: [volunteers], to: [nestcams], services: [web]", "groups: [volunteers], to: [nestcams], services: [tcp/443]", "add a rule that permits tcp/80 to nestcams"},
+		{"any-source", "rules/desk/from/0", Warn, "rules:\n", "rules:\n  - {name: desk, action: permit, groups: [wardens], from: [any], services: [tcp/22]}\n", "help desk"},
+		{"no-other-end", "rules/cameras", Stop, "to: [nestcams], services: [web]}", "services: [web]}", "from"},
+		{"both-ends", "rules/cameras", Stop, "to: [nestcams], services: [web]}", "to: [nestcams], from: [office], services: [web]}", "two of it"},
+		{"home-hides-inside", "passages/research/home-networks/0", Warn, "routes: {split: [station, archive]}", "routes: {split: [station, archive]}\n    home-networks: [10.20.30.0/24]", "single hosts"},
+		{"host-bits", "passages/research/home-networks/0", Stop, "routes: {split: [station, archive]}", "routes: {split: [station, archive]}\n    home-networks: [192.168.7.1/24]", "192.168.7.0/24"},
+		{"expectation-fails", "expectations/desk", Stop, "expectations:\n", "expectations:\n  - {name: desk, groups: [researchers], must: reach, from: [office], services: [tcp/22]}\n", "from: [office]"},
 		{"only-the-gateway", "expectations/gw/to", Warn, "expectations:\n", "expectations:\n  - {name: gw, everyone: true, must: not-reach, to: [10.20.0.1], services: [tcp/22]}\n  - {name: gw2, groups: [wardens], must: reach, to: [10.20.0.1], services: [ping]}\n", "behind"},
 		{"ambiguous-name", "hosts/archive/name", Stop, "{name: records, addresses", "{name: archive, addresses", "another name"},
 		{"service-empty", "services/files", Stop, "{name: files, ports: [tcp/445]}", "{name: files, includes: [files]}", "ports"},
@@ -191,7 +197,7 @@ func TestFindings(t *testing.T) {
 		{"no-logging", "rules", Note, "# all their traffic comes home", "# home", "log: true"},
 		{"full-tunnel-load", "passages", Note, "# all their traffic comes home", "# home", "split"},
 		{"split-tunnel-exposure", "passages", Note, "# all their traffic comes home", "# home", "full"},
-		{"expectation-empty", "expectations/empty", Stop, "expectations:\n", "expectations:\n  - {name: empty, everyone: true, must: reach}\n", "to and services"},
+		{"expectation-empty", "expectations/empty", Stop, "expectations:\n", "expectations:\n  - {name: empty, everyone: true, must: reach}\n", "which services"},
 	}
 	codes, mends := map[string]bool{}, map[string]bool{}
 	for _, c := range cases {

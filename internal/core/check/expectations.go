@@ -29,11 +29,14 @@ func (c *checker) expectations() {
 	for _, e := range c.p.Expectations {
 		forbids = forbids || e.Must != plan.Reach
 		byName = byName || e.ByName
+		if e.Must != plan.NothingElse {
+			c.oneEnd("expectations/"+e.Name, e.To, e.From)
+		}
 		if e.Must != plan.Reach {
 			continue
 		}
-		if len(e.To) == 0 || len(e.Services) == 0 {
-			c.add(Stop, "expectation-empty", "expectations/"+e.Name, "say to and services", "expectation %s names nothing to reach", e.Name)
+		if len(e.Services) == 0 {
+			c.add(Stop, "expectation-empty", "expectations/"+e.Name, "say which services", "expectation %s names no service to reach", e.Name)
 			continue
 		}
 		if dst := c.n.Destinations(e.To); len(dst) > 0 && c.m.OwnAddresses().Covers(dst) {
@@ -56,7 +59,7 @@ func (c *checker) expectations() {
 		asked := netset.Services{}
 		for k := range c.p.Expectations {
 			e := &c.p.Expectations[k]
-			if e.Must == plan.Reach && (e.Everyone || slices.ContainsFunc(e.Groups, func(g string) bool { return slices.Contains(p.Groups, g) }) || len(e.Users) > 0) {
+			if e.Must == plan.Reach && !e.Inward() && (e.Everyone || slices.ContainsFunc(e.Groups, func(g string) bool { return slices.Contains(p.Groups, g) }) || len(e.Users) > 0) {
 				asked = asked.Union(c.n.ServiceSet(e.Services))
 			}
 		}

@@ -52,7 +52,7 @@ func (c *checker) mendExpectation(r reach.Result) {
 	class := c.classes[c.classAt(r.Class)]
 	e := c.p.Expectations[slices.IndexFunc(c.p.Expectations, func(e plan.Expectation) bool { return e.Name == r.Expectation })]
 	switch {
-	case r.Example.Station == site.Rules && r.Example.Setting == "rules" && len(e.To) > 0:
+	case r.Example.Station == site.Rules && r.Example.Setting == "rules" && len(e.Peers()) > 0:
 		groups := e.Groups
 		if len(groups) == 0 && !e.Everyone {
 			groups = class.Groups
@@ -61,9 +61,17 @@ func (c *checker) mendExpectation(r reach.Result) {
 		if len(groups) > 0 {
 			rule += "groups: [" + quoted(groups) + "], "
 		}
-		c.mend("add", "rules", rule+fmt.Sprintf("to: [%s], services: [%s]}", quotedAll(e.To), quoted(e.Services)))
-	case r.Example.Station == site.Device && strings.HasPrefix(r.Example.Setting, "passages/") && class.Passage != nil:
-		if dst, err := netip.ParseAddr(r.Example.Dst); err == nil {
+		way := "to"
+		if e.Inward() {
+			way = "from"
+		}
+		c.mend("add", "rules", rule+fmt.Sprintf("%s: [%s], services: [%s]}", way, quotedAll(e.Peers()), quoted(e.Services)))
+	case r.Example.Station == site.Device && strings.HasSuffix(r.Example.Setting, "/routes") && strings.HasPrefix(r.Example.Setting, "passages/") && class.Passage != nil:
+		peer := r.Example.Dst
+		if e.Inward() {
+			peer = r.Example.Src
+		}
+		if dst, err := netip.ParseAddr(peer); err == nil {
 			c.mend("add", r.Example.Setting+"/split", quote(c.nameOf(dst)))
 		}
 	}

@@ -6,6 +6,7 @@ import (
 
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/core/reach"
 )
 
 // routes finds what the device sends to the wrong side.
@@ -36,6 +37,7 @@ func (c *checker) routes() {
 			}
 			c.routedForNothing(p, path, word, dst)
 		}
+		c.swallowed(p)
 		c.neededRoutes(p, base)
 		if p.Routes.Full {
 			c.wayOut(p, base)
@@ -60,7 +62,7 @@ func (c *checker) routedForNothing(p *plan.Passage, path, word string, dst netse
 			continue
 		}
 		concerned = true
-		if len(c.enforced[n].To(dst)) > 0 {
+		if len(c.enforced[n].To(dst)) > 0 || len(reach.Everywhere(c.reaches[n].InEnforced).To(dst)) > 0 {
 			return
 		}
 	}
@@ -80,15 +82,31 @@ func (c *checker) neededRoutes(p *plan.Passage, base string) {
 		if class.Passage == nil || class.Passage.Name != p.Name {
 			continue
 		}
-		lacking := c.enforced[n].Destinations().Subtract(class.Passage.Routes).Intersect(c.n.InsideAddrs())
+		lacking := c.enforced[n].Destinations().Union(reach.Everywhere(c.reaches[n].InEnforced).Destinations()).Subtract(class.Passage.Routes).Intersect(c.n.InsideAddrs())
 		for _, s := range lacking {
 			place := c.nameOf(s.From)
 			if told[place] {
 				continue
 			}
 			told[place] = true
-			c.add(Stop, "needed-not-routed", base+"/split", "add "+place, "rules permit %s to %s, but it is not among the split routes of passage %s: devices send it past the tunnel", class.Name(), place, p.Name)
+			c.add(Stop, "needed-not-routed", base+"/split", "add "+place, "rules let %s and %s talk, but it is not among the split routes of passage %s: devices send it past the tunnel", class.Name(), place, p.Name)
 			c.mend("add", base+"/split", quote(place))
+		}
+	}
+}
+
+// swallowed finds inside places that a home network of people hides from them.
+func (c *checker) swallowed(p *plan.Passage) {
+	routes := c.n.Destinations(p.Routes.Split)
+	for k, home := range p.HomeNetworks {
+		path := at("passages/"+p.Name+"/home-networks", k)
+		if home != home.Masked() {
+			c.add(Stop, "host-bits", path, "write "+home.Masked().String(), "%s has host bits set", home)
+			c.mend("set", path, quote(home.Masked()))
+		}
+		at := netset.OfPrefixes(home)
+		if hidden := at.Intersect(c.n.InsideAddrs()); len(hidden) > 0 && (p.Routes.Full || routes.Covers(at)) {
+			c.add(Warn, "home-hides-inside", path, "route single hosts or smaller prefixes of it in place of the whole network, or renumber the inside network", "people of passage %s whose home network is %s do not get to %s: their devices look for it at home", p.Name, home, c.nameOf(hidden[0].From))
 		}
 	}
 }

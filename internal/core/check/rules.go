@@ -27,7 +27,7 @@ func (c *checker) rules() {
 	}
 	traffic := make([]netset.Traffic, len(c.p.Rules))
 	for i, r := range c.p.Rules {
-		traffic[i] = netset.Of(c.n.Destinations(r.To), c.n.ServiceSet(r.Services))
+		traffic[i] = netset.Of(c.n.Destinations(r.Peers()), c.n.ServiceSet(r.Services))
 	}
 	byGroup := map[string][]int{}
 	var forAll []int
@@ -52,7 +52,13 @@ func (c *checker) rules() {
 				}
 			}
 		}
+		c.oneEnd(path, r.To, r.From)
 		if r.Action == plan.Permit {
+			for k, w := range r.From {
+				if w == plan.Any || isEverything(w) {
+					c.add(Warn, "any-source", at(path+"/from", k), "name the hosts that are meant, such as a help desk's", "rule %s lets every place open flows towards people's devices", r.Name)
+				}
+			}
 			for k, w := range r.To {
 				dst, _ := c.n.Destination(w)
 				if w == plan.Any || isEverything(w) {
@@ -69,7 +75,7 @@ func (c *checker) rules() {
 		}
 		for _, k := range candidates {
 			o := c.p.Rules[k]
-			if k == i || o.Off || o.Action != r.Action && o.Action != plan.Refuse || !appliesToAll(o, r) || !traffic[k].Covers(traffic[i]) || len(traffic[i]) == 0 {
+			if k == i || o.Off || o.Inward() != r.Inward() || o.Action != r.Action && o.Action != plan.Refuse || !appliesToAll(o, r) || !traffic[k].Covers(traffic[i]) || len(traffic[i]) == 0 {
 				continue
 			}
 			if traffic[i].Covers(traffic[k]) && appliesToAll(r, o) && o.Action == r.Action && k > i {
@@ -93,4 +99,14 @@ func appliesToAll(o, r plan.Rule) bool {
 func isEverything(word string) bool {
 	p, err := netip.ParsePrefix(word)
 	return err == nil && p.Bits() == 0
+}
+
+// oneEnd finds a rule or expectation that says both to and from, or neither.
+func (c *checker) oneEnd(path string, to, from []string) {
+	switch {
+	case len(to) == 0 && len(from) == 0:
+		c.add(Stop, "no-other-end", path, "say to: where people go, or from: what reaches their devices", "it says neither to nor from, and is about nothing")
+	case len(to) > 0 && len(from) > 0:
+		c.add(Stop, "both-ends", path, "make two of it, one with to and one with from", "it says to and from at once: what people open and what is opened towards them are two things")
+	}
 }

@@ -6,6 +6,7 @@ import (
 
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/packet"
+	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/site"
 )
 
@@ -23,16 +24,20 @@ const (
 )
 
 // flowKey names a flow from one side: ports are 0 where the protocol has none; an ICMP query has its identifier as source
-// port and, as destination port, the type that asks.
+// port and, as destination port, the type that asks, with inwardICMP where it was asked from inside.
 type flowKey struct {
 	src, dst         netip.Addr
 	srcPort, dstPort uint16
 	proto            uint8
 }
 
+// inwardICMP keeps apart what a person asks and what they answer under the same identifier.
+const inwardICMP = 0x100
+
 type flow struct {
 	session *Session
 	key     flowKey // as the person sends
+	inward  bool    // opened from inside
 	first   site.Packet
 	src     netip.Addr // as it leaves the gateway
 	srcPort uint16
@@ -45,39 +50,47 @@ type flow struct {
 	reset   bool
 }
 
-// keyOf is a flow's key by a packet of the side that opened it.
-func keyOf(i packet.Info) flowKey {
+// personKey is a flow's key by a packet that the person sends.
+func personKey(i packet.Info) flowKey {
 	k := flowKey{src: i.Src, dst: i.Dst, proto: i.Proto}
 	switch i.Proto {
 	case netset.TCP, netset.UDP:
 		k.srcPort, k.dstPort = i.SrcPort, i.DstPort
 	case netset.ICMP, netset.ICMPv6:
-		k.srcPort, k.dstPort = i.Ident, asks(i.Proto, i.Kind)
+		k.srcPort, k.dstPort = i.Ident, uint16(i.Kind)
+		if asked, answers := asks(i.Proto, i.Kind); answers {
+			k.dstPort = asked | inwardICMP
+		}
 	}
 	return k
 }
 
-// backKeyOf is a flow's key, as it leaves the gateway, by an answer to it.
-func backKeyOf(i packet.Info) flowKey { return keyOf(reversed(i)) }
-
-// reversed swaps both ends.
-func reversed(i packet.Info) packet.Info {
-	i.Src, i.Dst = i.Dst, i.Src
-	i.SrcPort, i.DstPort = i.DstPort, i.SrcPort
-	return i
+// otherKey is the same flow's key by a packet of the other side.
+func otherKey(i packet.Info) flowKey {
+	k := flowKey{src: i.Dst, dst: i.Src, proto: i.Proto}
+	switch i.Proto {
+	case netset.TCP, netset.UDP:
+		k.srcPort, k.dstPort = i.DstPort, i.SrcPort
+	case netset.ICMP, netset.ICMPv6:
+		k.srcPort, k.dstPort = i.Ident, uint16(i.Kind)|inwardICMP
+		if asked, answers := asks(i.Proto, i.Kind); answers {
+			k.dstPort = asked
+		}
+	}
+	return k
 }
 
-// asks gives the ICMP type that an answer answers; other types stand for themselves.
-func asks(proto, kind uint8) uint16 {
+// asks gives the ICMP type that an answer answers.
+func asks(proto, kind uint8) (asked uint16, answers bool) {
 	switch {
 	case proto == netset.ICMP && kind == 0:
-		return 8
+		return 8, true
 	case proto == netset.ICMP && kind == 14:
-		return 13
+		return 13, true
 	case proto == netset.ICMPv6 && kind == 129:
-		return 128
+		return 128, true
 	}
-	return uint16(kind)
+	return 0, false
 }
 
 // openFlow takes a packet that the rules let in through route and translation. The flow is nil if it is lost there.
@@ -97,11 +110,55 @@ func (e *Engine) openFlow(s *Session, rule *site.Rule, key flowKey, p site.Packe
 	if !e.choosePort(f) {
 		return nil, e.lose(s, site.Translating, site.Verdict{Setting: "nat"})
 	}
-	e.flows[key], e.backs[f.backKey()] = f, f
-	s.flows++
-	e.count(rule.Name, 0, true)
-	e.rules[rule.Name].Packets-- // the packet itself is counted with those that follow
+	e.remember(f)
 	return f, Result{}
+}
+
+func (e *Engine) remember(f *flow) {
+	e.flows[f.key], e.backs[f.backKey()] = f, f
+	f.session.flows++
+	e.count(f.rule, 0, true)
+	e.rules[f.rule].Packets-- // the packet itself is counted with those that follow
+}
+
+// openInward takes a packet from inside, which belongs to no flow, through the stations of what is opened from there. The flow is nil
+// if it is lost.
+func (e *Engine) openInward(info packet.Info, outside bool, now time.Time) (*flow, Result) {
+	s := e.sessions[info.Dst]
+	if s == nil {
+		return nil, e.stray(site.State)
+	}
+	p := site.Packet{Src: info.Src, Dst: info.Dst, Service: info.Service()}
+	out, v := e.model.Originates(p)
+	if !v.OK || outside != (out.Network == plan.Internet) {
+		return nil, e.stray(site.Origin)
+	}
+	rule, v := e.model.JudgeInward(s.class, p, site.At(now))
+	if !v.OK {
+		r := e.stray(site.Rules)
+		r.Setting, r.User = v.Setting, s.User
+		if rule != nil {
+			e.count(rule.Name, info.Size, true)
+			if rule.Log {
+				r.Logged = rule.Name
+			}
+		}
+		return nil, r
+	}
+	if selected, _ := e.model.ToDevice(s.class, p); !selected.OK {
+		return nil, e.stray(site.Selectors)
+	}
+	if len(e.flows) >= maxFlows || s.flows >= maxPerSession {
+		return nil, e.stray(site.State)
+	}
+	key := otherKey(info)
+	f := &flow{session: s, key: key, inward: true, first: p, src: key.src, srcPort: key.srcPort, out: out, rule: rule.Name, model: e.model, minute: minuteOf(now)}
+	e.remember(f)
+	var r Result
+	if rule.Log {
+		r.Logged, r.User = rule.Name, s.User
+	}
+	return f, r
 }
 
 func (f *flow) backKey() flowKey {
@@ -139,11 +196,15 @@ func (e *Engine) outdated(f *flow, now time.Time) bool {
 func minuteOf(t time.Time) int64 { return t.Unix() / 60 }
 
 // judgeAgain asks the rules and the route of what runs now about a known flow; one that would not be let in ends.
-func (e *Engine) judgeAgain(f *flow, p site.Packet, now time.Time) bool {
-	rule, v := e.model.Judge(f.session.class, p, site.At(now))
+func (e *Engine) judgeAgain(f *flow, now time.Time) bool {
+	judge, route := e.model.Judge, e.model.Route
+	if f.inward {
+		judge, route = e.model.JudgeInward, e.model.Originates
+	}
+	rule, v := judge(f.session.class, f.first, site.At(now))
 	if v.OK {
 		var out site.Egress
-		if out, v = e.model.Route(p); v.OK {
+		if out, v = route(f.first); v.OK {
 			f.rule, f.out, f.model, f.minute = rule.Name, out, e.model, minuteOf(now)
 			return true
 		}

@@ -56,6 +56,7 @@ type Result struct {
 	Station string // where it was lost, if it was
 	Setting string
 	Logged  string // name of a rule that wants this new flow in the journal
+	User    string // whose device it was for, where that is not the session
 }
 
 // Engine is the packet path of one gateway. It is safe for concurrent use.
@@ -144,9 +145,9 @@ func (e *Engine) FromTunnel(s *Session, b []byte, now time.Time) Result {
 	if info.ICMPError() {
 		return e.reportFromTunnel(s, b, info)
 	}
-	key := keyOf(info)
+	key := personKey(info)
 	f := e.flows[key]
-	if f != nil && e.outdated(f, now) && !e.judgeAgain(f, p, now) {
+	if f != nil && e.outdated(f, now) && !e.judgeAgain(f, now) {
 		f = nil
 	}
 	logged := ""
@@ -220,8 +221,9 @@ func (e *Engine) ownAddress(v4 bool) netip.Addr {
 	return netip.Addr{}
 }
 
-// FromInside takes a packet from an inside network or the internet. b may be altered, and is part of the result.
-func (e *Engine) FromInside(b []byte, now time.Time) Result {
+// FromInside takes a packet from an inside network, or from the internet by the outside link. b may be altered, and is part of the
+// result.
+func (e *Engine) FromInside(b []byte, outside bool, now time.Time) Result {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	info, err := packet.Parse(b)
@@ -235,15 +237,18 @@ func (e *Engine) FromInside(b []byte, now time.Time) Result {
 	case info.ICMPError():
 		return e.reportFromInside(b, info, now)
 	}
-	f := e.backs[backKeyOf(info)]
-	if f != nil && e.outdated(f, now) && !e.judgeAgain(f, f.first, now) {
+	f := e.backs[otherKey(info)]
+	if f != nil && e.outdated(f, now) && !e.judgeAgain(f, now) {
 		f = nil
 	}
+	var opened Result
 	if f == nil {
 		if info.EchoRequest() && e.model.OwnAddresses().Contains(info.Dst) {
 			return Result{Answer: packet.EchoReply(b, info)}
 		}
-		return e.stray(site.State)
+		if f, opened = e.openInward(info, outside, now); f == nil {
+			return opened
+		}
 	}
 	if info.HopLimit <= 1 {
 		return Result{Station: site.Routing, Answer: packet.Error(b, info, e.ownAddress(info.Src.Is4()), packet.TimeExceeded, 0)}
@@ -254,6 +259,9 @@ func (e *Engine) FromInside(b []byte, now time.Time) Result {
 		return Result{Station: site.Size, Answer: packet.Error(b, info, e.ownAddress(info.Src.Is4()), packet.TooBig, s.MTU)}
 	}
 	f.touch(info, now, true)
+	if f.inward {
+		e.count(f.rule, len(b), false)
+	}
 	packet.DecrementHopLimit(b)
 	if s.ClampMSS {
 		packet.ClampMSS(b, info, s.MTU)
@@ -261,7 +269,7 @@ func (e *Engine) FromInside(b []byte, now time.Time) Result {
 	if f.src != f.key.src || f.srcPort != f.key.srcPort {
 		packet.SetDst(b, &info, f.key.src, f.key.srcPort)
 	}
-	return Result{Session: s, Packet: e.toPerson(s, b, now)}
+	return Result{Session: s, Packet: e.toPerson(s, b, now), Logged: opened.Logged}
 }
 
 func (e *Engine) toPerson(s *Session, b []byte, now time.Time) []byte {
@@ -282,7 +290,7 @@ func (e *Engine) reportFromInside(b []byte, info packet.Info, now time.Time) Res
 	if err != nil {
 		return e.stray(site.State)
 	}
-	f := e.backs[backKeyOf(reversed(in))]
+	f := e.backs[personKey(in)]
 	if f == nil || info.HopLimit <= 1 {
 		return e.stray(site.State)
 	}
@@ -302,7 +310,7 @@ func (e *Engine) reportFromTunnel(s *Session, b []byte, info packet.Info) Result
 	if err != nil {
 		return e.lose(s, site.Rules, site.Verdict{Setting: "rules"})
 	}
-	f := e.flows[keyOf(reversed(in))]
+	f := e.flows[otherKey(in)]
 	if f == nil || f.session != s || f.out.Self || info.HopLimit <= 1 {
 		return e.lose(s, site.Rules, site.Verdict{Setting: "rules"})
 	}

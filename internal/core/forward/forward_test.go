@@ -59,7 +59,7 @@ func TestICMPErrorIsTranslatedBack(t *testing.T) {
 	require.Equal(t, outside, parse(t, r.Packet).Src)
 
 	report := packet.Error(slices.Clone(r.Packet), parse(t, r.Packet), router, packet.TooBig, 1280)
-	back := e.FromInside(report, noon)
+	back := e.FromInside(report, true, noon)
 	require.Same(t, s, back.Session)
 	i := parse(t, back.Packet)
 	require.Equal(t, warden, i.Dst)
@@ -73,7 +73,7 @@ func TestICMPErrorIsTranslatedBack(t *testing.T) {
 
 	// A report about a flow that does not exist goes nowhere.
 	stray := packet.Error(tcp(outside, mirror, 41000, 80, 2, 60), parse(t, tcp(outside, mirror, 41000, 80, 2, 60)), router, packet.TooBig, 1280)
-	require.Equal(t, site.State, e.FromInside(stray, noon).Station)
+	require.Equal(t, site.State, e.FromInside(stray, true, noon).Station)
 	// One that the person makes up themselves neither.
 	forged := packet.Error(tcp(office, warden, 80, 41000, 2, 60), parse(t, tcp(office, warden, 80, 41000, 2, 60)), warden, packet.NoRoute, 0)
 	require.Equal(t, site.Rules, e.FromTunnel(s, forged, noon).Station)
@@ -82,7 +82,7 @@ func TestICMPErrorIsTranslatedBack(t *testing.T) {
 func TestPersonsReportAboutAnAnswer(t *testing.T) {
 	e, s := engine(t)
 	e.FromTunnel(s, tcp(warden, mirror, 40000, 80, 2, 60), noon)
-	answer := e.FromInside(tcp(mirror, outside, 80, 40000, 18, 60), noon)
+	answer := e.FromInside(tcp(mirror, outside, 80, 40000, 18, 60), true, noon)
 	require.Same(t, s, answer.Session)
 	report := packet.Error(answer.Packet, parse(t, answer.Packet), warden, packet.NoRoute, 0)
 	r := e.FromTunnel(s, report, noon)
@@ -97,7 +97,7 @@ func TestPersonsReportAboutAnAnswer(t *testing.T) {
 func TestTooLargeForTheTunnel(t *testing.T) {
 	e, s := engine(t)
 	e.FromTunnel(s, tcp(warden, office, 40000, 80, 2, 60), noon)
-	r := e.FromInside(tcp(office, warden, 80, 40000, 16, 1450), noon)
+	r := e.FromInside(tcp(office, warden, 80, 40000, 16, 1450), false, noon)
 	require.Equal(t, site.Size, r.Station)
 	i := parse(t, r.Answer)
 	require.Equal(t, office, i.Dst)
@@ -109,22 +109,24 @@ func TestTooLargeForTheTunnel(t *testing.T) {
 func TestFlowsEnd(t *testing.T) {
 	e, s := engine(t)
 	opened := func() int { e.FromTunnel(s, tcp(warden, office, 40000, 80, 2, 60), noon); return e.Flows() }
-	back := func(at time.Time) string { return e.FromInside(tcp(office, warden, 80, 40000, 16, 60), at).Station }
+	back := func(at time.Time) string {
+		return e.FromInside(tcp(office, warden, 80, 40000, 16, 60), false, at).Station
+	}
 	require.Equal(t, 1, opened())
 	e.Tick(noon.Add(119 * time.Minute))
 	require.Empty(t, back(noon.Add(119*time.Minute)))
 	e.Tick(noon.Add(5 * time.Hour))
-	require.Equal(t, site.State, back(noon.Add(5*time.Hour)), "forgotten after two hours of silence")
+	require.Equal(t, site.Rules, back(noon.Add(5*time.Hour)), "forgotten after two hours of silence")
 
 	opened()
 	e.FromTunnel(s, tcp(warden, office, 40000, 80, packet.FIN, 60), noon)
 	e.Tick(noon.Add(time.Minute))
 	require.Equal(t, 1, e.Flows(), "half closed is open")
-	e.FromInside(tcp(office, warden, 80, 40000, packet.FIN, 60), noon)
+	e.FromInside(tcp(office, warden, 80, 40000, packet.FIN, 60), false, noon)
 	e.Tick(noon.Add(time.Minute))
 	require.Zero(t, e.Flows(), "closed on both sides")
 	opened()
-	e.FromInside(tcp(office, warden, 80, 40000, packet.RST, 60), noon)
+	e.FromInside(tcp(office, warden, 80, 40000, packet.RST, 60), false, noon)
 	e.Tick(noon.Add(time.Minute))
 	require.Zero(t, e.Flows(), "reset")
 	opened()
@@ -154,9 +156,9 @@ func TestCommitJudgesFlowsAgain(t *testing.T) {
 	e.FromTunnel(s, tcp(warden, office, 40000, 80, 2, 60), noon)
 	e.FromTunnel(s, tcp(warden, records, 40001, 80, 2, 60), noon)
 	e.Commit(island.Model(t, "groups: [wardens], to: [station, archive]", "groups: [wardens], to: [archive]"))
-	require.Equal(t, site.State, e.FromInside(tcp(office, warden, 80, 40000, 16, 60), noon).Station)
+	require.Equal(t, site.Rules, e.FromInside(tcp(office, warden, 80, 40000, 16, 60), false, noon).Station)
 	require.Equal(t, site.Rules, e.FromTunnel(s, tcp(warden, office, 40000, 80, 16, 60), noon).Station)
-	require.Empty(t, e.FromInside(tcp(records, warden, 80, 40001, 16, 60), noon).Station)
+	require.Empty(t, e.FromInside(tcp(records, warden, 80, 40001, 16, 60), false, noon).Station)
 	require.EqualValues(t, 2, e.Rules()["wardens-inside"].Flows)
 }
 
@@ -188,7 +190,7 @@ func FuzzForward(f *testing.F) {
 				require.NoError(t, err)
 				require.Equal(t, len(r.Packet), i.Size)
 			}
-			e.FromInside(slices.Clone(x), noon)
+			e.FromInside(slices.Clone(x), true, noon)
 		}
 	})
 }

@@ -278,7 +278,7 @@ func TestLivenessAndMoving(t *testing.T) {
 	require.Equal(t, 1, w.l.Sessions(), "a peer that answers stays")
 	require.Nil(t, w.l.sas[ID(w.i.spiR)].request)
 
-	elsewhere := Peer{netip.MustParseAddrPort("203.0.113.45:50001"), true}
+	elsewhere := Peer{Addr: netip.MustParseAddrPort("203.0.113.45:50001"), NATT: true}
 	alive := w.i.Alive(w.now)[0].(Send).Data
 	w.run(w.l.Handle(w.now, elsewhere, alive), false)
 	moved, ok := find[Moved](w)

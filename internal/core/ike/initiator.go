@@ -24,6 +24,7 @@ type Caller struct {
 	Local, Remote  netip.AddrPort // as the device sees them, for NAT detection
 	Now            func() time.Time
 	LogKeys        bool
+	TCP            bool // over TCP (RFC 9329): there is no other port to go on to
 }
 
 // Established says that the caller's session stands.
@@ -122,7 +123,7 @@ func (i *Initiator) fail(err error) {
 	}
 }
 
-func (i *Initiator) peer() Peer { return Peer{Addr: i.c.Remote, NATT: i.natt} }
+func (i *Initiator) peer() Peer { return Peer{Addr: i.c.Remote, NATT: i.natt || i.c.TCP, TCP: i.c.TCP} }
 
 // Start sends the first message.
 func (i *Initiator) Start(now time.Time) []Output {

@@ -9,10 +9,11 @@ import (
 	"yellowlantern/internal/core/netset"
 )
 
-// Peer is where a datagram came from or goes to.
+// Peer is where a message came from or goes to.
 type Peer struct {
 	Addr netip.AddrPort
-	NATT bool // by UDP 4500, where IKE has four zero octets in front (RFC 3948 §2.2); adding them is left to the sockets
+	NATT bool // IKE has four zero octets in front, as on UDP 4500 (RFC 3948 §2.2) and over TCP; adding them is left to the sockets
+	TCP  bool // by a TCP connection from there (RFC 9329)
 }
 
 // ID names one IKE SA of a gateway: its own SPI.

@@ -39,6 +39,7 @@ type Tunnel struct {
 	Lifetimes   Lifetimes   `json:"lifetimes,omitzero" doc:"How long keys may be used. The device renews; a session whose device does not is ended."`
 	Liveness    Duration    `json:"liveness,omitempty" eg:"30s" doc:"After so long a silence the device is asked whether it is still there, 10s to 1h; 30s if not given."`
 	Keepalive   Duration    `json:"keepalive,omitempty" eg:"20s" doc:"How often devices behind a translation keep it open, 5s to 5m; 20s if not given. The device does it."`
+	TCPPort     int         `json:"tcp-port,omitempty" minimum:"0" maximum:"65535" eg:"443" doc:"Port on which the tunnel is also offered over TCP (RFC 9329), for networks that drop UDP; not offered if not given." then:"Systems' built-in clients do not use it; our own client does. Whatever stands in front must let it through."`
 	MTU         int         `json:"mtu,omitempty" minimum:"0" maximum:"1500" eg:"1400" doc:"Largest packet inside the tunnel, in octets, 1280 to 1420; 1400 if not given."`
 	KeepMSS     bool        `json:"keep-mss,omitempty" doc:"Leaves the segment size that TCP agrees on alone." then:"Where ICMP is filtered, connections open and large pages hang."`
 	Off         bool        `json:"off,omitempty" doc:"Keeps the tunnel without offering it."`
@@ -69,16 +70,18 @@ type Defaults struct {
 
 // Passage is how one class of people comes in.
 type Passage struct {
-	Name      string   `json:"name" eg:"research" doc:"Its name."`
-	Groups    []string `json:"groups" nullable:"false" ref:"groups" doc:"Whom it admits." then:"A person is taken by the first passage that admits one of their groups."`
-	Tunnels   []string `json:"tunnels,omitempty" nullable:"false" ref:"tunnels" doc:"By which tunnels, in order of preference."`
-	Pool      string   `json:"pool,omitempty" ref:"pools" doc:"Where their addresses come from."`
-	DNS       DNS      `json:"dns,omitzero" doc:"The names they are given."`
-	Routes    Routes   `json:"routes,omitzero" doc:"What their devices send into the tunnel."`
-	Limits    Limits   `json:"limits,omitzero" doc:"How many, how long and when."`
-	Platforms []string `json:"platforms,omitempty" nullable:"false" enum:"windows,apple,android,own-client" doc:"The devices that people use, by the systems' built-in clients; the tunnels are held against what these offer."`
-	Banner    string   `json:"banner,omitempty" eg:"Mind the nests." doc:"Words for people on the pages that they see; IKEv2 itself has no place for them."`
-	Off       bool     `json:"off,omitempty" doc:"Keeps the passage without admitting anybody."`
+	Name    string   `json:"name" eg:"research" doc:"Its name."`
+	Groups  []string `json:"groups" nullable:"false" ref:"groups" doc:"Whom it admits." then:"A person is taken by the first passage that admits one of their groups."`
+	Tunnels []string `json:"tunnels,omitempty" nullable:"false" ref:"tunnels" doc:"By which tunnels, in order of preference."`
+	Pool    string   `json:"pool,omitempty" ref:"pools" doc:"Where their addresses come from."`
+	DNS     DNS      `json:"dns,omitzero" doc:"The names they are given."`
+	Routes  Routes   `json:"routes,omitzero" doc:"What their devices send into the tunnel."`
+	Limits  Limits   `json:"limits,omitzero" doc:"How many, how long and when."`
+	// HomeNetworks are prefixes that people of the passage are known to have at home.
+	HomeNetworks []netip.Prefix `json:"home-networks,omitempty" nullable:"false" eg:"192.168.1.0/24" doc:"Networks that people are on at home, as far as they are known." then:"What is routed into the tunnel and equals one of them, or holds it, stays at home: the proof then says who is concerned."`
+	Platforms    []string       `json:"platforms,omitempty" nullable:"false" enum:"windows,apple,android,own-client" doc:"The devices that people use, by the systems' built-in clients; the tunnels are held against what these offer."`
+	Banner       string         `json:"banner,omitempty" eg:"Mind the nests." doc:"Words for people on the pages that they see; IKEv2 itself has no place for them."`
+	Off          bool           `json:"off,omitempty" doc:"Keeps the passage without admitting anybody."`
 }
 
 // Limits bound the sessions of a passage; zero: no limit.

@@ -14,12 +14,13 @@ type Translation struct {
 	Off     bool       `json:"off,omitempty" doc:"Keeps the entry without using it."`
 }
 
-// Rule permits or refuses.
+// Rule permits or refuses: what people open towards inside, or, where it has From, what is opened from there towards their devices.
 type Rule struct {
 	Name     string   `json:"name" eg:"archive" doc:"Its name."`
 	Action   string   `json:"action" enum:"permit,refuse" doc:"permit or refuse." then:"A refusal wins over every permission, wherever it stands."`
 	Groups   []string `json:"groups,omitempty" nullable:"false" ref:"groups" doc:"Whom it is about. None: everyone."`
-	To       []string `json:"to" nullable:"false" ref:"networks,hosts,zones,host-groups,internet,any,literal" eg:"records" doc:"Destinations: names of networks, zones, hosts or groups of them, prefixes, ranges, internet, or any."`
+	To       []string `json:"to,omitempty" nullable:"false" ref:"networks,hosts,zones,host-groups,internet,any,literal" eg:"records" doc:"Destinations: names of networks, zones, hosts or groups of them, prefixes, ranges, internet, or any."`
+	From     []string `json:"from,omitempty" nullable:"false" ref:"networks,hosts,zones,host-groups,any,literal" eg:"office" doc:"In place of to: the rule is about what these places open towards people's devices. Words as in to, without internet." then:"A help desk can reach people's devices; so can whoever takes over its host."`
 	Services []string `json:"services" nullable:"false" ref:"services" eg:"web, ping" doc:"Names of services, or services as in ports."`
 	Hours    string   `json:"hours,omitempty" ref:"hours" doc:"When it applies; not given: always."`
 	Log      bool     `json:"log,omitempty" doc:"Writes each new flow it decides into the journal."`
@@ -34,7 +35,30 @@ type Expectation struct {
 	Everyone bool     `json:"everyone,omitempty" doc:"Everybody whom a passage admits."`
 	Must     string   `json:"must" enum:"reach,not-reach,nothing-else" doc:"reach, not-reach, or nothing-else: no more than the other expectations ask for." then:"reach is held against the whole way there and back, not-reach against what the gateway enforces."`
 	To       []string `json:"to,omitempty" nullable:"false" ref:"networks,hosts,zones,host-groups,internet,any,literal" eg:"records" doc:"Destinations, as in rules."`
+	From     []string `json:"from,omitempty" nullable:"false" ref:"networks,hosts,zones,host-groups,any,literal" eg:"office" doc:"In place of to: these places must, or must not, reach the devices of the people."`
 	Services []string `json:"services,omitempty" nullable:"false" ref:"services" eg:"web" doc:"Services, as in rules."`
 	ByName   bool     `json:"by-name,omitempty" doc:"Reached by the hosts' DNS names through the name servers given."`
 	Off      bool     `json:"off,omitempty" doc:"Keeps the expectation without holding the plan to it."`
+}
+
+// Inward tells whether the rule is about what is opened from inside towards people's devices.
+func (r *Rule) Inward() bool { return len(r.From) > 0 }
+
+// Inward tells whether the expectation is about what is opened from inside towards people's devices.
+func (e *Expectation) Inward() bool { return len(e.From) > 0 }
+
+// Peers are the words for the other end: where people go, or where what comes to them begins.
+func (r *Rule) Peers() []string {
+	if r.Inward() {
+		return r.From
+	}
+	return r.To
+}
+
+// Peers are the words for the other end: where people go, or where what comes to them begins.
+func (e *Expectation) Peers() []string {
+	if e.Inward() {
+		return e.From
+	}
+	return e.To
 }

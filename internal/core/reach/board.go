@@ -108,7 +108,7 @@ func demands(m *site.Model, c Class) (want, ban netset.Traffic) {
 	nothingElse := false
 	for i := range m.Plan.Expectations {
 		e := &m.Plan.Expectations[i]
-		if len(concerned(e, c)) == 0 {
+		if len(concerned(e, c)) == 0 || e.Inward() { // the board is of where people go
 			continue
 		}
 		switch e.Must {

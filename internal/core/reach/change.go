@@ -1,7 +1,6 @@
 package reach
 
 import (
-	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/site"
 )
 
@@ -26,23 +25,27 @@ func Changes(before, after *site.Model, people []Person) []Change {
 	out := []Change{}
 	for _, class := range Classes(after, people) {
 		c := Change{Class: class.Name(), Users: class.Users, Gains: []Line{}, Loses: []Line{}}
-		var was, is netset.Traffic
+		var prior Reach
+		j := judge{m: after, c: class.Class}
 		if old != nil {
-			prior := before.Class(class.Groups)
-			was = Everywhere(old.Of(prior).Enforced)
-			c.Before = passageName(prior)
+			then := before.Class(class.Groups)
+			prior = old.Of(then)
+			c.Before = passageName(then)
 		}
-		r := now.Of(class.Class)
-		is = Everywhere(r.Enforced)
+		j.r = now.Of(class.Class)
 		c.After = passageName(class.Class)
-		if was.Equal(is) && c.Before == c.After {
+		for _, inward := range []bool{false, true} {
+			j.inward = inward
+			was, is := Everywhere(judge{r: prior, inward: inward}.enforced()), Everywhere(j.enforced())
+			c.Gains = append(c.Gains, j.lines(is.Subtract(was))...)
+			if before != nil {
+				c.Loses = append(c.Loses, judge{m: before, inward: inward}.lines(was.Subtract(is))...)
+			}
+			c.Shut = c.Shut || !inward && len(was) > 0 && len(is) == 0
+		}
+		if len(c.Gains) == 0 && len(c.Loses) == 0 && c.Before == c.After {
 			continue
 		}
-		c.Gains = judge{m: after}.lines(is.Subtract(was))
-		if before != nil {
-			c.Loses = judge{m: before}.lines(was.Subtract(is))
-		}
-		c.Shut = len(was) > 0 && len(is) == 0
 		out = append(out, c)
 	}
 	return out

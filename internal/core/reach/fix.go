@@ -8,10 +8,13 @@ import (
 )
 
 // Fix says the change that mends what happened to the packet at the station.
-func Fix(m *site.Model, c *site.Class, p site.Packet, station, setting string, missing bool) string {
+func Fix(m *site.Model, c *site.Class, p site.Packet, station, setting string, missing, inward bool) string {
 	where := p.Dst.String()
 	if h := m.Names.HostAt(p.Dst); h != nil {
 		where = h.Name
+	}
+	if inward {
+		return fixInward(m, c, p, station, setting, missing)
 	}
 	if !missing {
 		return fmt.Sprintf("narrow %s, or add a rule that refuses %s to %s for %s", setting, p.Service, where, c.Name())
@@ -20,6 +23,9 @@ func Fix(m *site.Model, c *site.Class, p site.Packet, station, setting string, m
 	case site.Admission:
 		return fmt.Sprintf("add one of the groups %s to a passage", c.Name())
 	case site.Device, site.Selectors:
+		if strings.HasSuffix(setting, "/home-networks") {
+			return fmt.Sprintf("route single hosts or smaller prefixes of it in place of the whole network, or renumber the inside network (%s)", setting)
+		}
 		if strings.HasPrefix(setting, "pools/") {
 			return fmt.Sprintf("add a prefix of that family to %s", setting)
 		}
@@ -53,4 +59,29 @@ func Fix(m *site.Model, c *site.Class, p site.Packet, station, setting string, m
 		return fmt.Sprintf("give the way back to the pool a route that leads to the gateway (%s), or translate the source", setting)
 	}
 	return ""
+}
+
+// fixInward says the change that mends what happened to a packet from inside.
+func fixInward(m *site.Model, c *site.Class, p site.Packet, station, setting string, missing bool) string {
+	where := p.Src.String()
+	if h := m.Names.HostAt(p.Src); h != nil {
+		where = h.Name
+	}
+	if !missing {
+		return fmt.Sprintf("narrow %s, or add a rule with from: [%s] that refuses %s for %s", setting, where, p.Service, c.Name())
+	}
+	switch station {
+	case site.Rules:
+		if setting == "rules" {
+			return fmt.Sprintf("add a rule with from: [%s] that permits %s for %s", where, p.Service, c.Name())
+		}
+	case site.Origin:
+		return fmt.Sprintf("add a route to %s at gateways/%s/routes: the gateway must know where it comes from", p.Src, m.Gateway.Name)
+	case site.Approach:
+		return fmt.Sprintf("give %s a way to the pool that leads to the gateway (%s)", where, setting)
+	case site.Onward:
+		return fmt.Sprintf("correct the routers between the gateway and %s (%s)", where, setting)
+	}
+	p.Src, p.Dst = p.Dst, p.Src
+	return Fix(m, c, p, station, setting, true, false)
 }

@@ -18,10 +18,19 @@ const (
 	InPart = "in part"
 )
 
-// Line is one readable piece of traffic.
+// Line is one readable piece of traffic: from people to somewhere, or from there to people's devices.
 type Line struct {
-	To       string `json:"to" doc:"Destinations."`
+	To       string `json:"to,omitempty" doc:"Destinations."`
+	From     string `json:"from,omitempty" doc:"In place of to: places that can open it towards people's devices."`
 	Services string `json:"services"`
+}
+
+// String says it in words.
+func (l Line) String() string {
+	if l.From != "" {
+		return l.Services + " from " + l.From + " towards their devices"
+	}
+	return l.Services + " at " + l.To
 }
 
 // Result is one expectation held against the reach of one class.
@@ -76,7 +85,7 @@ func ProveWith(m *site.Model, classes []Class, reaches []Reach) Proof {
 				continue
 			}
 			r := Result{Expectation: e.Name, Must: e.Must, Class: class.Name(), Users: users, Outcome: Holds}
-			judge{m, class.Class, reaches[k]}.expect(e, &r)
+			judge{m, class.Class, reaches[k], e.Inward()}.expect(e, &r)
 			if r.Outcome != Holds {
 				p.Failed++
 			}
@@ -100,10 +109,27 @@ func concerned(e *plan.Expectation, c Class) []string {
 	return out
 }
 
+// judge looks at one class and one direction.
 type judge struct {
-	m *site.Model
-	c *site.Class
-	r Reach
+	m      *site.Model
+	c      *site.Class
+	r      Reach
+	inward bool // from inside towards people's devices
+}
+
+// full and enforced are both sides of reach in the judge's direction.
+func (j judge) full() []Part {
+	if j.inward {
+		return j.r.InFull
+	}
+	return j.r.Full
+}
+
+func (j judge) enforced() []Part {
+	if j.inward {
+		return j.r.InEnforced
+	}
+	return j.r.Enforced
 }
 
 func (j judge) expect(e *plan.Expectation, r *Result) {
@@ -111,11 +137,20 @@ func (j judge) expect(e *plan.Expectation, r *Result) {
 	case plan.Reach:
 		j.mustReach(e, r)
 	case plan.NotReach:
-		asked := netset.Of(j.m.Names.Destinations(e.To), j.m.Names.ServiceSet(e.Services))
-		j.surplus(asked, r, "cannot reach it", "can reach what should be out of bounds")
+		asked := netset.Of(j.m.Names.Destinations(e.Peers()), j.m.Names.ServiceSet(e.Services))
+		if j.inward {
+			j.surplus(asked, r, "their devices cannot be reached from there", "their devices can be reached from where they should not be")
+		} else {
+			j.surplus(asked, r, "cannot reach it", "can reach what should be out of bounds")
+		}
 	case plan.NothingElse:
-		rest := netset.Of(netset.Everywhere, netset.AnyService).Subtract(askedFor(j.m, Class{j.c, r.Users}))
-		j.surplus(rest, r, "can reach nothing that no expectation asks for", "can reach what no expectation asks for")
+		class := Class{j.c, r.Users}
+		all := netset.Of(netset.Everywhere, netset.AnyService)
+		j.surplus(all.Subtract(askedFor(j.m, class, false)), r, "can reach nothing that no expectation asks for", "can reach what no expectation asks for")
+		if r.Outcome == Holds {
+			j.inward = true
+			j.surplus(all.Subtract(askedFor(j.m, class, true)), r, r.Words, "their devices can be reached from where no expectation asks for")
+		}
 	}
 }
 
@@ -123,7 +158,7 @@ func (j judge) expect(e *plan.Expectation, r *Result) {
 // has, without what no gateway forwards, and without the gateway's own addresses where a network or prefix is meant.
 func Asked(m *site.Model, c *site.Class, e *plan.Expectation) netset.Traffic {
 	var dst netset.Addrs
-	for _, word := range e.To {
+	for _, word := range e.Peers() {
 		a, _ := m.Names.Destination(word)
 		if m.Names.Hosts[word] == nil && a.Count(2) > 1 {
 			a = a.Subtract(plan.NeverRouted).Subtract(m.OwnAddresses()).Subtract(m.EdgeAddresses())
@@ -144,20 +179,24 @@ func Asked(m *site.Model, c *site.Class, e *plan.Expectation) netset.Traffic {
 
 func (j judge) mustReach(e *plan.Expectation, r *Result) {
 	asked := Asked(j.m, j.c, e)
-	reached := Always(j.r.Full)
+	reached := Always(j.full())
+	reaches, cannot := "reaches it", "cannot reach it"
+	if j.inward {
+		reaches, cannot = "their devices are reached from there", "their devices cannot be reached from there"
+	}
 	missing := asked.Subtract(reached)
 	switch {
 	case len(asked) == 0:
 		r.Outcome, r.Words = Fails, "it names nothing that could be reached"
 	case len(missing) > 0:
-		r.Outcome, r.Words = Fails, "cannot reach it"
+		r.Outcome, r.Words = Fails, cannot
 		if !missing.Equal(asked) {
-			r.Outcome, r.Words = InPart, "reaches it only in part"
+			r.Outcome, r.Words = InPart, reaches+" only in part"
 		}
 		r.Wrong = j.lines(missing)
 		r.Example = j.example(missing, true)
 		r.Words += ": " + r.Example.Words
-	case e.ByName && !j.names(reached):
+	case e.ByName && !j.inward && !j.names(reached):
 		r.Outcome = Fails
 		r.Words = "reaches it by address, but no name server of the passage can be asked through the tunnel"
 		if j.c.Passage != nil && len(j.c.Passage.DNS.Servers) > 0 {
@@ -166,7 +205,7 @@ func (j judge) mustReach(e *plan.Expectation, r *Result) {
 			r.Example = j.example(ask, true)
 		}
 	default:
-		r.Words = "reaches it"
+		r.Words = reaches
 	}
 }
 
@@ -178,7 +217,7 @@ func (j judge) names(reached netset.Traffic) bool {
 }
 
 func (j judge) surplus(forbidden netset.Traffic, r *Result, good, bad string) {
-	breach := Everywhere(j.r.Enforced).Intersect(forbidden)
+	breach := Everywhere(j.enforced()).Intersect(forbidden)
 	r.Words = good
 	if len(breach) == 0 {
 		return
@@ -200,7 +239,11 @@ func (j judge) lines(t netset.Traffic) []Line {
 	}
 	out := make([]Line, 0, len(order))
 	for _, words := range order {
-		out = append(out, Line{To: j.placeNames(byService[words]), Services: words})
+		line := Line{To: j.placeNames(byService[words]), Services: words}
+		if j.inward {
+			line.From, line.To = line.To, ""
+		}
+		out = append(out, line)
 	}
 	return out
 }
@@ -290,7 +333,13 @@ func (j judge) example(t netset.Traffic, missing bool) *Example {
 	if missing {
 		when = site.When{}
 	}
-	journey := j.m.Travel(j.c, p, netset.OfAddrs(p.Src), when)
+	var journey site.Journey
+	if leased := netset.OfAddrs(p.Src); j.inward {
+		p.Src, p.Dst = p.Dst, p.Src
+		journey = j.m.TravelInward(j.c, p, leased, when)
+	} else {
+		journey = j.m.Travel(j.c, p, leased, when)
+	}
 	x := &Example{Src: p.Src.String(), Dst: p.Dst.String(), Service: p.Service.String(), Journey: journey}
 	if lost := journey.LostAt(); lost != nil && missing {
 		x.Station, x.Setting, x.Words = lost.Station, lost.Setting, lost.Words
@@ -301,15 +350,18 @@ func (j judge) example(t netset.Traffic, missing bool) *Example {
 			}
 		}
 	}
-	x.Fix = Fix(j.m, j.c, p, x.Station, x.Setting, missing)
+	x.Fix = Fix(j.m, j.c, p, x.Station, x.Setting, missing, j.inward)
 	return x
 }
 
 // sourceFor finds a source of the pool from which the packet is lost (or gets through).
 func (j judge) sourceFor(p site.Packet, missing bool) netip.Addr {
-	parts := j.r.Enforced
+	parts := j.enforced()
 	if missing {
-		parts = j.r.Full
+		parts = j.full()
+	}
+	if len(parts) == 0 { // nothing is let through in this direction: any address shows it
+		parts = j.r.Enforced
 	}
 	var some netip.Addr
 	for _, part := range parts {

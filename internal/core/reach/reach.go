@@ -18,6 +18,9 @@ type Part struct {
 type Reach struct {
 	Full     []Part // passes every station at every hour, and the answer comes back
 	Enforced []Part // passes what the gateway enforces, at some hour
+	// The same of what is opened from inside: of each part, Src is the people's addresses and the traffic's destinations are where
+	// it begins.
+	InFull, InEnforced []Part
 }
 
 // Everywhere joins the parts over all sources: what can be reached from some address of the pool.
@@ -59,6 +62,7 @@ type source struct {
 	src   netset.Addrs
 	lost  netset.Addrs // by translation
 	comes netset.Addrs // carried there, and the answer back
+	back  netset.Addrs // from where the way to these addresses leads to the gateway, and where answers find their way to
 }
 
 // NewComputer prepares a model.
@@ -73,7 +77,7 @@ func (c *Computer) sources(p *site.Passage) []source {
 	var out []source
 	onward := c.Model.OnwardSet()
 	for _, atom := range c.Model.SourceAtoms(p.Pool) {
-		s := source{src: atom}
+		s := source{src: atom, back: onward.Intersect(c.Model.ReturnSet(atom[0].From))}
 		for _, part := range c.Model.TranslationSet(atom) {
 			if !part.Src.IsValid() {
 				s.lost = s.lost.Union(part.Dst)
@@ -115,5 +119,25 @@ func (c *Computer) Of(class *site.Class) Reach {
 		r.Enforced = append(r.Enforced, Part{s.src, enforced})
 		r.Full = append(r.Full, Part{s.src, always.To(device.Intersect(s.comes))}) // what is lost in translation does not come back
 	}
+	if class.ReachedFromInside() {
+		c.inward(class, device, &r)
+	}
 	return r
+}
+
+// inward computes what is opened from inside towards people of the class.
+func (c *Computer) inward(class *site.Class, device netset.Addrs, r *Reach) {
+	ever := c.Model.InwardRulesSet(class, site.Ever).To(c.Model.OriginSet())
+	always := ever
+	if c.Model.Timed() {
+		always = c.Model.InwardRulesSet(class, site.When{}).To(c.Model.OriginSet())
+	}
+	for _, s := range c.sources(class.Passage) {
+		family := netset.All6
+		if s.src[0].From.Is4() {
+			family = netset.All4
+		}
+		r.InEnforced = append(r.InEnforced, Part{s.src, ever.To(family)})
+		r.InFull = append(r.InFull, Part{s.src, always.To(family.Intersect(device).Intersect(s.back))})
+	}
 }

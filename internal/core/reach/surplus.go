@@ -30,52 +30,63 @@ func Surpluses(m *site.Model, people []Person) ([]Surplus, []Pin) {
 	comp := NewComputer(m)
 	classes := Classes(m, people)
 	out := []Surplus{}
-	extra := make([]netset.Traffic, len(classes))
-	full := make([]netset.Traffic, len(classes))
+	sides := map[bool]*surpluses{}
+	for _, inward := range []bool{false, true} {
+		sides[inward] = &surpluses{make([]netset.Traffic, len(classes)), make([]netset.Traffic, len(classes))}
+	}
 	for i, c := range classes {
 		r := comp.Of(c.Class)
-		extra[i] = Everywhere(r.Enforced).Subtract(askedFor(m, c))
-		full[i] = Always(r.Full)
-		if len(extra[i]) > 0 {
-			out = append(out, Surplus{c.Name(), c.Users, judge{m: m}.lines(extra[i])})
+		var lines []Line
+		for _, inward := range []bool{false, true} {
+			j, s := judge{m, c.Class, r, inward}, sides[inward]
+			s.extra[i] = Everywhere(j.enforced()).Subtract(askedFor(m, c, inward))
+			s.full[i] = Always(j.full())
+			lines = append(lines, j.lines(s.extra[i])...)
+		}
+		if len(lines) > 0 {
+			out = append(out, Surplus{c.Name(), c.Users, lines})
 		}
 	}
 	pins := []Pin{}
 	for i := range m.Plan.Rules {
-		if p, ok := pin(m, &m.Plan.Rules[i], classes, extra, full); ok {
+		r := &m.Plan.Rules[i]
+		if p, ok := pin(m, r, classes, sides[r.Inward()]); ok {
 			pins = append(pins, p)
 		}
 	}
 	return out, pins
 }
 
-// askedFor joins what expectations ask for of a class, destination by destination as they are written.
-func askedFor(m *site.Model, c Class) (asked netset.Traffic) {
+// surpluses is of one direction, for each class, what no expectation asks for, and full reach.
+type surpluses struct{ extra, full []netset.Traffic }
+
+// askedFor joins what expectations ask for of a class in one direction, destination by destination as they are written.
+func askedFor(m *site.Model, c Class, inward bool) (asked netset.Traffic) {
 	for i := range m.Plan.Expectations {
 		e := &m.Plan.Expectations[i]
-		if e.Must == plan.Reach && len(concerned(e, c)) > 0 {
-			asked = asked.Union(netset.Of(m.Names.Destinations(e.To), m.Names.ServiceSet(e.Services)))
+		if e.Must == plan.Reach && e.Inward() == inward && len(concerned(e, c)) > 0 {
+			asked = asked.Union(netset.Of(m.Names.Destinations(e.Peers()), m.Names.ServiceSet(e.Services)))
 		}
 	}
 	return asked
 }
 
-func pin(m *site.Model, r *plan.Rule, classes []Class, extra, full []netset.Traffic) (Pin, bool) {
+func pin(m *site.Model, r *plan.Rule, classes []Class, s *surpluses) (Pin, bool) {
 	if r.Off || r.Action != plan.Permit || r.Hours != "" {
 		return Pin{}, false
 	}
-	e := plan.Expectation{Groups: r.Groups, Everyone: len(r.Groups) == 0, Must: plan.Reach, To: r.To, Services: r.Services}
-	permitted := netset.Of(m.Names.Destinations(r.To), m.Names.ServiceSet(r.Services))
+	e := plan.Expectation{Groups: r.Groups, Everyone: len(r.Groups) == 0, Must: plan.Reach, To: r.To, From: r.From, Services: r.Services}
+	permitted := netset.Of(m.Names.Destinations(r.Peers()), m.Names.ServiceSet(r.Services))
 	p, adds := Pin{Rule: r.Name, Classes: []string{}}, false
 	for i, c := range classes {
 		if c.Passage == nil || len(concerned(&e, c)) == 0 {
 			continue
 		}
 		asked := Asked(m, c.Class, &e)
-		if len(asked) == 0 || !full[i].Covers(asked) {
+		if len(asked) == 0 || !s.full[i].Covers(asked) {
 			return Pin{}, false
 		}
-		if len(extra[i].Intersect(permitted)) > 0 {
+		if len(s.extra[i].Intersect(permitted)) > 0 {
 			adds = true
 			p.Classes = append(p.Classes, c.Name())
 		}
@@ -83,11 +94,14 @@ func pin(m *site.Model, r *plan.Rule, classes []Class, extra, full []netset.Traf
 	if !adds {
 		return Pin{}, false
 	}
-	who := "everyone: true"
+	who, way := "everyone: true", "to"
+	if r.Inward() {
+		way = "from"
+	}
 	if len(r.Groups) > 0 {
 		who = "groups: [" + strings.Join(r.Groups, ", ") + "]"
 	}
-	p.Expectation = fmt.Sprintf("{name: %s, %s, must: reach, to: %s, services: %s}", freeName(m.Plan, r.Name), who, flowOf(r.To), flowOf(r.Services))
+	p.Expectation = fmt.Sprintf("{name: %s, %s, must: reach, %s: %s, services: %s}", freeName(m.Plan, r.Name), who, way, flowOf(r.Peers()), flowOf(r.Services))
 	return p, true
 }
 

@@ -29,11 +29,11 @@ const most = 6
 // ports of every service. A network in which the plan names no host has nothing that could answer, and is left to the proof.
 func Trials(m *site.Model, c Class, r Reach) []Trial {
 	t := trials{m: m, c: c, full: Always(r.Full), seen: map[Trial]bool{}}
-	t.named = c.Passage != nil && judge{m, c.Class, r}.names(t.full)
+	t.named = c.Passage != nil && judge{m: m, c: c.Class, r: r}.names(t.full)
 	asked := netset.Traffic{}
 	for i := range m.Plan.Expectations {
 		e := &m.Plan.Expectations[i]
-		if len(concerned(e, c)) == 0 {
+		if len(concerned(e, c)) == 0 || e.Inward() { // a device cannot try from inside
 			continue
 		}
 		switch e.Must {

@@ -12,15 +12,15 @@ import (
 type Passage struct {
 	*plan.Passage
 	Pool   netset.Addrs // what is leased
-	Routes netset.Addrs // what its devices send into the tunnel
+	Routes netset.Addrs // the selectors: what may go through the tunnel
+	sent   netset.Addrs // what its devices send into the tunnel: Routes without home networks that they cover whole
 }
 
 // Class is everybody with the same set of groups, as the stations see them.
 type Class struct {
-	Groups   []string // sorted
-	Passage  *Passage // nil: not admitted
-	permits  []*Rule
-	refusals []*Rule
+	Groups          []string // sorted
+	Passage         *Passage // nil: not admitted
+	outward, inward side     // the rules about what they open, and about what is opened towards them
 }
 
 func (m *Model) compilePassages() {
@@ -35,6 +35,12 @@ func (m *Model) compilePassages() {
 		}
 		if c.Routes = m.Names.Destinations(p.Routes.Split); p.Routes.Full {
 			c.Routes = netset.Everywhere
+		}
+		c.sent = c.Routes
+		for _, home := range p.HomeNetworks {
+			if at := span(home); c.Routes.Covers(at) {
+				c.sent = c.sent.Subtract(at)
+			}
 		}
 		m.passages = append(m.passages, c)
 	}
@@ -64,10 +70,10 @@ func (m *Model) Class(groups []string) *Class {
 	slices.Sort(mine)
 	for _, i := range slices.Compact(mine) {
 		r := &m.rules[i]
-		if r.Action == plan.Refuse {
-			c.refusals = append(c.refusals, r)
+		if r.Inward() {
+			c.inward.add(r)
 		} else {
-			c.permits = append(c.permits, r)
+			c.outward.add(r)
 		}
 	}
 	return c

@@ -11,6 +11,9 @@ func (m *Model) FromDevice(c *Class, p Packet) Verdict {
 	if !c.Passage.Routes.Contains(p.Dst) {
 		return lost(setting, "%s is not among the routes of passage %s, so the device does not send it into the tunnel", p.Dst, c.Passage.Name)
 	}
+	if !c.Passage.sent.Contains(p.Dst) {
+		return lost("passages/"+c.Passage.Name+"/home-networks", "people of passage %s may have a home network that holds %s too: their devices look for it there, not in the tunnel", c.Passage.Name, p.Dst)
+	}
 	if c.Passage.Passage.Routes.Full {
 		return pass(setting, "full tunnel: the device sends everything into it")
 	}
@@ -18,7 +21,7 @@ func (m *Model) FromDevice(c *Class, p Packet) Verdict {
 }
 
 // DeviceSet is the destinations that the class's devices send into the tunnel.
-func (m *Model) DeviceSet(c *Class) netset.Addrs { return c.Passage.Routes }
+func (m *Model) DeviceSet(c *Class) netset.Addrs { return c.Passage.sent }
 
 // Selected is the selectors station. The selectors are agreed from the passage's routes at login.
 func (m *Model) Selected(c *Class, p Packet) Verdict {

@@ -41,45 +41,53 @@ func (j *Journey) LostAt() *Step {
 // does not enforce (and past the selectors), so that both sides of reach are known; past an enforced loss there is
 // nothing more to follow.
 func (m *Model) Travel(c *Class, p Packet, leased netset.Addrs, when When) Journey {
-	j := Journey{Packet: p, Arrives: true, Enforced: true}
-	at := p
-	add := func(station string, enforced, back bool, v Verdict) bool {
-		s := Step{Station: station, Back: back, OK: v.OK, Enforced: enforced, Setting: plan.OriginOf(m.taken, v.Setting), Words: v.Words, Src: at.Src, Dst: at.Dst}
-		if back {
-			s.Src, s.Dst = at.Dst, at.Src
-		}
-		j.Steps = append(j.Steps, s)
-		j.Arrives = j.Arrives && v.OK
-		j.Enforced = j.Enforced && (v.OK || !enforced)
-		return v.OK || !enforced
+	t := traveller{m: m, j: Journey{Packet: p, Arrives: true, Enforced: true}, src: p.Src, dst: p.Dst}
+	if !t.add(Admission, true, false, m.Admit(c)) {
+		return t.j
 	}
-	if !add(Admission, true, false, m.Admit(c)) {
-		return j
+	t.add(Device, false, false, m.FromDevice(c, p))
+	if !t.add(Source, true, false, m.FromLeased(c, p, leased)) {
+		return t.j
 	}
-	add(Device, false, false, m.FromDevice(c, p))
-	if !add(Source, true, false, m.FromLeased(c, p, leased)) {
-		return j
-	}
-	add(Selectors, false, false, m.Selected(c, p))
-	if _, v := m.Judge(c, p, when); !add(Rules, true, false, v) {
-		return j
+	t.add(Selectors, false, false, m.Selected(c, p))
+	if _, v := m.Judge(c, p, when); !t.add(Rules, true, false, v) {
+		return t.j
 	}
 	out, v := m.Route(p)
-	if !add(Routing, true, false, v) {
-		return j
+	if !t.add(Routing, true, false, v) {
+		return t.j
 	}
 	src, v := m.Translate(p, out)
 	if v.OK {
-		at.Src = src
+		t.src = src
 	}
-	if !add(Translating, true, false, v) {
-		return j
+	if !t.add(Translating, true, false, v) {
+		return t.j
 	}
-	if add(Onward, false, false, m.Carry(p, out)); j.Arrives {
-		if add(Return, false, true, m.WayBack(p, out, src)); j.Arrives {
-			at.Src = p.Src
-			add(State, true, true, pass("rules", "belongs to the flow that the packet opened; translation is undone"))
+	if t.add(Onward, false, false, m.Carry(p, out)); t.j.Arrives {
+		if t.add(Return, false, true, m.WayBack(p, out, src)); t.j.Arrives {
+			t.src = p.Src
+			t.add(State, true, true, pass("rules", "belongs to the flow that the packet opened; translation is undone"))
 		}
 	}
-	return j
+	return t.j
+}
+
+// traveller writes down a journey step by step.
+type traveller struct {
+	m        *Model
+	j        Journey
+	src, dst netip.Addr // as they are just now
+}
+
+// add writes a step, and tells whether there is more to follow.
+func (t *traveller) add(station string, enforced, back bool, v Verdict) bool {
+	s := Step{Station: station, Back: back, OK: v.OK, Enforced: enforced, Setting: plan.OriginOf(t.m.taken, v.Setting), Words: v.Words, Src: t.src, Dst: t.dst}
+	if back {
+		s.Src, s.Dst = t.dst, t.src
+	}
+	t.j.Steps = append(t.j.Steps, s)
+	t.j.Arrives = t.j.Arrives && v.OK
+	t.j.Enforced = t.j.Enforced && (v.OK || !enforced)
+	return v.OK || !enforced
 }

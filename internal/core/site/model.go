@@ -28,6 +28,8 @@ const (
 	Onward      = "onward"
 	Return      = "return"
 	State       = "state"
+	Approach    = "approach" // of what is opened from inside: its way to the gateway
+	Origin      = "origin"   // whether it comes from where it says
 )
 
 // Model is one gateway's view of a compiled plan. Plan is settled: passages have what they take from defaults.

@@ -1,6 +1,7 @@
 package site
 
 import (
+	"net/netip"
 	"slices"
 	"time"
 
@@ -11,8 +12,8 @@ import (
 // Rule is a compiled rule.
 type Rule struct {
 	*plan.Rule
-	Index   int // its place in the plan
-	Traffic netset.Traffic
+	Index   int            // its place in the plan
+	Traffic netset.Traffic // by the other end: where people go, or where what comes to them begins
 	hours   *plan.Hours
 }
 
@@ -54,7 +55,7 @@ func (m *Model) compileRules() {
 		if r.Off {
 			continue
 		}
-		t := netset.Of(m.Names.Destinations(r.To), m.Names.ServiceSet(r.Services))
+		t := netset.Of(m.Names.Destinations(r.Peers()), m.Names.ServiceSet(r.Services))
 		for _, g := range r.Groups {
 			m.rulesFor[g] = append(m.rulesFor[g], len(m.rules))
 		}
@@ -69,33 +70,61 @@ func (m *Model) compileRules() {
 // Timed tells whether some rule has hours, so that known flows must be judged again as time goes by.
 func (m *Model) Timed() bool { return m.timed }
 
-// Judge is the rules station for a flow's first packet. rule is the one that decided, nil if none covers it.
+// side is what a class's rules say of one direction.
+type side struct{ permits, refusals []*Rule }
+
+func (s *side) add(r *Rule) {
+	if r.Action == plan.Refuse {
+		s.refusals = append(s.refusals, r)
+	} else {
+		s.permits = append(s.permits, r)
+	}
+}
+
+// Judge is the rules station for the first packet of a flow that a person opens. rule is the one that decided, nil if none covers it.
 func (m *Model) Judge(c *Class, p Packet, when When) (rule *Rule, v Verdict) {
+	return m.judge(&c.outward, p, p.Dst, when, "to "+m.Place(p.Dst), c)
+}
+
+// JudgeInward is the rules station for the first packet of a flow that is opened from inside towards a person of the class.
+func (m *Model) JudgeInward(c *Class, p Packet, when When) (rule *Rule, v Verdict) {
+	return m.judge(&c.inward, p, p.Src, when, "from "+m.Place(p.Src)+" to people's devices", c)
+}
+
+func (m *Model) judge(s *side, p Packet, peer netip.Addr, when When, way string, c *Class) (*Rule, Verdict) {
 	if !p.Opens() {
 		return nil, lost("rules", "%s cannot open a flow: it passes only with the flow it belongs to", p.Service)
 	}
 	if !when.At.IsZero() {
 		when.At = when.At.In(m.zone)
 	}
-	covers := func(r *Rule) bool { return r.acts(when) && r.Traffic.Contains(p.Dst, p.Service) }
-	if i := slices.IndexFunc(c.refusals, covers); i >= 0 {
-		r := c.refusals[i]
-		return r, lost("rules/"+r.Name, "rule %s refuses %s to %s", r.Name, p.Service, m.Place(p.Dst))
+	covers := func(r *Rule) bool { return r.acts(when) && r.Traffic.Contains(peer, p.Service) }
+	if i := slices.IndexFunc(s.refusals, covers); i >= 0 {
+		r := s.refusals[i]
+		return r, lost("rules/"+r.Name, "rule %s refuses %s %s", r.Name, p.Service, way)
 	}
-	if i := slices.IndexFunc(c.permits, covers); i >= 0 {
-		r := c.permits[i]
-		return r, pass("rules/"+r.Name, "rule %s permits %s to %s", r.Name, p.Service, m.Place(p.Dst))
+	if i := slices.IndexFunc(s.permits, covers); i >= 0 {
+		r := s.permits[i]
+		return r, pass("rules/"+r.Name, "rule %s permits %s %s", r.Name, p.Service, way)
 	}
-	if i := slices.IndexFunc(c.permits, func(r *Rule) bool { return r.Traffic.Contains(p.Dst, p.Service) }); i >= 0 {
-		r := c.permits[i]
-		return nil, lost("rules/"+r.Name+"/hours", "rule %s permits %s to %s only in its hours, %s", r.Name, p.Service, m.Place(p.Dst), r.Rule.Hours)
+	if i := slices.IndexFunc(s.permits, func(r *Rule) bool { return r.Traffic.Contains(peer, p.Service) }); i >= 0 {
+		r := s.permits[i]
+		return nil, lost("rules/"+r.Name+"/hours", "rule %s permits %s %s only in its hours, %s", r.Name, p.Service, way, r.Rule.Hours)
 	}
-	return nil, lost("rules", "no rule permits %s to %s for %s", p.Service, m.Place(p.Dst), c.Name())
+	return nil, lost("rules", "no rule permits %s %s for %s", p.Service, way, c.Name())
 }
 
 // RulesSet is the traffic whose first packet the rules let through.
-func (m *Model) RulesSet(c *Class, when When) netset.Traffic {
-	return unionOf(c.permits, when).Subtract(unionOf(c.refusals, when)).Intersect(opening)
+func (m *Model) RulesSet(c *Class, when When) netset.Traffic { return c.outward.set(when) }
+
+// InwardRulesSet is the same of what is opened towards people of the class, by where it begins.
+func (m *Model) InwardRulesSet(c *Class, when When) netset.Traffic { return c.inward.set(when) }
+
+// ReachedFromInside tells whether some rule permits something towards people of the class.
+func (c *Class) ReachedFromInside() bool { return len(c.inward.permits) > 0 }
+
+func (s *side) set(when When) netset.Traffic {
+	return unionOf(s.permits, when).Subtract(unionOf(s.refusals, when)).Intersect(opening)
 }
 
 func unionOf(rules []*Rule, when When) netset.Traffic {

@@ -202,7 +202,7 @@ func (m *Model) backFrom(home *plan.Network, src netip.Addr) Verdict {
 	}
 	setting := "networks/" + home.Name + "/router"
 	if home.Router == "" {
-		return lost(setting, "network %s has no router, so its hosts cannot answer %s", home.Name, src)
+		return lost(setting, "network %s has no router, so its hosts know no way to %s", home.Name, src)
 	}
 	return m.backVia(home.Router, src, setting)
 }
@@ -226,11 +226,11 @@ func (m *Model) backVia(router string, src netip.Addr, setting string) Verdict {
 		}
 		owner, known := m.owners[w.via]
 		if !known {
-			return lost(w.setting, "router %s sends answers for %s to %s, which is not the gateway and no router of the plan", router, src, w.via)
+			return lost(w.setting, "router %s sends what is for %s to %s, which is not the gateway and no router of the plan", router, src, w.via)
 		}
 		router, setting = owner, w.setting
 	}
-	return lost(setting, "the routers pass answers for %s round in a loop", src)
+	return lost(setting, "the routers pass what is for %s round in a loop", src)
 }
 
 func (m *Model) backOnLink(link *plan.Network, src netip.Addr) Verdict {
@@ -238,7 +238,7 @@ func (m *Model) backOnLink(link *plan.Network, src netip.Addr) Verdict {
 	here := slices.ContainsFunc(m.Gateway.Inside, func(at plan.Attachment) bool { return at.Network == link.Name })
 	if here {
 		if m.own.Contains(src) {
-			return pass(setting, "the answer goes to the gateway's address %s on %s", src, link.Name)
+			return pass(setting, "it goes to the gateway's address %s on %s", src, link.Name)
 		}
 		for i := range m.Plan.Pools {
 			if p := &m.Plan.Pools[i]; p.CarvedFrom == link.Name && p.Space().Contains(src) {

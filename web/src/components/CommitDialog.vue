@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed, onMounted, ref } from 'vue'
 import { api, words, type Review } from '../api'
+import { reachWords } from '../states'
 
 const props = defineProps<{ draft: string; version: number }>()
 const emit = defineEmits<{ close: []; committed: [number]; rebase: [] }>()
@@ -70,8 +71,8 @@ async function commit() {
             <div v-for="r in review.reach" :key="r.class" class="mb-2">
               <b>{{ r.class }}</b> <small>{{ r.users.join(', ') }}</small>
               <p v-if="r.shut" class="text-bad">▲ loses all reach</p>
-              <p v-for="(l, i) in r.gains" :key="'g' + i" class="text-good">+ gains {{ l.services }} at {{ l.to }}</p>
-              <p v-for="(l, i) in r.loses" :key="'l' + i" class="text-bad">− loses {{ l.services }} at {{ l.to }}</p>
+              <p v-for="(l, i) in r.gains" :key="'g' + i" class="text-good">+ gains {{ reachWords(l) }}</p>
+              <p v-for="(l, i) in r.loses" :key="'l' + i" class="text-bad">− loses {{ reachWords(l) }}</p>
             </div>
             <p v-if="review.ends.length">Sessions that end, because their device must be told anew: <b>{{ review.ends.join(', ') }}</b></p>
           </section>

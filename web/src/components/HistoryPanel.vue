@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
 import { api, words, type Schemas } from '../api'
+import { reachWords } from '../states'
 import { usePlan } from '../plan'
 
 const plan = usePlan()
@@ -68,8 +69,8 @@ const line = (c: Schemas['PlanChange']) => (c.kind === 'made' ? `+ ${c.path} ${c
       <p v-if="!difference.changes.length">Nothing but comments or layout.</p>
       <div v-for="r in difference.reach" :key="r.class">
         <b>{{ r.class }}</b>
-        <p v-for="(l, i) in r.gains" :key="'g' + i" class="text-good">+ gains {{ l.services }} at {{ l.to }}</p>
-        <p v-for="(l, i) in r.loses" :key="'l' + i" class="text-bad">− loses {{ l.services }} at {{ l.to }}</p>
+        <p v-for="(l, i) in r.gains" :key="'g' + i" class="text-good">+ gains {{ reachWords(l) }}</p>
+        <p v-for="(l, i) in r.loses" :key="'l' + i" class="text-bad">− loses {{ reachWords(l) }}</p>
       </div>
     </section>
   </section>

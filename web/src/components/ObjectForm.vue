@@ -2,6 +2,7 @@
 import { mdiArrowLeft } from '@mdi/js'
 import { computed, ref, watch } from 'vue'
 import { api, words, type Schemas } from '../api'
+import { reachWords } from '../states'
 import { usePlan } from '../plan'
 import { pruned, type PlanObject } from '../steps'
 import FieldInput from './FieldInput.vue'
@@ -135,7 +136,7 @@ function useMade(name: string) {
     <article v-if="depends" class="depends" id="dependence">
       <b>Without it{{ depends.hours ? ', within its hours' : '' }}:</b> {{ depends.reach.length + depends.fails.length ? '' : 'nobody would gain or lose reach, and no expectation would fail.' }}
       <p v-for="r in depends.reach" :key="r.class">
-        <b>{{ r.class }}</b> <span v-for="(l, i) in r.loses" :key="'l' + i" class="text-bad"> − {{ l.services }} at {{ l.to }}</span><span v-for="(l, i) in r.gains" :key="'g' + i" class="text-good"> + {{ l.services }} at {{ l.to }}</span>
+        <b>{{ r.class }}</b> <span v-for="(l, i) in r.loses" :key="'l' + i" class="text-bad"> − {{ reachWords(l) }}</span><span v-for="(l, i) in r.gains" :key="'g' + i" class="text-good"> + {{ reachWords(l) }}</span>
       </p>
       <p v-for="f in depends.fails" :key="f.expectation + f.class"><b>✗ {{ f.expectation }}</b> would fail for {{ f.class }}</p>
     </article>

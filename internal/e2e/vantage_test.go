@@ -1,0 +1,110 @@
+package e2e
+
+import (
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowlantern/internal/client"
+	"yellowlantern/internal/gateway"
+	"yellowlantern/internal/probe"
+	"yellowlantern/internal/tour"
+)
+
+func from(t *testing.T, d *tour.Demo, vantage string) probe.Underlay {
+	t.Helper()
+	for _, v := range d.Lab.Vantages() {
+		if v.Name == vantage {
+			u, err := probe.Vantage(t.Context(), v.Link)
+			require.NoError(t, err)
+			t.Cleanup(u.Close)
+			return u
+		}
+	}
+	t.Fatalf("there is no vantage %q", vantage)
+	return nil
+}
+
+// From every kind of place people get in and reach what they must, where that place allows it; where it does not, the report says why.
+func TestVantages(t *testing.T) {
+	d := island(t, nil)
+	run := func(vantage, user string) *probe.Report {
+		r, err := probe.Run(t.Context(), from(t, d, vantage), order(t, d, user), probe.Options{Password: d.Passwords[user]})
+		require.NoError(t, err)
+		require.True(t, r.Connected, "%s from %s: %s", user, vantage, r.Login)
+		return r
+	}
+	check := func(r *probe.Report, name string) probe.Check {
+		i := slices.IndexFunc(r.Checks, func(c probe.Check) bool { return c.Name == name })
+		require.GreaterOrEqual(t, i, 0, "%s: %+v", name, r.Checks)
+		return r.Checks[i]
+	}
+	for _, c := range []struct{ vantage, user, over string }{
+		{"home", "wanda.warden", "UDP"}, {"hotel", "rory.researcher", "TCP"}, {"mobile", "rory.researcher", "UDP"}, {"ipv6-only", "wanda.warden", "UDP"}, {"twin", "vera.volunteer", "UDP"},
+	} {
+		t.Run(c.vantage, func(t *testing.T) {
+			t.Parallel()
+			r := run(c.vantage, c.user)
+			require.True(t, r.OK, "%+v", r)
+			require.Equal(t, c.over, r.Given.Over)
+			require.Equal(t, 1320, r.Largest)
+			require.False(t, r.Inside)
+			if c.user == "wanda.warden" {
+				require.Contains(t, check(r, "address on the internet").Words, "the internet sees the gateway: 192.0.2.10")
+			}
+			for _, x := range r.Results {
+				if x.Service == "tcp/443" && x.Want {
+					require.Contains(t, x.Seen.Words, "TLS with a certificate for", "%+v", x)
+				}
+			}
+		})
+	}
+	t.Run("a home network hides the archive", func(t *testing.T) {
+		t.Parallel()
+		r := run("twin", "rory.researcher")
+		require.False(t, r.OK)
+		require.Zero(t, r.Differs, "computed for that place: %+v", r.Results)
+		require.True(t, slices.ContainsFunc(r.Causes, func(c string) bool {
+			return strings.Contains(c, "10.20.30.0/24") && strings.Contains(c, "passages/research/routes")
+		}), "%v", r.Causes)
+		for _, x := range r.Results {
+			require.Equal(t, x.Network == "archive" && x.Want && x.Dst.Is4(), x.Home != "", "%+v", x)
+		}
+	})
+}
+
+// A tunnel that lets larger packets through than the way carries is found by its size, with the number that mends it.
+func TestLargestPacket(t *testing.T) {
+	d := island(t, nil)
+	recommit(t, d, "    mtu: 1320 ", "    mtu: 1400 ")
+	r, err := probe.Run(t.Context(), from(t, d, "mobile"), order(t, d, "rory.researcher"), probe.Options{Password: d.Passwords["rory.researcher"]})
+	require.NoError(t, err)
+	require.False(t, r.OK)
+	// 1400 less IP 20, UDP 8, ESP 8 and 8, two octets and filling of the trailer, and 16 of proof.
+	require.Equal(t, 1338, r.Largest)
+	require.True(t, slices.ContainsFunc(r.Causes, func(c string) bool { return strings.Contains(c, "set tunnels/main/mtu to 1338") }), "%v", r.Causes)
+}
+
+// A session over TCP shows as such, survives commits, and ends with the port that it comes by.
+func TestOverTCP(t *testing.T) {
+	d := island(t, nil)
+	tn, err := probe.Open(t.Context(), from(t, d, "hotel"), order(t, d, "rory.researcher"), probe.Options{Password: d.Passwords["rory.researcher"]})
+	require.NoError(t, err)
+	t.Cleanup(tn.Close)
+	require.NoError(t, ping(t, tn, "10.20.30.5"))
+	ss, err := client.Get[[]gateway.Session](t.Context(), d.Client, "/sessions")
+	require.NoError(t, err)
+	require.Len(t, ss, 1)
+	require.True(t, ss[0].TCP)
+	require.True(t, strings.HasPrefix(ss[0].From, "203.0.113.60:"), ss[0].From)
+	recommit(t, d, "note: watch the nest cameras", "note: watch the nests")
+	require.NoError(t, ping(t, tn, "10.20.30.5"))
+	recommit(t, d, "    tcp-port: 443 ", "    tcp-port: 8443 ")
+	require.Error(t, ping(t, tn, "10.20.30.5"), "that port is shut")
+	again, err := probe.Open(t.Context(), from(t, d, "hotel"), order(t, d, "wanda.warden"), probe.Options{Password: d.Passwords["wanda.warden"]})
+	require.NoError(t, err)
+	t.Cleanup(again.Close)
+	require.NoError(t, ping(t, again, "10.20.30.5"))
+}

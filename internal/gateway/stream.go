@@ -1,0 +1,279 @@
+package gateway
+
+import (
+	"bufio"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"net"
+	"net/netip"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"yellowlantern/internal/core/ike"
+	"yellowlantern/internal/core/plan"
+)
+
+// IKE and ESP over TCP (RFC 9329), for networks that drop UDP: the caller begins with streamPrefix, and every message has its
+// length in front, of two octets that count themselves.
+const (
+	streamPrefix = "IKETCP"
+	lengthLen    = 2
+
+	maxStreams   = 4096             // open at once
+	prefixTime   = 10 * time.Second // for the prefix to come
+	strangerTime = 60 * time.Second // for a session to stand
+	streamIdle   = 10 * time.Minute
+	streamQueue  = 512 // messages that wait for the caller to take them; more are lost, as on any link
+)
+
+// streams are the TCP ports and connections of a gateway.
+type streams struct {
+	mu        sync.Mutex
+	listeners map[uint16]net.Listener
+	conns     map[netip.AddrPort]*stream
+	wait      sync.WaitGroup
+	over      bool
+}
+
+type stream struct {
+	conn net.Conn
+	peer ike.Peer
+	port uint16
+	out  chan []byte
+	gone chan struct{}
+	live atomic.Bool // a session came this way
+}
+
+// portsOf lists the TCP ports that a plan wants.
+func portsOf(p *plan.Plan, gateway string) []uint16 {
+	ports := map[uint16]bool{}
+	for _, t := range p.Tunnels {
+		if t.Gateway == gateway && !t.Off && t.TCPPort > 0 {
+			ports[uint16(t.TCPPort)] = true
+		}
+	}
+	return slices.Sorted(maps.Keys(ports))
+}
+
+// open opens what is not open yet. Nothing is open that was not before if one fails.
+func (g *Gateway) openStreams(ports []uint16) (map[uint16]net.Listener, error) {
+	fresh := map[uint16]net.Listener{}
+	g.streams.mu.Lock()
+	defer g.streams.mu.Unlock()
+	for _, port := range ports {
+		if g.streams.listeners[port] != nil {
+			continue
+		}
+		err := errors.New("this service was started without a way to listen on TCP")
+		var ln net.Listener
+		if g.cfg.ListenTCP != nil {
+			ln, err = g.cfg.ListenTCP(port)
+		}
+		if err != nil {
+			for _, opened := range fresh {
+				_ = opened.Close()
+			}
+			return nil, fmt.Errorf("tunnels over TCP: cannot listen on port %d: %w; choose another tcp-port", port, err)
+		}
+		fresh[port] = ln
+	}
+	return fresh, nil
+}
+
+// useStreams takes new listeners into use, and closes those that are not wanted any more with all that came by them.
+func (g *Gateway) useStreams(ports []uint16, fresh map[uint16]net.Listener) {
+	s := &g.streams
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for port, ln := range s.listeners {
+		if !slices.Contains(ports, port) {
+			_ = ln.Close()
+			delete(s.listeners, port)
+			for _, c := range s.conns {
+				if c.port == port {
+					_ = c.conn.Close()
+				}
+			}
+		}
+	}
+	for port, ln := range fresh {
+		s.listeners[port] = ln
+		s.wait.Go(func() { g.accept(ln, port) })
+	}
+}
+
+func (g *Gateway) closeStreams() {
+	g.streams.mu.Lock()
+	g.streams.over = true
+	for _, ln := range g.streams.listeners {
+		_ = ln.Close()
+	}
+	for _, c := range g.streams.conns {
+		_ = c.conn.SetReadDeadline(time.Now()) // what is queued, such as the end of a session, still goes out
+	}
+	g.streams.mu.Unlock()
+	g.streams.wait.Wait()
+}
+
+func (g *Gateway) accept(ln net.Listener, port uint16) {
+	for {
+		conn, err := ln.Accept()
+		if errors.Is(err, net.ErrClosed) {
+			return
+		}
+		if err != nil {
+			time.Sleep(50 * time.Millisecond) // out of descriptors, say
+			continue
+		}
+		from, _ := netip.ParseAddrPort(conn.RemoteAddr().String())
+		c := &stream{conn: conn, port: port, peer: ike.Peer{Addr: netip.AddrPortFrom(from.Addr().Unmap(), from.Port()), NATT: true, TCP: true},
+			out: make(chan []byte, streamQueue), gone: make(chan struct{})}
+		if !g.streams.add(c) {
+			_ = conn.Close()
+			continue
+		}
+		g.streams.wait.Go(func() { c.write() })
+		g.streams.wait.Go(func() {
+			g.read(c)
+			g.streams.remove(c)
+		})
+	}
+}
+
+func (s *streams) add(c *stream) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.over || len(s.conns) >= maxStreams {
+		return false
+	}
+	s.conns[c.peer.Addr] = c
+	return true
+}
+
+func (s *streams) remove(c *stream) {
+	s.mu.Lock()
+	delete(s.conns, c.peer.Addr)
+	s.mu.Unlock()
+	close(c.gone)
+}
+
+// send queues a message for the connection from an address; without one, or where the caller does not take what waits, it is lost.
+func (s *streams) send(to netip.AddrPort, parts ...[]byte) {
+	s.mu.Lock()
+	c := s.conns[to]
+	s.mu.Unlock()
+	if c == nil {
+		return
+	}
+	size := lengthLen
+	for _, p := range parts {
+		size += len(p)
+	}
+	b := binary.BigEndian.AppendUint16(make([]byte, 0, size), uint16(size))
+	for _, p := range parts {
+		b = append(b, p...)
+	}
+	select {
+	case c.out <- b:
+	default:
+	}
+}
+
+// alive notes that a session comes by a connection.
+func (s *streams) alive(p ike.Peer) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if c := s.conns[p.Addr]; p.TCP && c != nil {
+		c.live.Store(true)
+	}
+}
+
+func (c *stream) write() {
+	defer c.conn.Close()
+	w := bufio.NewWriterSize(c.conn, 64<<10)
+	for {
+		select {
+		case b := <-c.out:
+			_ = c.conn.SetWriteDeadline(time.Now().Add(prefixTime))
+			if _, err := w.Write(b); err != nil {
+				return
+			}
+			if len(c.out) == 0 && w.Flush() != nil {
+				return
+			}
+		case <-c.gone:
+			for len(c.out) > 0 {
+				_, _ = w.Write(<-c.out)
+			}
+			_ = c.conn.SetWriteDeadline(time.Now().Add(time.Second))
+			_ = w.Flush()
+			return
+		}
+	}
+}
+
+// read takes what a caller sends, in batches of what has come already.
+func (g *Gateway) read(c *stream) {
+	begun := time.Now()
+	_ = c.conn.SetReadDeadline(begun.Add(prefixTime))
+	r := bufio.NewReaderSize(c.conn, 64<<10)
+	prefix := make([]byte, len(streamPrefix))
+	if _, err := io.ReadFull(r, prefix); err != nil || string(prefix) != streamPrefix {
+		return
+	}
+	bufs := make([][bufferSize]byte, batchSize)
+	for {
+		limit := begun.Add(strangerTime)
+		if c.live.Load() {
+			limit = time.Now().Add(streamIdle)
+		}
+		if c.conn.SetReadDeadline(limit) != nil || g.streams.ends() { // in this order: whoever ends it sets a deadline after saying so
+			return
+		}
+		frames, err := make([]Frame, 0, batchSize), error(nil)
+		for i := range bufs {
+			var n int
+			if n, err = readMessage(r, bufs[i][:]); err != nil {
+				break
+			}
+			if f, ok := g.handleMessage(c.peer, bufs[i][:n]); ok {
+				frames = append(frames, f)
+				c.live.Store(true)
+			}
+			if r.Buffered() == 0 {
+				break
+			}
+		}
+		if len(frames) > 0 && g.cfg.Inside != nil {
+			g.cfg.Inside.Send(frames)
+		}
+		if err != nil {
+			return
+		}
+	}
+}
+
+func (s *streams) ends() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.over
+}
+
+var errMessage = errors.New("a message of this length cannot be")
+
+func readMessage(r io.Reader, into []byte) (int, error) {
+	var head [lengthLen]byte
+	if _, err := io.ReadFull(r, head[:]); err != nil {
+		return 0, err
+	}
+	n := int(binary.BigEndian.Uint16(head[:])) - lengthLen
+	if n <= 0 || n > len(into) {
+		return 0, errMessage
+	}
+	return io.ReadFull(r, into[:n])
+}

@@ -1,0 +1,102 @@
+package judge
+
+import (
+	"net/netip"
+	"slices"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"yellowlantern/internal/core/forward"
+	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/packet"
+	"yellowlantern/internal/core/reach"
+	"yellowlantern/internal/core/site"
+)
+
+// randomInward draws a packet from somewhere, mostly inside, towards a leased address, or, now and then, towards one that is not.
+func randomInward(t *rapid.T, n naive, leased, places []netip.Addr) probePacket {
+	inside := slices.DeleteFunc(slices.Clone(places), func(a netip.Addr) bool { return n.home(a) == nil || n.own(a) || n.inSomePool(a) })
+	if len(inside) > 0 && likely(t, "inside") {
+		places = inside
+	}
+	k := randomPacket(t, leased, places)
+	k.src, k.dst = k.dst, k.src
+	k.size, k.hops, k.fragment = 100, 64, false
+	return k
+}
+
+// compareInward holds journey, reach and forwarding of what is opened from inside to the page. It gives the stations that were seen.
+func compareInward(t *rapid.T, judge naive, m *site.Model, c *site.Class, r reach.Reach, leased []netip.Addr, k probePacket, now moment, at time.Time) map[string]int {
+	p := site.Packet{Src: k.src, Dst: k.dst, Service: service(k)}
+	outside := rapid.Bool().Draw(t, "by the outside link")
+	want := judge.inward(c.Groups, leased, k, now, outside)
+	always, ever := judge.inward(c.Groups, leased, k, moment{always: true}, outside), judge.inward(c.Groups, leased, k, moment{ever: true}, outside)
+	for _, x := range []struct {
+		want ruling
+		when site.When
+	}{{want, site.At(at)}, {always, site.When{}}, {ever, site.Ever}} {
+		j := m.TravelInward(c, p, netset.OfAddrs(leased...), x.when)
+		lost := ""
+		if s := j.LostAt(); s != nil {
+			lost = s.Station
+		}
+		require.Equal(t, x.want.lostAt, lost, "journey from inside of %+v: %+v", k, j.Steps)
+		require.Equal(t, x.want.enforced, j.Enforced, "journey from inside of %+v", k)
+		require.Equal(t, x.want.full, j.Arrives, "journey from inside of %+v", k)
+	}
+	if slices.Contains(leased, k.dst) {
+		holds := func(parts []reach.Part) bool {
+			return slices.ContainsFunc(parts, func(p reach.Part) bool { return p.Src.Contains(k.dst) && p.Traffic.Contains(k.src, service(k)) })
+		}
+		require.Equal(t, ever.enforced, holds(r.InEnforced), "enforced reach from inside of %+v", k)
+		require.Equal(t, always.full, holds(r.InFull), "full reach from inside of %+v", k)
+	}
+	if c.Passage != nil {
+		forwardInward(t, m, c.Groups, leased, k, want, outside, at)
+	}
+	return map[string]int{want.lostAt: 1, "carried: " + want.carried: 1}
+}
+
+func forwardInward(t *rapid.T, m *site.Model, groups []string, leased []netip.Addr, k probePacket, want ruling, outside bool, at time.Time) {
+	e := forward.New(m)
+	s := &forward.Session{ID: 1, User: "u", Groups: groups, Addresses: leased, MTU: 1400}
+	e.Attach(s)
+	b := octets(k)
+	i, err := packet.Parse(b)
+	require.NoError(t, err)
+	if i.EchoRequest() && m.OwnAddresses().Contains(k.dst) {
+		return // the gateway answers by itself
+	}
+	got := e.FromInside(slices.Clone(b), outside, at)
+	if !slices.Contains(leased, k.dst) { // whom it would have been for is not known, so nothing else is looked at
+		require.Equal(t, site.State, got.Station)
+		return
+	}
+	require.Equal(t, want.carried, got.Station, "forwarding from inside of %+v: %+v", k, want)
+	if want.carried != "" {
+		require.Nil(t, got.Session)
+		return
+	}
+	require.Same(t, s, got.Session)
+	i, err = packet.Parse(got.Packet)
+	require.NoError(t, err)
+	require.Equal(t, []netip.Addr{k.src, k.dst}, []netip.Addr{i.Src, i.Dst})
+	back := e.FromTunnel(s, answerTo(got.Packet), at)
+	require.NotNil(t, back.Inside, "the answer is lost: %+v", back)
+	require.Equal(t, want.out, back.Inside.Network)
+	require.Equal(t, want.hop, back.Inside.NextHop)
+	i, err = packet.Parse(back.Packet)
+	require.NoError(t, err)
+	require.Equal(t, []netip.Addr{k.dst, k.src}, []netip.Addr{i.Src, i.Dst})
+	// Under the same identifier the person may answer, not ask: their own question is judged by itself.
+	if i.Proto == netset.ICMP && k.kind == 8 {
+		ask := k
+		ask.src, ask.dst = k.dst, k.src
+		_, v := m.Judge(m.Class(groups), site.Packet{Src: ask.src, Dst: ask.dst, Service: service(ask)}, site.At(at))
+		if !v.OK {
+			require.Equal(t, site.Rules, e.FromTunnel(s, octets(ask), at).Station)
+		}
+	}
+}
