@@ -62,6 +62,8 @@ func planCommands(p *printer) *cli.Command {
 			&cli.StringFlag{Name: "message", Aliases: []string{"m"}, Usage: "why", Required: true},
 			&cli.StringSliceFlag{Name: "accept", Usage: "accept a warning, as code@path; all of them, by: all"},
 			&cli.StringFlag{Name: "because", Usage: "why the warnings are accepted; it stays with the revision"},
+			&cli.BoolFlag{Name: "trial", Usage: "try it right after, as every class of people, and go back by itself if an expectation fails that held before"},
+			&cli.StringFlag{Name: "vantage", Usage: "with --trial: from where, with commas between, or every", Value: "home"},
 			&cli.DurationFlag{Name: "for", Usage: "go back by itself after this time, such as 5m, unless yl plan keep follows"},
 		}, Action: call(p.planCommit)},
 		{Name: "keep", Usage: "keep the revision that is on trial", Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
@@ -388,6 +390,8 @@ func (p *printer) planCommit(ctx context.Context, c *cli.Command, cl *client.Cli
 	var out struct {
 		Revision int            `json:"revision"`
 		Ended    []string       `json:"ended"`
+		Round    uint           `json:"round,omitempty"`
+		Back     string         `json:"back,omitempty"`
 		Review   service.Review `json:"review"`
 	}
 	seconds := int(c.Duration("for").Round(time.Second) / time.Second)
@@ -399,13 +403,34 @@ func (p *printer) planCommit(ctx context.Context, c *cli.Command, cl *client.Cli
 		return err
 	}
 	in := map[string]any{"message": c.String("message"), "accept": accept, "for": seconds}
+	if c.Bool("trial") {
+		if seconds > 0 {
+			return Failing(ExitUsage, "--trial decides by itself whether to go back: leave --for out")
+		}
+		in["try"] = map[string]any{"vantages": commas(c.String("vantage"))}
+	}
 	if err := cl.Do(ctx, "POST", "/drafts/"+c.String("draft")+"/commit", in, &out); err != nil {
 		return err
 	}
+	var verdict error
+	if out.Round > 0 {
+		if out.Back, err = p.awaitTrial(ctx, cl, out.Round, out.Revision); err != nil {
+			return err
+		}
+		if out.Back != "" {
+			verdict = Failing(ExitNot, "%s", out.Back)
+		}
+	}
 	if printed, err := p.value(out); printed {
-		return err
+		return firstOf(err, verdict)
+	}
+	if verdict != nil {
+		return verdict
 	}
 	p.say("revision %d runs", out.Revision)
+	if out.Round > 0 {
+		p.say("it was tried by round %d, and is kept: nothing fails that held before", out.Round)
+	}
 	if seconds > 0 {
 		p.say("it goes back by itself at %s, unless you run: yl plan keep", local(time.Now().Add(c.Duration("for"))))
 	}

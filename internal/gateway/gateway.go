@@ -50,7 +50,7 @@ type Inside interface {
 // Event is one line of the journal.
 type Event struct {
 	Time    time.Time `json:"time"`
-	Kind    string    `json:"kind" enum:"login,refused,ended,rule,commit,trust,name" doc:"What happened."`
+	Kind    string    `json:"kind" enum:"login,refused,ended,rule,commit,trust,name,reach" doc:"What happened."`
 	User    string    `json:"user,omitempty"`
 	From    string    `json:"from,omitempty" doc:"Address and port that the device was seen at."`
 	Words   string    `json:"words"`

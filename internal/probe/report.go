@@ -79,6 +79,7 @@ type Report struct {
 	At        time.Time `json:"at"`
 	User      string    `json:"user"`
 	Class     string    `json:"class"`
+	Tester    bool      `json:"tester,omitempty" doc:"It was an identity made for the trial, not a person."`
 	Vantage   string    `json:"vantage"`
 	Passage   string    `json:"passage,omitempty"`
 	Revision  int       `json:"revision"`

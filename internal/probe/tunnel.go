@@ -21,6 +21,7 @@ import (
 const (
 	innerMTU  = 1400 // octets; what the device assumes where it is not told, for IKEv2 does not tell
 	markerLen = 4
+	byeTime   = 400 * time.Millisecond // for the gateway to say that it heard of the end
 )
 
 // Login is what a person needs to connect.
@@ -58,6 +59,7 @@ type Tunnel struct {
 	keepalive time.Duration
 	mtu       int // of the tunnel, inside, in octets
 	ended     error
+	bye       chan struct{} // once the end is told: its answer
 	stop      context.CancelFunc
 	wait      sync.WaitGroup
 }
@@ -228,6 +230,13 @@ func (t *Tunnel) Send(b []byte) {
 func (t *Tunnel) handleIKE(b []byte) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
+	if t.bye != nil { // the gateway has heard that it is over
+		select {
+		case t.bye <- struct{}{}:
+		default:
+		}
+		return
+	}
 	t.perform(t.ini.Handle(time.Now(), append([]byte(nil), b...)))
 }
 
@@ -274,11 +283,19 @@ func (t *Tunnel) Ended() error {
 // Close tells the gateway that the session is over, and ends.
 func (t *Tunnel) Close() {
 	t.mu.Lock()
-	t.perform(t.ini.End(time.Now()))
+	told := t.ini.End(time.Now())
+	t.perform(told)
+	t.bye = make(chan struct{}, 1)
 	if t.ended == nil {
 		t.ended = net.ErrClosed
 	}
 	t.mu.Unlock()
+	if len(told) > 0 {
+		select {
+		case <-t.bye:
+		case <-time.After(byeTime):
+		}
+	}
 	t.stop()
 	t.way.Close()
 	t.wait.Wait()

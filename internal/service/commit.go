@@ -15,6 +15,7 @@ import (
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reach"
 	"yellowlantern/internal/gateway"
+	"yellowlantern/internal/probe"
 	"yellowlantern/internal/store"
 )
 
@@ -65,15 +66,17 @@ func (s *Service) review(ctx context.Context, text string) (Review, error) {
 }
 
 type commitRequest struct {
-	Message string       `json:"message" maxLength:"500"`
-	Version int          `json:"version,omitempty" minimum:"0" doc:"The draft's version that was reviewed; 0: whatever it is now."`
-	For     int          `json:"for,omitempty" minimum:"0" maximum:"604800" doc:"Seconds after which it goes back by itself unless it is kept; 0: it stays."`
-	Accept  []Acceptance `json:"accept,omitempty" nullable:"false" doc:"Warnings that are accepted, each with a reason."`
+	Message string        `json:"message" maxLength:"500"`
+	Version int           `json:"version,omitempty" minimum:"0" doc:"The draft's version that was reviewed; 0: whatever it is now."`
+	For     int           `json:"for,omitempty" minimum:"0" maximum:"604800" doc:"Seconds after which it goes back by itself unless it is kept; 0: it stays."`
+	Try     *roundRequest `json:"try,omitempty" doc:"Try it by a round right after; it goes back by itself if an expectation fails that held before."`
+	Accept  []Acceptance  `json:"accept,omitempty" nullable:"false" doc:"Warnings that are accepted, each with a reason."`
 }
 
 type committed struct {
 	Revision int      `json:"revision"`
 	Ended    []string `json:"ended" nullable:"false" doc:"Users whose sessions were ended by the change."`
+	Round    uint     `json:"round,omitempty" doc:"The round that tries it."`
 	Review   Review   `json:"review"`
 }
 
@@ -110,9 +113,18 @@ func (s *Service) commitDraft(ctx context.Context, in *struct {
 	}
 	accepted, _ := json.Marshal(acceptedOf(review.Checked, in.Body.Accept))
 	rec := store.Revision{Number: newest.Number + 1, Text: d.Text, Author: administrator(ctx), Message: in.Body.Message, Accepted: string(accepted), At: time.Now().UTC()}
+	if in.Body.Try != nil {
+		in.Body.For = int(roundTime.Seconds()) + in.Body.For // whatever happens to the round
+	}
 	trial, err := s.trialOf(ctx, in.Body.For, newest.Number)
 	if err != nil {
 		return nil, err
+	}
+	var before []probe.Report
+	if in.Body.Try != nil {
+		if before, err = s.baseline(ctx, newest.Number, *in.Body.Try); err != nil {
+			return nil, err
+		}
 	}
 	if err := s.Store.AddRevision(ctx, rec, d.Name, trial); err != nil {
 		return nil, known(err, "revision", fmt.Sprint(rec.Number))
@@ -127,7 +139,13 @@ func (s *Service) commitDraft(ctx context.Context, in *struct {
 	s.Journal(gateway.Event{Time: time.Now(), Kind: "commit", User: rec.Author, Words: fmt.Sprintf("revision %d: %s", rec.Number, rec.Message)})
 	s.rebaseOthers(ctx)
 	s.watchTrial(trial)
-	return answer(committed{rec.Number, append([]string{}, ended...), review}), nil
+	out := committed{Revision: rec.Number, Ended: append([]string{}, ended...), Review: review}
+	if in.Body.Try != nil {
+		if out.Round, err = s.tryCommitted(ctx, *trial, *in.Body.Try, before); err != nil {
+			return nil, err
+		}
+	}
+	return answer(out), nil
 }
 
 // rebaseOthers brings every other draft onto the new revision where that goes without conflict.

@@ -6,7 +6,8 @@ import (
 )
 
 const (
-	lookEvery = time.Second    // whether something is due
+	lookEvery = time.Second // whether something is due
+	dueEvery  = 10 * time.Second
 	tidyEvery = 24 * time.Hour // whether certificates end soon, and the journal is too long
 )
 
@@ -14,13 +15,17 @@ const (
 func (s *Service) Keep(ctx context.Context) {
 	t := time.NewTicker(lookEvery)
 	defer t.Stop()
-	var tidied time.Time
+	var tidied, tried time.Time
 	for {
 		select {
 		case <-ctx.Done():
 			return
 		case now := <-t.C:
 			s.keepOutside(ctx, now)
+			if now.Sub(tried) >= dueEvery {
+				tried = now
+				s.keepTrying(ctx, now)
+			}
 			if now.Sub(tidied) >= tidyEvery {
 				tidied = now
 				s.tidy(ctx, now)
@@ -40,6 +45,9 @@ func (s *Service) tidy(ctx context.Context, now time.Time) {
 			s.Log.Error("journal not shortened", "error", err)
 		} else if gone > 0 {
 			s.Log.Info("journal shortened", "lines", gone)
+		}
+		if err := s.Store.ShortenRounds(ctx, now.Add(-s.KeepJournal)); err != nil {
+			s.Log.Error("rounds not shortened", "error", err)
 		}
 	}
 }

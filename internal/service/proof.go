@@ -185,10 +185,10 @@ func window(list []int, first, n int) []int {
 	return list
 }
 
-// triesOf is what the newest report of one of the row's users saw; nil if none of them tried.
+// triesOf is what the newest report of somebody of the class saw; nil if none of them tried.
 func triesOf(row reach.Row, dsts []reach.Destination, reports []probe.Report) []Try {
 	for _, r := range reports {
-		if slices.Contains(row.Users, r.User) {
+		if r.Class == row.Class {
 			out := make([]Try, len(dsts))
 			for i, d := range dsts {
 				out[i] = tried(r, d)
@@ -201,7 +201,7 @@ func triesOf(row reach.Row, dsts []reach.Destination, reports []probe.Report) []
 
 // reports gives the newest reports on a revision, newest first.
 func (s *Service) reports(ctx context.Context, number int) ([]probe.Report, error) {
-	records, err := s.Store.ProbeReports(ctx, 200)
+	records, err := s.Store.ProbeReports(ctx, 0, 1000)
 	var out []probe.Report
 	for _, rec := range records {
 		var r probe.Report
@@ -227,9 +227,17 @@ func tried(r probe.Report, d reach.Destination) Try {
 		}
 	}
 	if n > 0 {
-		t.State, t.Words = "as expected", fmt.Sprintf("%d tried as %s from %s", n, r.User, r.Vantage)
+		t.State, t.Words = "as expected", fmt.Sprintf("%d tried %s from %s", n, as(r), r.Vantage)
 	}
 	return t
+}
+
+// as says as whom a report was made.
+func as(r probe.Report) string {
+	if r.Tester {
+		return "by an identity made for it"
+	}
+	return "as " + r.User
 }
 
 func (s *Service) journey(ctx context.Context, in *struct {
@@ -370,29 +378,32 @@ func (s *Service) order(ctx context.Context, in *struct {
 // ProbeOrder says what a probe is to try for a user; authority and revision are left to the caller.
 func ProbeOrder(m *site.Model, persons []reach.Person, user string) (*probe.Order, error) {
 	for _, class := range reach.Classes(m, persons) {
-		if !slices.Contains(class.Users, user) {
-			continue
+		if slices.Contains(class.Users, user) {
+			return orderFor(m, class, reach.NewComputer(m).Of(class.Class), user), nil
 		}
-		class.Users = []string{user}
-		r := reach.NewComputer(m).Of(class.Class)
-		o := &probe.Order{User: user, Class: class.Name(), Dial: m.Gateway.Dial, Routes: []string{}, DNS: []netip.Addr{}, Domains: []string{}, Pool: []string{}, Outside: m.PublicAddresses(), Inside: m.OwnPrefixes(), Suites: []string{},
-			Trials: append([]reach.Trial{}, reach.Trials(m, class, r)...)}
-		if p := class.Passage; p != nil {
-			o.Admitted, o.Full, o.DNS = true, p.Passage.Routes.Full, append(o.DNS, p.DNS.Servers...)
-			o.Routes, o.Passage = append(o.Routes, p.Passage.Routes.Split...), p.Name
-			o.Domains = append(append(o.Domains, p.DNS.Search...), p.DNS.Domains...)
-			for _, x := range p.Pool.Prefixes() {
-				o.Pool = append(o.Pool, x.String())
-			}
-		}
-		if t := tunnelFor(m, class.Passage); t != nil {
-			o.TCPPort, o.MTU = t.TCPPort, t.InnerMTU()
-			o.Tunnel, o.Identity, o.Keepalive = t.Name, t.IdentityOr(m.Gateway.Dial), int(t.Keepalive.Or(plan.DefaultKeepalive).Seconds())
-			o.Suites = append(o.Suites, t.SuiteNames()...)
-		}
-		return o, nil
 	}
 	return nil, huma.Error404NotFound(fmt.Sprintf("there is no active user %q", user))
+}
+
+// orderFor says what a probe is to try for somebody of a class; user may be empty: nobody in particular.
+func orderFor(m *site.Model, class reach.Class, r reach.Reach, user string) *probe.Order {
+	class.Users = []string{user}
+	o := &probe.Order{User: user, Class: class.Name(), Dial: m.Gateway.Dial, Routes: []string{}, DNS: []netip.Addr{}, Domains: []string{}, Pool: []string{}, Outside: m.PublicAddresses(), Inside: m.OwnPrefixes(), Suites: []string{},
+		Trials: append([]reach.Trial{}, reach.Trials(m, class, r)...)}
+	if p := class.Passage; p != nil {
+		o.Admitted, o.Full, o.DNS = true, p.Passage.Routes.Full, append(o.DNS, p.DNS.Servers...)
+		o.Routes, o.Passage = append(o.Routes, p.Passage.Routes.Split...), p.Name
+		o.Domains = append(append(o.Domains, p.DNS.Search...), p.DNS.Domains...)
+		for _, x := range p.Pool.Prefixes() {
+			o.Pool = append(o.Pool, x.String())
+		}
+	}
+	if t := tunnelFor(m, class.Passage); t != nil {
+		o.TCPPort, o.MTU = t.TCPPort, t.InnerMTU()
+		o.Tunnel, o.Identity, o.Keepalive = t.Name, t.IdentityOr(m.Gateway.Dial), int(t.Keepalive.Or(plan.DefaultKeepalive).Seconds())
+		o.Suites = append(o.Suites, t.SuiteNames()...)
+	}
+	return o
 }
 
 // tunnelFor is the first tunnel of this gateway that a passage comes by; without a passage, the gateway's first.
@@ -416,7 +427,7 @@ func tunnelFor(m *site.Model, p *site.Passage) *plan.Tunnel {
 func (s *Service) probes(ctx context.Context, in *struct {
 	Limit int `query:"limit" default:"20" minimum:"1" maximum:"200"`
 }) (*body[[]probe.Report], error) {
-	records, err := s.Store.ProbeReports(ctx, in.Limit)
+	records, err := s.Store.ProbeReports(ctx, 0, in.Limit)
 	out := []probe.Report{}
 	for _, rec := range records {
 		var r probe.Report

@@ -72,13 +72,20 @@ type Service struct {
 		gateway *plan.Gateway
 	}
 	goesBack *time.Timer // of the revision on trial; guarded by commits
-	api      huma.API
-	router   chi.Router
+
+	roundUnderWay sync.Mutex      // one round at a time
+	running       context.Context // until the service closes
+	shut          context.CancelFunc
+	background    sync.WaitGroup // rounds, and what hears of events
+
+	api    huma.API
+	router chi.Router
 }
 
 // New prepares a service; Handler serves it.
 func New(cfg Config) *Service {
 	s := &Service{Config: cfg}
+	s.running, s.shut = context.WithCancel(context.Background())
 	s.router = chi.NewRouter()
 	s.router.Use(middleware.Recoverer, s.logged, secured, middleware.RequestSize(8<<20))
 	s.router.Use(http.NewCrossOriginProtection().Handler)
@@ -121,6 +128,8 @@ func (s *Service) routes() {
 	s.proofRoutes()
 	s.dependsRoutes()
 	s.reportRoutes()
+	s.roundRoutes()
+	s.scheduleRoutes()
 	s.watchRoutes()
 	s.trustRoutes()
 	s.sharedRoutes()
@@ -153,7 +162,7 @@ func secured(next http.Handler) http.Handler {
 
 // Resume puts the newest revision into effect, after a start.
 func (s *Service) Resume(ctx context.Context) error {
-	if err := s.resumeTrial(ctx); err != nil {
+	if err := firstError(s.resumeTrial(ctx), s.stopRounds(ctx)); err != nil {
 		return err
 	}
 	r, err := s.Store.Newest(ctx)

@@ -48,14 +48,14 @@ func (s *Service) watchTrial(t *store.OnTrial) {
 	s.goesBack = time.AfterFunc(time.Until(trial.Until), func() {
 		s.commits.Lock()
 		defer s.commits.Unlock()
-		if err := s.goBack(context.Background(), trial, true); err != nil {
+		if err := s.goBack(context.Background(), trial, true, "it was not kept"); err != nil {
 			s.Log.Error("a revision on trial did not go back", "revision", trial.Revision, "error", err)
 		}
 	})
 }
 
 // goBack commits again what ran before a revision on trial, unless that was kept meanwhile.
-func (s *Service) goBack(ctx context.Context, trial store.OnTrial, running bool) error {
+func (s *Service) goBack(ctx context.Context, trial store.OnTrial, running bool, why string) error {
 	now, err := s.Store.OnTrial(ctx)
 	if errors.Is(err, store.ErrNotFound) || err == nil && now.Revision != trial.Revision {
 		return nil
@@ -68,7 +68,7 @@ func (s *Service) goBack(ctx context.Context, trial store.OnTrial, running bool)
 		return err
 	}
 	rec := store.Revision{Number: trial.Revision + 1, Text: old.Text, Author: "yellow lantern", Accepted: old.Accepted, At: time.Now().UTC(),
-		Message: fmt.Sprintf("went back to revision %d by itself: revision %d was not kept", trial.Back, trial.Revision)}
+		Message: fmt.Sprintf("went back to revision %d by itself from revision %d: %s", trial.Back, trial.Revision, why)}
 	set, err := s.settings(ctx, rec.Text)
 	if err != nil {
 		return err
@@ -97,7 +97,7 @@ func (s *Service) resumeTrial(ctx context.Context) error {
 	s.commits.Lock()
 	defer s.commits.Unlock()
 	if time.Now().After(t.Until) {
-		return s.goBack(ctx, t, false)
+		return s.goBack(ctx, t, false, "it was not kept")
 	}
 	s.watchTrial(&t)
 	return nil
@@ -132,6 +132,8 @@ func (s *Service) keep(ctx context.Context, in *struct {
 
 // Close ends what waits; a trial goes on at the next start.
 func (s *Service) Close() {
+	s.shut()
+	s.background.Wait()
 	s.commits.Lock()
 	defer s.commits.Unlock()
 	s.watchTrial(nil)

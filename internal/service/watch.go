@@ -32,7 +32,7 @@ func (s *Service) watchRoutes() {
 }
 
 func (s *Service) journal(ctx context.Context, in *struct {
-	Kind  string `query:"kind" doc:"Only lines of this kind: login, refused, ended, rule, commit, trust, name."`
+	Kind  string `query:"kind" doc:"Only lines of this kind: login, refused, ended, rule, commit, trust, name, reach."`
 	User  string `query:"user" doc:"Only lines about this user."`
 	Limit int    `query:"limit" default:"100" minimum:"1" maximum:"1000"`
 }) (*body[[]gateway.Event], error) {

@@ -78,8 +78,31 @@ type ProbeReport struct {
 	User     string `gorm:"index"`
 	Vantage  string
 	Revision int
+	Round    uint `gorm:"index"` // 0: it was handed in by itself
 	OK       bool
 	Report   string // JSON
+}
+
+// Round is one trial of every class of people from chosen vantages.
+type Round struct {
+	ID       uint `gorm:"primaryKey"`
+	At       time.Time
+	Ended    time.Time
+	By       string
+	Revision int
+	Vantages string // separated by spaces
+	Of, Done int
+	State    string
+	OK       bool
+	Words    string
+}
+
+// Schedule is when rounds are made by themselves. There is at most one.
+type Schedule struct {
+	ID       uint          `gorm:"primaryKey"` // always 1
+	Every    time.Duration // 0: never
+	Vantages string
+	By       string
 }
 
 // HasAdministrator tells whether the first start is over.
@@ -296,8 +319,53 @@ func (s *Store) AddProbeReport(ctx context.Context, r ProbeReport) (uint, error)
 	return r.ID, err
 }
 
-// ProbeReports gives the newest reports, newest first.
-func (s *Store) ProbeReports(ctx context.Context, limit int) (rs []ProbeReport, err error) {
+// ProbeReports gives the newest reports, newest first; of one round, if it is not 0.
+func (s *Store) ProbeReports(ctx context.Context, round uint, limit int) (rs []ProbeReport, err error) {
+	q := s.db.WithContext(ctx).Order("id DESC").Limit(limit)
+	if round != 0 {
+		q = q.Where("round = ?", round)
+	}
+	err = q.Find(&rs).Error
+	return rs, err
+}
+
+// SaveRound writes a round, a new one if it has no ID yet.
+func (s *Store) SaveRound(ctx context.Context, r *Round) error {
+	return s.db.WithContext(ctx).Save(r).Error
+}
+
+// Rounds gives the newest rounds, newest first.
+func (s *Store) Rounds(ctx context.Context, limit int) (rs []Round, err error) {
 	err = s.db.WithContext(ctx).Order("id DESC").Limit(limit).Find(&rs).Error
 	return rs, err
+}
+
+// Round finds one.
+func (s *Store) Round(ctx context.Context, id uint) (r Round, err error) {
+	err = translate(s.db.WithContext(ctx).First(&r, id).Error)
+	return r, err
+}
+
+// Schedule gives when rounds are made; none: never.
+func (s *Store) Schedule(ctx context.Context) (c Schedule, err error) {
+	err = translate(s.db.WithContext(ctx).First(&c, 1).Error)
+	if err == ErrNotFound {
+		return Schedule{ID: 1}, nil
+	}
+	return c, err
+}
+
+// SetSchedule says when rounds are made.
+func (s *Store) SetSchedule(ctx context.Context, c Schedule) error {
+	c.ID = 1
+	return s.db.WithContext(ctx).Save(&c).Error
+}
+
+// ShortenRounds forgets rounds and reports from before a time, but for the newest round.
+func (s *Store) ShortenRounds(ctx context.Context, before time.Time) error {
+	db := s.db.WithContext(ctx)
+	if err := db.Where("at < ? AND id < (SELECT max(id) FROM rounds)", before).Delete(&Round{}).Error; err != nil {
+		return err
+	}
+	return db.Where("at < ? AND (round = 0 OR round NOT IN (SELECT id FROM rounds))", before).Delete(&ProbeReport{}).Error
 }

@@ -124,6 +124,7 @@ var migrations = []func(*gorm.DB) error{
 	},
 	func(db *gorm.DB) error { return db.AutoMigrate(&OnTrial{}) },
 	func(db *gorm.DB) error { return db.AutoMigrate(&Secret{}, &SharedSecret{}, &RevokedCertificate{}) },
+	func(db *gorm.DB) error { return db.AutoMigrate(&ProbeReport{}, &Round{}, &Schedule{}) },
 }
 
 func (s *Store) migrate() error {

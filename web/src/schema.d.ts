@@ -570,6 +570,59 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/rounds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The newest rounds, newest first */
+        get: operations["list-rounds"];
+        put?: never;
+        /** Try every class of people from vantages; it goes on by itself */
+        post: operations["start-round"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rounds/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One round with what was seen; 0: the newest */
+        get: operations["round"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/schedule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** When everybody is tried by itself */
+        get: operations["schedule"];
+        /** Say when everybody is tried by itself */
+        put: operations["set-schedule"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/secrets": {
         parameters: {
             query?: never;
@@ -1007,6 +1060,8 @@ export interface components {
              */
             for?: number;
             message: string;
+            /** @description Try it by a round right after; it goes back by itself if an expectation fails that held before. */
+            try?: components["schemas"]["RoundRequest"];
             /**
              * Format: int64
              * @description The draft's version that was reviewed; 0: whatever it is now.
@@ -1019,6 +1074,11 @@ export interface components {
             review: components["schemas"]["Review"];
             /** Format: int64 */
             revision: number;
+            /**
+             * Format: int64
+             * @description The round that tries it.
+             */
+            round?: number;
         };
         Cookie: {
             Domain: string;
@@ -1152,7 +1212,7 @@ export interface components {
              * @description What happened.
              * @enum {string}
              */
-            kind: "login" | "refused" | "ended" | "rule" | "commit" | "trust" | "name";
+            kind: "login" | "refused" | "ended" | "rule" | "commit" | "trust" | "name" | "reach";
             offered?: string;
             /** Format: date-time */
             time: string;
@@ -1211,6 +1271,8 @@ export interface components {
             /** Format: date-time */
             since: string;
             suite: string;
+            /** @description It comes over TCP, for UDP is dropped on its way. */
+            tcp?: boolean;
             tunnel: string;
             user: string;
             /** @description What is remarkable about it. */
@@ -1770,6 +1832,11 @@ export interface components {
             pfs?: boolean;
             /** @description Algorithms as suites of encryption, PRF and group, in order of preference, such as aes256gcm-sha256-x25519. */
             suites?: string[];
+            /**
+             * Format: int64
+             * @description Port on which the tunnel is also offered over TCP (RFC 9329), for networks that drop UDP; not offered if not given.
+             */
+            "tcp-port"?: number;
         };
         PlanZone: {
             /** @description Its name. */
@@ -1786,6 +1853,11 @@ export interface components {
             /** @description It is leased now. */
             out: boolean;
         };
+        ProbeCheck: {
+            name: string;
+            ok: boolean;
+            words: string;
+        };
         ProbeGiven: {
             addresses: string[];
             /** @description The device is behind a translation. */
@@ -1793,6 +1865,11 @@ export interface components {
             dns: string[];
             domains: string[];
             full: boolean;
+            /**
+             * @description What carries the tunnel.
+             * @enum {string}
+             */
+            over: "UDP" | "TCP";
             routes: string[];
             suite: string;
         };
@@ -1805,19 +1882,37 @@ export interface components {
             /** @description The name or address that leads to the gateway. */
             dial: string;
             dns: string[];
+            domains: string[];
             full: boolean;
             /** @description What the gateway calls itself, by which its tunnel is asked for. */
             identity: string;
+            /** @description The gateway's own networks: a trial from there is none from outside. */
+            inside: string[];
             /**
              * Format: int64
              * @description Seconds between signs of life that keep a translation open.
              */
             keepalive: number;
+            /**
+             * Format: int64
+             * @description Of the tunnel, inside, in octets.
+             */
+            mtu?: number;
+            /** @description The addresses by which a full tunnel is seen on the internet. */
+            outside: string[];
+            passage?: string;
+            /** @description Prefixes that the person's addresses come from. */
+            pool: string[];
             /** Format: int64 */
             revision: number;
             /** @description What the plan sends into the tunnel. */
             routes: string[];
             suites: string[];
+            /**
+             * Format: int64
+             * @description Where the gateway also answers over TCP; 0: nowhere.
+             */
+            "tcp-port"?: number;
             trials: components["schemas"]["ReachTrial"][];
             /** @description The tunnel that is tried: the first that the person may use. */
             tunnel: string;
@@ -1828,6 +1923,8 @@ export interface components {
             at: string;
             /** @description Where plan and site most likely differ. */
             causes: string[];
+            /** @description What the device was given, and what its tunnel carries. */
+            checks: components["schemas"]["ProbeCheck"][];
             class: string;
             connected: boolean;
             /**
@@ -1836,6 +1933,13 @@ export interface components {
              */
             differs: number;
             given?: components["schemas"]["ProbeGiven"];
+            /** @description It ran on the gateway's own network or machine: no trial from outside. */
+            inside?: boolean;
+            /**
+             * Format: int64
+             * @description Largest packet that passes through the tunnel and back, in octets; 0: not known.
+             */
+            largest?: number;
             /** @description How the login went. */
             login: string;
             /**
@@ -1845,9 +1949,12 @@ export interface components {
             missed: number;
             /** @description Everything was as expected. */
             ok: boolean;
+            passage?: string;
             results: components["schemas"]["ProbeResult"][];
             /** Format: int64 */
             revision: number;
+            /** @description It was an identity made for the trial, not a person. */
+            tester?: boolean;
             user: string;
             vantage: string;
         };
@@ -1861,6 +1968,8 @@ export interface components {
             /** Format: ip */
             dst: string;
             expectation: string;
+            /** @description The network that the device is on, which holds the destination too and hides it. */
+            home?: string;
             /** @description Where it most likely goes wrong. */
             likely?: string;
             /** @description DNS name to try it by. */
@@ -2111,6 +2220,67 @@ export interface components {
             /** @description Why, for the record. */
             reason: string;
         };
+        Round: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            /** Format: int64 */
+            done: number;
+            /** Format: date-time */
+            ended?: string;
+            /** Format: int64 */
+            id: number;
+            /**
+             * Format: int64
+             * @description How many logins there are to be.
+             */
+            of: number;
+            /** @description Everything was as expected, for everybody and from everywhere. */
+            ok: boolean;
+            /** @description Left out of lists. */
+            results: components["schemas"]["RoundResult"][];
+            /** Format: int64 */
+            revision: number;
+            /** @enum {string} */
+            state: "running" | "done" | "stopped";
+            vantages: string[];
+            words: string;
+        };
+        RoundRequest: {
+            /** @description Only classes of people with this name; none: all. */
+            classes?: string[];
+            /** @description Where to try from; none: the first that there is. */
+            vantages?: string[];
+        };
+        RoundResult: {
+            causes: string[];
+            class: string;
+            connected: boolean;
+            /**
+             * Format: int64
+             * @description Trials that did not see what was computed.
+             */
+            differs: number;
+            /**
+             * Format: int64
+             * @description Largest packet that passes, in octets.
+             */
+            largest?: number;
+            login: string;
+            /**
+             * Format: int64
+             * @description Trials that did not see what was expected.
+             */
+            missed: number;
+            ok: boolean;
+            /** @description UDP or TCP. */
+            over?: string;
+            /** @description Empty: nobody of them is to get in. */
+            passage?: string;
+            /** Format: int64 */
+            tried: number;
+            vantage: string;
+        };
         "Save-draftRequest": {
             text: string;
             /**
@@ -2118,6 +2288,17 @@ export interface components {
              * @description The version that the change was made on; 0: the draft is new.
              */
             version: number;
+        };
+        Schedule: {
+            /**
+             * Format: int64
+             * @description Seconds from one to the next, 300 to 604800; 0: never.
+             */
+            every: number;
+            /** Format: date-time */
+            readonly next?: string;
+            /** @description From where; every: from everywhere. */
+            vantages?: string[];
         };
         "Set-passwordRequest": {
             password: string;
@@ -2982,7 +3163,7 @@ export interface operations {
     journal: {
         parameters: {
             query?: {
-                /** @description Only lines of this kind: login, refused, ended, rule, commit, trust, name. */
+                /** @description Only lines of this kind: login, refused, ended, rule, commit, trust, name, reach. */
                 kind?: string;
                 /** @description Only lines about this user. */
                 user?: string;
@@ -3442,6 +3623,163 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Revision"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-rounds": {
+        parameters: {
+            query?: {
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Round"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "start-round": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RoundRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Round"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    round: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Round"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    schedule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Schedule"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-schedule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Schedule"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Schedule"];
                 };
             };
             /** @description Error */

@@ -1,0 +1,59 @@
+package people
+
+import (
+	"crypto/rand"
+	"encoding/hex"
+	"slices"
+	"sync"
+
+	"yellowlantern/internal/core/eap"
+)
+
+// Tester is an identity made for one trial: it is in the groups of a class of people, lives in memory alone, and is gone when the
+// trial is over. Nobody else knows its password.
+type Tester struct {
+	Name, Password string
+	groups         []string
+	hash           [eap.NTHashLen]byte
+}
+
+// testerPrefix begins the names of testers. A user of that name would be a person all the same: testers are looked up first, and
+// their names cannot be guessed.
+const testerPrefix = "trial."
+
+// testers are the identities that are lent out just now.
+type testers struct {
+	mu   sync.Mutex
+	lent map[string]*Tester
+}
+
+// Lend makes a tester for people in the groups. It must be taken back.
+func (p *People) Lend(groups []string) *Tester {
+	b := make([]byte, 28)
+	_, _ = rand.Read(b)
+	t := &Tester{Name: testerPrefix + hex.EncodeToString(b[:8]), Password: hex.EncodeToString(b[8:]), groups: slices.Clone(groups)}
+	t.hash = eap.NTHash(t.Password)
+	p.testers.mu.Lock()
+	defer p.testers.mu.Unlock()
+	if p.testers.lent == nil {
+		p.testers.lent = map[string]*Tester{}
+	}
+	p.testers.lent[t.Name] = t
+	return t
+}
+
+// TakeBack makes a tester worthless.
+func (p *People) TakeBack(t *Tester) {
+	p.testers.mu.Lock()
+	defer p.testers.mu.Unlock()
+	delete(p.testers.lent, t.Name)
+}
+
+// Tester tells whether a name is a tester's that is lent out just now.
+func (p *People) Tester(name string) bool { return p.testers.find(name) != nil }
+
+func (ts *testers) find(name string) *Tester {
+	ts.mu.Lock()
+	defer ts.mu.Unlock()
+	return ts.lent[name]
+}

@@ -1,0 +1,44 @@
+package probe
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+)
+
+// kitFormat is the version of the file.
+const kitFormat = 1
+
+// Kit is a file by which a machine that has no access to the service can probe. It holds nothing secret: the person brings the password.
+type Kit struct {
+	Format int `json:"format"`
+	Order
+}
+
+// WriteKit writes an order as a file.
+func WriteKit(o Order) ([]byte, error) {
+	b, err := json.MarshalIndent(Kit{kitFormat, o}, "", "  ")
+	return append(b, '\n'), err
+}
+
+// ReadKit reads one. Errors say what is wrong with the file.
+func ReadKit(b []byte) (Kit, error) {
+	var k Kit
+	dec := json.NewDecoder(bytes.NewReader(b))
+	dec.DisallowUnknownFields()
+	if err := dec.Decode(&k); err != nil {
+		return k, fmt.Errorf("this is no kit for a probe: %w", err)
+	}
+	if _, err := dec.Token(); err != io.EOF {
+		return k, errors.New("there is more in the file than a kit")
+	}
+	switch {
+	case k.Format != kitFormat:
+		return k, fmt.Errorf("the kit is of format %d, this program knows %d: make it anew with yl probe kit", k.Format, kitFormat)
+	case k.User == "" || k.Dial == "" || len(k.Suites) == 0:
+		return k, errors.New("the kit lacks user, dial or suites: make it anew with yl probe kit")
+	}
+	return k, nil
+}

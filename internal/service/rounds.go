@@ -1,0 +1,421 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"yellowlantern/internal/core/reach"
+	"yellowlantern/internal/core/site"
+	"yellowlantern/internal/gateway"
+	"yellowlantern/internal/people"
+	"yellowlantern/internal/probe"
+	"yellowlantern/internal/store"
+)
+
+// ThisNetwork is the network that the service's own machine is on, as a vantage. It is none from outside.
+const ThisNetwork = "this-network"
+
+// States of a round.
+const (
+	RoundRuns    = "running"
+	RoundDone    = "done"
+	RoundStopped = "stopped" // the service ended before it was over
+)
+
+const (
+	loginsAtOnce = 8
+	roundTime    = 10 * time.Minute
+)
+
+// Round is one trial of every class of people, each by an identity made for it, from chosen vantages.
+type Round struct {
+	ID       uint          `json:"id"`
+	At       time.Time     `json:"at"`
+	Ended    time.Time     `json:"ended,omitzero"`
+	By       string        `json:"by"`
+	Revision int           `json:"revision"`
+	Vantages []string      `json:"vantages" nullable:"false"`
+	Of       int           `json:"of" doc:"How many logins there are to be."`
+	Done     int           `json:"done"`
+	State    string        `json:"state" enum:"running,done,stopped"`
+	OK       bool          `json:"ok" doc:"Everything was as expected, for everybody and from everywhere."`
+	Words    string        `json:"words"`
+	Results  []RoundResult `json:"results" nullable:"false" doc:"Left out of lists."`
+}
+
+// RoundResult is what one class saw from one vantage.
+type RoundResult struct {
+	Class     string   `json:"class"`
+	Passage   string   `json:"passage,omitempty" doc:"Empty: nobody of them is to get in."`
+	Vantage   string   `json:"vantage"`
+	Connected bool     `json:"connected"`
+	Over      string   `json:"over,omitempty" doc:"UDP or TCP."`
+	OK        bool     `json:"ok"`
+	Tried     int      `json:"tried"`
+	Missed    int      `json:"missed" doc:"Trials that did not see what was expected."`
+	Differs   int      `json:"differs" doc:"Trials that did not see what was computed."`
+	Largest   int      `json:"largest,omitempty" doc:"Largest packet that passes, in octets."`
+	Login     string   `json:"login"`
+	Causes    []string `json:"causes" nullable:"false"`
+}
+
+type roundRequest struct {
+	Vantages []string `json:"vantages,omitempty" nullable:"false" doc:"Where to try from; none: the first that there is."`
+	Classes  []string `json:"classes,omitempty" nullable:"false" doc:"Only classes of people with this name; none: all."`
+}
+
+func (s *Service) roundRoutes() {
+	register(s, "POST", "/rounds", "start-round", "Try every class of people from vantages; it goes on by itself", func(ctx context.Context, in *struct{ Body roundRequest }) (*body[Round], error) {
+		r, _, err := s.startRound(ctx, administrator(ctx), in.Body)
+		if err != nil {
+			return nil, err
+		}
+		return answer(round(r, nil)), nil
+	})
+	register(s, "GET", "/rounds", "list-rounds", "The newest rounds, newest first", func(ctx context.Context, in *struct {
+		Limit int `query:"limit" default:"20" minimum:"1" maximum:"500"`
+	}) (*body[[]Round], error) {
+		records, err := s.Store.Rounds(ctx, in.Limit)
+		out := []Round{}
+		for _, r := range records {
+			out = append(out, round(r, nil))
+		}
+		return answer(out), err
+	})
+	register(s, "GET", "/rounds/{id}", "round", "One round with what was seen; 0: the newest", s.oneRound)
+}
+
+func (s *Service) oneRound(ctx context.Context, in *struct {
+	ID uint `path:"id"`
+}) (*body[Round], error) {
+	if in.ID == 0 {
+		newest, err := s.Store.Rounds(ctx, 1)
+		if err != nil || len(newest) == 0 {
+			return nil, firstError(err, huma.Error404NotFound("nothing was tried yet: yl probe --everyone"))
+		}
+		in.ID = newest[0].ID
+	}
+	r, err := s.Store.Round(ctx, in.ID)
+	if err != nil {
+		return nil, known(err, "round", fmt.Sprint(in.ID))
+	}
+	reports, err := s.roundReports(ctx, r.ID)
+	return answer(round(r, reports)), err
+}
+
+func firstError(errs ...error) error {
+	for _, err := range errs {
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// roundReports gives what a round saw, in the order of classes and vantages.
+func (s *Service) roundReports(ctx context.Context, id uint) ([]probe.Report, error) {
+	records, err := s.Store.ProbeReports(ctx, id, 10000)
+	out := []probe.Report{}
+	for _, rec := range records {
+		var r probe.Report
+		if json.Unmarshal([]byte(rec.Report), &r) == nil {
+			out = append(out, r)
+		}
+	}
+	slices.SortFunc(out, func(a, b probe.Report) int {
+		return firstNonZero(strings.Compare(a.Class, b.Class), strings.Compare(a.Vantage, b.Vantage))
+	})
+	return out, err
+}
+
+func firstNonZero(ns ...int) int {
+	for _, n := range ns {
+		if n != 0 {
+			return n
+		}
+	}
+	return 0
+}
+
+func round(r store.Round, reports []probe.Report) Round {
+	out := Round{ID: r.ID, At: r.At, Ended: r.Ended, By: r.By, Revision: r.Revision, Vantages: strings.Fields(r.Vantages), Of: r.Of, Done: r.Done, State: r.State, OK: r.OK, Words: r.Words, Results: []RoundResult{}}
+	for _, p := range reports {
+		x := RoundResult{Class: p.Class, Passage: p.Passage, Vantage: p.Vantage, Connected: p.Connected, OK: p.OK, Tried: len(p.Results), Missed: p.Missed, Differs: p.Differs, Largest: p.Largest, Login: p.Login, Causes: p.Causes}
+		if p.Given != nil {
+			x.Over = p.Given.Over
+		}
+		out.Results = append(out.Results, x)
+	}
+	return out
+}
+
+// vantagesFor finds vantages by name; none: the first.
+func (s *Service) vantagesFor(names []string) ([]Vantage, error) {
+	all := append(slices.Clone(s.Vantages), Vantage{Name: ThisNetwork})
+	if len(names) == 0 {
+		return all[:1], nil
+	}
+	if slices.Equal(names, []string{"every"}) {
+		return all[:max(1, len(all)-1)], nil
+	}
+	var out []Vantage
+	for _, n := range names {
+		i := slices.IndexFunc(all, func(v Vantage) bool { return v.Name == n })
+		if i < 0 {
+			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("there is no vantage %q; there are %s, and every", n, strings.Join(namesOf(all), ", ")))
+		}
+		out = append(out, all[i])
+	}
+	return out, nil
+}
+
+func namesOf(vs []Vantage) []string {
+	var out []string
+	for _, v := range vs {
+		out = append(out, v.Name)
+	}
+	return out
+}
+
+// startRound begins a round on the newest revision. The channel is closed when it is over.
+func (s *Service) startRound(ctx context.Context, by string, in roundRequest) (store.Round, <-chan struct{}, error) {
+	m, number, persons, err := s.model(ctx, "")
+	if err != nil {
+		return store.Round{}, nil, err
+	}
+	vantages, err := s.vantagesFor(in.Vantages)
+	if err != nil {
+		return store.Round{}, nil, err
+	}
+	classes := reach.Classes(m, persons)
+	if len(in.Classes) > 0 {
+		classes = slices.DeleteFunc(classes, func(c reach.Class) bool { return !slices.Contains(in.Classes, c.Name()) })
+	}
+	if len(classes) == 0 {
+		return store.Round{}, nil, huma.Error422UnprocessableEntity("there is nobody to try as: add users, or name a class as yl board shows it")
+	}
+	ca, err := s.Store.Certificate(ctx, store.AuthorityName)
+	if err != nil {
+		return store.Round{}, nil, err
+	}
+	if !s.roundUnderWay.TryLock() {
+		return store.Round{}, nil, huma.Error409Conflict("a round is under way: wait for it, yl probe rounds shows it")
+	}
+	r := store.Round{At: time.Now().UTC(), By: by, Revision: number, Vantages: strings.Join(namesOf(vantages), " "), Of: len(classes) * len(vantages), State: RoundRuns}
+	if err := s.Store.SaveRound(ctx, &r); err != nil {
+		s.roundUnderWay.Unlock()
+		return r, nil, err
+	}
+	done := make(chan struct{})
+	begun := r
+	s.background.Go(func() {
+		defer close(done)
+		defer s.roundUnderWay.Unlock()
+		run, cancel := context.WithTimeout(s.running, roundTime)
+		defer cancel()
+		s.runRound(run, &r, m, classes, vantages, string(ca.PEM()))
+	})
+	return begun, done, nil
+}
+
+// runRound tries everything, some at once, and writes down what was seen as it comes.
+func (s *Service) runRound(ctx context.Context, r *store.Round, m *site.Model, classes []reach.Class, vantages []Vantage, authority string) {
+	before := s.lastSeen(ctx, r.ID)
+	comp := reach.NewComputer(m)
+	orders := make([]*probe.Order, len(classes))
+	for i, c := range classes {
+		orders[i] = orderFor(m, c, comp.Of(c.Class), "")
+		orders[i].Revision, orders[i].Authority = r.Revision, authority
+	}
+	var mu sync.Mutex
+	var reports []probe.Report
+	var wait sync.WaitGroup
+	slots := make(chan struct{}, loginsAtOnce)
+	for _, v := range vantages {
+		for i := range classes {
+			slots <- struct{}{}
+			wait.Go(func() {
+				defer func() { <-slots }()
+				p := s.tryClass(ctx, *orders[i], classes[i], v)
+				text, _ := json.Marshal(p)
+				mu.Lock()
+				defer mu.Unlock()
+				reports = append(reports, *p)
+				r.Done++
+				_, err := s.Store.AddProbeReport(ctx, store.ProbeReport{At: p.At.UTC(), User: p.User, Vantage: p.Vantage, Revision: r.Revision, Round: r.ID, OK: p.OK, Report: string(text)})
+				if err = firstError(err, s.Store.SaveRound(ctx, r)); err != nil {
+					s.Log.Error("round", "error", err)
+				}
+			})
+		}
+	}
+	wait.Wait()
+	r.Ended, r.State = time.Now().UTC(), RoundDone
+	if ctx.Err() != nil {
+		r.State = RoundStopped
+	}
+	r.OK, r.Words = verdictOf(r, reports)
+	if err := s.Store.SaveRound(context.WithoutCancel(ctx), r); err != nil {
+		s.Log.Error("round", "error", err)
+	}
+	if r.State == RoundDone {
+		s.tellChanges(r, before, reports)
+	}
+}
+
+func verdictOf(r *store.Round, reports []probe.Report) (bool, string) {
+	bad, missed, differs, tried := 0, 0, 0, 0
+	for _, p := range reports {
+		tried, missed, differs = tried+len(p.Results), missed+p.Missed, differs+p.Differs
+		if !p.OK {
+			bad++
+		}
+	}
+	switch {
+	case r.State == RoundStopped:
+		return false, fmt.Sprintf("stopped after %d of %d logins", r.Done, r.Of)
+	case bad == 0:
+		return true, fmt.Sprintf("%d trials by %d logins, all as expected; computed and tried agree", tried, len(reports))
+	}
+	return false, fmt.Sprintf("%d of %d logins saw something else: %d of %d trials not as expected, %d not as computed", bad, len(reports), missed, tried, differs)
+}
+
+// tryClass tries as one class from one vantage, by an identity that is made for it and gone afterwards.
+func (s *Service) tryClass(ctx context.Context, o probe.Order, c reach.Class, v Vantage) *probe.Report {
+	t := s.People.Lend(c.Groups)
+	defer s.takeBack(t)
+	o.User = t.Name
+	u := probe.Host()
+	var err error
+	if v.Name != ThisNetwork {
+		u, err = probe.Vantage(ctx, v.Link)
+	}
+	var p *probe.Report
+	if err == nil {
+		defer u.Close()
+		p, err = probe.Run(ctx, u, o, probe.Options{Password: t.Password})
+	}
+	if err != nil {
+		p = &probe.Report{At: time.Now(), Login: "not tried: " + err.Error(), Causes: []string{err.Error()}, Results: []probe.Result{}, Checks: []probe.Check{}}
+	}
+	p.User, p.Tester, p.Class, p.Vantage, p.Revision, p.Passage = "", true, c.Name(), v.Name, o.Revision, o.Passage
+	p.Inside = p.Inside || v.Name == ThisNetwork // the service runs where its gateway does
+	return p
+}
+
+// takeBack makes a tester worthless, and ends what may be left of its session.
+func (s *Service) takeBack(t *people.Tester) {
+	s.People.TakeBack(t)
+	for _, live := range s.Runner.Sessions() {
+		if id, err := gateway.ParseID(live.ID); err == nil && live.User == t.Name {
+			_ = s.Runner.End(id, "its trial is over")
+		}
+	}
+}
+
+// seen is what the newest earlier report of a class from a vantage saw, by trial.
+type seen map[string]bool
+
+func keyOfReport(p probe.Report) string { return p.Class + "\x00" + p.Vantage }
+
+func keyOfTrial(x probe.Result) string { return x.Dst.String() + " " + x.Service + " " + x.Name }
+
+// lastSeen gathers what the round before saw.
+func (s *Service) lastSeen(ctx context.Context, id uint) map[string]seen {
+	out := map[string]seen{}
+	rounds, err := s.Store.Rounds(ctx, 20)
+	if err != nil {
+		return out
+	}
+	for _, r := range rounds {
+		if r.ID >= id || r.State != RoundDone {
+			continue
+		}
+		reports, err := s.roundReports(ctx, r.ID)
+		if err != nil {
+			return out
+		}
+		for _, p := range reports {
+			if key := keyOfReport(p); out[key] == nil {
+				out[key] = seenBy(p)
+			}
+		}
+	}
+	return out
+}
+
+func seenBy(p probe.Report) seen {
+	out := seen{"": p.Connected}
+	for _, x := range p.Results {
+		out[keyOfTrial(x)] = p.Connected && x.Answered()
+	}
+	return out
+}
+
+const mostTold = 20 // changes of one round that are told one by one
+
+// tellChanges writes what is no longer reached, and what is reached that was not and must not be, into the journal.
+func (s *Service) tellChanges(r *store.Round, before map[string]seen, reports []probe.Report) {
+	var told []string
+	for _, p := range reports {
+		told = append(told, changesOf(p, before[keyOfReport(p)])...)
+	}
+	if more := len(told) - mostTold; more > 0 {
+		told = append(told[:mostTold], fmt.Sprintf("and %d more changes: yl probe rounds %d", more, r.ID))
+	}
+	for _, words := range told {
+		s.Journal(gateway.Event{Time: time.Now(), Kind: "reach", Words: fmt.Sprintf("round %d: %s", r.ID, words)})
+	}
+}
+
+// changesOf says in words what a report sees otherwise than the one before. Nothing is said of what nobody expects either way.
+func changesOf(p probe.Report, was seen) (out []string) {
+	if was == nil {
+		return nil
+	}
+	if was[""] && !p.Connected {
+		return []string{fmt.Sprintf("%s no longer get in from %s: %s", p.Class, p.Vantage, p.Login)}
+	}
+	for _, x := range p.Results {
+		before, known := was[keyOfTrial(x)]
+		switch now := x.Answered(); {
+		case !known || now == before:
+		case x.Want && !now:
+			out = append(out, fmt.Sprintf("%s no longer reach %s by %s from %s: %s", p.Class, x.Place, x.Service, p.Vantage, firstWord(x.Likely, x.Seen.Words)))
+		case x.Want:
+			out = append(out, fmt.Sprintf("%s reach %s by %s from %s again", p.Class, x.Place, x.Service, p.Vantage))
+		case now:
+			out = append(out, fmt.Sprintf("%s reach %s by %s from %s, which they must not: %s", p.Class, x.Place, x.Service, p.Vantage, x.Seen.Words))
+		}
+	}
+	return out
+}
+
+func firstWord(words ...string) string {
+	for _, w := range words {
+		if w != "" {
+			return w
+		}
+	}
+	return ""
+}
+
+// stopRounds marks rounds that a former run of the service left running.
+func (s *Service) stopRounds(ctx context.Context) error {
+	rounds, err := s.Store.Rounds(ctx, 20)
+	for _, r := range rounds {
+		if r.State == RoundRuns {
+			r.State, r.Words = RoundStopped, fmt.Sprintf("stopped after %d of %d logins: the service ended", r.Done, r.Of)
+			err = errors.Join(err, s.Store.SaveRound(ctx, &r))
+		}
+	}
+	return err
+}
