@@ -257,30 +257,71 @@ func (p *printer) round(r service.Round) error {
 		return firstOf(err, verdict)
 	}
 	p.say("round %d of revision %d, from %s, by %s", r.ID, r.Revision, strings.Join(r.Vantages, ", "), r.By)
-	var rows [][]string
-	for _, x := range r.Results {
-		mark := "✓"
-		if !x.OK {
-			mark = "✗"
-		}
-		largest := "–"
-		if x.Largest > 0 {
-			largest = strconv.Itoa(x.Largest)
-		}
-		rows = append(rows, []string{mark, x.Class, x.Vantage, x.Login, fmt.Sprintf("%d of %d", x.Tried-x.Missed, x.Tried), strconv.Itoa(x.Differs), largest})
-	}
-	p.table([]string{"", "people", "from", "login", "as expected", "not as computed", "largest packet"}, rows)
-	told := map[string]bool{}
-	for _, x := range r.Results {
-		for _, cause := range x.Causes {
-			if line := fmt.Sprintf("%s from %s: %s", x.Class, x.Vantage, cause); !told[line] {
-				told[line] = true
-				p.say("→ %s", line)
-			}
-		}
+	p.roundTable(r)
+	for _, c := range causesOf(r) {
+		p.say("→ %s", c)
 	}
 	p.say("%s", r.Words)
 	return verdict
+}
+
+// roundTable is people by vantage: how many trials were as expected, of those that were not.
+func (p *printer) roundTable(r service.Round) {
+	head, at := []string{"people"}, map[string]int{}
+	for _, v := range r.Vantages {
+		head = append(head, v)
+		at[v] = len(head) - 1
+	}
+	var rows [][]string
+	row := map[string][]string{}
+	for _, x := range r.Results {
+		if row[x.Class] == nil {
+			row[x.Class] = make([]string, len(head))
+			row[x.Class][0] = x.Class
+			rows = append(rows, row[x.Class])
+		}
+		cell := fmt.Sprintf("✓ %d", x.Tried)
+		switch {
+		case !x.Connected && !x.OK:
+			cell = "✗ not in"
+		case !x.Connected:
+			cell = "✓ kept out"
+		case !x.OK:
+			cell = fmt.Sprintf("✗ %d of %d", x.Tried-x.Missed, x.Tried)
+		}
+		if x.Over == "TCP" {
+			cell += " (TCP)"
+		}
+		if k, known := at[x.Vantage]; known {
+			row[x.Class][k] = cell
+		}
+	}
+	p.table(head, rows)
+}
+
+// causesOf tells each cause once, with the people and places that it is seen by.
+func causesOf(r service.Round) (out []string) {
+	var order []string
+	who := map[string][]string{}
+	for _, x := range r.Results {
+		if x.OK {
+			continue
+		}
+		causes := x.Causes
+		if len(causes) == 0 {
+			causes = []string{x.Login}
+		}
+		for _, c := range causes {
+			if who[c] == nil {
+				order = append(order, c)
+			}
+			who[c] = append(who[c], x.Class+" from "+x.Vantage)
+		}
+	}
+	for _, c := range order {
+		out = append(out, strings.Join(who[c], ", ")+": "+c)
+	}
+	return out
 }
 
 func (p *printer) rounds(ctx context.Context, c *cli.Command, cl *client.Client) error {
@@ -391,10 +432,19 @@ func (p *printer) Report(r probe.Report) {
 		p.say("given: address %s; name servers %s; domains %s; routes %s", addrs(g.Addresses), addrs(g.DNS), orDash(strings.Join(g.Domains, ", ")), strings.Join(g.Routes, ", "))
 	}
 	var rows [][]string
+	edges := 0
 	for _, x := range r.Results {
+		if x.Edge {
+			if edges++; x.OK {
+				continue
+			}
+		}
 		mark, want := "✓", "reach"
 		if !x.Want {
 			want = "keep out"
+		}
+		if x.Edge {
+			want = map[bool]string{true: "let through", false: "refused"}[x.Computed]
 		}
 		if !x.OK {
 			mark = "✗"
@@ -412,6 +462,9 @@ func (p *printer) Report(r probe.Report) {
 	}
 	for _, x := range r.Checks {
 		p.say("%s %s: %s", map[bool]string{true: "✓", false: "✗"}[x.OK], x.Name, x.Words)
+	}
+	if edges > 0 {
+		p.say("%d of them are boundary packets of what is computed, at which nobody need listen; those that are as computed are left out above", edges)
 	}
 	p.say("%d of %d as expected; %s", len(r.Results)-r.Missed, len(r.Results), agree)
 	seen := map[string]bool{}

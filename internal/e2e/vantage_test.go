@@ -108,3 +108,48 @@ func TestOverTCP(t *testing.T) {
 	t.Cleanup(again.Close)
 	require.NoError(t, ping(t, again, "10.20.30.5"))
 }
+
+// Boundary packets are tried beside the expectations. Where the gateway runs something else than was computed, they show it, with both
+// sides' evidence, also where no expectation looks.
+func TestBoundaries(t *testing.T) {
+	d := island(t, nil)
+	o := order(t, d, "both.birdwatcher")
+	run := func() *probe.Report {
+		r, err := probe.Run(t.Context(), home(t, d), o, probe.Options{Password: d.Passwords[o.User]})
+		require.NoError(t, err)
+		return r
+	}
+	edges := func(r *probe.Report) (all, through, bad int) {
+		for _, x := range r.Results {
+			if x.Edge {
+				all++
+				if x.Computed {
+					through++
+				}
+				if !x.OK {
+					bad++
+				}
+			}
+		}
+		return
+	}
+	sound := run()
+	require.True(t, sound.OK, "%+v", sound.Causes)
+	all, through, _ := edges(sound)
+	require.Greater(t, all, 30)
+	require.Greater(t, through, 5)
+	require.Greater(t, all-through, 5)
+
+	// What is computed is now of a plan that no longer runs.
+	recommit(t, d, "to: [records, nestcams], services: [web, ping]}\n  - {name: cameras", "to: [records, nestcams], services: [web, ping, tcp/444]}\n  - {name: cameras",
+		"{name: cameras, action: permit, groups: [volunteers], to: [nestcams], services: [web]}", "{name: cameras, action: permit, groups: [volunteers], to: [nestcams], services: [tcp/80]}",
+		"  - {name: names-for-all, action: permit, to: [names], services: [names, ping]}", "  - {name: names-for-all, action: permit, to: [names], services: [names, ping]}\n  - {name: shut, action: refuse, groups: [researchers], to: [records], services: [ping]}",
+		"must: reach, to: [records, nestcams], services: [web, ping], by-name: true}", "must: reach, to: [records, nestcams], services: [web], by-name: true}")
+	changed := run()
+	require.False(t, changed.OK)
+	_, _, bad := edges(changed)
+	require.NotZero(t, bad)
+	require.True(t, slices.ContainsFunc(changed.Causes, func(c string) bool {
+		return strings.Contains(c, "differ at a boundary: records") && strings.Contains(c, "computed to be let through") && strings.Contains(c, "prohibited (said by 10.20.0.1)")
+	}), "%v", changed.Causes)
+}

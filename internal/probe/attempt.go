@@ -21,6 +21,7 @@ import (
 type Seen struct {
 	Reached bool   `json:"reached" doc:"Something answered: for what must not be reached that is enough to be a breach."`
 	Served  bool   `json:"served" doc:"The service itself answered."`
+	Refused bool   `json:"refused,omitempty" doc:"A router, the gateway perhaps, said that it refuses the packet."`
 	Words   string `json:"words"`
 }
 
@@ -53,11 +54,11 @@ func attempt(ctx context.Context, p path, dst netip.Addr, service netset.Point) 
 		took, err := p.Ping(ctx, dst)
 		switch {
 		case err == nil:
-			return Seen{true, true, fmt.Sprintf("ping answered in %.1f ms", float64(took.Microseconds())/1000)}
+			return Seen{Reached: true, Served: true, Words: fmt.Sprintf("ping answered in %.1f ms", float64(took.Microseconds())/1000)}
 		case errors.Is(err, ErrCannotPing):
 			return Seen{Words: "not tried: " + err.Error()}
 		}
-		return Seen{Words: silence(p, dst, 0)}
+		return silence(p, dst, 0)
 	case netset.TCP:
 		to := netip.AddrPortFrom(dst, service.Port())
 		c, err := p.DialTCP(ctx, to)
@@ -66,32 +67,33 @@ func attempt(ctx context.Context, p path, dst netip.Addr, service netset.Point) 
 			defer c.Close()
 			return converse(c, to, "connected "+after())
 		case strings.Contains(err.Error(), "refused"):
-			return Seen{true, false, "the host answers, but the port is closed"}
+			return Seen{Reached: true, Served: false, Words: "the host answers, but the port is closed"}
 		}
-		return Seen{Words: silence(p, dst, service.Port())}
+		return silence(p, dst, service.Port())
 	case netset.UDP:
 		return attemptUDP(ctx, p, netip.AddrPortFrom(dst, service.Port()), after)
 	}
 	return Seen{Words: "not tried: the probe does not speak " + service.String()}
 }
 
-func silence(p path, dst netip.Addr, port uint16) string {
-	if said := p.Said(dst, port); said != "" {
-		return "no answer: " + said
+func silence(p path, dst netip.Addr, port uint16) Seen {
+	said := p.Said(dst, port)
+	if said == "" {
+		return Seen{Words: "no answer"}
 	}
-	return "no answer"
+	return Seen{Refused: strings.HasPrefix(said, "prohibited") || strings.HasPrefix(said, "no route"), Words: "no answer: " + said}
 }
 
 func attemptUDP(ctx context.Context, p path, to netip.AddrPort, after func() string) Seen {
 	if to.Port() == 53 {
 		r, err := ask(ctx, p.DialUDP, to.Addr(), "name-server-trial.invalid", dns.TypeA)
 		if err != nil {
-			return Seen{Words: silence(p, to.Addr(), 53)}
+			return silence(p, to.Addr(), 53)
 		}
 		if r.Rcode == dns.RcodeRefused {
-			return Seen{true, false, "the name server refuses to answer"}
+			return Seen{Reached: true, Served: false, Words: "the name server refuses to answer"}
 		}
-		return Seen{true, true, "the name server answers " + after()}
+		return Seen{Reached: true, Served: true, Words: "the name server answers " + after()}
 	}
 	c, err := p.DialUDP(to)
 	if err != nil {
@@ -103,13 +105,13 @@ func attemptUDP(ctx context.Context, p path, to netip.AddrPort, after func() str
 		_, _ = c.Write([]byte("yellow lantern probe"))
 		_ = c.SetReadDeadline(time.Now().Add(400 * time.Millisecond))
 		if _, err := c.Read(buf); err == nil {
-			return Seen{true, true, "answered " + after()}
+			return Seen{Reached: true, Served: true, Words: "answered " + after()}
 		}
 		if said := p.Said(to.Addr(), to.Port()); strings.HasPrefix(said, "port closed") {
-			return Seen{true, false, "the host answers, but the port is closed"}
+			return Seen{Reached: true, Served: false, Words: "the host answers, but the port is closed"}
 		}
 	}
-	return Seen{Words: silence(p, to.Addr(), to.Port())}
+	return silence(p, to.Addr(), to.Port())
 }
 
 // converse speaks with what answered on a port for web pages, by TLS on 443: a connection that opens and carries no answer serves
@@ -129,7 +131,7 @@ func converse(c net.Conn, to netip.AddrPort, words string) Seen {
 		c = secure
 	case 80:
 	default:
-		return Seen{true, true, words}
+		return Seen{Reached: true, Served: true, Words: words}
 	}
 	_ = c.SetDeadline(time.Now().Add(talkTime))
 	req, err := http.NewRequest(http.MethodGet, "http://"+to.String()+"/", nil)
@@ -145,7 +147,7 @@ func converse(c net.Conn, to netip.AddrPort, words string) Seen {
 	}
 	defer resp.Body.Close()
 	line, _ := bufio.NewReader(resp.Body).ReadString('\n')
-	return Seen{true, true, words + said + fmt.Sprintf(": %.80q", strings.TrimSpace(strings.ToValidUTF8(line, "?")))}
+	return Seen{Reached: true, Served: true, Words: words + said + fmt.Sprintf(": %.80q", strings.TrimSpace(strings.ToValidUTF8(line, "?")))}
 }
 
 const talkTime = 1500 * time.Millisecond
@@ -155,7 +157,7 @@ const talkTime = 1500 * time.Millisecond
 func unanswered(words, what string, err error) Seen {
 	var late net.Error
 	if errors.As(err, &late) && late.Timeout() {
-		return Seen{true, false, words + ", but " + what + " gets no answer: packets larger than those that open a connection are lost, or the service hangs"}
+		return Seen{Reached: true, Served: false, Words: words + ", but " + what + " gets no answer: packets larger than those that open a connection are lost, or the service hangs"}
 	}
-	return Seen{true, true, words + ", and does not answer " + what + " as the web does"}
+	return Seen{Reached: true, Served: true, Words: words + ", and does not answer " + what + " as the web does"}
 }

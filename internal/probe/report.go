@@ -22,6 +22,7 @@ const (
 	loginTime  = 20 * time.Second
 	wantTime   = 3 * time.Second // to reach what must be reached
 	refuseTime = 1200 * time.Millisecond
+	edgeTime   = 700 * time.Millisecond
 	beforeTime = 800 * time.Millisecond
 	atOnce     = 24
 )
@@ -45,6 +46,7 @@ type Order struct {
 	Domains   []string       `json:"domains" nullable:"false"`
 	Outside   []netip.Addr   `json:"outside" nullable:"false" doc:"The addresses by which a full tunnel is seen on the internet."`
 	Passage   string         `json:"passage,omitempty"`
+	Own       []netip.Addr   `json:"own" nullable:"false" doc:"The gateway's own inside addresses, by which it says that it refuses something."`
 	Inside    []netip.Prefix `json:"inside" nullable:"false" doc:"The gateway's own networks: a trial from there is none from outside."`
 	Full      bool           `json:"full"`
 	Admitted  bool           `json:"admitted" doc:"Whether a passage takes this person."`
@@ -94,11 +96,14 @@ type Report struct {
 	Missed    int       `json:"missed" doc:"Trials that did not see what was expected."`
 	Differs   int       `json:"differs" doc:"Trials that did not see what was computed: plan and site differ."`
 	Causes    []string  `json:"causes" nullable:"false" doc:"Where plan and site most likely differ."`
+
+	own []netip.Addr // the gateway's
 }
 
 // Options of a probe beside the order.
 type Options struct {
 	Password string
+	Tester   bool // the user is an identity made for the trial
 	KeyLog   io.Writer
 	Progress func(done, of int)
 	// IKEPort and NATTPort are 500 and 4500 if not given.
@@ -111,7 +116,7 @@ func Run(ctx context.Context, u Underlay, o Order, opt Options) (*Report, error)
 	if err != nil {
 		return nil, err
 	}
-	r := &Report{At: time.Now(), User: o.User, Class: o.Class, Vantage: u.Name(), Passage: o.Passage, Inside: fromInside(u, o), Revision: o.Revision, Results: make([]Result, len(o.Trials)), Checks: []Check{}, Causes: []string{}}
+	r := &Report{At: time.Now(), User: o.User, Class: o.Class, Vantage: u.Name(), Passage: o.Passage, Tester: opt.Tester, Inside: fromInside(u, o), own: o.Own, Revision: o.Revision, Results: make([]Result, len(o.Trials)), Checks: []Check{}, Causes: []string{}}
 	for i, t := range o.Trials {
 		r.Results[i].Trial = t
 	}
@@ -199,7 +204,9 @@ func (r *Report) connected(t *Tunnel) {
 func (r *Report) after(ctx context.Context, tunnel *Tunnel, u Underlay, i int) {
 	res := &r.Results[i]
 	limit := refuseTime
-	if res.Want {
+	if res.Edge {
+		limit = edgeTime
+	} else if res.Want {
 		limit = wantTime
 	}
 	bounded, cancel := context.WithTimeout(ctx, limit)

@@ -3,6 +3,7 @@ package probe
 import (
 	"errors"
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -14,7 +15,7 @@ func (r *Report) notConnected(o Order, err error) {
 	for i := range r.Results {
 		res := &r.Results[i]
 		res.Seen = Seen{Words: "not connected"}
-		res.OK = !res.Want
+		res.OK = !res.Want || res.Edge
 		if !res.OK {
 			r.Missed++
 		}
@@ -57,11 +58,15 @@ func (r Result) Answered() bool {
 func (r *Report) judge() {
 	for i := range r.Results {
 		res := &r.Results[i]
+		if res.Edge {
+			r.judgeEdge(res)
+			continue
+		}
 		got := res.Answered()
 		res.OK = got == res.Want
 		if res.Home != "" {
 			res.Computed = false // from here
-			res.Likely = fmt.Sprintf("station device: the network here, %s, holds %s too and is preferred to a route that is no more specific: route single hosts or smaller prefixes (passages/%s/routes), or say so under its home-networks", res.Home, res.Place, r.Passage)
+			res.Likely = fmt.Sprintf("station device: the network here, %s, hides %s: devices prefer their own network to a route that is no more specific. Route single hosts or smaller prefixes (passages/%s/routes)", res.Home, firstFilled(res.Network, res.Place), r.Passage)
 		}
 		if res.Before != nil && res.Before.Reached {
 			res.OK = false
@@ -88,7 +93,7 @@ func (r *Report) judge() {
 		case !res.Want:
 			res.Likely = "the plan does not permit it, yet it is reached: the gateway's forwarding is at fault, please report it"
 		case !res.Computed:
-			res.Likely = fmt.Sprintf("the plan does not let it through: yl journey --from %s --to %s --service %s shows where", r.User, res.Dst, res.Service)
+			res.Likely = fmt.Sprintf("the plan does not let it through: yl journey --from %s --to %s --service %s shows where", r.journeyFrom(), res.Dst, res.Service)
 		default:
 			res.Likely = r.surroundings(res)
 			if !slices.Contains(r.Causes, res.Likely) {
@@ -103,6 +108,33 @@ func (r *Report) judge() {
 			r.Causes = append(r.Causes, c.Words)
 		}
 	}
+}
+
+// judgeEdge holds a boundary packet against what was computed: one that is computed to pass must not be refused, and one that is not must
+// not be answered. Both sides' evidence is told.
+func (r *Report) judgeEdge(res *Result) {
+	byGateway := res.Seen.Refused && slices.ContainsFunc(r.own, func(a netip.Addr) bool { return strings.HasSuffix(res.Seen.Words, "(said by "+a.String()+")") })
+	res.OK = !(res.Computed && byGateway) && !(!res.Computed && res.Seen.Reached)
+	if res.OK {
+		return
+	}
+	r.Missed++
+	r.Differs++
+	computed := "refused"
+	if res.Computed {
+		computed = "let through"
+	}
+	res.Likely = fmt.Sprintf("computed and tried differ at a boundary: %s by %s is computed to be %s by the gateway, and was seen: %s. yl journey --from %s --to %s --service %s shows the computed way; if the newest revision is what runs, please report it",
+		res.Place, res.Service, computed, res.Seen.Words, r.journeyFrom(), res.Dst, res.Service)
+	r.Causes = append(r.Causes, res.Likely)
+}
+
+// journeyFrom is how yl journey is told whose journey it is.
+func (r *Report) journeyFrom() string {
+	if r.Tester || r.User == "" {
+		return "group:" + strings.SplitN(r.Class, " + ", 2)[0]
+	}
+	return r.User
 }
 
 func (s *Seen) unreached() bool { return s == nil || !s.Reached }
@@ -133,4 +165,13 @@ func (r *Report) surroundings(res *Result) string {
 		return "station translation: the gateway sends it to the internet and nothing comes back: its way out, or the translation to its outside address"
 	}
 	return fmt.Sprintf("station return: nothing on network %s answers, though the plan says its router knows the way back to the pool: look at that router's routes (networks/%s/router)", res.Network, res.Network)
+}
+
+func firstFilled(words ...string) string {
+	for _, w := range words {
+		if w != "" {
+			return w
+		}
+	}
+	return ""
 }

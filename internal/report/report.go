@@ -54,13 +54,19 @@ type Trial struct {
 	Want        bool   `json:"want" doc:"It must be reached."`
 	Computed    bool   `json:"computed" doc:"It is computed to be reached."`
 	Seen        bool   `json:"seen" doc:"It was reached."`
+	Edge        bool   `json:"edge,omitempty" doc:"A boundary packet: nothing is expected of it."`
 	OK          bool   `json:"ok"`
 	Words       string `json:"words"`
 	Likely      string `json:"likely,omitempty"`
 }
 
-// Differs tells whether what was seen is not what was computed.
-func (t Trial) Differs() bool { return t.Seen != t.Computed }
+// Differs tells whether what was seen is not what was computed. Of a boundary packet nothing but that is expected.
+func (t Trial) Differs() bool {
+	if t.Edge {
+		return !t.OK
+	}
+	return t.Seen != t.Computed
+}
 
 // Counts of a report.
 type Counts struct{ Stops, Warnings, Failed, Tried, Missed, Differ int }

@@ -219,6 +219,9 @@ func tried(r probe.Report, d reach.Destination) Try {
 		if !d.Addrs.Contains(res.Dst) || d.Name == plan.Internet && res.Network != "" {
 			continue
 		}
+		if x := res; x.Edge && x.OK {
+			continue
+		}
 		n++
 		t.User, t.At = r.User, r.At
 		if !res.OK {
@@ -388,8 +391,8 @@ func ProbeOrder(m *site.Model, persons []reach.Person, user string) (*probe.Orde
 // orderFor says what a probe is to try for somebody of a class; user may be empty: nobody in particular.
 func orderFor(m *site.Model, class reach.Class, r reach.Reach, user string) *probe.Order {
 	class.Users = []string{user}
-	o := &probe.Order{User: user, Class: class.Name(), Dial: m.Gateway.Dial, Routes: []string{}, DNS: []netip.Addr{}, Domains: []string{}, Pool: []string{}, Outside: m.PublicAddresses(), Inside: m.OwnPrefixes(), Suites: []string{},
-		Trials: append([]reach.Trial{}, reach.Trials(m, class, r)...)}
+	o := &probe.Order{User: user, Class: class.Name(), Dial: m.Gateway.Dial, Routes: []string{}, DNS: []netip.Addr{}, Domains: []string{}, Pool: []string{}, Outside: m.PublicAddresses(), Inside: m.OwnPrefixes(), Own: m.InsideOwn(), Suites: []string{},
+		Trials: append(append([]reach.Trial{}, reach.Trials(m, class, r)...), reach.Edges(m, class, r, reach.MostEdges)...)}
 	if p := class.Passage; p != nil {
 		o.Admitted, o.Full, o.DNS = true, p.Passage.Routes.Full, append(o.DNS, p.DNS.Servers...)
 		o.Routes, o.Passage = append(o.Routes, p.Passage.Routes.Split...), p.Name

@@ -102,7 +102,7 @@ func trials(p probe.Report) report.Trials {
 	t := report.Trials{Class: p.Class, User: p.User, Vantage: p.Vantage, At: p.At, Connected: p.Connected, Login: p.Login, Results: []report.Trial{}}
 	for _, x := range p.Results {
 		t.Results = append(t.Results, report.Trial{Expectation: x.Expectation, Place: x.Place, Dst: x.Dst.String(), Service: x.Service, Want: x.Want, Computed: x.Computed,
-			Seen: x.Answered(), OK: x.OK, Words: x.Seen.Words, Likely: x.Likely})
+			Seen: x.Answered(), Edge: x.Edge, OK: x.OK, Words: x.Seen.Words, Likely: x.Likely})
 	}
 	return t
 }

@@ -301,7 +301,7 @@ func (s *Service) tryClass(ctx context.Context, o probe.Order, c reach.Class, v 
 	var p *probe.Report
 	if err == nil {
 		defer u.Close()
-		p, err = probe.Run(ctx, u, o, probe.Options{Password: t.Password})
+		p, err = probe.Run(ctx, u, o, probe.Options{Password: t.Password, Tester: true})
 	}
 	if err != nil {
 		p = &probe.Report{At: time.Now(), Login: "not tried: " + err.Error(), Causes: []string{err.Error()}, Results: []probe.Result{}, Checks: []probe.Check{}}
@@ -355,6 +355,9 @@ func (s *Service) lastSeen(ctx context.Context, id uint) map[string]seen {
 func seenBy(p probe.Report) seen {
 	out := seen{"": p.Connected}
 	for _, x := range p.Results {
+		if x.Edge {
+			continue
+		}
 		out[keyOfTrial(x)] = p.Connected && x.Answered()
 	}
 	return out

@@ -1900,6 +1900,8 @@ export interface components {
             mtu?: number;
             /** @description The addresses by which a full tunnel is seen on the internet. */
             outside: string[];
+            /** @description The gateway's own inside addresses, by which it says that it refuses something. */
+            own: string[];
             passage?: string;
             /** @description Prefixes that the person's addresses come from. */
             pool: string[];
@@ -1967,6 +1969,8 @@ export interface components {
             computed: boolean;
             /** Format: ip */
             dst: string;
+            /** @description A boundary packet: nothing is expected of it; computed says whether the gateway lets it through. */
+            edge?: boolean;
             expectation: string;
             /** @description The network that the device is on, which holds the destination too and hides it. */
             home?: string;
@@ -1988,6 +1992,8 @@ export interface components {
         ProbeSeen: {
             /** @description Something answered: for what must not be reached that is enough to be a breach. */
             reached: boolean;
+            /** @description A router, the gateway perhaps, said that it refuses the packet. */
+            refused?: boolean;
             /** @description The service itself answered. */
             served: boolean;
             words: string;
@@ -2090,6 +2096,8 @@ export interface components {
             computed: boolean;
             /** Format: ip */
             dst: string;
+            /** @description A boundary packet: nothing is expected of it; computed says whether the gateway lets it through. */
+            edge?: boolean;
             expectation: string;
             /** @description DNS name to try it by. */
             name?: string;
@@ -2166,6 +2174,8 @@ export interface components {
             /** @description It is computed to be reached. */
             computed: boolean;
             dst: string;
+            /** @description A boundary packet: nothing is expected of it. */
+            edge?: boolean;
             expectation: string;
             likely?: string;
             ok: boolean;

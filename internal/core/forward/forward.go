@@ -13,6 +13,9 @@ import (
 	"yellowlantern/internal/core/site"
 )
 
+// answersMost is how many ICMP answers a session gets in a second.
+const answersMost = 100
+
 // InsideMTU is the largest packet that inside links carry, in octets.
 const InsideMTU = 1500
 
@@ -198,12 +201,12 @@ func (e *Engine) FromTunnel(s *Session, b []byte, now time.Time) Result {
 	return Result{Inside: &f.out, Packet: b, Logged: logged}
 }
 
-// answer writes ICMP to the person about their packet, at most ten a second for each session (RFC 1812 §4.3.2.8).
+// answer writes ICMP to the person about their packet, at most answersMost a second for each session (RFC 1812 §4.3.2.8).
 func (e *Engine) answer(s *Session, b []byte, info packet.Info, t packet.Trouble, now time.Time) []byte {
 	if second := now.Unix(); s.answersAt != second {
 		s.answersAt, s.answers = second, 0
 	}
-	if s.answers++; s.answers > 10 {
+	if s.answers++; s.answers > answersMost {
 		return nil
 	}
 	return packet.Error(b, info, e.ownAddress(info.Src.Is4()), t, 0)

@@ -165,15 +165,15 @@ func TestCommitJudgesFlowsAgain(t *testing.T) {
 func TestAnswersAreLimited(t *testing.T) {
 	e, s := engine(t)
 	answered := 0
-	for range 50 {
+	for range answersMost + 50 {
 		if r := e.FromTunnel(s, tcp(warden, netip.MustParseAddr("10.20.40.10"), 40000, 80, 2, 60), noon); r.Answer != nil {
 			answered++
 			require.Equal(t, "hands-off-the-turbine", r.Logged)
 		}
 	}
-	require.Equal(t, 10, answered)
+	require.Equal(t, answersMost, answered)
 	require.NotNil(t, e.FromTunnel(s, tcp(warden, netip.MustParseAddr("10.20.40.10"), 40000, 80, 2, 60), noon.Add(time.Second)).Answer)
-	require.EqualValues(t, 51, s.Counters.Lost[site.Rules])
+	require.EqualValues(t, answersMost+51, s.Counters.Lost[site.Rules])
 }
 
 func FuzzForward(f *testing.F) {

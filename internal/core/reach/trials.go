@@ -19,6 +19,7 @@ type Trial struct {
 	Network     string     `json:"network,omitempty" doc:"The inside network it is on; empty: the internet."`
 	Name        string     `json:"name,omitempty" doc:"DNS name to try it by."`
 	Service     string     `json:"service"`
+	Edge        bool       `json:"edge,omitempty" doc:"A boundary packet: nothing is expected of it; computed says whether the gateway lets it through."`
 	AnyAnswer   bool       `json:"any-answer,omitempty" doc:"A network is meant, not this host: that the host answers is enough, for not every one offers the service."`
 }
 

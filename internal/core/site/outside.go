@@ -23,3 +23,12 @@ func (m *Model) OwnPrefixes() []netip.Prefix {
 	}
 	return out
 }
+
+// InsideOwn are the gateway's own inside addresses, by which it speaks to people.
+func (m *Model) InsideOwn() []netip.Addr {
+	out := []netip.Addr{}
+	for _, at := range m.Gateway.Inside {
+		out = append(out, at.Addresses...)
+	}
+	return out
+}
