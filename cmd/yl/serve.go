@@ -5,8 +5,10 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"net/url"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	urfave "github.com/urfave/cli/v3"
@@ -26,6 +28,9 @@ func listenFlags(data, ike, natt string) []urfave.Flag {
 		&urfave.StringFlag{Name: "udp-natt", Usage: "the gateway's UDP address for IKE and ESP in UDP", Value: natt},
 		&urfave.StringFlag{Name: "key-log", Usage: "write session keys to this file, for a packet analyser; whoever reads it can read all traffic"},
 		&urfave.IntFlag{Name: "keep-journal", Usage: "for how many days lines of the journal are kept; 0: for ever", Value: 400},
+		&urfave.StringFlag{Name: "webhook", Usage: "send events to this address, each as a POST with JSON"},
+		&urfave.StringSliceFlag{Name: "webhook-kinds", Usage: "kinds of events to send, as in the journal", Value: []string{"reach", "commit", "trust", "name"}},
+		&urfave.StringFlag{Name: "webhook-token-file", Usage: "send what is in this file as a bearer token"},
 		&urfave.BoolFlag{Name: "verbose", Usage: "log every request"},
 	}
 }
@@ -38,9 +43,25 @@ func logger(c *urfave.Command) *slog.Logger {
 	return slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: level}))
 }
 
-func options(c *urfave.Command) instance.Options {
-	return instance.Options{Data: c.String("data"), Listen: c.String("listen"), IKE: c.String("udp-ike"), NATT: c.String("udp-natt"),
+func options(c *urfave.Command) (instance.Options, error) {
+	o := instance.Options{Data: c.String("data"), Listen: c.String("listen"), IKE: c.String("udp-ike"), NATT: c.String("udp-natt"),
 		KeyLog: c.String("key-log"), KeepJournal: time.Duration(c.Int("keep-journal")) * 24 * time.Hour, Console: web.Dist(), Log: logger(c)}
+	to := c.String("webhook")
+	if to == "" {
+		return o, nil
+	}
+	if u, err := url.Parse(to); err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" || u.User != nil {
+		return o, cli.Failing(cli.ExitUsage, "--webhook takes an address such as https://watch.tern.example/events; a secret belongs into --webhook-token-file")
+	}
+	o.Webhook = &instance.Webhook{URL: to, Kinds: c.StringSlice("webhook-kinds")}
+	if path := c.String("webhook-token-file"); path != "" {
+		b, err := os.ReadFile(path)
+		if err != nil {
+			return o, cli.Failing(cli.ExitUsage, "webhook token: %w", err)
+		}
+		o.Webhook.Token = strings.TrimSpace(string(b))
+	}
+	return o, nil
 }
 
 func serve() *urfave.Command {
@@ -48,7 +69,10 @@ func serve() *urfave.Command {
 		Flags: append(listenFlags("/var/lib/yellow-lantern", ":500", ":4500"),
 			&urfave.StringFlag{Name: "site-lab", Usage: "build stand-in surroundings from this description, in place of real ones"}),
 		Action: func(ctx context.Context, c *urfave.Command) error {
-			o := options(c)
+			o, err := options(c)
+			if err != nil {
+				return err
+			}
 			if path := c.String("site-lab"); path != "" {
 				b, err := os.ReadFile(path)
 				if err != nil {
@@ -120,7 +144,10 @@ func demoOnce(ctx context.Context, c *urfave.Command) error {
 }
 
 func demoServe(ctx context.Context, c *urfave.Command) error {
-	o := options(c)
+	o, err := options(c)
+	if err != nil {
+		return err
+	}
 	if o.Data == "" {
 		folder, err := os.MkdirTemp("", "yellow-lantern-demo-")
 		if err != nil {

@@ -9,6 +9,7 @@ import (
 	"io"
 	"io/fs"
 	"log/slog"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"strings"
@@ -230,9 +231,42 @@ func TestConsole(t *testing.T) {
 	p.script(`document.querySelector('nav a[href="/sessions"]').click()`)
 	p.until(bodyText, "wanda.warden")
 	p.until(bodyText, "203.0.113.45:")
+	stopPinging := make(chan struct{})
+	defer close(stopPinging)
+	go func() { // to somebody who answers, and to somebody who does not
+		for n := 0; ; n++ {
+			select {
+			case <-stopPinging:
+				return
+			case <-time.After(150 * time.Millisecond):
+			}
+			short, end := context.WithTimeout(ctx, 100*time.Millisecond)
+			_, _ = tunnel.Stack.PingSized(short, netip.MustParseAddr([]string{"10.20.0.20", "198.51.100.80"}[n%2]), 200+n%7*150, tunnel.Send)
+			end()
+		}
+	}()
+	p.until(`document.querySelectorAll('svg polyline')[0]?.getAttribute('points').split(' ').length >= 2`, "true")
+	p.script(`[...document.querySelectorAll('td button')].find((b) => b.innerText === 'Flows').click()`)
+	p.until(bodyText, "leaves as 192.0.2.10")
 	p.shot("sessions")
-	p.script(`(() => { window.confirm = () => true; [...document.querySelectorAll('td button')][0].click() })()`)
+	p.script(`(() => { window.confirm = () => true; [...document.querySelectorAll('td button')].find((b) => b.innerText === 'End').click() })()`)
 	p.until(bodyText, "Nobody is connected.")
+	p.script(`[...document.querySelectorAll('.v-btn-toggle button')].find((b) => b.innerText === 'Past').click()`)
+	p.until(bodyText, "ended by administrator admin")
+
+	// Everybody is tried from chosen places; what one of them hides is told, with the setting.
+	p.script(`document.querySelector('nav a[href="/trials"]').click()`)
+	p.until(`document.querySelectorAll('.vantage input:checked').length`, "5")
+	for _, v := range []string{"hotel", "mobile"} {
+		p.script("document.querySelector('.vantage input[value=" + v + "]').click()")
+	}
+	p.until(`document.querySelectorAll('.vantage input:checked').length`, "3")
+	p.script(`[...document.querySelectorAll('button')].find((b) => b.innerText === 'Try everybody now').click()`)
+	p.until(`document.querySelector('#round')?.innerText`, "logins saw something else")
+	p.until(bodyText, "hides archive")
+	p.shot("trials")
+	p.script(`document.querySelector('.cause a').click()`)
+	p.until(`location.search`, "object=passages")
 	require.Eventually(t, func() bool { return tunnel.Ended() != nil }, 5*time.Second, 50*time.Millisecond)
 	p.script(`document.querySelector('nav a[href="/journal"]').click()`)
 	p.until(bodyText, "ended by administrator admin")

@@ -386,6 +386,9 @@ func (p *printer) planRebase(ctx context.Context, c *cli.Command, cl *client.Cli
 	return nil
 }
 
+// trialTime is how long a commit on trial may take: what runs is tried before, where it was not yet, and the new revision after.
+const trialTime = 25 * time.Minute
+
 func (p *printer) planCommit(ctx context.Context, c *cli.Command, cl *client.Client) error {
 	var out struct {
 		Revision int            `json:"revision"`
@@ -407,6 +410,9 @@ func (p *printer) planCommit(ctx context.Context, c *cli.Command, cl *client.Cli
 		if seconds > 0 {
 			return Failing(ExitUsage, "--trial decides by itself whether to go back: leave --for out")
 		}
+		var stop context.CancelFunc
+		ctx, stop = context.WithTimeout(ctx, trialTime)
+		defer stop()
 		in["try"] = map[string]any{"vantages": commas(c.String("vantage"))}
 	}
 	if err := cl.Do(ctx, "POST", "/drafts/"+c.String("draft")+"/commit", in, &out); err != nil {

@@ -126,8 +126,21 @@ func journey(p *printer) *cli.Command {
 		if j.Fix != "" {
 			p.say("→ %s", j.Fix)
 		}
+		if j.Live != "" {
+			p.say("at the gateway: %s", j.Live)
+		}
+		for _, f := range j.Flows {
+			p.indented(4, "%s → %s%s: %d packets from them, %d to them, by rule %s %s", f.Src, f.Dst, leaves(f.Leaves), f.Sent, f.Got, f.Rule, f.Words)
+		}
 		return arrives(j.Arrives)
 	})}
+}
+
+func leaves(as string) string {
+	if as == "" {
+		return ""
+	}
+	return " (leaves as " + as + ")"
 }
 
 func arrives(ok bool) error {

@@ -5,13 +5,16 @@ import (
 	"fmt"
 	"maps"
 	"net/url"
+	"os"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
 	"yellowlantern/internal/client"
+	"yellowlantern/internal/core/forward"
 	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/service"
 )
@@ -19,22 +22,34 @@ import (
 func sessions(p *printer) *cli.Command {
 	return &cli.Command{Name: "sessions", Usage: "list and end live sessions", Commands: []*cli.Command{
 		{Name: "list", Usage: "list live sessions", Flags: []cli.Flag{filterFlag()}, Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
-			ss, err := client.Get[[]gateway.Session](ctx, cl, "/sessions")
+			ss, err := client.Get[[]service.LiveSession](ctx, cl, "/sessions")
 			if err != nil {
 				return err
 			}
-			shown := []gateway.Session{}
+			shown := []service.LiveSession{}
 			for _, s := range ss {
-				if matches(c.String("filter"), s.User, s.Passage, s.From, strings.Join(s.Groups, " "), addrs(s.Addresses)) {
+				if matches(c.String("filter"), s.User, s.Passage, s.From, strings.Join(s.Groups, " "), addrs(s.Addresses), s.Flag) {
 					shown = append(shown, s)
 				}
 			}
 			if printed, err := p.value(shown); printed {
 				return err
 			}
-			p.Sessions(shown)
+			plain := make([]gateway.Session, len(shown))
+			for i, s := range shown {
+				plain[i] = s.Session
+				plain[i].Words = s.Flag
+			}
+			p.Sessions(plain)
 			return nil
 		})},
+		{Name: "past", Usage: "sessions that ended, the newest first", Flags: []cli.Flag{
+			&cli.StringFlag{Name: "user", Usage: "of this user"}, &cli.IntFlag{Name: "limit", Usage: "how many", Value: 30}, filterFlag()}, Action: call(p.pastSessions)},
+		{Name: "record", Usage: "record a live session's packets at the gateway as a pcapng file, which packet analysers read", ArgsUsage: "SESSION or USER", Flags: []cli.Flag{
+			&cli.StringFlag{Name: "out", Usage: "file to write; it must not exist", Required: true},
+			&cli.DurationFlag{Name: "for", Usage: "how long at most, up to 10m", Value: 30 * time.Second},
+			&cli.IntFlag{Name: "octets", Usage: "how large at most, up to 100000000", Value: 10000000},
+			&cli.StringSliceFlag{Name: "station", Usage: "tunnel (as the device sees it) or inside (as it leaves the gateway); both if not given"}}, Action: call(p.record)},
 		{Name: "end", Usage: "end a session, or all of a user's", ArgsUsage: "SESSION or USER", Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
 			which, err := argument(c, "session or user")
 			if err != nil {
@@ -62,6 +77,74 @@ func sessions(p *printer) *cli.Command {
 	}}
 }
 
+func (p *printer) pastSessions(ctx context.Context, c *cli.Command, cl *client.Client) error {
+	ss, err := client.Get[[]service.PastSession](ctx, cl, client.Query("/sessions/past", "user", c.String("user"), "limit", strconv.Itoa(c.Int("limit"))))
+	if err != nil {
+		return err
+	}
+	var rows [][]string
+	kept := []service.PastSession{}
+	for _, s := range ss {
+		row := []string{s.User, s.Passage, s.From + " " + s.Over, local(s.Since), s.Until.Sub(s.Since).Round(time.Second).String(), fmt.Sprintf("%d / %d", s.InBytes, s.OutBytes), s.Reason}
+		if matches(c.String("filter"), row...) {
+			rows, kept = append(rows, row), append(kept, s)
+		}
+	}
+	if printed, err := p.value(kept); printed {
+		return err
+	}
+	p.table([]string{"user", "passage", "from", "since", "lasted", "octets from / to", "ended"}, rows)
+	return nil
+}
+
+// record writes to a new file: nothing is written over.
+func (p *printer) record(ctx context.Context, c *cli.Command, cl *client.Client) error {
+	which, err := argument(c, "session or user")
+	if err != nil {
+		return err
+	}
+	f, err := os.OpenFile(c.String("out"), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return Failing(ExitUsage, "recording: %w", err)
+	}
+	defer f.Close()
+	q := url.Values{"seconds": {strconv.Itoa(int(c.Duration("for").Seconds()))}, "octets": {strconv.Itoa(c.Int("octets"))}}
+	if s := c.StringSlice("station"); len(s) > 0 {
+		q.Set("stations", strings.Join(s, ","))
+	}
+	n, err := cl.Stream(ctx, "/sessions/"+url.PathEscape(which)+"/recording?"+q.Encode(), f)
+	if err != nil && n == 0 {
+		_ = os.Remove(c.String("out"))
+		return err
+	}
+	return p.done("%s holds %d octets of packets of %s", c.String("out"), n, which)
+}
+
+func flows(p *printer) *cli.Command {
+	return &cli.Command{Name: "flows", Usage: "live flows with their counters, and what is remarkable about them", Flags: []cli.Flag{
+		&cli.StringFlag{Name: "user", Usage: "of this user"}, &cli.StringFlag{Name: "peer", Usage: "with this address at the other end"},
+		&cli.StringFlag{Name: "service", Usage: "of this service, such as tcp/443"}, &cli.IntFlag{Name: "limit", Usage: "how many", Value: 50}, filterFlag()},
+		Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
+			fs, err := client.Get[[]forward.Flow](ctx, cl, client.Query("/flows", "user", c.String("user"), "peer", c.String("peer"), "service", c.String("service"), "limit", strconv.Itoa(c.Int("limit"))))
+			if err != nil {
+				return err
+			}
+			var rows [][]string
+			kept := []forward.Flow{}
+			for _, f := range fs {
+				row := []string{f.User, f.Src, f.Dst, f.Service, f.Leaves, f.Rule, fmt.Sprintf("%d / %d", f.Sent, f.Got), f.Words}
+				if matches(c.String("filter"), row...) {
+					rows, kept = append(rows, row), append(kept, f)
+				}
+			}
+			if printed, err := p.value(kept); printed {
+				return err
+			}
+			p.table([]string{"user", "from", "to", "service", "leaves as", "rule", "packets from / to", "remarkable"}, rows)
+			return nil
+		})}
+}
+
 // Sessions prints live sessions.
 func (p *printer) Sessions(ss []gateway.Session) {
 	var rows [][]string
@@ -78,11 +161,12 @@ func (p *printer) Sessions(ss []gateway.Session) {
 
 func journal(p *printer) *cli.Command {
 	return &cli.Command{Name: "journal", Usage: "the newest lines of the journal", Flags: []cli.Flag{
-		&cli.StringFlag{Name: "kind", Usage: "login, refused, ended, rule or commit"},
+		&cli.StringFlag{Name: "kind", Usage: "login, refused, ended, rule, commit, trust, name, reach or record"},
+		&cli.StringFlag{Name: "text", Usage: "lines with this text in them, however old"},
 		&cli.StringFlag{Name: "user", Usage: "lines about this user"},
 		&cli.IntFlag{Name: "limit", Usage: "how many lines", Value: 30}, filterFlag()},
 		Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
-			es, err := client.Get[[]gateway.Event](ctx, cl, client.Query("/journal", "kind", c.String("kind"), "user", c.String("user"), "limit", strconv.Itoa(c.Int("limit"))))
+			es, err := client.Get[[]gateway.Event](ctx, cl, client.Query("/journal", "kind", c.String("kind"), "user", c.String("user"), "text", c.String("text"), "limit", strconv.Itoa(c.Int("limit"))))
 			if err != nil {
 				return err
 			}

@@ -34,7 +34,7 @@ var ErrUnreachable = errors.New("the service does not answer")
 
 // New makes a client.
 func New(base, token string) *Client {
-	return &Client{URL: strings.TrimRight(base, "/"), Token: token, HTTP: &http.Client{Timeout: 60 * time.Second}}
+	return &Client{URL: strings.TrimRight(base, "/"), Token: token, HTTP: &http.Client{}}
 }
 
 // Do makes a call; in and out may be nil.
@@ -43,7 +43,45 @@ func (c *Client) Do(ctx context.Context, method, path string, in, out any) error
 	return err
 }
 
+// patience is how long a call may take that says nothing else.
+const patience = 60 * time.Second
+
 func (c *Client) do(ctx context.Context, method, path string, in, out any) (http.Header, error) {
+	if _, bounded := ctx.Deadline(); !bounded {
+		var stop context.CancelFunc
+		ctx, stop = context.WithTimeout(ctx, patience)
+		defer stop()
+	}
+	resp, err := c.send(ctx, method, path, in)
+	if err != nil {
+		return nil, err
+	}
+	defer resp.Body.Close()
+	b, err := io.ReadAll(io.LimitReader(resp.Body, 256<<20))
+	if err != nil {
+		return nil, err
+	}
+	if out == nil || len(b) == 0 {
+		return resp.Header, nil
+	}
+	if err := json.Unmarshal(b, out); err != nil {
+		return nil, fmt.Errorf("the service's answer cannot be read: %w", err)
+	}
+	return resp.Header, nil
+}
+
+// Stream copies what a call answers, as it comes. It gives how many octets there were.
+func (c *Client) Stream(ctx context.Context, path string, to io.Writer) (int64, error) {
+	resp, err := c.send(ctx, http.MethodGet, path, nil)
+	if err != nil {
+		return 0, err
+	}
+	defer resp.Body.Close()
+	return io.Copy(to, resp.Body)
+}
+
+// send makes a call. Refusals are errors.
+func (c *Client) send(ctx context.Context, method, path string, in any) (*http.Response, error) {
 	var body io.Reader
 	if in != nil {
 		b, err := json.Marshal(in)
@@ -64,21 +102,15 @@ func (c *Client) do(ctx context.Context, method, path string, in, out any) (http
 	if err != nil {
 		return nil, fmt.Errorf("%w at %s: is it running? (%v)", ErrUnreachable, c.URL, err)
 	}
-	defer resp.Body.Close()
-	b, err := io.ReadAll(io.LimitReader(resp.Body, 256<<20))
-	if err != nil {
-		return nil, err
-	}
 	if resp.StatusCode >= 300 {
+		defer resp.Body.Close()
+		b, err := io.ReadAll(io.LimitReader(resp.Body, 1<<20))
+		if err != nil {
+			return nil, err
+		}
 		return nil, &Error{resp.StatusCode, problem(b, resp.Status)}
 	}
-	if out == nil || len(b) == 0 {
-		return resp.Header, nil
-	}
-	if err := json.Unmarshal(b, out); err != nil {
-		return nil, fmt.Errorf("the service's answer cannot be read: %w", err)
-	}
-	return resp.Header, nil
+	return resp, nil
 }
 
 // problem reads the words of an RFC 9457 problem document.

@@ -14,6 +14,7 @@ import (
 	"net/netip"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 	_ "time/tzdata" // hours are in the site's zone also on a host that keeps no zones of its own
 
@@ -50,7 +51,7 @@ type Inside interface {
 // Event is one line of the journal.
 type Event struct {
 	Time    time.Time `json:"time"`
-	Kind    string    `json:"kind" enum:"login,refused,ended,rule,commit,trust,name,reach" doc:"What happened."`
+	Kind    string    `json:"kind" enum:"login,refused,ended,rule,commit,trust,name,reach,record" doc:"What happened."`
 	User    string    `json:"user,omitempty"`
 	From    string    `json:"from,omitempty" doc:"Address and port that the device was seen at."`
 	Words   string    `json:"words"`
@@ -65,8 +66,10 @@ type Config struct {
 	Inside  Inside
 	People  People
 	Journal func(Event)
-	Log     *slog.Logger
-	KeyLog  io.Writer // nil: keys are not logged
+	// Over is told of every session that ended, and why; nil: nobody.
+	Over   func(s Session, reason string)
+	Log    *slog.Logger
+	KeyLog io.Writer // nil: keys are not logged
 	// SeenAt tells where a caller really is, where datagrams come by way of a relay; nil: where they come from.
 	SeenAt func(netip.AddrPort) netip.AddrPort
 	// ListenTCP opens the port on which a plan offers tunnels over TCP; nil: it cannot.
@@ -104,7 +107,9 @@ type Gateway struct {
 	stop    context.CancelFunc
 	done    sync.WaitGroup
 	dropped dropCounters
-	lines   faucet // of the journal
+
+	recording atomic.Int32 // recordings under way
+	lines     faucet       // of the journal
 }
 
 type lease struct {
@@ -139,6 +144,10 @@ type session struct {
 	dns     []netip.Addr
 	domains []string
 	over    bool // its end is under way
+
+	recorder atomic.Pointer[recorder] // nil: not recorded
+	openers  []*esp.Opener            // of inSPIs
+	missed   uint64                   // of associations that are gone
 }
 
 // Start begins to answer callers.

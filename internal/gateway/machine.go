@@ -31,7 +31,9 @@ func (g *Gateway) perform(outs []ike.Output) {
 				g.install(s, o.Child)
 			}
 		case ike.Dropped:
-			g.inbound.Delete(o.In)
+			if found, ok := g.inbound.LoadAndDelete(o.In); ok {
+				found.(*association).session.retire(o.In)
+			}
 		case ike.Moved:
 			if s := g.sessions[o.ID]; s != nil {
 				s.mu.Lock()
@@ -138,9 +140,19 @@ func (g *Gateway) install(s *session, c ike.Child) {
 	}
 	s.mu.Lock()
 	s.sealer = sealer
-	s.inSPIs = append(s.inSPIs, c.In)
+	s.inSPIs, s.openers = append(s.inSPIs, c.In), append(s.openers, opener)
 	s.mu.Unlock()
 	g.inbound.Store(c.In, &association{opener, s})
+}
+
+// retire forgets an association that is no longer received with, but not what was missed of it.
+func (s *session) retire(spi uint32) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if i := slices.Index(s.inSPIs, spi); i >= 0 {
+		s.missed += s.openers[i].Missing()
+		s.inSPIs, s.openers = slices.Delete(s.inSPIs, i, i+1), slices.Delete(s.openers, i, i+1)
+	}
 }
 
 func (g *Gateway) down(o ike.Down) {
@@ -155,6 +167,9 @@ func (g *Gateway) down(o ike.Down) {
 	g.engine.Detach(s.fwd)
 	g.release(s.lease)
 	c := s.fwd.Counters
+	if g.cfg.Over != nil {
+		g.cfg.Over(s.status(c, g.seenAt(s.peer.Addr)), o.Reason)
+	}
 	g.journal(Event{Kind: "ended", User: o.User, From: g.seenAt(s.peer.Addr), Words: fmt.Sprintf("%s; %d packets came, %d went, %d were lost",
 		o.Reason, c.InPackets, c.OutPackets, lostOf(c))})
 }

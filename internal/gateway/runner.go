@@ -3,6 +3,8 @@ package gateway
 import (
 	"context"
 	"errors"
+	"io"
+	"net/netip"
 	"slices"
 	"sync"
 
@@ -114,4 +116,20 @@ func (r *Runner) Pools() []Pool {
 		return g.Pools()
 	}
 	return []Pool{}
+}
+
+// Flows lists live flows of a user, or of everybody, with one end at an address and service where those are given.
+func (r *Runner) Flows(match func(user string) bool, peer netip.Addr, service string, most int) []forward.Flow {
+	if g := r.gateway(); g != nil {
+		return g.engine.FlowsWith(match, peer, service, most)
+	}
+	return []forward.Flow{}
+}
+
+// Record writes a session's packets until a limit is reached.
+func (r *Runner) Record(ctx context.Context, id uint64, limits RecordLimits, w io.Writer) error {
+	if g := r.gateway(); g != nil {
+		return g.Record(ctx, id, limits, w)
+	}
+	return ErrNoSession
 }

@@ -29,6 +29,7 @@ type Session struct {
 	OutPackets uint64            `json:"out-packets"`
 	OutBytes   uint64            `json:"out-bytes"`
 	Lost       map[string]uint64 `json:"lost" doc:"Packets lost, by station."`
+	Missing    uint64            `json:"missing" doc:"Packets that the device sent and that did not come, as their sequence numbers tell."`
 	Words      string            `json:"words,omitempty" doc:"What is remarkable about it."`
 
 	// What the device was told at login.
@@ -60,7 +61,11 @@ func (g *Gateway) Sessions() []Session {
 func (s *session) status(c forward.Counters, from string) Session {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return Session{ID: FormatID(uint64(s.id)), User: s.fwd.User, Groups: s.fwd.Groups, Passage: s.lease.passage, Addresses: s.lease.addresses,
+	missing := s.missed
+	for _, o := range s.openers {
+		missing += o.Missing()
+	}
+	return Session{Missing: missing, ID: FormatID(uint64(s.id)), User: s.fwd.User, Groups: s.fwd.Groups, Passage: s.lease.passage, Addresses: s.lease.addresses,
 		From: from, TCP: s.peer.TCP, Behind: s.nat, Suite: s.suite, Tunnel: s.tunnel, Since: s.since, Heard: c.LastIn,
 		InPackets: c.InPackets, InBytes: c.InBytes, OutPackets: c.OutPackets, OutBytes: c.OutBytes, Lost: c.Lost, Words: remark(c),
 		routes: s.routes, dns: s.dns, domains: s.domains}

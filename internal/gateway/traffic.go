@@ -116,7 +116,18 @@ func (g *Gateway) handleESP(from ike.Peer, b []byte) (Frame, bool) {
 	}
 	now := time.Now()
 	a.session.heard(g, from, now)
+	rec := a.session.recorder.Load()
+	var came []byte
+	if rec != nil {
+		came = append(came, inner...)
+	}
 	r := g.engine.FromTunnel(a.session.fwd, inner, now)
+	if rec != nil {
+		rec.take(0, false, came, lostWords(r))
+		if r.Inside != nil {
+			rec.take(1, true, r.Packet, "")
+		}
+	}
 	if r.Logged != "" {
 		words := "flow permitted by rule " + r.Logged
 		if r.Station != "" {
@@ -155,6 +166,10 @@ func (s *session) heard(g *Gateway, from ike.Peer, now time.Time) {
 func (g *Gateway) FromInside(batch [][]byte, outside bool) {
 	now := time.Now()
 	for _, b := range batch {
+		var came []byte
+		if g.recording.Load() > 0 {
+			came = append(came, b...)
+		}
 		r := g.engine.FromInside(b, outside, now)
 		if r.Answer != nil && g.cfg.Inside != nil {
 			if f, ok := g.routeAnswer(r); ok {
@@ -168,6 +183,9 @@ func (g *Gateway) FromInside(batch [][]byte, outside bool) {
 			continue
 		}
 		if found := g.session(ike.ID(r.Session.ID)); found != nil {
+			if came != nil {
+				found.recorder.Load().take(1, false, came, "")
+			}
 			g.toPerson(found, r.Packet)
 		}
 	}
@@ -202,6 +220,7 @@ func (g *Gateway) toPerson(s *session, b []byte) {
 	if esp.Headroom+len(b)+esp.Tailroom > len(buf) {
 		return
 	}
+	s.recorder.Load().take(0, true, b, "")
 	copy(buf[esp.Headroom:], b)
 	s.mu.Lock()
 	sealer, peer := s.sealer, s.peer

@@ -22,6 +22,9 @@ import (
 	"yellowlantern/internal/store"
 )
 
+// Webhook is where events are sent to.
+type Webhook = service.Webhook
+
 // Options say how to start.
 type Options struct {
 	Data      string // folder for database and key file
@@ -33,6 +36,7 @@ type Options struct {
 	Log       *slog.Logger
 	// KeepJournal is for how long lines of the journal are kept; 0: for ever.
 	KeepJournal time.Duration
+	Webhook     *Webhook // nil: nobody is told
 	// OutsideAddresses finds the machine's public addresses towards a name server; nil: by looking.
 	OutsideAddresses func(server string) ([]netip.Addr, error)
 }
@@ -108,11 +112,12 @@ func (i *Instance) start(ctx context.Context, o Options) (err error) {
 	i.People = people.New(i.Store)
 	cfg.People = i.People
 	cfg.Journal = func(e gateway.Event) { i.Service.Journal(e) }
+	cfg.Over = func(s gateway.Session, reason string) { i.Service.SessionOver(s, reason) }
 	i.Runner = gateway.NewRunner(cfg)
 	if i.Lab != nil {
 		i.Lab.Plug(i.Sockets.IKE(), i.Sockets.NATT(), i.Runner.FromInside)
 	}
-	conf := service.Config{Store: i.Store, People: i.People, Runner: i.Runner, Vantages: vantages, Console: o.Console, Log: o.Log, OutsideAddresses: o.OutsideAddresses, KeepJournal: o.KeepJournal}
+	conf := service.Config{Store: i.Store, People: i.People, Runner: i.Runner, Vantages: vantages, Console: o.Console, Log: o.Log, OutsideAddresses: o.OutsideAddresses, KeepJournal: o.KeepJournal, Webhook: o.Webhook}
 	has, err := i.Store.HasAdministrator(ctx)
 	if err != nil {
 		return err
@@ -128,6 +133,7 @@ func (i *Instance) start(ctx context.Context, o Options) (err error) {
 		return fmt.Errorf("the newest revision does not run: %w", err)
 	}
 	i.http.Handler = i.Service.Handler()
+	i.http.RegisterOnShutdown(i.Service.Leave) // who looks on would keep the server waiting
 	keep, stop := context.WithCancel(context.Background())
 	i.keep = stop
 	i.kept.Go(func() { i.Service.Keep(keep) })

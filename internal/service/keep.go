@@ -15,12 +15,16 @@ const (
 func (s *Service) Keep(ctx context.Context) {
 	t := time.NewTicker(lookEvery)
 	defer t.Stop()
-	var tidied, tried time.Time
+	var tidied, tried, sampled time.Time
 	for {
 		select {
 		case <-ctx.Done():
 			return
 		case now := <-t.C:
+			if now.Sub(sampled) >= sampleEvery {
+				sampled = now
+				s.live.sample(s.Runner.Sessions())
+			}
 			s.keepOutside(ctx, now)
 			if now.Sub(tried) >= dueEvery {
 				tried = now

@@ -12,6 +12,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"yellowlantern/internal/core/forward"
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reach"
@@ -47,11 +48,13 @@ type Try struct {
 // JourneyAnswer is one packet's way there and back.
 type JourneyAnswer struct {
 	site.Journey
-	User    string `json:"user"`
-	Class   string `json:"class"`
-	Packet  string `json:"packet" doc:"The packet in words."`
-	Verdict string `json:"verdict" doc:"What becomes of it, in one sentence."`
-	Fix     string `json:"fix,omitempty"`
+	User    string         `json:"user"`
+	Class   string         `json:"class"`
+	Packet  string         `json:"packet" doc:"The packet in words."`
+	Flows   []forward.Flow `json:"flows" nullable:"false" doc:"Live flows of this user with that destination and service, with their counters."`
+	Live    string         `json:"live,omitempty" doc:"What the running gateway says of this user just now."`
+	Verdict string         `json:"verdict" doc:"What becomes of it, in one sentence."`
+	Fix     string         `json:"fix,omitempty"`
 }
 
 func (s *Service) proofRoutes() {
@@ -291,6 +294,7 @@ func (s *Service) journey(ctx context.Context, in *struct {
 	} else {
 		out.Journey = m.Travel(c, p, leased, site.At(at))
 	}
+	s.addLive(&out, p, inward, in.Draft)
 	if lost := out.LostAt(); lost != nil {
 		out.Verdict = fmt.Sprintf("lost at %s: %s", lost.Station, lost.Words)
 		if lost.Back {
@@ -301,6 +305,32 @@ func (s *Service) journey(ctx context.Context, in *struct {
 		out.Verdict = "gets there, and the answer comes back"
 	}
 	return answer(out), nil
+}
+
+// addLive adds what the running gateway knows of the packet's flow. A draft does not run, and a group has no session.
+func (s *Service) addLive(out *JourneyAnswer, p site.Packet, inward bool, draft string) {
+	out.Flows = []forward.Flow{}
+	if draft != "" || strings.HasPrefix(out.User, "group:") {
+		return
+	}
+	peer := p.Dst
+	if inward {
+		peer = p.Src
+	}
+	sessions := 0
+	for _, x := range s.Runner.Sessions() {
+		if x.User == out.User {
+			sessions++
+		}
+	}
+	if sessions == 0 {
+		out.Live = out.User + " is not connected now"
+		return
+	}
+	out.Flows = s.Runner.Flows(func(user string) bool { return user == out.User }, peer, p.Service.String(), 20)
+	if out.Live = fmt.Sprintf("%s is connected; no such flow is open", out.User); len(out.Flows) > 0 {
+		out.Live = fmt.Sprintf("%s is connected; %d such flows are open", out.User, len(out.Flows))
+	}
 }
 
 func groupsOf(m *site.Model, persons []reach.Person, who string) ([]string, error) {

@@ -5,6 +5,7 @@ package service
 
 import (
 	"context"
+	"io"
 	"io/fs"
 	"log/slog"
 	"net/http"
@@ -20,6 +21,7 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
 
+	"yellowlantern/internal/core/forward"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/people"
@@ -34,6 +36,8 @@ type Runner interface {
 	Pools() []gateway.Pool
 	Status() gateway.Status
 	End(id uint64, reason string) error
+	Flows(match func(user string) bool, peer netip.Addr, service string, most int) []forward.Flow
+	Record(ctx context.Context, id uint64, limits gateway.RecordLimits, w io.Writer) error
 }
 
 // Vantage is a place that a probe can try from, where the service knows of any.
@@ -55,6 +59,8 @@ type Config struct {
 	KeepJournal time.Duration
 	// OutsideAddresses finds the machine's public addresses towards a name server; nil: as nameupdate does.
 	OutsideAddresses func(server string) ([]netip.Addr, error)
+	// Webhook is told of events that somebody should look at; nil: nobody is.
+	Webhook *Webhook
 	// SetupCode must be told to name the first administrator.
 	SetupCode string
 }
@@ -73,7 +79,10 @@ type Service struct {
 	}
 	goesBack *time.Timer // of the revision on trial; guarded by commits
 
-	roundUnderWay sync.Mutex      // one round at a time
+	roundUnderWay sync.Mutex // one round at a time
+	live          live
+	viewers       watching
+	hook          hook
 	running       context.Context // until the service closes
 	shut          context.CancelFunc
 	background    sync.WaitGroup // rounds, and what hears of events
@@ -86,6 +95,7 @@ type Service struct {
 func New(cfg Config) *Service {
 	s := &Service{Config: cfg}
 	s.running, s.shut = context.WithCancel(context.Background())
+	s.startHook()
 	s.router = chi.NewRouter()
 	s.router.Use(middleware.Recoverer, s.logged, secured, middleware.RequestSize(8<<20))
 	s.router.Use(http.NewCrossOriginProtection().Handler)
@@ -131,6 +141,7 @@ func (s *Service) routes() {
 	s.roundRoutes()
 	s.scheduleRoutes()
 	s.watchRoutes()
+	s.metricsRoute()
 	s.trustRoutes()
 	s.sharedRoutes()
 	s.outsideRoutes()
@@ -188,6 +199,8 @@ func (s *Service) Journal(e gateway.Event) {
 	if err := s.Store.AddJournal(context.Background(), rec); err != nil {
 		s.Log.Error("journal", "error", err)
 	}
+	s.viewers.tell(e)
+	s.hook.tell(e)
 	s.Log.Info("journal", "kind", e.Kind, "user", e.User, "from", e.From, "words", e.Words)
 }
 

@@ -130,6 +130,9 @@ func (s *Service) keep(ctx context.Context, in *struct {
 	return answer(revision(r)), nil
 }
 
+// Leave ends what goes on without anybody waiting for it: rounds, and what viewers look at.
+func (s *Service) Leave() { s.shut() }
+
 // Close ends what waits; a trial goes on at the next start.
 func (s *Service) Close() {
 	s.shut()

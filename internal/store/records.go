@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"strings"
 	"time"
 
 	"gorm.io/gorm"
@@ -95,6 +96,20 @@ type Round struct {
 	State    string
 	OK       bool
 	Words    string
+}
+
+// PastSession is a session that ended.
+type PastSession struct {
+	ID                uint   `gorm:"primaryKey"`
+	User              string `gorm:"index"`
+	Passage           string
+	Addresses         string
+	From              string
+	TCP               bool
+	Since, Until      time.Time
+	InBytes, OutBytes uint64
+	Lost, Missing     uint64
+	Reason            string
 }
 
 // Schedule is when rounds are made by themselves. There is at most one.
@@ -300,17 +315,54 @@ func (s *Store) ShortenJournal(ctx context.Context, before time.Time) (int64, er
 	return r.RowsAffected, r.Error
 }
 
-// Journal gives the newest lines, newest first, of one kind or user where given.
-func (s *Store) Journal(ctx context.Context, kind, user string, limit int) (es []JournalEntry, err error) {
-	q := s.db.WithContext(ctx).Order("id DESC").Limit(limit)
-	if kind != "" {
-		q = q.Where("kind = ?", kind)
+// JournalQuery says which lines are wanted. Empty fields ask for nothing.
+type JournalQuery struct {
+	Kind, User, Text string
+	Since, Until     time.Time
+	Limit            int
+}
+
+// Journal gives lines, newest first.
+func (s *Store) Journal(ctx context.Context, want JournalQuery) (es []JournalEntry, err error) {
+	q := s.db.WithContext(ctx).Order("id DESC").Limit(want.Limit)
+	if want.Kind != "" {
+		q = q.Where("kind = ?", want.Kind)
 	}
-	if user != "" {
-		q = q.Where("user = ?", user)
+	if want.User != "" {
+		q = q.Where("user = ?", want.User)
+	}
+	if want.Text != "" {
+		like := "%" + escapeLike(want.Text) + "%"
+		q = q.Where("words LIKE ? ESCAPE '!' OR user LIKE ? ESCAPE '!' OR `from` LIKE ? ESCAPE '!' OR code LIKE ? ESCAPE '!'", like, like, like, like)
+	}
+	if !want.Since.IsZero() {
+		q = q.Where("at >= ?", want.Since.UTC())
+	}
+	if !want.Until.IsZero() {
+		q = q.Where("at < ?", want.Until.UTC())
 	}
 	err = q.Find(&es).Error
 	return es, err
+}
+
+// escapeLike makes a text stand for itself in LIKE.
+func escapeLike(text string) string {
+	return strings.NewReplacer("!", "!!", "%", "!%", "_", "!_").Replace(text)
+}
+
+// AddPastSession keeps a session that ended.
+func (s *Store) AddPastSession(ctx context.Context, p PastSession) error {
+	return s.db.WithContext(ctx).Create(&p).Error
+}
+
+// PastSessions gives sessions that ended, newest first, of one user where given.
+func (s *Store) PastSessions(ctx context.Context, user string, limit int) (ps []PastSession, err error) {
+	q := s.db.WithContext(ctx).Order("id DESC").Limit(limit)
+	if user != "" {
+		q = q.Where("user = ?", user)
+	}
+	err = q.Find(&ps).Error
+	return ps, err
 }
 
 // AddProbeReport keeps a report.
@@ -365,6 +417,9 @@ func (s *Store) SetSchedule(ctx context.Context, c Schedule) error {
 func (s *Store) ShortenRounds(ctx context.Context, before time.Time) error {
 	db := s.db.WithContext(ctx)
 	if err := db.Where("at < ? AND id < (SELECT max(id) FROM rounds)", before).Delete(&Round{}).Error; err != nil {
+		return err
+	}
+	if err := db.Where("until < ?", before).Delete(&PastSession{}).Error; err != nil {
 		return err
 	}
 	return db.Where("at < ? AND (round = 0 OR round NOT IN (SELECT id FROM rounds))", before).Delete(&ProbeReport{}).Error

@@ -124,7 +124,7 @@ var migrations = []func(*gorm.DB) error{
 	},
 	func(db *gorm.DB) error { return db.AutoMigrate(&OnTrial{}) },
 	func(db *gorm.DB) error { return db.AutoMigrate(&Secret{}, &SharedSecret{}, &RevokedCertificate{}) },
-	func(db *gorm.DB) error { return db.AutoMigrate(&ProbeReport{}, &Round{}, &Schedule{}) },
+	func(db *gorm.DB) error { return db.AutoMigrate(&ProbeReport{}, &Round{}, &Schedule{}, &PastSession{}) },
 }
 
 func (s *Store) migrate() error {

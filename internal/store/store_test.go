@@ -151,7 +151,7 @@ func TestJournalIsShortened(t *testing.T) {
 	gone, err := s.ShortenJournal(ctx, now.Add(-4*24*time.Hour-time.Hour))
 	require.NoError(t, err)
 	require.EqualValues(t, 5, gone)
-	left, err := s.Journal(ctx, "", "", 100)
+	left, err := s.Journal(ctx, JournalQuery{Limit: 100})
 	require.NoError(t, err)
 	require.Len(t, left, 5)
 }

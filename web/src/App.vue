@@ -11,6 +11,7 @@ const theme = useTheme()
 const pages = [
   { to: '/', word: 'Reach' },
   { to: '/plan', word: 'Plan' },
+  { to: '/trials', word: 'Trials' },
   { to: '/people', word: 'People' },
   { to: '/sessions', word: 'Sessions' },
   { to: '/journal', word: 'Journal' },

@@ -4,6 +4,7 @@ import JournalPage from './pages/JournalPage.vue'
 import PeoplePage from './pages/PeoplePage.vue'
 import PlanPage from './pages/PlanPage.vue'
 import SessionsPage from './pages/SessionsPage.vue'
+import TrialsPage from './pages/TrialsPage.vue'
 import SignInPage from './pages/SignInPage.vue'
 import { useSession } from './session'
 
@@ -14,6 +15,7 @@ export const router = createRouter({
     { path: '/plan', component: PlanPage, meta: { title: 'Plan' } },
     { path: '/people', component: PeoplePage, meta: { title: 'People' } },
     { path: '/sessions', component: SessionsPage, meta: { title: 'Sessions' } },
+    { path: '/trials', component: TrialsPage, meta: { title: 'Trials' } },
     { path: '/journal', component: JournalPage, meta: { title: 'Journal' } },
     { path: '/sign-in', component: SignInPage, meta: { title: 'Sign in', open: true } },
     { path: '/:rest(.*)', redirect: '/' },

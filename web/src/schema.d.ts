@@ -297,6 +297,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/flows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Live flows with their counters */
+        get: operations["flows"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/forms": {
         parameters: {
             query?: never;
@@ -338,7 +355,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The newest lines of the journal, newest first */
+        /** Lines of the journal, newest first */
         get: operations["journal"];
         put?: never;
         post?: never;
@@ -374,6 +391,23 @@ export interface paths {
         };
         /** Who is signed in */
         get: operations["me"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/metrics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Metrics in Prometheus' text format */
+        get: operations["metrics"];
         put?: never;
         post?: never;
         delete?: never;
@@ -669,6 +703,24 @@ export interface paths {
         get: operations["list-sessions"];
         put?: never;
         post?: never;
+        /** End all live sessions of a user */
+        delete: operations["end-sessions"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sessions/past": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Sessions that ended, the newest first */
+        get: operations["past-sessions"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -687,6 +739,23 @@ export interface paths {
         post?: never;
         /** End a live session */
         delete: operations["end-session"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sessions/{id}/recording": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Record a session's packets as pcapng, until a limit is reached */
+        get: operations["record-session"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -909,6 +978,23 @@ export interface paths {
         };
         /** Places that a probe can try from */
         get: operations["list-vantages"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/watch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Live sessions every two seconds, and journal lines as they are written */
+        get: operations["watch"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1147,6 +1233,10 @@ export interface components {
         Edited: {
             text: string;
         };
+        Ended: {
+            /** Format: int64 */
+            ended: number;
+        };
         ErrorDetail: {
             /** @description Where the error occurred, e.g. 'body.items[3].tags' or 'path.thing-id' */
             location?: string;
@@ -1192,6 +1282,39 @@ export interface components {
             /** @description Names and addresses that people dial. */
             for: string[];
         };
+        ForwardFlow: {
+            dst: string;
+            /**
+             * Format: int64
+             * @description Packets that went to the person.
+             */
+            got: number;
+            /** Format: int64 */
+            "got-bytes": number;
+            /** @description It was opened from inside. */
+            inward?: boolean;
+            /** @description The source as it leaves the gateway, where it is translated. */
+            leaves?: string;
+            /** Format: date-time */
+            opened: string;
+            /** @description The rule that lets it through. */
+            rule: string;
+            /**
+             * Format: int64
+             * @description Packets that the person sent.
+             */
+            sent: number;
+            /** Format: int64 */
+            "sent-bytes": number;
+            service: string;
+            /** @description Address and port of whoever opened it. */
+            src: string;
+            user: string;
+            /** @description Attached network, or internet; empty: the gateway itself. */
+            way: string;
+            /** @description What is remarkable about it. */
+            words?: string;
+        };
         ForwardRuleCounters: {
             /** Format: int64 */
             bytes: number;
@@ -1212,7 +1335,7 @@ export interface components {
              * @description What happened.
              * @enum {string}
              */
-            kind: "login" | "refused" | "ended" | "rule" | "commit" | "trust" | "name" | "reach";
+            kind: "login" | "refused" | "ended" | "rule" | "commit" | "trust" | "name" | "reach" | "record";
             offered?: string;
             /** Format: date-time */
             time: string;
@@ -1237,46 +1360,6 @@ export interface components {
              * @description Addresses that it leases, of the family that has fewer; 1000000 and more are not counted further.
              */
             total: number;
-        };
-        GatewaySession: {
-            /** @description Leased to the person. */
-            addresses: string[];
-            /** @description The device is behind a translation. */
-            behind: boolean;
-            /** @description Address and port that the device is seen at. */
-            from: string;
-            groups: string[];
-            /**
-             * Format: date-time
-             * @description When traffic last came.
-             */
-            heard?: string;
-            id: string;
-            /**
-             * Format: int64
-             * @description Octets that came from the person.
-             */
-            "in-bytes": number;
-            /** Format: int64 */
-            "in-packets": number;
-            /** @description Packets lost, by station. */
-            lost: {
-                [key: string]: number;
-            };
-            /** Format: int64 */
-            "out-bytes": number;
-            /** Format: int64 */
-            "out-packets": number;
-            passage: string;
-            /** Format: date-time */
-            since: string;
-            suite: string;
-            /** @description It comes over TCP, for UDP is dropped on its way. */
-            tcp?: boolean;
-            tunnel: string;
-            user: string;
-            /** @description What is remarkable about it. */
-            words?: string;
         };
         GatewayStatus: {
             /** @description Datagrams dropped without an answer, by reason. */
@@ -1314,12 +1397,67 @@ export interface components {
             /** @description Passes everything that the gateway enforces, whatever the surroundings do. */
             enforced: boolean;
             fix?: string;
+            /** @description Live flows of this user with that destination and service, with their counters. */
+            flows: components["schemas"]["ForwardFlow"][];
+            /** @description What the running gateway says of this user just now. */
+            live?: string;
             /** @description The packet in words. */
             packet: string;
             steps: components["schemas"]["SiteStep"][];
             user: string;
             /** @description What becomes of it, in one sentence. */
             verdict: string;
+        };
+        LiveSession: {
+            /** @description Leased to the person. */
+            addresses: string[];
+            /** @description The device is behind a translation. */
+            behind: boolean;
+            /** @description What somebody should look at: traffic goes one way, or packets are lost. */
+            flag?: string;
+            /** @description Address and port that the device is seen at. */
+            from: string;
+            groups: string[];
+            /**
+             * Format: date-time
+             * @description When traffic last came.
+             */
+            heard?: string;
+            id: string;
+            /**
+             * Format: int64
+             * @description Octets that came from the person.
+             */
+            "in-bytes": number;
+            /** Format: int64 */
+            "in-packets": number;
+            /** @description Packets lost, by station. */
+            lost: {
+                [key: string]: number;
+            };
+            /**
+             * Format: int64
+             * @description Packets that the device sent and that did not come, as their sequence numbers tell.
+             */
+            missing: number;
+            /** Format: int64 */
+            "out-bytes": number;
+            /** Format: int64 */
+            "out-packets": number;
+            passage: string;
+            /** Format: date-time */
+            since: string;
+            suite: string;
+            /** @description It comes over TCP, for UDP is dropped on its way. */
+            tcp?: boolean;
+            /** @description One for every two seconds, the newest last. */
+            traffic: components["schemas"]["Sample"][];
+            /** @description An identity made for a trial. */
+            trial?: boolean;
+            tunnel: string;
+            user: string;
+            /** @description What is remarkable about it. */
+            words?: string;
         };
         "Make-secretRequest": {
             /** @enum {string} */
@@ -1353,6 +1491,33 @@ export interface components {
             problem?: string;
             /** @description What the name server says. */
             published: string[];
+        };
+        PastSession: {
+            addresses: string;
+            from: string;
+            /** Format: int64 */
+            "in-bytes": number;
+            /**
+             * Format: int64
+             * @description Packets that the gateway lost.
+             */
+            lost: number;
+            /**
+             * Format: int64
+             * @description Packets that did not come.
+             */
+            missing: number;
+            /** Format: int64 */
+            "out-bytes": number;
+            /** @enum {string} */
+            over: "UDP" | "TCP";
+            passage: string;
+            reason: string;
+            /** Format: date-time */
+            since: string;
+            /** Format: date-time */
+            until: string;
+            user: string;
         };
         PemText: {
             pem: string;
@@ -2291,6 +2456,28 @@ export interface components {
             tried: number;
             vantage: string;
         };
+        Sample: {
+            /**
+             * Format: int64
+             * @description Octets that came from the person.
+             */
+            in: number;
+            /**
+             * Format: int64
+             * @description Packets that the gateway lost.
+             */
+            lost: number;
+            /**
+             * Format: int64
+             * @description Packets that did not come.
+             */
+            missing: number;
+            /**
+             * Format: int64
+             * @description Octets that went to the person.
+             */
+            out: number;
+        };
         "Save-draftRequest": {
             text: string;
             /**
@@ -2309,6 +2496,9 @@ export interface components {
             readonly next?: string;
             /** @description From where; every: from everywhere. */
             vantages?: string[];
+        };
+        Sessions: {
+            sessions: components["schemas"]["LiveSession"][];
         };
         "Set-passwordRequest": {
             password: string;
@@ -3112,6 +3302,43 @@ export interface operations {
             };
         };
     };
+    flows: {
+        parameters: {
+            query?: {
+                /** @description Only of this user. */
+                user?: string;
+                /** @description Only with this address at the other end. */
+                peer?: string;
+                /** @description Only of this service, as tcp/443. */
+                service?: string;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ForwardFlow"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     forms: {
         parameters: {
             query?: never;
@@ -3173,10 +3400,16 @@ export interface operations {
     journal: {
         parameters: {
             query?: {
-                /** @description Only lines of this kind: login, refused, ended, rule, commit, trust, name, reach. */
+                /** @description Only lines of this kind: login, refused, ended, rule, commit, trust, name, reach, record. */
                 kind?: string;
                 /** @description Only lines about this user. */
                 user?: string;
+                /** @description Only lines with this text in them. */
+                text?: string;
+                /** @description Only lines from then on. */
+                since?: string;
+                /** @description Only lines before then. */
+                until?: string;
                 limit?: number;
             };
             header?: never;
@@ -3262,6 +3495,33 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["BodyStruct { Name string \"json:\\\"name\\\"\" }Body"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    metrics: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
@@ -3911,7 +4171,71 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["GatewaySession"][] | null;
+                    "application/json": components["schemas"]["LiveSession"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "end-sessions": {
+        parameters: {
+            query: {
+                user: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Ended"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "past-sessions": {
+        parameters: {
+            query?: {
+                /** @description Only of this user. */
+                user?: string;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PastSession"][] | null;
                 };
             };
             /** @description Error */
@@ -3938,6 +4262,41 @@ export interface operations {
         responses: {
             /** @description No Content */
             204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "record-session": {
+        parameters: {
+            query?: {
+                seconds?: number;
+                octets?: number;
+                /** @description tunnel, inside; none: both. */
+                stations?: string[] | null;
+            };
+            header?: never;
+            path: {
+                /** @description A session, or a user who has one. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4477,6 +4836,57 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Vantage"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    watch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": ({
+                        data: components["schemas"]["GatewayEvent"];
+                        /**
+                         * @description The event name.
+                         * @constant
+                         */
+                        event: "journal";
+                        /** @description The event ID. */
+                        id?: number;
+                        /** @description The retry time in milliseconds. */
+                        retry?: number;
+                    } | {
+                        data: components["schemas"]["Sessions"];
+                        /**
+                         * @description The event name.
+                         * @constant
+                         */
+                        event: "sessions";
+                        /** @description The event ID. */
+                        id?: number;
+                        /** @description The retry time in milliseconds. */
+                        retry?: number;
+                    })[];
                 };
             };
             /** @description Error */

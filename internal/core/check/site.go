@@ -15,6 +15,17 @@ import (
 // needed is what the router in front must forward for a tunnel kind.
 var needed = []netset.Point{netset.PortPoint(netset.UDP, 500), netset.PortPoint(netset.UDP, 4500)}
 
+// neededPorts is all that the router in front of a gateway must forward.
+func (c *checker) neededPorts(gateway string) []netset.Point {
+	ports := slices.Clone(needed)
+	for _, t := range c.p.Tunnels {
+		if p := netset.PortPoint(netset.TCP, uint16(t.TCPPort)); t.Gateway == gateway && !t.Off && t.TCPPort > 0 && !slices.Contains(ports, p) {
+			ports = append(ports, p)
+		}
+	}
+	return ports
+}
+
 // site finds what keeps callers from arriving at the gateway.
 func (c *checker) site() {
 	if len(c.p.Gateways) == 0 {
@@ -81,7 +92,7 @@ func (c *checker) outside(base string, g plan.Gateway) {
 		c.add(Stop, "outside-private", base+"/outside/in-front/address", "give the public address", "%s, the address of the router in front, is private itself: nobody outside arrives", front.Address)
 	}
 	c.bareForwards(base, front)
-	for _, p := range needed {
+	for _, p := range c.neededPorts(g.Name) {
 		var to []netip.Addr
 		for i, f := range front.Forwards {
 			set, err := netset.ParseServices(f.Service)

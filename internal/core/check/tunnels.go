@@ -23,7 +23,7 @@ var broken = map[string]string{
 // tunnels finds ways in that cannot work, or that this version cannot carry out.
 func (c *checker) tunnels() {
 	seen := map[string]string{}
-	any := false
+	var udpOnly []string
 	for _, t := range c.p.Tunnels {
 		base := "tunnels/" + t.Name
 		if t.Off {
@@ -38,7 +38,9 @@ func (c *checker) tunnels() {
 			c.add(Stop, "not-yet", base+"/kind", "use kind: ikev2, or switch the tunnel off", "tunnels of kind %s cannot be carried out yet", t.Kind)
 			continue
 		}
-		any = true
+		if t.TCPPort == 0 {
+			udpOnly = append(udpOnly, t.Name)
+		}
 		if t.Login != plan.LoginMSCHAPv2 {
 			c.add(Stop, "not-yet", base+"/login", "use login: eap-mschapv2", "login by %s cannot be carried out yet", t.Login)
 			c.mend("set", base+"/login", plan.LoginMSCHAPv2)
@@ -56,8 +58,8 @@ func (c *checker) tunnels() {
 		seen[caller] = t.Name
 		c.sizes(t, base)
 	}
-	if any {
-		c.add(Note, "filtered-ports", "tunnels", "a second tunnel over TCP 443 will mend it; this version cannot carry one out yet", "the only way in uses UDP 500 and 4500, which some hotels and guest networks filter: people there cannot connect")
+	if len(udpOnly) > 0 {
+		c.add(Note, "filtered-ports", "tunnels", "give it a tcp-port, such as 443: our own client then comes over TCP", "the only way in by %s uses UDP 500 and 4500, which some hotels and guest networks filter: people there cannot connect", few(udpOnly))
 	}
 	for _, p := range c.p.Passages {
 		if p.Off {

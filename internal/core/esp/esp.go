@@ -58,6 +58,7 @@ type Opener struct {
 	salt   [saltLen]byte
 	mu     sync.Mutex
 	window window
+	opened uint64
 }
 
 // NewSealer takes the peer's SPI and keying material of the algorithm.
@@ -113,6 +114,16 @@ func (s *Sealer) Seal(buf []byte, off, n int) ([]byte, error) {
 	return buf[off-Headroom : end+icvLen], nil
 }
 
+// Missing is how many packets of the other side have not come, as far as their sequence numbers tell.
+func (o *Opener) Missing() uint64 {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if top := uint64(o.window.top); top > o.opened {
+		return top - o.opened
+	}
+	return 0
+}
+
 // SPIOf reads the SPI of an ESP packet; ok is false if it is too short for one.
 func SPIOf(packet []byte) (spi uint32, ok bool) {
 	if len(packet) < Headroom+icvLen+4 {
@@ -145,6 +156,9 @@ func (o *Opener) Open(packet []byte) ([]byte, error) {
 	}
 	o.mu.Lock()
 	fresh = o.window.mark(seq)
+	if fresh {
+		o.opened++
+	}
 	o.mu.Unlock()
 	if !fresh { // another packet with the same number was opened meanwhile
 		return nil, ErrReplay

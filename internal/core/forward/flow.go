@@ -46,6 +46,9 @@ type flow struct {
 	model   *site.Model // that judged it last
 	minute  int64       // in which it was judged last
 	expires time.Time
+	opened  time.Time
+	sent    tally // by the person
+	got     tally // by the person
 	fins    uint8 // bit 0: the person closed, bit 1: the other side
 	reset   bool
 }
@@ -106,7 +109,7 @@ func (e *Engine) openFlow(s *Session, rule *site.Rule, key flowKey, p site.Packe
 	if len(e.flows) >= maxFlows || s.flows >= maxPerSession {
 		return nil, e.lose(s, site.State, site.Verdict{Setting: "rules"})
 	}
-	f := &flow{session: s, key: key, first: p, src: src, srcPort: key.srcPort, out: out, rule: rule.Name, model: e.model, minute: minuteOf(now)}
+	f := &flow{session: s, key: key, first: p, src: src, srcPort: key.srcPort, out: out, rule: rule.Name, model: e.model, minute: minuteOf(now), opened: now}
 	if !e.choosePort(f) {
 		return nil, e.lose(s, site.Translating, site.Verdict{Setting: "nat"})
 	}
@@ -152,7 +155,7 @@ func (e *Engine) openInward(info packet.Info, outside bool, now time.Time) (*flo
 		return nil, e.stray(site.State)
 	}
 	key := otherKey(info)
-	f := &flow{session: s, key: key, inward: true, first: p, src: key.src, srcPort: key.srcPort, out: out, rule: rule.Name, model: e.model, minute: minuteOf(now)}
+	f := &flow{session: s, key: key, inward: true, first: p, src: key.src, srcPort: key.srcPort, out: out, rule: rule.Name, model: e.model, minute: minuteOf(now), opened: now}
 	e.remember(f)
 	var r Result
 	if rule.Log {
@@ -219,7 +222,16 @@ func (e *Engine) forget(f *flow) {
 	delete(e.backs, f.backKey())
 }
 
+// tally counts the packets of one direction of a flow.
+type tally struct{ packets, bytes uint64 }
+
 func (f *flow) touch(i packet.Info, now time.Time, back bool) {
+	count := &f.sent
+	if back {
+		count = &f.got
+	}
+	count.packets++
+	count.bytes += uint64(i.Size)
 	idle := udpIdle
 	switch f.key.proto {
 	case netset.TCP:

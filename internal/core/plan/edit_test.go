@@ -27,7 +27,7 @@ func TestEdits(t *testing.T) {
 		{Edit{"set", "pools/staff/prefixes/1", `"fd00:98::/112"`}, `  - {name: staff, prefixes: [10.99.0.0/24, "fd00:99::/112"]}` + "\n", `  - {name: staff, prefixes: [10.99.0.0/24, "fd00:98::/112"]}` + "\n"},
 		{Edit{"set", "gateways/jetty/internet", "false"}, "    internet: true\n", "    internet: false\n"},
 		{Edit{"set", "networks/station/router", "ridge"}, "    router: jetty\n", "    router: ridge\n"},
-		{Edit{"set", "tunnels/main/mtu", "1380"}, "", "    mtu: 1380\n"},
+		{Edit{"set", "tunnels/main/liveness", "40s"}, "", "    liveness: 40s\n"},
 		{Edit{"set", "passages/research/routes", "{full: true}"}, "    routes: {split: [station, archive]}\n", "    routes: {full: true}\n"},
 		{Edit{"set", "rules/cameras/log", "true"}, "  - {name: cameras, action: permit, groups: [volunteers], to: [nestcams], services: [web]}\n", "  - {name: cameras, action: permit, groups: [volunteers], to: [nestcams], services: [web], log: true}\n"},
 		{Edit{"add", "passages/contractor/routes/split", "office"}, "    routes: {split: [names, turbine]}\n", "    routes: {split: [names, turbine, office]}\n"},

@@ -76,6 +76,10 @@ watch(
         <b>{{ verdict.words }}</b>
         <p v-if="verdict.fix" class="mt-1">→ {{ verdict.fix }}</p>
       </v-alert>
+      <div v-if="journey.live" class="live">
+        <b>At the gateway now:</b> {{ journey.live }}
+        <p v-for="(f, i) in journey.flows" :key="i" class="mono">{{ f.src }} → {{ f.dst }}<template v-if="f.leaves"> (leaves as {{ f.leaves }})</template>: {{ f.sent }} packets from them, {{ f.got }} to them <b v-if="f.words" class="text-bad">{{ f.words }}</b></p>
+      </div>
     </template>
   </aside>
 </template>

@@ -1,23 +1,27 @@
 <script setup lang="ts">
-import { computed, onMounted, ref, watch } from 'vue'
+import { onMounted, ref, watch } from 'vue'
 import { api, words, type Event } from '../api'
 
 const events = ref<Event[]>([])
 const kind = ref('all')
 const filter = ref('')
 const problem = ref('')
-const kinds = ['all', 'login', 'refused', 'ended', 'rule', 'commit']
+const kinds = ['all', 'login', 'refused', 'ended', 'rule', 'commit', 'reach', 'record', 'trust']
+let waiting = 0
 
 async function load() {
-  const { data, error } = await api.GET('/api/v1/journal', { params: { query: { kind: kind.value === 'all' ? undefined : kind.value, limit: 300 } } })
+  const { data, error } = await api.GET('/api/v1/journal', { params: { query: { kind: kind.value === 'all' ? undefined : kind.value, text: filter.value || undefined, limit: 300 } } })
   events.value = data ?? []
   problem.value = error ? words(error) : ''
 }
 onMounted(load)
 watch(kind, load)
+watch(filter, () => {
+  window.clearTimeout(waiting)
+  waiting = window.setTimeout(load, 250)
+})
 
-const signs: Record<string, string> = { login: '● login', refused: '▲ refused', ended: '○ ended', rule: '■ rule', commit: '◆ commit' }
-const shown = computed(() => events.value.filter((e) => JSON.stringify(e).toLowerCase().includes(filter.value.toLowerCase())))
+const signs: Record<string, string> = { login: '● login', refused: '▲ refused', ended: '○ ended', rule: '■ rule', commit: '◆ commit', reach: '◇ reach', record: '◉ record', trust: '◆ trust', name: '◆ name' }
 </script>
 
 <template>
@@ -28,14 +32,14 @@ const shown = computed(() => events.value.filter((e) => JSON.stringify(e).toLowe
       <v-btn-toggle v-model="kind" mandatory density="compact" variant="outlined">
         <v-btn v-for="k in kinds" :key="k" :value="k" size="small">{{ k }}</v-btn>
       </v-btn-toggle>
-      <v-text-field v-model="filter" label="Filter" max-width="240" />
+      <v-text-field v-model="filter" label="Search all lines" max-width="240" clearable />
     </div>
     <v-alert v-if="problem" type="error" variant="tonal" role="alert">{{ problem }}</v-alert>
     <v-card>
       <table class="plain">
         <thead><tr><th>Time</th><th>What</th><th>User</th><th>Seen at</th><th>In words</th></tr></thead>
         <tbody>
-          <tr v-for="(e, i) in shown" :key="i">
+          <tr v-for="(e, i) in events" :key="i">
             <td class="mono">{{ new Date(e.time).toLocaleString() }}</td>
             <td :class="{ 'text-bad': e.kind === 'refused' }">{{ signs[e.kind] ?? e.kind }}</td>
             <td>{{ e.user }}</td>
@@ -46,7 +50,7 @@ const shown = computed(() => events.value.filter((e) => JSON.stringify(e).toLowe
               <small v-if="e.code" class="mono"> {{ e.code }}</small>
             </td>
           </tr>
-          <tr v-if="!shown.length"><td colspan="5">Nothing is written here yet.</td></tr>
+          <tr v-if="!events.length"><td colspan="5">{{ filter ? 'No line has that text.' : 'Nothing is written here yet.' }}</td></tr>
         </tbody>
       </table>
     </v-card>

@@ -1,69 +1,161 @@
 <script setup lang="ts">
-import { computed, onMounted, onUnmounted, ref } from 'vue'
-import { api, words, type Session } from '../api'
+import { computed, ref, watch } from 'vue'
+import { api, words, type Flow, type PastSession, type Session } from '../api'
+import TrafficGraph from '../components/TrafficGraph.vue'
+import { size, useLive } from '../live'
+import { settingQuery } from '../steps'
 
-const sessions = ref<Session[]>([])
+const { sessions, lines, loaded, broken } = useLive()
+const past = ref<PastSession[]>([])
+const flows = ref<Flow[]>([])
+const open = ref('')
+const tab = ref('live')
 const filter = ref('')
 const problem = ref('')
-const loaded = ref(false)
-let timer = 0
 
-async function load() {
-  const { data, error } = await api.GET('/api/v1/sessions')
+async function end(s: Session, all: boolean) {
+  if (!confirm(all ? `End all sessions of ${s.user}?` : `End the session of ${s.user}? Everything that it carries breaks off.`)) return
+  const { error } = all ? await api.DELETE('/api/v1/sessions', { params: { query: { user: s.user } } }) : await api.DELETE('/api/v1/sessions/{id}', { params: { path: { id: s.id } } })
   problem.value = error ? words(error) : ''
-  if (data) sessions.value = data
-  loaded.value = true
 }
 
-async function end(s: Session) {
-  if (!confirm(`End the session of ${s.user}? Everything that it carries breaks off.`)) return
-  const { error } = await api.DELETE('/api/v1/sessions/{id}', { params: { path: { id: s.id } } })
+async function look(s: Session) {
+  open.value = open.value === s.id ? '' : s.id
+  if (!open.value) return
+  const { data, error } = await api.GET('/api/v1/flows', { params: { query: { user: s.user, limit: 500 } } })
+  flows.value = data ?? []
   problem.value = error ? words(error) : ''
-  await load()
 }
 
-onMounted(() => {
-  void load()
-  timer = window.setInterval(load, 2000)
+watch(tab, async () => {
+  if (tab.value !== 'past') return
+  const { data } = await api.GET('/api/v1/sessions/past', { params: { query: { limit: 300 } } })
+  past.value = data ?? []
 })
-onUnmounted(() => window.clearInterval(timer))
 
-const shown = computed(() => sessions.value.filter((s) => JSON.stringify(s).toLowerCase().includes(filter.value.toLowerCase())))
-const lost = (s: Session) => Object.entries(s.lost ?? {}).map(([station, n]) => `${n} at ${station}`).join(', ')
-const size = (n: number) => (n < 1024 ? `${n} B` : n < 1 << 20 ? `${(n / 1024).toFixed(1)} KiB` : `${(n / (1 << 20)).toFixed(1)} MiB`)
+/** Flows that differ in their ports alone, as one. */
+const alike = computed(() => {
+  const out = new Map<string, Flow & { n: number }>()
+  for (const f of flows.value) {
+    const portless = (end: string) => (f.service.match(/^(tcp|udp)/) ? end.replace(/:\d+$/, '') : end)
+    const key = [portless(f.src), f.dst, f.service, f.rule, portless(f.leaves ?? ''), f.words].join(' ')
+    const known = out.get(key)
+    if (known) Object.assign(known, { n: known.n + 1, sent: known.sent + f.sent, got: known.got + f.got })
+    else out.set(key, { ...f, n: 1 })
+  }
+  return [...out.values()]
+})
+const has = (x: unknown) => JSON.stringify(x).toLowerCase().includes(filter.value.toLowerCase())
+const shown = computed(() => sessions.value.filter(has))
+const shownPast = computed(() => past.value.filter(has))
+const flagged = computed(() => sessions.value.filter((s) => s.flag).length)
+const several = (s: Session) => sessions.value.filter((x) => x.user === s.user).length > 1
+const lost = (s: Session) =>
+  Object.entries(s.lost ?? {})
+    .map(([station, n]) => `${n} at ${station}`)
+    .concat(s.missing ? [`${s.missing} on the way`] : [])
+    .join(', ')
 const clock = (t: string) => new Date(t).toLocaleTimeString()
+const lasted = (p: PastSession) => {
+  const s = Math.round((new Date(p.until).getTime() - new Date(p.since).getTime()) / 1000)
+  return s < 120 ? `${s} s` : s < 7200 ? `${Math.round(s / 60)} min` : `${(s / 3600).toFixed(1)} h`
+}
 </script>
 
 <template>
   <div class="px-5 py-3">
     <div class="d-flex align-center ga-4 mb-3">
-      <h1>Live sessions</h1>
-      <span class="text-medium-emphasis">{{ sessions.length }} now; looks again every two seconds</span>
+      <h1>Sessions</h1>
+      <v-btn-toggle v-model="tab" mandatory density="compact" variant="outlined">
+        <v-btn value="live" size="small">Live: {{ sessions.length }}</v-btn>
+        <v-btn value="past" size="small">Past</v-btn>
+      </v-btn-toggle>
+      <v-chip v-if="flagged" color="bad" variant="tonal">▲ {{ flagged }} to look at</v-chip>
+      <span v-if="broken" class="text-bad">the service does not answer; trying again</span>
       <v-spacer />
       <v-text-field v-model="filter" label="Filter" max-width="240" />
     </div>
     <v-alert v-if="problem" type="error" variant="tonal" role="alert">{{ problem }}</v-alert>
-    <v-card>
+    <v-card v-if="tab === 'live'">
       <table class="plain">
         <thead>
-          <tr><th>User</th><th>Passage</th><th>Address</th><th>Seen at</th><th>Since</th><th>Last sign</th><th>Came</th><th>Went</th><th>Lost</th><th></th></tr>
+          <tr><th>User</th><th>Address</th><th>Seen at</th><th>Since</th><th>From them, to them</th><th>Last two minutes</th><th>Lost</th><th></th></tr>
         </thead>
         <tbody>
-          <tr v-for="s in shown" :key="s.id">
-            <td><b>{{ s.user }}</b><br /><small>{{ s.groups.join(', ') }}</small></td>
-            <td>{{ s.passage }}</td>
-            <td class="mono">{{ s.addresses.join(' ') }}</td>
-            <td class="mono">{{ s.from }}<br /><small>{{ s.behind ? 'behind a translation' : 'directly' }} · {{ s.suite }}</small></td>
-            <td>{{ clock(s.since) }}</td>
-            <td>{{ s.heard ? clock(s.heard) : '–' }}</td>
-            <td>{{ s['in-packets'] }} packets<br /><small>{{ size(s['in-bytes']) }}</small></td>
-            <td>{{ s['out-packets'] }} packets<br /><small>{{ size(s['out-bytes']) }}</small></td>
-            <td>{{ lost(s) || '–' }}<br /><b v-if="s.words" class="text-bad">▲ {{ s.words }}</b></td>
-            <td><v-btn size="small" variant="outlined" @click="end(s)">End</v-btn></td>
-          </tr>
-          <tr v-if="loaded && !shown.length"><td colspan="10">{{ filter ? 'No session matches.' : 'Nobody is connected.' }}</td></tr>
+          <template v-for="s in shown" :key="s.id">
+            <tr>
+              <td><b>{{ s.trial ? 'an identity made for a trial' : s.user }}</b><br /><small>{{ s.groups.join(', ') }}<br />passage {{ s.passage }}</small></td>
+              <td class="mono">{{ s.addresses.join(' ') }}</td>
+              <td class="mono">{{ s.from }}<br /><small>{{ s.tcp ? 'over TCP · ' : '' }}{{ s.behind ? 'behind a translation' : 'directly' }}<br />{{ s.suite }}</small></td>
+              <td>{{ clock(s.since) }}<br /><small>heard {{ s.heard ? clock(s.heard) : 'nothing yet' }}</small></td>
+              <td>{{ s['in-packets'] }} packets, {{ size(s['in-bytes']) }}<br />{{ s['out-packets'] }} packets, {{ size(s['out-bytes']) }}</td>
+              <td><TrafficGraph :session="s" /></td>
+              <td>{{ lost(s) || '–' }}<br /><b v-if="s.flag" class="text-bad">▲ {{ s.flag }}</b></td>
+              <td>
+                <div class="buttons">
+                <v-btn size="x-small" variant="outlined" @click="look(s)">Flows</v-btn>
+                <v-btn size="x-small" variant="outlined" :href="`/api/v1/sessions/${s.id}/recording?seconds=30`" title="Its packets of the next 30 seconds as a pcapng file">Record</v-btn>
+                <v-btn size="x-small" variant="outlined" @click="end(s, false)">End</v-btn>
+                <v-btn v-if="several(s)" size="x-small" variant="outlined" @click="end(s, true)">End all of theirs</v-btn>
+                </div>
+              </td>
+            </tr>
+            <tr v-if="open === s.id">
+              <td colspan="8" class="flows">
+                <p v-if="!flows.length">No flow is open.</p>
+                <p v-for="(f, i) in alike" :key="i" class="mono">
+                  <template v-if="f.n > 1">{{ f.n }} flows as </template>                  {{ f.src }} → {{ f.dst }} {{ f.service }}<span v-if="f.leaves"> leaves as {{ f.leaves }}</span> · {{ f.sent }} packets from them, {{ f.got }} to them · rule
+                  <router-link :to="{ path: '/plan', query: settingQuery('rules/' + f.rule) }">{{ f.rule }}</router-link>
+                  <b v-if="f.words" class="text-bad"> ▲ {{ f.words }}</b>
+                </p>
+              </td>
+            </tr>
+          </template>
+          <tr v-if="loaded && !shown.length"><td colspan="8">{{ filter ? 'No session matches.' : 'Nobody is connected.' }}</td></tr>
         </tbody>
       </table>
     </v-card>
+    <v-card v-else>
+      <table class="plain">
+        <thead><tr><th>User</th><th>Passage</th><th>Address</th><th>Seen at</th><th>Since</th><th>Lasted</th><th>From them, to them</th><th>Lost</th><th>Ended</th></tr></thead>
+        <tbody>
+          <tr v-for="(p, i) in shownPast" :key="i">
+            <td><b>{{ p.user }}</b></td>
+            <td>{{ p.passage }}</td>
+            <td class="mono">{{ p.addresses }}</td>
+            <td class="mono">{{ p.from }} {{ p.over }}</td>
+            <td>{{ new Date(p.since).toLocaleString() }}</td>
+            <td>{{ lasted(p) }}</td>
+            <td>{{ size(p['in-bytes']) }}, {{ size(p['out-bytes']) }}</td>
+            <td>{{ p.lost + p.missing || '–' }}</td>
+            <td>{{ p.reason }}</td>
+          </tr>
+          <tr v-if="!shownPast.length"><td colspan="9">{{ filter ? 'No session matches.' : 'No session ended yet.' }}</td></tr>
+        </tbody>
+      </table>
+    </v-card>
+    <section v-if="tab === 'live' && lines.length" class="lines" aria-label="Journal, as it is written">
+      <p v-for="(e, i) in lines.slice(0, 8)" :key="i"><span class="mono">{{ clock(e.time) }}</span> {{ e.kind }} <b>{{ e.user }}</b> {{ e.words }}</p>
+    </section>
   </div>
 </template>
+
+<style scoped>
+.buttons {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 4px;
+}
+.flows p {
+  margin: 1px 0;
+  font-size: 12px;
+}
+.lines {
+  margin-top: 14px;
+  font-size: 12.5px;
+  color: rgb(var(--v-theme-quiet));
+}
+.lines p {
+  margin: 0;
+}
+</style>

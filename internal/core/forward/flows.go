@@ -1,0 +1,79 @@
+package forward
+
+import (
+	"cmp"
+	"net/netip"
+	"slices"
+	"time"
+
+	"yellowlantern/internal/core/site"
+)
+
+// Flow is what is known of a live flow.
+type Flow struct {
+	User      string    `json:"user"`
+	Inward    bool      `json:"inward,omitempty" doc:"It was opened from inside."`
+	Src       string    `json:"src" doc:"Address and port of whoever opened it."`
+	Dst       string    `json:"dst"`
+	Leaves    string    `json:"leaves,omitempty" doc:"The source as it leaves the gateway, where it is translated."`
+	Service   string    `json:"service"`
+	Rule      string    `json:"rule" doc:"The rule that lets it through."`
+	Way       string    `json:"way" doc:"Attached network, or internet; empty: the gateway itself."`
+	Opened    time.Time `json:"opened"`
+	Sent      uint64    `json:"sent" doc:"Packets that the person sent."`
+	SentBytes uint64    `json:"sent-bytes"`
+	Got       uint64    `json:"got" doc:"Packets that went to the person."`
+	GotBytes  uint64    `json:"got-bytes"`
+	Words     string    `json:"words,omitempty" doc:"What is remarkable about it."`
+}
+
+// FlowsWith lists live flows of users whom match lets through, and of these such with one end at peer and service, where those are
+// given; the newest first, at most some.
+func (e *Engine) FlowsWith(match func(user string) bool, peer netip.Addr, service string, most int) []Flow {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	out := []Flow{}
+	for _, f := range e.flows {
+		if !match(f.session.User) || peer.IsValid() && f.key.dst != peer || service != "" && f.first.Service.String() != service {
+			continue
+		}
+		out = append(out, f.describe())
+	}
+	slices.SortFunc(out, func(a, b Flow) int { return cmp.Or(b.Opened.Compare(a.Opened), cmp.Compare(a.Src, b.Src)) })
+	return out[:min(len(out), most)]
+}
+
+func (f *flow) describe() Flow {
+	end := func(a netip.Addr, port uint16) string {
+		switch f.first.Service.Proto() {
+		case 6, 17:
+			return netip.AddrPortFrom(a, port).String()
+		}
+		return a.String()
+	}
+	out := Flow{User: f.session.User, Inward: f.inward, Src: end(f.key.src, f.key.srcPort), Dst: end(f.key.dst, f.key.dstPort), Service: f.first.Service.String(), Rule: f.rule,
+		Way: f.out.Network, Opened: f.opened, Sent: f.sent.packets, SentBytes: f.sent.bytes, Got: f.got.packets, GotBytes: f.got.bytes}
+	if f.src != f.key.src || f.srcPort != f.key.srcPort {
+		out.Leaves = end(f.src, f.srcPort)
+	}
+	if f.inward {
+		out.Src, out.Dst = out.Dst, out.Src
+	}
+	switch {
+	case f.out.Self:
+	case !f.inward && f.sent.packets > 2 && f.got.packets == 0:
+		out.Words = "sent, and nothing comes back: it left the gateway for " + nextOf(f.out)
+	case f.inward && f.got.packets > 2 && f.sent.packets == 0:
+		out.Words = "opened from inside, and the person's device does not answer"
+	case f.reset:
+		out.Words = "reset: one side refuses it"
+	}
+	return out
+}
+
+func nextOf(out site.Egress) string {
+	if out.NextHop.IsValid() {
+		return "router " + out.NextHop.String() + " on " + out.Network
+	}
+	return out.Network
+}

@@ -1,0 +1,105 @@
+package service
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"slices"
+	"time"
+
+	"yellowlantern/internal/gateway"
+)
+
+// Webhook is where events are sent to: a POST with the event as JSON.
+type Webhook struct {
+	URL   string
+	Token string   // sent as a bearer token; empty: none
+	Kinds []string // of events
+}
+
+const (
+	hookQueue   = 256 // events that wait; more are left out, and the log says so
+	hookTries   = 4
+	hookTimeout = 5 * time.Second
+)
+
+// hook sends events one after another, so that a slow listener holds up nobody.
+type hook struct {
+	kinds []string
+	queue chan gateway.Event
+	full  func()
+}
+
+// tell queues an event, if it is of a kind that is wanted.
+func (h *hook) tell(e gateway.Event) {
+	if !slices.Contains(h.kinds, e.Kind) {
+		return
+	}
+	select {
+	case h.queue <- e:
+	default:
+		h.full()
+	}
+}
+
+func (s *Service) startHook() {
+	if s.Webhook == nil {
+		return
+	}
+	s.hook = hook{kinds: s.Webhook.Kinds, queue: make(chan gateway.Event, hookQueue), full: func() { s.Log.Warn("webhook: too many events wait, one is left out") }}
+	s.background.Go(func() {
+		for {
+			select {
+			case <-s.running.Done():
+				return
+			case e := <-s.hook.queue:
+				if err := s.Webhook.send(s.running, e); err != nil {
+					s.Log.Warn("webhook: an event was not taken", "kind", e.Kind, "error", err)
+				}
+			}
+		}
+	})
+}
+
+// send tries a few times, waiting longer each time.
+func (w *Webhook) send(ctx context.Context, e gateway.Event) error {
+	b, err := json.Marshal(e)
+	if err != nil {
+		return err
+	}
+	for try := range hookTries {
+		if err = w.post(ctx, b); err == nil {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(time.Second << try):
+		}
+	}
+	return err
+}
+
+func (w *Webhook) post(ctx context.Context, b []byte) error {
+	bounded, cancel := context.WithTimeout(ctx, hookTimeout)
+	defer cancel()
+	req, err := http.NewRequestWithContext(bounded, http.MethodPost, w.URL, bytes.NewReader(b))
+	if err != nil {
+		return err
+	}
+	req.Header.Set("Content-Type", "application/json")
+	if w.Token != "" {
+		req.Header.Set("Authorization", "Bearer "+w.Token)
+	}
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	if resp.StatusCode >= 300 {
+		return fmt.Errorf("it answered %s", resp.Status)
+	}
+	return nil
+}
