@@ -267,6 +267,16 @@ func TestConsole(t *testing.T) {
 	p.shot("trials")
 	p.script(`document.querySelector('.cause a').click()`)
 	p.until(`location.search`, "object=passages")
+
+	// From a complaint to its cause, and to the draft that mends it.
+	p.do(chromedp.Navigate(d.URL() + "/diagnose?user=vera.volunteer&complaint=reaches-some&to=records"))
+	p.until(`[...document.querySelectorAll('main input')].map((i) => i.value).join()`, "records")
+	p.script(`document.querySelector('main form').requestSubmit()`)
+	p.until(bodyText, "so the device does not send it into the tunnel")
+	p.shot("diagnose")
+	p.script(`[...document.querySelectorAll('.cause button')].find((b) => b.innerText.includes('Apply this fix')).click()`)
+	p.until(`location.search`, "object=passages")
+	p.until(bodyText, "draft differs from what runs")
 	require.Eventually(t, func() bool { return tunnel.Ended() != nil }, 5*time.Second, 50*time.Millisecond)
 	p.script(`document.querySelector('nav a[href="/journal"]').click()`)
 	p.until(bodyText, "ended by administrator admin")

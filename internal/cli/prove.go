@@ -126,6 +126,9 @@ func journey(p *printer) *cli.Command {
 		if j.Fix != "" {
 			p.say("→ %s", j.Fix)
 		}
+		for _, e := range j.Mend {
+			p.indented(4, "apply: yl plan %s %s %s", e.Op, e.Path, quoted(e.Value))
+		}
 		if j.Live != "" {
 			p.say("at the gateway: %s", j.Live)
 		}

@@ -72,7 +72,12 @@ func (c *Client) do(ctx context.Context, method, path string, in, out any) (http
 
 // Stream copies what a call answers, as it comes. It gives how many octets there were.
 func (c *Client) Stream(ctx context.Context, path string, to io.Writer) (int64, error) {
-	resp, err := c.send(ctx, http.MethodGet, path, nil)
+	return c.Fetch(ctx, http.MethodGet, path, nil, to)
+}
+
+// Fetch makes a call and copies what it answers.
+func (c *Client) Fetch(ctx context.Context, method, path string, in any, to io.Writer) (int64, error) {
+	resp, err := c.send(ctx, method, path, in)
 	if err != nil {
 		return 0, err
 	}

@@ -73,6 +73,7 @@ type Vantage struct {
 	DNS       []netip.Addr `yaml:"dns"`
 	Drop      []string     `yaml:"drops"`
 	MTU       int          `yaml:"mtu"`     // octets; larger packets are lost without a word; 0: 1500
+	Loses     int          `yaml:"loses"`   // one in so many packets that devices send is lost; 0: none
 	Forgets   Duration     `yaml:"forgets"` // how long the router remembers a translation that nothing uses; 0: for ever
 }
 

@@ -37,6 +37,7 @@ type home struct {
 	out     map[translation]uint16
 	back    map[translation]netip.AddrPort
 	port    uint16
+	sent    int // packets of devices
 }
 
 // translation names one mapping: on the way out by the device's address and port, on the way back by the router's port.
@@ -117,9 +118,11 @@ func (h *home) fromDevice(b []byte, from netip.AddrPort) {
 	h.mu.Lock()
 	own := h.homes[from]
 	neighbour, here := h.devices[info.Dst]
+	h.sent++
+	lost := h.v.Loses > 0 && h.sent%h.v.Loses == 0
 	h.mu.Unlock()
 	switch {
-	case own != info.Src:
+	case own != info.Src || lost:
 		return
 	case here:
 		_, _ = h.conn.WriteToUDPAddrPort(b, neighbour)

@@ -78,24 +78,26 @@ type Result struct {
 
 // Report is everything that one probe saw.
 type Report struct {
-	At        time.Time `json:"at"`
-	User      string    `json:"user"`
-	Class     string    `json:"class"`
-	Tester    bool      `json:"tester,omitempty" doc:"It was an identity made for the trial, not a person."`
-	Vantage   string    `json:"vantage"`
-	Passage   string    `json:"passage,omitempty"`
-	Revision  int       `json:"revision"`
-	Inside    bool      `json:"inside,omitempty" doc:"It ran on the gateway's own network or machine: no trial from outside."`
-	Connected bool      `json:"connected"`
-	Login     string    `json:"login" doc:"How the login went."`
-	Given     *Given    `json:"given,omitempty"`
-	Checks    []Check   `json:"checks" nullable:"false" doc:"What the device was given, and what its tunnel carries."`
-	Largest   int       `json:"largest,omitempty" doc:"Largest packet that passes through the tunnel and back, in octets; 0: not known."`
-	Results   []Result  `json:"results" nullable:"false"`
-	OK        bool      `json:"ok" doc:"Everything was as expected."`
-	Missed    int       `json:"missed" doc:"Trials that did not see what was expected."`
-	Differs   int       `json:"differs" doc:"Trials that did not see what was computed: plan and site differ."`
-	Causes    []string  `json:"causes" nullable:"false" doc:"Where plan and site most likely differ."`
+	At        time.Time    `json:"at"`
+	User      string       `json:"user"`
+	Class     string       `json:"class"`
+	Tester    bool         `json:"tester,omitempty" doc:"It was an identity made for the trial, not a person."`
+	Vantage   string       `json:"vantage"`
+	Passage   string       `json:"passage,omitempty"`
+	Revision  int          `json:"revision"`
+	Inside    bool         `json:"inside,omitempty" doc:"It ran on the gateway's own network or machine: no trial from outside."`
+	Connected bool         `json:"connected"`
+	Login     string       `json:"login" doc:"How the login went."`
+	Fault     string       `json:"fault,omitempty" enum:"silent-500,silent-4500,silent-tcp,certificate,refused,name,other" doc:"Why there is no session, where there should be one."`
+	Dialled   []netip.Addr `json:"dialled" nullable:"false" doc:"Where the dialled name leads, as it is seen from there."`
+	Given     *Given       `json:"given,omitempty"`
+	Checks    []Check      `json:"checks" nullable:"false" doc:"What the device was given, and what its tunnel carries."`
+	Largest   int          `json:"largest,omitempty" doc:"Largest packet that passes through the tunnel and back, in octets; 0: not known."`
+	Results   []Result     `json:"results" nullable:"false"`
+	OK        bool         `json:"ok" doc:"Everything was as expected."`
+	Missed    int          `json:"missed" doc:"Trials that did not see what was expected."`
+	Differs   int          `json:"differs" doc:"Trials that did not see what was computed: plan and site differ."`
+	Causes    []string     `json:"causes" nullable:"false" doc:"Where plan and site most likely differ."`
 
 	own []netip.Addr // the gateway's
 }
@@ -116,7 +118,7 @@ func Run(ctx context.Context, u Underlay, o Order, opt Options) (*Report, error)
 	if err != nil {
 		return nil, err
 	}
-	r := &Report{At: time.Now(), User: o.User, Class: o.Class, Vantage: u.Name(), Passage: o.Passage, Tester: opt.Tester, Inside: fromInside(u, o), own: o.Own, Revision: o.Revision, Results: make([]Result, len(o.Trials)), Checks: []Check{}, Causes: []string{}}
+	r := &Report{At: time.Now(), User: o.User, Class: o.Class, Vantage: u.Name(), Passage: o.Passage, Tester: opt.Tester, Inside: fromInside(u, o), own: o.Own, Revision: o.Revision, Results: make([]Result, len(o.Trials)), Checks: []Check{}, Dialled: dialled(ctx, u, o), Causes: []string{}}
 	for i, t := range o.Trials {
 		r.Results[i].Trial = t
 	}
@@ -149,6 +151,17 @@ func Run(ctx context.Context, u Underlay, o Order, opt Options) (*Report, error)
 	r.check(ctx, tunnel, o)
 	r.judge()
 	return r, nil
+}
+
+// dialled looks up where people would go.
+func dialled(ctx context.Context, u Underlay, o Order) []netip.Addr {
+	bounded, cancel := context.WithTimeout(ctx, wantTime)
+	defer cancel()
+	found, err := dialAddresses(bounded, u, o.Dial)
+	if err != nil {
+		return []netip.Addr{}
+	}
+	return found
 }
 
 // each runs f for 0 to n-1, some at once.

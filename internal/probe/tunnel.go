@@ -61,12 +61,14 @@ type Tunnel struct {
 	ended     error
 	bye       chan struct{} // once the end is told: its answer
 	stop      context.CancelFunc
+	closed    sync.Once
 	wait      sync.WaitGroup
 }
 
 // Errors that say at which station outside of the gateway a login is lost.
 var (
 	ErrSilent500  = errors.New("nothing answers on UDP 500: the gateway does not run, its address is wrong, or the way to it drops UDP 500")
+	errName       = errors.New("the gateway's name")
 	ErrSilentTCP  = errors.New("UDP is not answered, and over TCP a connection opens on which nobody speaks IKE")
 	ErrSilent4500 = errors.New("UDP 500 is answered and UDP 4500 is not: a router on the way drops it, or does not forward it to the gateway")
 )
@@ -78,7 +80,7 @@ const udpPatience = 4 * time.Second
 func Connect(ctx context.Context, u Underlay, l Login) (*Tunnel, error) {
 	addrs, err := dialAddresses(ctx, u, l.Dial)
 	if err != nil {
-		return nil, fmt.Errorf("the gateway's name %s: %w", l.Dial, err)
+		return nil, fmt.Errorf("%w %s: %w", errName, l.Dial, err)
 	}
 	var gw netip.Addr
 	for _, a := range addrs {
@@ -280,8 +282,10 @@ func (t *Tunnel) Ended() error {
 	return t.ended
 }
 
-// Close tells the gateway that the session is over, and ends.
-func (t *Tunnel) Close() {
+// Close tells the gateway that the session is over, and ends. A second call does nothing.
+func (t *Tunnel) Close() { t.closed.Do(t.close) }
+
+func (t *Tunnel) close() {
 	t.mu.Lock()
 	told := t.ini.End(time.Now())
 	t.perform(told)

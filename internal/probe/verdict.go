@@ -7,11 +7,12 @@ import (
 	"slices"
 	"strings"
 
+	"yellowlantern/internal/core/diagnose"
 	"yellowlantern/internal/core/ike"
 )
 
 func (r *Report) notConnected(o Order, err error) {
-	r.Login = err.Error()
+	r.Login, r.Fault = err.Error(), faultOf(err)
 	for i := range r.Results {
 		res := &r.Results[i]
 		res.Seen = Seen{Words: "not connected"}
@@ -26,6 +27,26 @@ func (r *Report) notConnected(o Order, err error) {
 	}
 	r.Differs++
 	r.Causes = append(r.Causes, cause(err))
+}
+
+// faultOf names what kept the device out.
+func faultOf(err error) string {
+	var refused ike.RefusedError
+	switch {
+	case errors.Is(err, ErrSilent4500):
+		return diagnose.FaultSilent4500
+	case errors.Is(err, ErrSilent500):
+		return diagnose.FaultSilent500
+	case errors.Is(err, ErrSilentTCP):
+		return diagnose.FaultSilentTCP
+	case errors.Is(err, ike.ErrCertificate):
+		return diagnose.FaultCertificate
+	case errors.As(err, &refused):
+		return diagnose.FaultRefused
+	case errors.Is(err, errName):
+		return diagnose.FaultName
+	}
+	return diagnose.FaultOther
 }
 
 // cause says at which station before the gateway's rules a login was lost.

@@ -55,6 +55,7 @@ type JourneyAnswer struct {
 	Live    string         `json:"live,omitempty" doc:"What the running gateway says of this user just now."`
 	Verdict string         `json:"verdict" doc:"What becomes of it, in one sentence."`
 	Fix     string         `json:"fix,omitempty"`
+	Mend    []plan.Edit    `json:"mend,omitempty" nullable:"false" doc:"The fix as edits of the plan, where it wants no decision."`
 }
 
 func (s *Service) proofRoutes() {
@@ -301,6 +302,7 @@ func (s *Service) journey(ctx context.Context, in *struct {
 			out.Verdict = fmt.Sprintf("gets there, but the answer is lost at %s: %s", lost.Station, lost.Words)
 		}
 		out.Fix = reach.Fix(m, c, p, lost.Station, lost.Setting, true, inward)
+		out.Mend = reach.MendAll(m, c, p, out.Journey, inward)
 	} else {
 		out.Verdict = "gets there, and the answer comes back"
 	}

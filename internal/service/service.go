@@ -139,6 +139,7 @@ func (s *Service) routes() {
 	s.dependsRoutes()
 	s.reportRoutes()
 	s.roundRoutes()
+	s.diagnoseRoutes()
 	s.scheduleRoutes()
 	s.watchRoutes()
 	s.metricsRoute()

@@ -12,6 +12,7 @@ const pages = [
   { to: '/', word: 'Reach' },
   { to: '/plan', word: 'Plan' },
   { to: '/trials', word: 'Trials' },
+  { to: '/diagnose', word: 'Diagnose' },
   { to: '/people', word: 'People' },
   { to: '/sessions', word: 'Sessions' },
   { to: '/journal', word: 'Journal' },

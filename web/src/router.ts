@@ -1,5 +1,6 @@
 import { createRouter, createWebHistory } from 'vue-router'
 import BoardPage from './pages/BoardPage.vue'
+import DiagnosePage from './pages/DiagnosePage.vue'
 import JournalPage from './pages/JournalPage.vue'
 import PeoplePage from './pages/PeoplePage.vue'
 import PlanPage from './pages/PlanPage.vue'
@@ -16,6 +17,7 @@ export const router = createRouter({
     { path: '/people', component: PeoplePage, meta: { title: 'People' } },
     { path: '/sessions', component: SessionsPage, meta: { title: 'Sessions' } },
     { path: '/trials', component: TrialsPage, meta: { title: 'Trials' } },
+    { path: '/diagnose', component: DiagnosePage, meta: { title: 'Diagnose' } },
     { path: '/journal', component: JournalPage, meta: { title: 'Journal' } },
     { path: '/sign-in', component: SignInPage, meta: { title: 'Sign in', open: true } },
     { path: '/:rest(.*)', redirect: '/' },

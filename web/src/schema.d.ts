@@ -176,6 +176,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/diagnose": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** From a complaint to its likely causes, each with the change that mends it */
+        post: operations["diagnose"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/diagnose/bundle": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The same, with its evidence, as a ZIP file without secrets for whoever helps */
+        post: operations["bundle"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/difference": {
         parameters: {
             query?: never;
@@ -1166,6 +1200,20 @@ export interface components {
              */
             round?: number;
         };
+        Complaint: {
+            /** @enum {string} */
+            complaint: "cannot-connect" | "reaches-nothing" | "reaches-some" | "names-fail" | "slow" | "drops";
+            /** @description Look at what is known already, and try nothing. */
+            "no-trial"?: boolean;
+            /** @description By which service, such as tcp/443. */
+            service?: string;
+            /** @description What they do not reach: a host, name or address. */
+            to?: string;
+            /** @description Who complains. */
+            user: string;
+            /** @description Where to try from; none: the first that there is. */
+            vantages?: string[];
+        };
         Cookie: {
             Domain: string;
             /** Format: date-time */
@@ -1202,6 +1250,36 @@ export interface components {
             /** @description An object, item or field, such as rules/archive. */
             setting: string;
             text: string;
+        };
+        DiagnoseCause: {
+            /** @description What kind of cause it is. */
+            code: string;
+            /** @description What speaks for it. */
+            evidence: string[];
+            fix: string;
+            /** @description The fix as edits of the plan, where it wants no decision. */
+            mend?: components["schemas"]["PlanEdit"][];
+            /** @description The setting that decides. */
+            setting?: string;
+            /**
+             * Format: int64
+             * @description How strongly the evidence speaks for it: 90 and more, it is recorded or was seen; 60 and more, likely; less, possible.
+             */
+            sure: number;
+            words: string;
+        };
+        Diagnosis: {
+            /** Format: date-time */
+            at: string;
+            /** @description The likeliest first. */
+            causes: components["schemas"]["DiagnoseCause"][];
+            class: string;
+            complaint: string;
+            /** @description What was looked at. */
+            looked: string[];
+            passage?: string;
+            to?: string;
+            user: string;
         };
         DifferenceAnswer: {
             changes: components["schemas"]["PlanChange"][];
@@ -1401,6 +1479,8 @@ export interface components {
             flows: components["schemas"]["ForwardFlow"][];
             /** @description What the running gateway says of this user just now. */
             live?: string;
+            /** @description The fix as edits of the plan, where it wants no decision. */
+            mend?: components["schemas"]["PlanEdit"][];
             /** @description The packet in words. */
             packet: string;
             steps: components["schemas"]["SiteStep"][];
@@ -2094,11 +2174,18 @@ export interface components {
             checks: components["schemas"]["ProbeCheck"][];
             class: string;
             connected: boolean;
+            /** @description Where the dialled name leads, as it is seen from there. */
+            dialled: string[];
             /**
              * Format: int64
              * @description Trials that did not see what was computed: plan and site differ.
              */
             differs: number;
+            /**
+             * @description Why there is no session, where there should be one.
+             * @enum {string}
+             */
+            fault?: "silent-500" | "silent-4500" | "silent-tcp" | "certificate" | "refused" | "name" | "other";
             given?: components["schemas"]["ProbeGiven"];
             /** @description It ran on the gateway's own network or machine: no trial from outside. */
             inside?: boolean;
@@ -2995,6 +3082,73 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Depends"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    diagnose: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Complaint"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Diagnosis"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    bundle: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Complaint"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
                 };
             };
             /** @description Error */

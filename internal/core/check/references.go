@@ -146,7 +146,7 @@ func nearest(word string, names []string) string {
 		if n == best {
 			continue
 		}
-		switch d := slips(word, n); {
+		switch d := Slips(word, n); {
 		case d < distance:
 			best, distance, several = n, d, false
 		case d == distance:
@@ -159,8 +159,8 @@ func nearest(word string, names []string) string {
 	return best
 }
 
-// slips counts the letters to insert, leave out, replace or swap with their neighbour to turn one word into the other.
-func slips(a, b string) int {
+// Slips counts the letters to insert, leave out, replace or swap with their neighbour to turn one word into the other.
+func Slips(a, b string) int {
 	if d := len(a) - len(b); d > 2 || d < -2 {
 		return 3
 	}

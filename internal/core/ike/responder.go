@@ -165,11 +165,22 @@ func (r *responder) reply(x exchange, ps ...payload) {
 // refuse notes why a login failed and closes the SA; the reply has been sent.
 func (r *responder) refuse(words string, code notifyType) {
 	user := r.user
-	if user == "" && r.eap != nil && r.eap.Identity != "" {
-		words += fmt.Sprintf(" (it claimed to be %q)", printable([]byte(r.eap.Identity)))
+	if claimed := r.claimed(); user == "" && claimed != "" {
+		words += fmt.Sprintf(" (it claimed to be %q)", claimed)
 	}
 	r.l.emit(Note{Peer: r.peer, User: user, Code: notifyWords[code], Words: words})
 	r.close("")
+}
+
+// claimed is who the device says that it is: in EAP, or, before that, in its first message. Nobody is admitted by it.
+func (r *responder) claimed() string {
+	if r.eap != nil && r.eap.Identity != "" {
+		return printable([]byte(r.eap.Identity))
+	}
+	if id, err := parseID(r.idBody); err == nil {
+		return printable([]byte(id.String()))
+	}
+	return ""
 }
 
 func (r *responder) fail(code notifyType, words string) {
@@ -501,7 +512,7 @@ func (r *responder) tick(now time.Time) {
 		}
 	case r.state != established:
 		if now.Sub(r.born) > r.l.set.LoginTime {
-			r.refuse("the login was not finished in time: the device stopped answering", 0)
+			r.refuse("the login was not finished in time: "+r.stopped(), 0)
 		}
 	case overdue(now, r.keyed, r.tunnel.IKELife):
 		r.expire(now, "the keys of the session were used for as long as they may be, and the device did not renew them")
@@ -518,6 +529,17 @@ func (r *responder) tick(now time.Time) {
 	case r.request == nil && now.Sub(r.heard) >= r.tunnel.Liveness:
 		r.ask(now, nil)
 	}
+}
+
+// stopped says at which point of a login the device fell silent, and what that usually means.
+func (r *responder) stopped() string {
+	switch {
+	case r.state == opened:
+		return "the device began by UDP 500 and sent nothing by UDP 4500, which a router on its way most likely drops"
+	case r.eap != nil && r.eap.Identity == "":
+		return "the device fell silent after it was shown the certificate, which it most likely does not accept"
+	}
+	return "the device stopped answering"
 }
 
 // close forgets the SA.

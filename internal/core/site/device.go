@@ -9,7 +9,7 @@ func (m *Model) FromDevice(c *Class, p Packet) Verdict {
 		return lost("pools/"+c.Passage.Passage.Pool, "pool %s has no address of this family", c.Passage.Passage.Pool)
 	}
 	if !c.Passage.Routes.Contains(p.Dst) {
-		return lost(setting, "%s is not among the routes of passage %s, so the device does not send it into the tunnel", p.Dst, c.Passage.Name)
+		return lost(setting, "%s is not among the routes of passage %s, so the device does not send it into the tunnel", m.Place(p.Dst), c.Passage.Name)
 	}
 	if !c.Passage.sent.Contains(p.Dst) {
 		return lost("passages/"+c.Passage.Name+"/home-networks", "people of passage %s may have a home network that holds %s too: their devices look for it there, not in the tunnel", c.Passage.Name, p.Dst)

@@ -93,6 +93,9 @@ func (m *Model) In(zone *time.Location) *Model {
 	return m
 }
 
+// Local is a moment in the time zone in which hours count.
+func (m *Model) Local(t time.Time) time.Time { return t.In(m.zone) }
+
 func gatewayNames(p *plan.Plan) string {
 	if len(p.Gateways) == 0 {
 		return "none"

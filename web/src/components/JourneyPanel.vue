@@ -1,11 +1,15 @@
 <script setup lang="ts">
 import { mdiAlert, mdiArrowLeft, mdiArrowRight, mdiCheck, mdiClose } from '@mdi/js'
 import { computed, ref, watch } from 'vue'
+import { useRouter } from 'vue-router'
+import { usePlan } from '../plan'
 import { settingQuery } from '../steps'
 import { api, words, type Cell, type Journey, type Try } from '../api'
 
 const props = defineProps<{ who: string; people: string; destination: string; cell: Cell; tried?: Try }>()
 const emit = defineEmits<{ close: [] }>()
+const plan = usePlan()
+const router = useRouter()
 const journey = ref<Journey>()
 const problem = ref('')
 const service = ref('')
@@ -22,6 +26,14 @@ const verdict = computed(() => {
   if (!props.cell.expected) return { color: 'quiet', words: j.verdict, fix: j.fix ? 'to let it through: ' + j.fix : '' }
   return { color: 'bad', words: j.verdict, fix: j.fix ?? '' }
 })
+
+/** Puts the fix into the console's draft, and goes there to look at it. */
+async function apply() {
+  const mend = journey.value?.mend ?? []
+  if (!plan.loaded) await plan.load()
+  problem.value = await plan.edit(mend)
+  if (!problem.value) await router.push({ path: '/plan', query: settingQuery(mend[0].path) })
+}
 
 async function load() {
   const { data, error } = await api.GET('/api/v1/journey', { params: { query: { from: props.who, to: props.cell.dst, service: service.value } } })
@@ -75,6 +87,7 @@ watch(
       <v-alert v-if="verdict" :color="verdict.color" variant="tonal" density="compact" class="verdict">
         <b>{{ verdict.words }}</b>
         <p v-if="verdict.fix" class="mt-1">→ {{ verdict.fix }}</p>
+        <v-btn v-if="verdict.fix && journey.mend?.length" size="small" color="primary" class="mt-1" @click="apply">Apply this fix to a draft</v-btn>
       </v-alert>
       <div v-if="journey.live" class="live">
         <b>At the gateway now:</b> {{ journey.live }}

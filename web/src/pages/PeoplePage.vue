@@ -99,6 +99,7 @@ async function remove(u: User) {
             <td>{{ u.groups.join(', ') || '–' }}</td>
             <td :class="{ 'text-caution': !passageOf(u).startsWith('by') }">{{ passageOf(u).startsWith('by') ? '●' : '▲' }} {{ passageOf(u) }}</td>
             <td class="text-right">
+              <v-btn size="small" variant="text" :to="{ path: '/diagnose', query: { user: u.name } }">Diagnose</v-btn>
               <v-btn size="small" variant="text" @click="edit(u)">Change</v-btn>
               <v-btn size="small" variant="text" @click="toggle(u)">{{ u.off ? 'Switch on' : 'Switch off' }}</v-btn>
               <v-btn size="small" variant="text" @click="remove(u)">Remove</v-btn>

@@ -95,6 +95,7 @@ const lasted = (p: PastSession) => {
                 <div class="buttons">
                 <v-btn size="x-small" variant="outlined" @click="look(s)">Flows</v-btn>
                 <v-btn size="x-small" variant="outlined" :href="`/api/v1/sessions/${s.id}/recording?seconds=30`" title="Its packets of the next 30 seconds as a pcapng file">Record</v-btn>
+                <v-btn v-if="!s.trial" size="x-small" variant="outlined" :to="{ path: '/diagnose', query: { user: s.user, complaint: 'reaches-some' } }">Diagnose</v-btn>
                 <v-btn size="x-small" variant="outlined" @click="end(s, false)">End</v-btn>
                 <v-btn v-if="several(s)" size="x-small" variant="outlined" @click="end(s, true)">End all of theirs</v-btn>
                 </div>

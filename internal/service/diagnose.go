@@ -1,0 +1,315 @@
+package service
+
+import (
+	"archive/zip"
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"yellowlantern/internal/core/check"
+	"yellowlantern/internal/core/diagnose"
+	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/reach"
+	"yellowlantern/internal/core/site"
+	"yellowlantern/internal/gateway"
+	"yellowlantern/internal/probe"
+	"yellowlantern/internal/store"
+)
+
+type complaint struct {
+	User      string   `json:"user" minLength:"1" maxLength:"64" doc:"Who complains."`
+	Complaint string   `json:"complaint" enum:"cannot-connect,reaches-nothing,reaches-some,names-fail,slow,drops"`
+	To        string   `json:"to,omitempty" doc:"What they do not reach: a host, name or address."`
+	Service   string   `json:"service,omitempty" doc:"By which service, such as tcp/443."`
+	NoTrial   bool     `json:"no-trial,omitempty" doc:"Look at what is known already, and try nothing."`
+	Vantages  []string `json:"vantages,omitempty" nullable:"false" doc:"Where to try from; none: the first that there is."`
+}
+
+// Diagnosis is what may explain a complaint.
+type Diagnosis struct {
+	User      string           `json:"user"`
+	Class     string           `json:"class"`
+	Passage   string           `json:"passage,omitempty"`
+	Complaint string           `json:"complaint"`
+	To        string           `json:"to,omitempty"`
+	At        time.Time        `json:"at"`
+	Causes    []diagnose.Cause `json:"causes" nullable:"false" doc:"The likeliest first."`
+	Looked    []string         `json:"looked" nullable:"false" doc:"What was looked at."`
+}
+
+func (s *Service) diagnoseRoutes() {
+	register(s, "POST", "/diagnose", "diagnose", "From a complaint to its likely causes, each with the change that mends it", func(ctx context.Context, in *struct{ Body complaint }) (*body[Diagnosis], error) {
+		d, _, err := s.diagnose(ctx, in.Body)
+		return answer(d), err
+	})
+	huma.Register(s.api, huma.Operation{OperationID: "bundle", Method: "POST", Path: "/api/v1/diagnose/bundle", Summary: "The same, with its evidence, as a ZIP file without secrets for whoever helps",
+		Security: []map[string][]string{{"token": {}}}}, func(ctx context.Context, in *struct{ Body complaint }) (*written, error) {
+		d, e, err := s.diagnose(ctx, in.Body)
+		if err != nil {
+			return nil, err
+		}
+		b, err := s.bundle(ctx, d, e)
+		return &written{"application/zip", b}, err
+	})
+}
+
+// diagnose gathers what is known of a person, tries as their class, and ranks what explains the complaint.
+func (s *Service) diagnose(ctx context.Context, in complaint) (Diagnosis, *diagnose.Evidence, error) {
+	out := Diagnosis{User: in.User, Complaint: in.Complaint, To: in.To, At: time.Now().UTC(), Causes: []diagnose.Cause{}, Looked: []string{}}
+	m, _, persons, err := s.model(ctx, "")
+	if err != nil {
+		return out, nil, err
+	}
+	e := &diagnose.Evidence{Now: time.Now(), Complaint: in.Complaint, User: in.User, Model: m}
+	if err := s.whoIs(ctx, e, persons); err != nil {
+		return out, nil, err
+	}
+	if in.To != "" {
+		if err := s.whereTo(e, in); err != nil {
+			return out, nil, err
+		}
+	}
+	if err := s.journalOf(ctx, e, persons); err != nil {
+		return out, nil, err
+	}
+	s.sessionsOf(ctx, e)
+	if err := s.findingsFor(ctx, e); err != nil {
+		return out, nil, err
+	}
+	if !in.NoTrial && e.Known && !e.Off {
+		if err := s.tryFor(ctx, e, in); err != nil {
+			return out, nil, err
+		}
+	}
+	out.Class, out.Causes = e.Class.Name(), diagnose.Find(*e)
+	if e.Class.Passage != nil {
+		out.Passage = e.Class.Passage.Name
+	}
+	out.Looked = lookedAt(e)
+	return out, e, nil
+}
+
+func lookedAt(e *diagnose.Evidence) []string {
+	out := []string{fmt.Sprintf("%d lines of the journal about %s, and %d refusals that name nobody", len(e.Journal), e.User, len(e.Others)),
+		fmt.Sprintf("%d live and %d past sessions, %d flows", len(e.Sessions), len(e.Past), len(e.Flows)), fmt.Sprintf("%d findings on the plan", len(e.Findings)), "what is computed of the plan that runs"}
+	for _, t := range e.Trials {
+		out = append(out, fmt.Sprintf("a trial from %s with %d attempts: %s", t.Vantage, len(t.Results), t.Login))
+	}
+	return out
+}
+
+func (s *Service) whoIs(ctx context.Context, e *diagnose.Evidence, persons []reach.Person) error {
+	users, err := s.People.List(ctx)
+	if err != nil {
+		return err
+	}
+	var groups []string
+	for _, u := range users {
+		switch {
+		case u.Name == e.User:
+			e.Known, e.Off, groups = true, u.Off, u.Groups
+		case alike(u.Name, e.User):
+			e.Alike = append(e.Alike, u.Name)
+		}
+	}
+	e.Class = e.Model.Class(groups)
+	for _, p := range s.Runner.Pools() {
+		if e.Class.Passage != nil && p.Name == e.Class.Passage.Passage.Pool {
+			e.Free = p.Free
+		}
+	}
+	return nil
+}
+
+// alike tells whether two names differ by a letter or two.
+func alike(a, b string) bool {
+	return len(a) > 3 && strings.EqualFold(a, b) || check.Slips(strings.ToLower(a), strings.ToLower(b)) <= 2
+}
+
+func (s *Service) whereTo(e *diagnose.Evidence, in complaint) error {
+	dsts, err := destination(e.Model, in.To)
+	if err != nil {
+		return err
+	}
+	word := in.Service
+	if word == "" {
+		word = "tcp/80"
+	}
+	set, ok := e.Model.Names.Service(word)
+	if !ok {
+		return huma.Error422UnprocessableEntity(fmt.Sprintf("%q is no service: give a name from the plan, or tcp/443, udp/53, ping", word))
+	}
+	p := packetFor(e.Class, dsts, set)
+	e.Packet, e.Name = &p, in.To
+	return nil
+}
+
+// journalOf gathers what is written about the person, and refusals that may be theirs.
+func (s *Service) journalOf(ctx context.Context, e *diagnose.Evidence, persons []reach.Person) error {
+	mine, err := s.Store.Journal(ctx, store.JournalQuery{User: e.User, Since: e.Now.Add(-7 * 24 * time.Hour), Limit: 50})
+	if err != nil {
+		return err
+	}
+	refused, err := s.Store.Journal(ctx, store.JournalQuery{Kind: "refused", Since: e.Now.Add(-24 * time.Hour), Limit: 200})
+	if err != nil {
+		return err
+	}
+	line := func(r store.JournalEntry) diagnose.Line {
+		return diagnose.Line{At: r.At, Kind: r.Kind, User: r.User, From: r.From, Words: r.Words, Code: r.Code, Offered: r.Offered, Wanted: r.Wanted}
+	}
+	for _, r := range mine {
+		e.Journal = append(e.Journal, line(r))
+	}
+	known := map[string]bool{}
+	for _, p := range persons {
+		known[p.User] = true
+	}
+	for _, r := range refused {
+		if !known[r.User] && r.User != e.User && !strings.HasPrefix(r.User, "trial.") {
+			e.Others = append(e.Others, line(r))
+		}
+	}
+	return nil
+}
+
+func (s *Service) sessionsOf(ctx context.Context, e *diagnose.Evidence) {
+	for _, x := range s.Runner.Sessions() {
+		if x.User == e.User {
+			e.Sessions = append(e.Sessions, diagnose.Session{From: x.From, TCP: x.TCP, In: x.InPackets, Out: x.OutPackets, Lost: x.Lost, Missing: x.Missing})
+		}
+	}
+	past, err := s.Store.PastSessions(ctx, e.User, 20)
+	if err != nil {
+		s.Log.Warn("past sessions", "error", err)
+	}
+	for _, p := range past {
+		e.Past = append(e.Past, diagnose.Past{Since: p.Since, Until: p.Until, From: p.From, Reason: p.Reason})
+	}
+	var peer netip.Addr
+	service := ""
+	if e.Packet != nil {
+		peer, service = e.Packet.Dst, e.Packet.Service.String()
+	}
+	for _, f := range s.Runner.Flows(func(user string) bool { return user == e.User }, peer, service, 50) {
+		e.Flows = append(e.Flows, diagnose.Flow{Dst: f.Dst, Service: f.Service, Sent: f.Sent, Got: f.Got, Words: f.Words})
+	}
+}
+
+// findingsFor gathers findings on the running plan.
+func (s *Service) findingsFor(ctx context.Context, e *diagnose.Evidence) error {
+	newest, err := s.Store.Newest(ctx)
+	if err != nil {
+		return err
+	}
+	checked, _, err := s.check(ctx, newest.Text)
+	e.Findings = checked.Findings
+	return err
+}
+
+// tryFor tries as the person's class from vantages now, what is complained of among it.
+func (s *Service) tryFor(ctx context.Context, e *diagnose.Evidence, in complaint) error {
+	vantages, err := s.vantagesFor(in.Vantages)
+	if err != nil {
+		return err
+	}
+	ca, err := s.Store.Certificate(ctx, store.AuthorityName)
+	if err != nil {
+		return err
+	}
+	class := reach.Class{Class: e.Class}
+	o := orderFor(e.Model, class, reach.NewComputer(e.Model).Of(e.Class), e.User)
+	o.Authority = string(ca.PEM())
+	o.Trials = slices.DeleteFunc(o.Trials, func(t reach.Trial) bool { return t.Edge || !t.Want })
+	if e.Packet != nil {
+		o.Trials = append(o.Trials, s.asked(e, *o)...)
+	}
+	for _, v := range vantages {
+		p := s.tryClass(ctx, *o, class, v)
+		e.Trials = append(e.Trials, evidenceOf(p))
+		e.Published = append(e.Published, p.Dialled...)
+	}
+	return nil
+}
+
+// asked is what is complained of as a thing to try, where no expectation has it tried already.
+func (s *Service) asked(e *diagnose.Evidence, o probe.Order) []reach.Trial {
+	p := *e.Packet
+	if slices.ContainsFunc(o.Trials, func(t reach.Trial) bool { return t.Dst == p.Dst && t.Service == p.Service.String() && t.Name == "" }) {
+		return nil
+	}
+	t := reach.Trial{Want: true, Dst: p.Dst, Place: e.Name, Service: p.Service.String()}
+	if h := e.Model.Names.HostAt(p.Dst); h != nil {
+		t.Place = h.Name
+		if strings.Contains(e.Name, ".") && h.DNS == e.Name {
+			t.Name = h.DNS
+		}
+	}
+	if n := e.Model.Names.NetworkOf(p.Dst); n != nil {
+		t.Network = n.Name
+	}
+	leased := netset.Addrs{}
+	if p.Src.IsValid() {
+		leased = netset.OfAddrs(p.Src)
+	}
+	t.Computed = e.Class.Passage != nil && func() bool {
+		j := e.Model.Travel(e.Class, p, leased, site.At(e.Now))
+		return j.Arrives
+	}()
+	return []reach.Trial{t}
+}
+
+func evidenceOf(p *probe.Report) diagnose.Trial {
+	t := diagnose.Trial{Vantage: p.Vantage, At: p.At, Connected: p.Connected, Fault: p.Fault, Login: p.Login, Largest: p.Largest}
+	for _, x := range p.Results {
+		t.Results = append(t.Results, diagnose.Result{Place: x.Place, Network: x.Network, Name: x.Name, Service: x.Service, Dst: x.Dst, Want: x.Want, Reached: x.Seen.Reached, Served: x.Answered(), Home: x.Home, Words: x.Seen.Words})
+	}
+	return t
+}
+
+// bundle packs a diagnosis with its evidence: nothing in it is secret, for the plan refers to secrets by name only, and neither the
+// journal nor reports hold any.
+func (s *Service) bundle(ctx context.Context, d Diagnosis, e *diagnose.Evidence) ([]byte, error) {
+	newest, err := s.Store.Newest(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var b bytes.Buffer
+	z := zip.NewWriter(&b)
+	add := func(name string, v any) {
+		if err != nil {
+			return
+		}
+		text, isText := v.(string)
+		if !isText {
+			var j []byte
+			j, err = json.MarshalIndent(v, "", "  ")
+			text = string(j) + "\n"
+		}
+		w, errCreate := z.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Deflate, Modified: d.At})
+		if err = firstError(err, errCreate); err == nil {
+			_, err = w.Write([]byte(text))
+		}
+	}
+	add("diagnosis.json", d)
+	add("plan.yaml", newest.Text)
+	add("findings.json", e.Findings)
+	add("journal.json", append(append([]diagnose.Line{}, e.Journal...), e.Others...))
+	add("sessions.json", map[string]any{"live": e.Sessions, "past": e.Past, "flows": e.Flows})
+	add("trials.json", e.Trials)
+	add("status.json", s.Runner.Status())
+	if e.Packet != nil && e.Class.Passage != nil {
+		add("journey.json", e.Model.Travel(e.Class, *e.Packet, netset.OfAddrs(e.Packet.Src), site.At(e.Now)))
+	}
+	if err = firstError(err, z.Close()); err != nil {
+		return nil, err
+	}
+	s.Journal(gateway.Event{Time: time.Now(), Kind: "record", User: d.User, Words: "administrator " + administrator(ctx) + " saved the evidence about a complaint of this user: " + d.Complaint})
+	return b.Bytes(), nil
+}
