@@ -10,17 +10,30 @@ import (
 
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/report"
+	"yellowlantern/internal/service"
 )
 
 func validate(p *printer) *cli.Command {
 	return &cli.Command{Name: "validate", Usage: "findings, proof and newest trials of the running plan in one verdict and one exit code", Flags: []cli.Flag{
 		&cli.StringFlag{Name: "format", Usage: "text, html (one page to print) or junit (XML for pipelines)", Value: "text"},
 		&cli.StringFlag{Name: "out", Usage: "write html or junit into this file; not given: print it"},
+		&cli.BoolFlag{Name: "try", Usage: "try as every class of people first"},
+		&cli.StringFlag{Name: "vantage", Usage: "with --try: from where, with commas between, or every", Value: "home"},
 		&cli.BoolFlag{Name: "tried", Usage: "not enough as long as a class of people has not tried this revision"}},
 		Action: call(p.validate)}
 }
 
 func (p *printer) validate(ctx context.Context, c *cli.Command, cl *client.Client) error {
+	if c.Bool("try") {
+		var round service.Round
+		err := cl.Do(ctx, "POST", "/rounds", map[string]any{"vantages": commas(c.String("vantage"))}, &round)
+		if err == nil {
+			_, err = p.awaitRound(ctx, cl, round.ID)
+		}
+		if err != nil {
+			return err
+		}
+	}
 	r, err := client.Get[report.Report](ctx, cl, "/report")
 	if err != nil {
 		return err
@@ -69,13 +82,18 @@ func (p *printer) validation(r *report.Report) {
 	p.table([]string{"revision " + strconv.Itoa(r.Revision), ""}, [][]string{
 		{"findings", strconv.Itoa(n.Stops) + " that stop it, " + strconv.Itoa(n.Warnings) + " warnings"},
 		{"computed", strconv.Itoa(len(r.Proof)) + " results, " + strconv.Itoa(n.Failed) + " not as expected"},
-		{"tried", strconv.Itoa(n.Tried) + " trials by " + strconv.Itoa(len(r.Trials)) + " classes of people, " + strconv.Itoa(n.Missed) + " not as expected, " + strconv.Itoa(n.Differ) + " other than computed"},
+		{"tried", strconv.Itoa(n.Tried) + " trials by " + strconv.Itoa(len(r.Trials)) + " logins, " + strconv.Itoa(n.Missed) + " not as expected, " + strconv.Itoa(n.Differ) + " other than computed"},
 		{"not tried", orNone(few(r.Untried))},
 	})
 	for _, t := range r.Trials {
 		for _, x := range t.Results {
 			if !x.OK {
-				p.say("✗ %s, as %s: %s at %s: %s", x.Expectation, t.User, x.Service, x.Place, x.Words)
+				p.say("✗ %s, %s from %s: %s at %s: %s", firstFilled(x.Expectation, "a boundary of what is computed"), t.Class, t.Vantage, x.Service, x.Place, x.Words)
+			}
+		}
+		for _, x := range t.Checks {
+			if !x.OK {
+				p.say("✗ %s, %s from %s: %s", x.Name, t.Class, t.Vantage, x.Words)
 			}
 		}
 	}

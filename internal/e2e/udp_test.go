@@ -51,7 +51,7 @@ func TestUDPService(t *testing.T) {
 		n, err := c.Read(buf)
 		return err == nil && n == size
 	}
-	require.True(t, echo(1372), "the largest that fits 1400")
+	require.True(t, echo(1292), "the largest that fits 1320")
 	ss, err := client.Get[[]gateway.Session](t.Context(), d.Client, "/sessions")
 	require.NoError(t, err)
 	require.Len(t, ss, 1)

@@ -76,6 +76,9 @@ var (
 // udpPatience is how long UDP is waited for where there is TCP to fall back to (RFC 9329 §5.1 prefers UDP).
 const udpPatience = 4 * time.Second
 
+// tcpPatience is how long a TCP connection may take to open.
+const tcpPatience = 5 * time.Second
+
 // Connect logs in. The context bounds the login.
 func Connect(ctx context.Context, u Underlay, l Login) (*Tunnel, error) {
 	addrs, err := dialAddresses(ctx, u, l.Dial)
@@ -106,7 +109,9 @@ func Connect(ctx context.Context, u Underlay, l Login) (*Tunnel, error) {
 	if l.TCPPort == 0 || !errors.Is(err, ErrSilent500) && !errors.Is(err, ErrSilent4500) || ctx.Err() != nil {
 		return t, err
 	}
-	way, errTCP := openConnection(ctx, u, netip.AddrPortFrom(gw, l.TCPPort))
+	dial, stop := context.WithTimeout(ctx, tcpPatience)
+	way, errTCP := openConnection(dial, u, netip.AddrPortFrom(gw, l.TCPPort))
+	stop()
 	if errTCP != nil {
 		return nil, fmt.Errorf("%w; TCP %d does not answer either", err, l.TCPPort)
 	}
@@ -145,6 +150,9 @@ func connect(ctx context.Context, way carrier, gw netip.Addr, l Login) (*Tunnel,
 		t.mu.Lock()
 		answered := t.natt
 		t.mu.Unlock()
+		if errors.Is(err, ike.ErrCertificate) {
+			t.linger() // the gateway is told of it, so that its administrator learns of it
+		}
 		t.Close()
 		switch {
 		case silent && tcp:
@@ -282,6 +290,18 @@ func (t *Tunnel) Ended() error {
 	return t.ended
 }
 
+// linger waits for the gateway's answer to the last thing that it was told.
+func (t *Tunnel) linger() {
+	bye := make(chan struct{}, 1)
+	t.mu.Lock()
+	t.bye = bye
+	t.mu.Unlock()
+	select {
+	case <-bye:
+	case <-time.After(byeTime):
+	}
+}
+
 // Close tells the gateway that the session is over, and ends. A second call does nothing.
 func (t *Tunnel) Close() { t.closed.Do(t.close) }
 
@@ -289,16 +309,12 @@ func (t *Tunnel) close() {
 	t.mu.Lock()
 	told := t.ini.End(time.Now())
 	t.perform(told)
-	t.bye = make(chan struct{}, 1)
 	if t.ended == nil {
 		t.ended = net.ErrClosed
 	}
 	t.mu.Unlock()
 	if len(told) > 0 {
-		select {
-		case <-t.bye:
-		case <-time.After(byeTime):
-		}
+		t.linger()
 	}
 	t.stop()
 	t.way.Close()

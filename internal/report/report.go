@@ -21,7 +21,8 @@ type Report struct {
 	Accepted  []Accepted      `json:"accepted" nullable:"false" doc:"Warnings that were accepted, and why."`
 	Findings  []check.Finding `json:"findings" nullable:"false" doc:"Stops and warnings on it today."`
 	Proof     []reach.Result  `json:"proof" nullable:"false"`
-	Trials    []Trials        `json:"trials" nullable:"false" doc:"The newest probe of each class of people."`
+	Surplus   []reach.Surplus `json:"surplus" nullable:"false" doc:"What is reached and no expectation asks for."`
+	Trials    []Trials        `json:"trials" nullable:"false" doc:"The newest probe of each class of people from each vantage."`
 	Untried   []string        `json:"untried" nullable:"false" doc:"Classes of people of whom nobody tried this revision."`
 	OK        bool            `json:"ok" doc:"Nothing stops the plan, every expectation holds as computed, and every trial saw what was expected."`
 	Verdict   string          `json:"verdict"`
@@ -40,9 +41,48 @@ type Trials struct {
 	User      string    `json:"user"`
 	Vantage   string    `json:"vantage"`
 	At        time.Time `json:"at"`
+	Tester    bool      `json:"tester,omitempty" doc:"By an identity made for the trial."`
+	Inside    bool      `json:"inside,omitempty" doc:"From the gateway's own network: no trial from outside."`
 	Connected bool      `json:"connected"`
+	Barred    bool      `json:"barred,omitempty" doc:"No passage admits them, and they did not get in."`
 	Login     string    `json:"login"`
+	Checks    []Check   `json:"checks" nullable:"false" doc:"What the device was given, and what its tunnel carries."`
 	Results   []Trial   `json:"results" nullable:"false"`
+}
+
+// Check is one thing that a device is given, or that its tunnel must do.
+type Check struct {
+	Name  string `json:"name"`
+	OK    bool   `json:"ok"`
+	Words string `json:"words"`
+}
+
+// Who says by whom it was tried.
+func (t Trials) Who() string {
+	if t.Tester {
+		return "an identity made for it"
+	}
+	return t.User
+}
+
+// Edges counts the boundary packets.
+func (t Trials) Edges() (n int) {
+	for _, x := range t.Results {
+		if x.Edge {
+			n++
+		}
+	}
+	return n
+}
+
+// Told is what a reader wants to see: everything but boundary packets that are as computed.
+func (t Trials) Told() (out []Trial) {
+	for _, x := range t.Results {
+		if !x.Edge || !x.OK {
+			out = append(out, x)
+		}
+	}
+	return out
 }
 
 // Trial is one thing that was tried.
@@ -80,8 +120,13 @@ func (r *Report) Count() (n Counts) {
 		}
 	}
 	for _, t := range r.Trials {
-		if !t.Connected {
+		if !t.Connected && !t.Barred {
 			n.Missed++
+		}
+		for _, c := range t.Checks {
+			if !c.OK {
+				n.Missed++
+			}
 		}
 		for _, x := range t.Results {
 			n.Tried++

@@ -38,7 +38,15 @@ func TestVerdictAndFormats(t *testing.T) {
 			r.Proof[0].Example = &reach.Example{Fix: "add a rule"}
 		}, false, "as computed", 1},
 		"trial differs": {func(r *Report) { r.Trials[0].Results[0].OK, r.Trials[0].Results[0].Seen = false, false }, false, "what the plan says of the site is not true", 1},
-		"no login":      {func(r *Report) { r.Trials[0].Connected = false }, false, "saw otherwise", 1},
+		"boundary": {func(r *Report) {
+			r.Trials[0].Results = append(r.Trials[0].Results, Trial{Edge: true, Computed: true, OK: false, Words: "prohibited"})
+		}, false, "not true", 1},
+		"boundary fine": {func(r *Report) {
+			r.Trials[0].Results = append(r.Trials[0].Results, Trial{Edge: true, Computed: true, OK: true})
+		}, true, "every class", 0},
+		"a check":  {func(r *Report) { r.Trials[0].Checks = []Check{{"largest packet", false, "1338"}} }, false, "not true", 1},
+		"kept out": {func(r *Report) { r.Trials[0].Connected, r.Trials[0].Barred = false, true }, true, "every class", 0},
+		"no login": {func(r *Report) { r.Trials[0].Connected = false }, false, "saw otherwise", 1},
 	}
 	for name, c := range cases {
 		t.Run(name, func(t *testing.T) {

@@ -78,16 +78,27 @@ func (r *Report) JUnit(w io.Writer) error {
 	for _, t := range r.Trials {
 		s := suite{Name: "trial of " + t.Class + " from " + t.Vantage}
 		wrong := ""
-		if !t.Connected {
+		if !t.Connected && !t.Barred {
 			wrong = t.Login
 		}
-		s.add("trial."+t.Class, "login of "+t.User, wrong, "")
+		s.add("trial."+t.Class, "login of "+t.Who(), wrong, "")
+		for _, c := range t.Checks {
+			wrong := ""
+			if !c.OK {
+				wrong = c.Words
+			}
+			s.add("trial."+t.Class, c.Name, wrong, "")
+		}
 		for _, x := range t.Results {
 			wrong := ""
 			if !x.OK {
 				wrong = x.Words
 			}
-			s.add("trial."+t.Class, fmt.Sprintf("%s: %s at %s (%s)", x.Expectation, x.Service, x.Place, x.Dst), wrong, x.Likely)
+			what := x.Expectation
+			if x.Edge {
+				what = "boundary"
+			}
+			s.add("trial."+t.Class, fmt.Sprintf("%s: %s at %s (%s)", what, x.Service, x.Place, x.Dst), wrong, x.Likely)
 		}
 		suites = append(suites, s)
 	}

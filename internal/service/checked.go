@@ -70,7 +70,12 @@ func (s *Service) check(ctx context.Context, text string) (Checked, *plan.Docume
 	for _, x := range shared {
 		in.Secrets[x.Name] = true
 	}
-	c.Findings = check.Run(in)
+	in.Known = s.known.Load()
+	findings, known := check.RunAgain(in)
+	c.Findings = findings
+	if known != nil {
+		s.known.Store(known)
+	}
 	c.Stops, c.Warnings, c.Notes = check.Count(c.Findings, check.Stop), check.Count(c.Findings, check.Warn), check.Count(c.Findings, check.Note)
 	return c, doc, nil
 }

@@ -85,12 +85,14 @@ func (s *Service) depends(ctx context.Context, text, setting string) (Depends, e
 	if errNow != nil || errThen != nil {
 		return out, huma.Error422UnprocessableEntity("without a gateway nothing is reached")
 	}
-	out.Reach = reach.Changes(now, then, persons)
+	known := s.compute(now, persons)
+	changed := known.Again(then, persons)
+	out.Reach = reach.ChangesBetween(known, changed)
 	held := map[string]bool{}
-	for _, r := range reach.Prove(now, persons).Results {
+	for _, r := range known.Proof.Results {
 		held[r.Expectation+"\x00"+r.Class] = r.Outcome == reach.Holds
 	}
-	for _, r := range reach.Prove(then, persons).Results {
+	for _, r := range changed.Proof.Results {
 		if r.Outcome != reach.Holds && held[r.Expectation+"\x00"+r.Class] {
 			out.Fails = append(out.Fails, r)
 		}

@@ -73,7 +73,7 @@ func (m metrics) Collect(out chan<- prometheus.Metric) {
 	}
 	gauge(descRevision, float64(number))
 	outcomes := map[string]int{reach.Holds: 0, reach.Fails: 0, reach.InPart: 0}
-	for _, r := range reach.Prove(model, persons).Results {
+	for _, r := range m.s.compute(model, persons).Proof.Results {
 		outcomes[r.Outcome]++
 	}
 	for outcome, n := range outcomes {

@@ -64,7 +64,7 @@ func (s *Service) proofRoutes() {
 		if err != nil {
 			return nil, err
 		}
-		return answer(Proof{reach.Prove(m, persons), number}), nil
+		return answer(Proof{s.compute(m, persons).Proof, number}), nil
 	})
 	register(s, "GET", "/board", "board", "The reach board", s.board)
 	register(s, "GET", "/journey", "journey", "One packet's way there and back", s.journey)

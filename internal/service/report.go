@@ -3,6 +3,8 @@ package service
 import (
 	"bytes"
 	"context"
+	"slices"
+	"strings"
 	"time"
 
 	"yellowlantern/internal/core/check"
@@ -58,7 +60,8 @@ func (s *Service) report(ctx context.Context) (*report.Report, error) {
 		return nil, err
 	}
 	r := &report.Report{Site: m.Plan.Name, At: time.Now().UTC(), By: administrator(ctx), Revision: number, Author: rev.Author, Message: rev.Message, Committed: rev.At,
-		Accepted: []report.Accepted{}, Findings: []check.Finding{}, Proof: reach.Prove(m, persons).Results, Trials: []report.Trials{}, Untried: []string{}}
+		Accepted: []report.Accepted{}, Findings: []check.Finding{}, Proof: s.compute(m, persons).Proof.Results, Trials: []report.Trials{}, Untried: []string{}}
+	r.Surplus, _ = reach.Surpluses(m, persons)
 	for _, a := range rev.Accepted {
 		r.Accepted = append(r.Accepted, report.Accepted{Finding: a.Finding, Problem: a.Problem, Reason: a.Reason})
 	}
@@ -74,24 +77,22 @@ func (s *Service) report(ctx context.Context) (*report.Report, error) {
 	return r, nil
 }
 
-// addTrials adds the newest probe of each class, and names the classes of whom nobody tried.
+// addTrials adds the newest probe of each class from each vantage, and names the classes of whom nobody tried.
 func (s *Service) addTrials(ctx context.Context, r *report.Report, m *site.Model, persons []reach.Person, number int) error {
 	probes, err := s.reports(ctx, number)
 	if err != nil {
 		return err
 	}
-	newest := map[string]probe.Report{}
-	for _, p := range probes {
-		if _, newer := newest[p.Class]; !newer {
-			newest[p.Class] = p
-		}
-	}
+	slices.SortStableFunc(probes, func(a, b probe.Report) int { return strings.Compare(a.Vantage, b.Vantage) })
 	for _, c := range reach.Classes(m, persons) {
-		p, tried := newest[c.Name()]
-		switch {
-		case tried:
-			r.Trials = append(r.Trials, trials(p))
-		case c.Passage != nil:
+		seen := map[string]bool{}
+		for _, p := range probes { // of each vantage the newest first
+			if p.Class == c.Name() && !seen[p.Vantage] {
+				seen[p.Vantage] = true
+				r.Trials = append(r.Trials, trials(p))
+			}
+		}
+		if len(seen) == 0 && c.Passage != nil {
 			r.Untried = append(r.Untried, c.Name())
 		}
 	}
@@ -99,7 +100,10 @@ func (s *Service) addTrials(ctx context.Context, r *report.Report, m *site.Model
 }
 
 func trials(p probe.Report) report.Trials {
-	t := report.Trials{Class: p.Class, User: p.User, Vantage: p.Vantage, At: p.At, Connected: p.Connected, Login: p.Login, Results: []report.Trial{}}
+	t := report.Trials{Class: p.Class, User: p.User, Tester: p.Tester, Inside: p.Inside, Vantage: p.Vantage, At: p.At, Connected: p.Connected, Barred: !p.Connected && p.OK, Login: p.Login, Checks: []report.Check{}, Results: []report.Trial{}}
+	for _, c := range p.Checks {
+		t.Checks = append(t.Checks, report.Check(c))
+	}
 	for _, x := range p.Results {
 		t.Results = append(t.Results, report.Trial{Expectation: x.Expectation, Place: x.Place, Dst: x.Dst.String(), Service: x.Service, Want: x.Want, Computed: x.Computed,
 			Seen: x.Answered(), Edge: x.Edge, OK: x.OK, Words: x.Seen.Words, Likely: x.Likely})

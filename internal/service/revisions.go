@@ -135,7 +135,14 @@ func (s *Service) compare(ctx context.Context, before, after string) ([]plan.Cha
 		return changes, []reach.Change{}, nil
 	}
 	persons, err := s.People.Persons(ctx)
-	return changes, reach.Changes(oldModel, now, persons), err
+	if err != nil {
+		return changes, []reach.Change{}, err
+	}
+	var known *reach.Known
+	if oldModel != nil {
+		known = s.compute(oldModel, persons)
+	}
+	return changes, reach.ChangesBetween(known, s.compute(now, persons)), nil
 }
 
 func modelOf(p *plan.Plan) (*site.Model, error) {

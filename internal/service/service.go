@@ -14,6 +14,7 @@ import (
 	"reflect"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -23,6 +24,8 @@ import (
 
 	"yellowlantern/internal/core/forward"
 	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/core/reach"
+	"yellowlantern/internal/core/site"
 	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/people"
 	"yellowlantern/internal/store"
@@ -72,6 +75,7 @@ type Service struct {
 	attempts limiter
 	outside  outsideKeeper
 	docs     documents
+	known    atomic.Pointer[reach.Known] // what was computed last: most of it holds after an edit
 	// outsideOf is the gateway of the newest revision, for the one goroutine of Keep.
 	outsideOf struct {
 		number  int
@@ -122,6 +126,13 @@ func schemaName(t reflect.Type, hint string) string {
 		return strings.ToUpper(pkg[:1]) + pkg[1:] + name
 	}
 	return name
+}
+
+// compute works out a model, and takes over what is known of the one before.
+func (s *Service) compute(m *site.Model, persons []reach.Person) *reach.Known {
+	known := s.known.Load().Again(m, persons)
+	s.known.Store(known)
+	return known
 }
 
 // Handler is the service's HTTP interface.

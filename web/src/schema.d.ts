@@ -2394,6 +2394,11 @@ export interface components {
             problem: string;
             reason: string;
         };
+        ReportCheck: {
+            name: string;
+            ok: boolean;
+            words: string;
+        };
         ReportReport: {
             /** @description Warnings that were accepted, and why. */
             accepted: components["schemas"]["ReportAccepted"][];
@@ -2416,7 +2421,9 @@ export interface components {
             /** Format: int64 */
             revision: number;
             site: string;
-            /** @description The newest probe of each class of people. */
+            /** @description What is reached and no expectation asks for. */
+            surplus: components["schemas"]["ReachSurplus"][];
+            /** @description The newest probe of each class of people from each vantage. */
             trials: components["schemas"]["ReportTrials"][];
             /** @description Classes of people of whom nobody tried this revision. */
             untried: string[];
@@ -2442,10 +2449,18 @@ export interface components {
         ReportTrials: {
             /** Format: date-time */
             at: string;
+            /** @description No passage admits them, and they did not get in. */
+            barred?: boolean;
+            /** @description What the device was given, and what its tunnel carries. */
+            checks: components["schemas"]["ReportCheck"][];
             class: string;
             connected: boolean;
+            /** @description From the gateway's own network: no trial from outside. */
+            inside?: boolean;
             login: string;
             results: components["schemas"]["ReportTrial"][];
+            /** @description By an identity made for the trial. */
+            tester?: boolean;
             user: string;
             vantage: string;
         };

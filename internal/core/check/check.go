@@ -56,6 +56,8 @@ type Input struct {
 	// KnowsZone tells whether a time zone exists; nil: not looked at.
 	KnowsZone func(name string) bool
 	Now       time.Time
+	// Known is what was computed of another version of the plan; nil: nothing.
+	Known *reach.Known
 }
 
 // checker collects findings.
@@ -65,7 +67,7 @@ type checker struct {
 	taken   map[string]string // settings that are defaults
 	n       *plan.Names
 	m       *site.Model // of the first gateway; nil if there is none
-	comp    *reach.Computer
+	known   *reach.Known
 	classes []reach.Class
 	byName  map[string]int // of classes; made when it is asked for
 	reaches []reach.Reach
@@ -81,16 +83,20 @@ var follow = map[string]bool{"expectation-fails": true, "no-way-back": true, "re
 
 // Run makes all findings, stops first, causes before what follows from them, each in the order of the document.
 func Run(in Input) []Finding {
+	findings, _ := RunAgain(in)
+	return findings
+}
+
+// RunAgain does the same, and gives what it computed of the plan, for the next time; nil without a gateway.
+func RunAgain(in Input) ([]Finding, *reach.Known) {
 	c := &checker{Input: in, told: map[string]bool{}}
 	c.p, c.taken = in.Doc.Plan.Settle()
 	c.n = plan.Index(c.p)
 	if len(c.p.Gateways) > 0 {
 		c.m, _ = site.Compile(&in.Doc.Plan, c.p.Gateways[0].Name)
-		c.comp = reach.NewComputer(c.m)
-		c.classes = reach.Classes(c.m, c.People)
-		for _, class := range c.classes {
-			r := c.comp.Of(class.Class)
-			c.reaches = append(c.reaches, r)
+		c.known = in.Known.Again(c.m, c.People)
+		c.classes, c.reaches = c.known.Classes, c.known.Reaches
+		for _, r := range c.reaches {
 			c.enforced = append(c.enforced, reach.Everywhere(r.Enforced))
 			c.full = append(c.full, reach.Everywhere(r.Full))
 		}
@@ -103,9 +109,9 @@ func Run(in Input) []Finding {
 		return cmp.Or(cmp.Compare(rank[a.Severity], rank[b.Severity]), compareBool(follow[a.Code], follow[b.Code]), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column))
 	})
 	if c.found == nil {
-		return []Finding{}
+		c.found = []Finding{}
 	}
-	return c.found
+	return c.found, c.known
 }
 
 func compareBool(a, b bool) int {

@@ -14,7 +14,7 @@ func (c *checker) expectations() {
 	if c.m == nil {
 		return
 	}
-	for _, r := range reach.ProveWith(c.m, c.classes, c.reaches).Results {
+	for _, r := range c.known.Proof.Results {
 		if r.Outcome == reach.Holds {
 			continue
 		}

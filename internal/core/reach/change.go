@@ -17,36 +17,48 @@ type Change struct {
 
 // Changes compares the reach of every class of the people under two models. before may be nil: there was no plan.
 func Changes(before, after *site.Model, people []Person) []Change {
-	var old *Computer
+	var was *Known
 	if before != nil {
-		old = NewComputer(before)
+		was = Compute(before, people)
 	}
-	now := NewComputer(after)
+	return ChangesBetween(was, was.Again(after, people))
+}
+
+// ChangesBetween does the same of what is known of two plans, with the same people. before may be nil: there was no plan.
+func ChangesBetween(before, after *Known) []Change {
 	out := []Change{}
-	for _, class := range Classes(after, people) {
-		c := Change{Class: class.Name(), Users: class.Users, Gains: []Line{}, Loses: []Line{}}
-		var prior Reach
-		j := judge{m: after, c: class.Class}
-		if old != nil {
-			then := before.Class(class.Groups)
-			prior = old.Of(then)
-			c.Before = passageName(then)
+	index := map[string]int{}
+	if before != nil {
+		for i, c := range before.Classes {
+			index[c.Name()] = i
 		}
-		j.r = now.Of(class.Class)
-		c.After = passageName(class.Class)
+	}
+	for i, class := range after.Classes {
+		c := Change{Class: class.Name(), Users: class.Users, Gains: []Line{}, Loses: []Line{}, After: passageName(class.Class)}
+		j := judge{m: after.Model, c: class.Class, r: after.Reaches[i]}
+		var prior Reach
+		was, known := index[class.Name()]
+		if known {
+			prior, c.Before = before.Reaches[was], passageName(before.Classes[was].Class)
+			if c.Before == c.After && takenOver(prior, j.r) {
+				continue
+			}
+		}
 		for _, inward := range []bool{false, true} {
 			j.inward = inward
-			was, is := Everywhere(judge{r: prior, inward: inward}.enforced()), Everywhere(j.enforced())
-			c.Gains = append(c.Gains, j.lines(is.Subtract(was))...)
-			if before != nil {
-				c.Loses = append(c.Loses, judge{m: before, inward: inward}.lines(was.Subtract(is))...)
+			then, now := Everywhere(judge{r: prior, inward: inward}.enforced()), Everywhere(j.enforced())
+			if then.Equal(now) {
+				continue
 			}
-			c.Shut = c.Shut || !inward && len(was) > 0 && len(is) == 0
+			c.Gains = append(c.Gains, j.lines(now.Subtract(then))...)
+			if before != nil {
+				c.Loses = append(c.Loses, judge{m: before.Model, inward: inward}.lines(then.Subtract(now))...)
+			}
+			c.Shut = c.Shut || !inward && len(then) > 0 && len(now) == 0
 		}
-		if len(c.Gains) == 0 && len(c.Loses) == 0 && c.Before == c.After {
-			continue
+		if len(c.Gains) > 0 || len(c.Loses) > 0 || c.Before != c.After {
+			out = append(out, c)
 		}
-		out = append(out, c)
 	}
 	return out
 }
@@ -56,4 +68,10 @@ func passageName(c *site.Class) string {
 		return ""
 	}
 	return c.Passage.Name
+}
+
+// takenOver tells whether one reach is the other, not merely equal to it.
+func takenOver(a, b Reach) bool {
+	same := func(x, y []Part) bool { return len(x) == len(y) && (len(x) == 0 || &x[0] == &y[0]) }
+	return same(a.Enforced, b.Enforced) && same(a.InEnforced, b.InEnforced)
 }

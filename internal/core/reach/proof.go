@@ -64,35 +64,35 @@ type Proof struct {
 }
 
 // Prove holds the plan's expectations against the computed reach of every class of the people.
-func Prove(m *site.Model, people []Person) Proof {
-	c := NewComputer(m)
-	classes := Classes(m, people)
-	reaches := make([]Reach, len(classes))
-	for i, class := range classes {
-		reaches[i] = c.Of(class.Class)
-	}
-	return ProveWith(m, classes, reaches)
-}
+func Prove(m *site.Model, people []Person) Proof { return Compute(m, people).Proof }
 
 // ProveWith does the same where the reach of each class is known already.
 func ProveWith(m *site.Model, classes []Class, reaches []Reach) Proof {
 	p := Proof{Results: []Result{}}
 	for i := range m.Plan.Expectations {
-		e := &m.Plan.Expectations[i]
 		for k, class := range classes {
-			users := concerned(e, class)
-			if len(users) == 0 {
+			r := ProveOne(m, class, reaches[k], &m.Plan.Expectations[i])
+			if r == nil {
 				continue
 			}
-			r := Result{Expectation: e.Name, Must: e.Must, Class: class.Name(), Users: users, Outcome: Holds}
-			judge{m, class.Class, reaches[k], e.Inward()}.expect(e, &r)
 			if r.Outcome != Holds {
 				p.Failed++
 			}
-			p.Results = append(p.Results, r)
+			p.Results = append(p.Results, *r)
 		}
 	}
 	return p
+}
+
+// ProveOne holds one expectation against the reach of one class; nil if it is not about any of them.
+func ProveOne(m *site.Model, class Class, of Reach, e *plan.Expectation) *Result {
+	users := concerned(e, class)
+	if len(users) == 0 {
+		return nil
+	}
+	r := &Result{Expectation: e.Name, Must: e.Must, Class: class.Name(), Users: users, Outcome: Holds}
+	judge{m, class.Class, of, e.Inward()}.expect(e, r)
+	return r
 }
 
 // concerned is the users of a class that an expectation is about.
