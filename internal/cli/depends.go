@@ -2,7 +2,9 @@ package cli
 
 import (
 	"context"
+	"fmt"
 	"slices"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -77,8 +79,12 @@ func (p *printer) planPin(ctx context.Context, c *cli.Command, cl *client.Client
 }
 
 func depends(p *printer) *cli.Command {
-	return &cli.Command{Name: "depends", Usage: "which reach and which expectations depend on a setting", ArgsUsage: "SETTING", Flags: []cli.Flag{draftFlag()},
-		Action: named("setting, such as rules/archive", func(ctx context.Context, c *cli.Command, cl *client.Client, setting string) error {
+	return &cli.Command{Name: "depends", Usage: "which reach and which expectations depend on a setting; of all of them, and what nothing depends on, if none is named", ArgsUsage: "[SETTING]", Flags: []cli.Flag{draftFlag(), filterFlag()},
+		Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
+			setting := c.Args().First()
+			if setting == "" {
+				return p.dependences(ctx, c, cl)
+			}
 			draft, err := begun(ctx, cl, c.String("draft"))
 			if err != nil {
 				return err
@@ -105,4 +111,32 @@ func depends(p *printer) *cli.Command {
 			}
 			return nil
 		})}
+}
+
+// dependences lists what depends on every setting, such that nothing depends on first.
+func (p *printer) dependences(ctx context.Context, c *cli.Command, cl *client.Client) error {
+	draft := ""
+	if c.IsSet("draft") {
+		draft = c.String("draft")
+	}
+	ctx, stop := context.WithTimeout(ctx, 5*time.Minute)
+	defer stop()
+	ds, err := client.Get[[]reach.Dependence](ctx, cl, client.Query("/depends", "draft", draft, "filter", c.String("filter")))
+	if err != nil {
+		return err
+	}
+	if printed, err := p.value(ds); printed {
+		return err
+	}
+	slices.SortStableFunc(ds, func(a, b reach.Dependence) int { return len(a.Classes) + len(a.Fails) - len(b.Classes) - len(b.Fails) })
+	var rows [][]string
+	for _, d := range ds {
+		who, fails := fmt.Sprintf("%d people: %s", d.Users, few(d.Classes)), few(d.Fails)
+		if d.Idle {
+			who = "nothing depends on it"
+		}
+		rows = append(rows, []string{d.Setting, who, fails})
+	}
+	p.table([]string{"without", "would gain or lose reach", "would fail"}, rows)
+	return nil
 }

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -14,6 +15,7 @@ import (
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/service"
+	"yellowlantern/internal/store"
 )
 
 // Everybody is tried from everywhere, each by an identity of their own, of which nothing is left; what one place hides is told for that place.
@@ -64,6 +66,13 @@ func TestRounds(t *testing.T) {
 	out, _, err = x.run("probe", "schedule", "--every", "6h", "--vantage", "home,hotel")
 	require.NoError(t, err)
 	require.Contains(t, out, "every 6h0m0s from home, hotel")
+	before, err := client.Get[service.Round](t.Context(), d.Client, "/rounds/0")
+	require.NoError(t, err)
+	require.NoError(t, d.Store.SetSchedule(t.Context(), store.Schedule{Every: time.Second, Vantages: "home", By: "admin"}))
+	require.Eventually(t, func() bool { // the service looks every ten seconds whether one is due
+		now, err := client.Get[service.Round](t.Context(), d.Client, "/rounds/0")
+		return err == nil && now.ID > before.ID && now.By == "the schedule of admin" && now.State == service.RoundDone && now.OK
+	}, 25*time.Second, 200*time.Millisecond)
 }
 
 // A commit on trial that breaks what held goes back by itself and says why; one that does not is kept. The mistake is the plan's

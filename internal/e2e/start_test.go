@@ -20,7 +20,7 @@ import (
 	"yellowlantern/internal/tour"
 )
 
-func options(t *testing.T) instance.Options {
+func options(t testing.TB) instance.Options {
 	return instance.Options{Data: t.TempDir(), Listen: "127.0.0.1:0", IKE: "127.0.0.1:0", NATT: "127.0.0.1:0", Log: slog.New(slog.NewTextHandler(io.Discard, nil))}
 }
 

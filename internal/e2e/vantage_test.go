@@ -1,9 +1,11 @@
 package e2e
 
 import (
+	"context"
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -152,4 +154,26 @@ func TestBoundaries(t *testing.T) {
 	require.True(t, slices.ContainsFunc(changed.Causes, func(c string) bool {
 		return strings.Contains(c, "differ at a boundary: records") && strings.Contains(c, "computed to be let through") && strings.Contains(c, "prohibited (said by 10.20.0.1)")
 	}), "%v", changed.Causes)
+}
+
+// A translation on the way that forgets after three seconds does not end a session: what the person sends makes a new one, and the gateway
+// follows. What is opened from inside while it is forgotten is lost.
+func TestTranslationForgets(t *testing.T) {
+	d := island(t, nil)
+	tn, err := probe.Open(t.Context(), from(t, d, "mobile"), order(t, d, "rory.researcher"), probe.Options{Password: d.Passwords["rory.researcher"]})
+	require.NoError(t, err)
+	t.Cleanup(tn.Close)
+	require.NoError(t, ping(t, tn, "10.20.30.5"))
+	fromInside := func() error {
+		ctx, cancel := context.WithTimeout(t.Context(), 700*time.Millisecond)
+		defer cancel()
+		_, err := d.Lab.Ping(ctx, "office", tn.Address4())
+		return err
+	}
+	require.NoError(t, fromInside())
+	time.Sleep(3500 * time.Millisecond)
+	require.Error(t, fromInside(), "the way to the device is forgotten")
+	require.NoError(t, ping(t, tn, "10.20.30.5"), "by a new port")
+	require.NoError(t, fromInside(), "the gateway follows")
+	require.NoError(t, tn.Ended())
 }

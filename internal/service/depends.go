@@ -34,6 +34,17 @@ func (s *Service) dependsRoutes() {
 		surplus, pins := reach.Surpluses(m, persons)
 		return answer(SurplusAnswer{surplus, pins}), nil
 	})
+	register(s, "GET", "/depends", "dependences", "What depends on each rule, NAT entry and route; what nothing depends on", func(ctx context.Context, in *struct {
+		Drafted
+		Filter string `query:"filter" doc:"Only settings with this text."`
+	}) (*body[[]reach.Dependence], error) {
+		m, _, persons, err := s.model(ctx, in.Draft)
+		if err != nil {
+			return nil, err
+		}
+		out := reach.Dependences(s.compute(m, persons), func(setting string) bool { return holdsText(in.Filter, setting) }, func() bool { return ctx.Err() != nil })
+		return answer(out), ctx.Err()
+	})
 	register(s, "POST", "/depends", "depends", "Which reach and which expectations depend on a setting of a document", func(ctx context.Context, in *struct {
 		Body struct {
 			Text    string `json:"text"`

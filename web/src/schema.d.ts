@@ -166,7 +166,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** What depends on each rule, NAT entry and route; what nothing depends on */
+        get: operations["dependences"];
         put?: never;
         /** Which reach and which expectations depend on a setting of a document */
         post: operations["depends"];
@@ -2284,6 +2285,20 @@ export interface components {
             shut: boolean;
             users: string[];
         };
+        ReachDependence: {
+            /** @description Classes of people who would gain or lose reach, with answers or without. */
+            classes: string[];
+            /** @description Expectations that hold, and would no longer. */
+            fails: string[];
+            /** @description Nothing depends on it. */
+            idle?: boolean;
+            setting: string;
+            /**
+             * Format: int64
+             * @description How many people that is.
+             */
+            users: number;
+        };
         ReachDestination: {
             name: string;
             /** @description The inside network, or internet. */
@@ -3064,6 +3079,40 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Checked"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    dependences: {
+        parameters: {
+            query?: {
+                /** @description Look at this draft in place of the newest revision. */
+                draft?: string;
+                /** @description Only settings with this text. */
+                filter?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReachDependence"][] | null;
                 };
             };
             /** @description Error */

@@ -231,3 +231,30 @@ func TestSurplusAndPins(t *testing.T) {
 	require.Empty(t, of(after, "volunteers"))
 	require.Zero(t, reach.Prove(model(text), people).Failed)
 }
+
+// Every rule, NAT entry and route of Tern Island has something that depends on it, but for one that is there in case; another that is
+// made to no purpose is named.
+func TestDependences(t *testing.T) {
+	of := func(m *site.Model) map[string]reach.Dependence {
+		out := map[string]reach.Dependence{}
+		for _, d := range reach.Dependences(reach.Compute(m, people), nil, func() bool { return false }) {
+			out[d.Setting] = d
+		}
+		return out
+	}
+	ds := of(island.Model(t, "rules:\n", "rules:\n  - {name: twice, action: permit, groups: [volunteers], to: [nestcams], services: [tcp/80]}\n"))
+	require.True(t, ds["rules/twice"].Idle, "%+v", ds["rules/twice"])
+	require.Equal(t, []string{"researchers", "researchers + volunteers"}, ds["rules/archive"].Classes)
+	require.Equal(t, []string{"researchers-read-the-archive"}, ds["rules/archive"].Fails)
+	require.Equal(t, []string{"the-office-helps-researchers"}, ds["rules/help-desk"].Fails)
+	require.Contains(t, ds["gateways/jetty/routes/2"].Fails, "contractor-runs-the-turbine")
+	require.Contains(t, ds["passages/volunteers/routes/split/1"].Fails, "volunteers-watch-nests")
+	require.Equal(t, []string{"wardens-reach-the-internet"}, ds["nat/way-out"].Fails)
+	var idle []string
+	for setting, d := range ds {
+		if d.Idle {
+			idle = append(idle, setting)
+		}
+	}
+	require.ElementsMatch(t, []string{"rules/twice", "rules/hands-off-the-turbine", "nat/keep-inside"}, idle)
+}
