@@ -16,7 +16,9 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/log"
+	cdpage "github.com/chromedp/cdproto/page"
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
@@ -266,6 +268,21 @@ func TestConsole(t *testing.T) {
 	p.shot("trials")
 	p.script(`document.querySelector('.cause a').click()`)
 	p.until(`location.search`, "object=passages")
+
+	// The report is a page that stands by itself, on the screen and as PDF.
+	p.do(chromedp.Navigate(d.URL() + "/api/v1/report/html"))
+	p.until(bodyText, "Reached, and asked for by no expectation")
+	p.until(bodyText, "boundary packets of what is computed were tried")
+	pdf, err := chromedp.Run(p.ctx, func(ctx context.Context, t *chromedp.Target) ([]byte, error) {
+		res, err := cdp.Call(ctx, t, cdpage.PrintToPDF, cdpage.PrintToPDFParams{})
+		return res.Data, err
+	})
+	require.NoError(t, err)
+	require.True(t, bytes.HasPrefix(pdf, []byte("%PDF-")))
+	require.Greater(t, bytes.Count(pdf, []byte("/Type /Page\n")), 1, "several pages")
+	if os.Getenv("YL_LOOK") != "" {
+		p.shot("look-report")
+	}
 
 	// From a complaint to its cause, and to the draft that mends it.
 	p.do(chromedp.Navigate(d.URL() + "/diagnose?user=vera.volunteer&complaint=reaches-some&to=records"))

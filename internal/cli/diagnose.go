@@ -17,7 +17,7 @@ import (
 var complaints = []struct{ name, says string }{
 	{diagnose.CannotConnect, "cannot connect"},
 	{diagnose.ReachesNothing, "connects, and reaches nothing"},
-	{diagnose.ReachesSome, "reaches this and not that (say --to)"},
+	{diagnose.ReachesSome, "reaches this and not that"},
 	{diagnose.NamesFail, "names do not resolve"},
 	{diagnose.Slow, "slow, or large pages hang"},
 	{diagnose.Drops, "drops after a while"},
@@ -26,7 +26,7 @@ var complaints = []struct{ name, says string }{
 func diagnoseCommand(p *printer) *cli.Command {
 	var words []string
 	for _, c := range complaints {
-		words = append(words, c.name+": "+c.says)
+		words = append(words, c.name+": "+c.says+map[bool]string{true: " (say --to)"}[c.name == diagnose.ReachesSome])
 	}
 	return &cli.Command{Name: "diagnose", Usage: "from what a person complains of to its likely causes, each with its evidence and the change that mends it", ArgsUsage: "USER",
 		Description: "Complaints:\n  " + strings.Join(words, "\n  "),

@@ -134,6 +134,10 @@ func TestProbeKit(t *testing.T) {
 		_, code, err := x.run("probe", "--kit", write(t, bad))
 		require.Equal(t, cli.ExitUsage, code, "%s: %v", name, err)
 	}
+	text, err = os.ReadFile(report)
+	require.NoError(t, err)
+	_, code, err = x.run("probe", "hand-in", write(t, strings.Replace(string(text), `"vantage": "`, `"vantage": "\u001b[2J`, 1)))
+	require.Equal(t, cli.ExitRefused, code, "what comes from elsewhere is shown on terminals: %v", err)
 	_, code, err = x.run("probe", "--user", "rory.researcher", "--everyone")
 	require.Equal(t, cli.ExitUsage, code, "%v", err)
 }

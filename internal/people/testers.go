@@ -4,6 +4,7 @@ import (
 	"crypto/rand"
 	"encoding/hex"
 	"slices"
+	"strings"
 	"sync"
 
 	"yellowlantern/internal/core/eap"
@@ -17,9 +18,8 @@ type Tester struct {
 	hash           [eap.NTHashLen]byte
 }
 
-// testerPrefix begins the names of testers. A user of that name would be a person all the same: testers are looked up first, and
-// their names cannot be guessed.
-const testerPrefix = "trial."
+// testerPrefix begins the names of testers; no user's name can begin so.
+const testerPrefix = "~trial-"
 
 // testers are the identities that are lent out just now.
 type testers struct {
@@ -49,8 +49,8 @@ func (p *People) TakeBack(t *Tester) {
 	delete(p.testers.lent, t.Name)
 }
 
-// Tester tells whether a name is a tester's that is lent out just now.
-func (p *People) Tester(name string) bool { return p.testers.find(name) != nil }
+// IsTester tells whether a name is a tester's, lent out or gone.
+func IsTester(name string) bool { return strings.HasPrefix(name, testerPrefix) }
 
 func (ts *testers) find(name string) *Tester {
 	ts.mu.Lock()

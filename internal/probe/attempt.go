@@ -126,7 +126,7 @@ func converse(c net.Conn, to netip.AddrPort, words string) Seen {
 			return unanswered(words, "a TLS handshake", err)
 		}
 		if leaf := secure.ConnectionState().PeerCertificates; len(leaf) > 0 {
-			said = fmt.Sprintf(", TLS with a certificate for %s", strings.Join(leaf[0].DNSNames, ", "))
+			said = fmt.Sprintf(", TLS for %s", strings.Join(leaf[0].DNSNames, ", "))
 		}
 		c = secure
 	case 80:

@@ -248,7 +248,7 @@ func (r *Report) after(ctx context.Context, tunnel *Tunnel, u Underlay, i int) {
 	}
 	res.Seen = attempt(bounded, way, dst, point(res.Service))
 	if res.Name != "" {
-		res.Seen.Words += ", by name " + res.Name
+		res.Seen.Words += ", by name"
 	}
 }
 

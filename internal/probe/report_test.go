@@ -92,3 +92,22 @@ func TestLoginCauses(t *testing.T) {
 	require.True(t, r.OK)
 	require.Empty(t, r.Causes)
 }
+
+// elsewhere is an underlay of which only the device's own address matters.
+type elsewhere struct {
+	Underlay
+	own  netip.Addr
+	name string
+}
+
+func (e elsewhere) Address(netip.Addr) netip.Addr { return e.own }
+func (e elsewhere) Name() string                  { return e.name }
+
+// A trial from the gateway's own machine or network is marked as none from outside; one from a vantage with the same addresses is not.
+func TestFromInside(t *testing.T) {
+	o := Order{Inside: []netip.Prefix{netip.MustParsePrefix("10.20.0.0/24"), netip.MustParsePrefix("192.0.2.10/32")}}
+	for own, want := range map[string]bool{"10.20.0.77": true, "192.0.2.10": true, "203.0.113.45": false} {
+		require.Equal(t, want, fromInside(elsewhere{own: netip.MustParseAddr(own), name: Host().Name()}, o), own)
+		require.False(t, fromInside(elsewhere{own: netip.MustParseAddr(own), name: "twin"}, o), own)
+	}
+}

@@ -150,6 +150,8 @@ func (r *Report) Judge() {
 		r.Verdict = "Findings stop this plan: it does not work as it is."
 	case n.Failed > 0:
 		r.Verdict = "The plan does not meet its expectations, as computed."
+	case n.Missed > 0 && n.Differ == 0 && r.everybodyIn():
+		r.Verdict = "Every expectation holds as computed, but not from every place that people were tried from: see there what stands in the way."
 	case n.Missed > 0:
 		r.Verdict = "Every expectation holds as computed, but trials saw otherwise: what the plan says of the site is not true."
 	case n.Tried == 0:
@@ -159,4 +161,14 @@ func (r *Report) Judge() {
 	default:
 		r.Verdict = "Every expectation holds, as computed for all traffic and as tried over real tunnels by every class of people."
 	}
+}
+
+// everybodyIn tells whether everybody got in who should.
+func (r *Report) everybodyIn() bool {
+	for _, t := range r.Trials {
+		if !t.Connected && !t.Barred {
+			return false
+		}
+	}
+	return true
 }

@@ -44,7 +44,11 @@ func TestVerdictAndFormats(t *testing.T) {
 		"boundary fine": {func(r *Report) {
 			r.Trials[0].Results = append(r.Trials[0].Results, Trial{Edge: true, Computed: true, OK: true})
 		}, true, "every class", 0},
-		"a check":  {func(r *Report) { r.Trials[0].Checks = []Check{{"largest packet", false, "1338"}} }, false, "not true", 1},
+		"a check": {func(r *Report) { r.Trials[0].Checks = []Check{{"largest packet", false, "1338"}} }, false, "not from every place", 1},
+		"a hiding home": {func(r *Report) {
+			x := &r.Trials[0].Results[0]
+			x.OK, x.Seen, x.Computed = false, false, false
+		}, false, "not from every place", 1},
 		"kept out": {func(r *Report) { r.Trials[0].Connected, r.Trials[0].Barred = false, true }, true, "every class", 0},
 		"no login": {func(r *Report) { r.Trials[0].Connected = false }, false, "saw otherwise", 1},
 	}

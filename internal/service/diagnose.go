@@ -19,6 +19,7 @@ import (
 	"yellowlantern/internal/core/reach"
 	"yellowlantern/internal/core/site"
 	"yellowlantern/internal/gateway"
+	"yellowlantern/internal/people"
 	"yellowlantern/internal/probe"
 	"yellowlantern/internal/store"
 )
@@ -172,7 +173,7 @@ func (s *Service) journalOf(ctx context.Context, e *diagnose.Evidence, persons [
 		known[p.User] = true
 	}
 	for _, r := range refused {
-		if !known[r.User] && r.User != e.User && !strings.HasPrefix(r.User, "trial.") {
+		if !known[r.User] && r.User != e.User && !people.IsTester(r.User) {
 			e.Others = append(e.Others, line(r))
 		}
 	}

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"sync"
 	"time"
 )
 
@@ -13,18 +14,17 @@ const (
 
 // Keep does what is due now and then, until the context ends: the dialled name and certificates are kept up to date.
 func (s *Service) Keep(ctx context.Context) {
+	var sampling sync.WaitGroup
+	sampling.Go(func() { s.keepSampling(ctx) }) // by itself: what else is due may wait for others
+	defer sampling.Wait()
 	t := time.NewTicker(lookEvery)
 	defer t.Stop()
-	var tidied, tried, sampled time.Time
+	var tidied, tried time.Time
 	for {
 		select {
 		case <-ctx.Done():
 			return
 		case now := <-t.C:
-			if now.Sub(sampled) >= sampleEvery {
-				sampled = now
-				s.live.sample(s.Runner.Sessions())
-			}
 			s.keepOutside(ctx, now)
 			if now.Sub(tried) >= dueEvery {
 				tried = now
@@ -34,6 +34,20 @@ func (s *Service) Keep(ctx context.Context) {
 				tidied = now
 				s.tidy(ctx, now)
 			}
+		}
+	}
+}
+
+// keepSampling looks at sessions every two seconds.
+func (s *Service) keepSampling(ctx context.Context) {
+	t := time.NewTicker(sampleEvery)
+	defer t.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-t.C:
+			s.live.sample(s.Runner.Sessions())
 		}
 	}
 }

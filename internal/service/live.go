@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"yellowlantern/internal/gateway"
+	"yellowlantern/internal/people"
 )
 
 const (
@@ -92,7 +93,7 @@ func (s *Service) sessions() []LiveSession {
 	defer s.live.mu.Unlock()
 	for _, x := range s.Runner.Sessions() {
 		list := append([]Sample{}, s.live.samples[x.ID]...)
-		l := LiveSession{Session: x, Trial: s.People.Tester(x.User), Traffic: list, Flag: flag(list)}
+		l := LiveSession{Session: x, Trial: people.IsTester(x.User), Traffic: list, Flag: flag(list)}
 		if l.Flag == "" {
 			l.Flag = x.Words
 		}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -473,14 +474,24 @@ func (s *Service) probes(ctx context.Context, in *struct {
 	return answer(out), err
 }
 
+// control finds control characters, as JSON writes them: a report comes from elsewhere, and is shown on terminals.
+var control = regexp.MustCompile(`\\u00[01][0-9a-f]|\\u007f|\\[bfnrt]`)
+
+// mostTrials is how many things one report may be about.
+const mostTrials = 20000
+
 func (s *Service) addProbe(ctx context.Context, in *struct{ Body probe.Report }) (*struct{}, error) {
 	r := in.Body
 	if _, err := s.Store.Revision(ctx, r.Revision); errors.Is(err, store.ErrNotFound) {
 		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("there is no revision %d", r.Revision))
 	}
+	r.Tester = false // that it was an identity of ours only we can say
 	text, err := json.Marshal(r)
 	if err != nil {
 		return nil, err
+	}
+	if control.Match(text) || len(r.Results) > mostTrials {
+		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("this is no report that a probe writes: it holds control characters, or more than %d trials", mostTrials))
 	}
 	_, err = s.Store.AddProbeReport(ctx, store.ProbeReport{At: time.Now().UTC(), User: r.User, Vantage: r.Vantage, Revision: r.Revision, OK: r.OK, Report: string(text)})
 	return nil, err

@@ -85,14 +85,15 @@ func (s *Service) addTrials(ctx context.Context, r *report.Report, m *site.Model
 	}
 	slices.SortStableFunc(probes, func(a, b probe.Report) int { return strings.Compare(a.Vantage, b.Vantage) })
 	for _, c := range reach.Classes(m, persons) {
-		seen := map[string]bool{}
+		seen, outside := map[string]bool{}, false
 		for _, p := range probes { // of each vantage the newest first
 			if p.Class == c.Name() && !seen[p.Vantage] {
 				seen[p.Vantage] = true
+				outside = outside || !p.Inside // from inside proves nothing of the way in
 				r.Trials = append(r.Trials, trials(p))
 			}
 		}
-		if len(seen) == 0 && c.Passage != nil {
+		if !outside && c.Passage != nil {
 			r.Untried = append(r.Untried, c.Name())
 		}
 	}

@@ -33,6 +33,7 @@ const (
 const (
 	loginsAtOnce = 8
 	roundTime    = 10 * time.Minute
+	roundsKept   = 200 // with their reports; of older ones the outcome alone is kept
 )
 
 // Round is one trial of every class of people, each by an identity made for it, from chosen vantages.
@@ -263,7 +264,7 @@ func (s *Service) runRound(ctx context.Context, r *store.Round, m *site.Model, c
 		r.State = RoundStopped
 	}
 	r.OK, r.Words = verdictOf(r, reports)
-	if err := s.Store.SaveRound(context.WithoutCancel(ctx), r); err != nil {
+	if err := firstError(s.Store.SaveRound(context.WithoutCancel(ctx), r), s.Store.ThinRounds(context.WithoutCancel(ctx), roundsKept)); err != nil {
 		s.Log.Error("round", "error", err)
 	}
 	if r.State == RoundDone {

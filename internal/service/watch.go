@@ -14,6 +14,7 @@ import (
 
 	"yellowlantern/internal/core/forward"
 	"yellowlantern/internal/gateway"
+	"yellowlantern/internal/people"
 	"yellowlantern/internal/store"
 )
 
@@ -86,7 +87,7 @@ type PastSession struct {
 
 // SessionOver keeps a session that ended. Those of trials are not kept: their reports are.
 func (s *Service) SessionOver(x gateway.Session, reason string) {
-	if s.People.Tester(x.User) {
+	if people.IsTester(x.User) {
 		return
 	}
 	rec := store.PastSession{User: x.User, Passage: x.Passage, Addresses: addressWords(x.Addresses), From: x.From, TCP: x.TCP, Since: x.Since.UTC(), Until: time.Now().UTC(),

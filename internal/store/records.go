@@ -413,6 +413,11 @@ func (s *Store) SetSchedule(ctx context.Context, c Schedule) error {
 	return s.db.WithContext(ctx).Save(&c).Error
 }
 
+// ThinRounds forgets the reports of all but the newest rounds, whose outcome alone stays.
+func (s *Store) ThinRounds(ctx context.Context, keep int) error {
+	return s.db.WithContext(ctx).Where("round > 0 AND round NOT IN (SELECT id FROM rounds ORDER BY id DESC LIMIT ?)", keep).Delete(&ProbeReport{}).Error
+}
+
 // ShortenRounds forgets rounds and reports from before a time, but for the newest round.
 func (s *Store) ShortenRounds(ctx context.Context, before time.Time) error {
 	db := s.db.WithContext(ctx)
