@@ -146,6 +146,9 @@ func randomPlan(t *rapid.T) *plan.Plan {
 		}
 		if rapid.IntRange(0, 2).Draw(t, "home") == 0 {
 			s.HomeNetworks = parsePrefixes(some(t, []string{"10.0.0.24/29", "10.0.0.8/30", "10.0.1.64/28", "10.0.0.40/29"}, 2, "home network"))
+			if !s.Routes.Full && rapid.Bool().Draw(t, "parts of homes") {
+				s.Routes.Split = append(some(t, []string{"10.0.0.26/31", "10.0.0.9", "10.0.0.40-10.0.0.44", "10.0.0.24/29", "10.0.1.66"}, 3, "part of a home"), "internet")
+			}
 		}
 		p.Passages = append(p.Passages, s)
 	}
@@ -206,7 +209,7 @@ func edges(p *plan.Plan) []netip.Addr {
 			out = append(out, r.From, r.From.Prev(), r.To, r.To.Next())
 		}
 	}
-	return append(out, parseAddrs([]string{"10.0.0.19", "10.0.0.20", "10.0.0.40", "10.0.0.41", "10.0.1.70", "10.0.1.71", "fd00:1::8", "fd00:1::20", "fd00:1::21"})...)
+	return append(out, parseAddrs([]string{"10.0.0.19", "10.0.0.20", "10.0.0.26", "10.0.0.9", "10.0.1.66", "10.0.0.40", "10.0.0.41", "10.0.1.70", "10.0.1.71", "fd00:1::8", "fd00:1::20", "fd00:1::21"})...)
 }
 
 func randomPacket(t *rapid.T, from []netip.Addr, dsts []netip.Addr) probePacket {
