@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net"
 	"strconv"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 
@@ -88,8 +89,30 @@ func board(p *printer) *cli.Command {
 				}
 			}
 			p.table([]string{"people", "destination", "state", "expected", "computed", "tried"}, rows)
+			p.inwardBoard(b.Inward, c.String("filter"))
 			return nil
 		})}
+}
+
+// inwardBoard prints what is opened from inside.
+func (p *printer) inwardBoard(rows []reach.InwardRow, filter string) {
+	words := func(lines []reach.Line) string {
+		var out []string
+		for _, l := range lines {
+			out = append(out, l.Services+" from "+l.From)
+		}
+		return orDash(strings.Join(out, "; "))
+	}
+	var shown [][]string
+	for _, r := range rows {
+		if row := []string{r.Class, r.State, words(r.Expected), words(r.Computed)}; matches(filter, row...) {
+			shown = append(shown, row)
+		}
+	}
+	if len(shown) > 0 {
+		p.say("\nFrom inside towards their devices:")
+		p.table([]string{"people", "state", "expected", "computed"}, shown)
+	}
 }
 
 func orDash(s string) string {

@@ -2,6 +2,8 @@ package e2e
 
 import (
 	"context"
+	"io"
+	"net"
 	"slices"
 	"strings"
 	"testing"
@@ -176,4 +178,40 @@ func TestTranslationForgets(t *testing.T) {
 	require.NoError(t, ping(t, tn, "10.20.30.5"), "by a new port")
 	require.NoError(t, fromInside(), "the gateway follows")
 	require.NoError(t, tn.Ended())
+}
+
+// Whoever speaks anything but IKE and ESP over TCP is shut out, and holds up nobody.
+func TestHostileTCP(t *testing.T) {
+	d := island(t, nil)
+	u := from(t, d, "hotel")
+	dial := func() net.Conn {
+		c, err := u.DialTCP(t.Context(), mustAddrPort("192.0.2.10:443"))
+		require.NoError(t, err)
+		t.Cleanup(func() { _ = c.Close() })
+		return c
+	}
+	for name, says := range map[string]string{"another protocol": "GET / HTTP/1.1\r\n\r\n", "a length of nothing": "IKETCP\x00\x02", "a length that does not count itself": "IKETCP\x00\x00", "more than a packet": "IKETCP\xff\xff"} {
+		c := dial()
+		_, err := c.Write([]byte(says))
+		require.NoError(t, err)
+		_ = c.SetReadDeadline(time.Now().Add(3 * time.Second))
+		_, err = c.Read(make([]byte, 1))
+		require.ErrorIs(t, err, io.EOF, name)
+	}
+	stays := dial() // well-formed nonsense is dropped and counted, message by message
+	for _, message := range []string{"IKETCP", "\x00\x06abcd", "\x00\x06\x00\x00\x00\x00", "\x00\x16\x00\x00\x00\x00nonsense, not IKE", "\x00\x03\xff"} {
+		_, err := stays.Write([]byte(message))
+		require.NoError(t, err)
+	}
+	require.Eventually(t, func() bool {
+		s, err := client.Get[gateway.Status](t.Context(), d.Client, "/status")
+		return err == nil && s.Dropped["too short"]+s.Dropped["ESP of no session"]+s.Dropped["malformed"] >= 2
+	}, 3*time.Second, 50*time.Millisecond)
+	for range 40 { // many who say nothing
+		_ = dial()
+	}
+	tn, err := probe.Open(t.Context(), from(t, d, "hotel"), order(t, d, "rory.researcher"), probe.Options{Password: d.Passwords["rory.researcher"]})
+	require.NoError(t, err)
+	t.Cleanup(tn.Close)
+	require.NoError(t, ping(t, tn, "10.20.30.5"))
 }

@@ -140,6 +140,16 @@ func (s *Service) board(ctx context.Context, in *BoardWindow) (*body[Board], err
 	}
 	b := Board{Revision: number, Tried: [][]Try{}}
 	b.Rows, b.Destinations = []reach.Row{}, []reach.Destination{}
+	b.Inward = []reach.InwardRow{}
+	for _, row := range whole.Inward {
+		bad := row.State == reach.CellMissing || row.State == reach.CellBreach
+		if bad {
+			b.Troubles++
+		}
+		if (bad || !in.Trouble) && holdsText(in.People, append([]string{row.Class}, row.Users...)...) {
+			b.Inward = append(b.Inward, row)
+		}
+	}
 	b.TotalColumns = len(columns)
 	columns = window(columns, in.Column, in.Columns)
 	var rows []int

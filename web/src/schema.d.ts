@@ -1101,6 +1101,8 @@ export interface components {
         };
         Board: {
             destinations: components["schemas"]["ReachDestination"][];
+            /** @description What is opened from inside towards people's devices, of classes of whom there is something to say. */
+            inward: components["schemas"]["ReachInwardRow"][];
             /** Format: int64 */
             revision: number;
             rows: components["schemas"]["ReachRow"][];
@@ -2313,6 +2315,18 @@ export interface components {
             src: string;
             station: string;
             words: string;
+        };
+        ReachInwardRow: {
+            class: string;
+            /** @description What can be opened, as the gateway enforces it. */
+            computed: components["schemas"]["ReachLine"][];
+            /** @description What must be opened. */
+            expected: components["schemas"]["ReachLine"][];
+            /** @enum {string} */
+            state: "reaches" | "kept out" | "cannot reach" | "should not" | "unasked";
+            users: string[];
+            /** @description What is missing, or can be opened and should not be. */
+            wrong: components["schemas"]["ReachLine"][];
         };
         ReachLine: {
             /** @description In place of to: places that can open it towards people's devices. */

@@ -40,6 +40,17 @@ type Row struct {
 type Board struct {
 	Destinations []Destination `json:"destinations" nullable:"false"`
 	Rows         []Row         `json:"rows" nullable:"false"`
+	Inward       []InwardRow   `json:"inward" nullable:"false" doc:"What is opened from inside towards people's devices, of classes of whom there is something to say."`
+}
+
+// InwardRow is what is opened from inside towards the devices of one class of people.
+type InwardRow struct {
+	Class    string   `json:"class"`
+	Users    []string `json:"users" nullable:"false"`
+	State    string   `json:"state" enum:"reaches,kept out,cannot reach,should not,unasked"`
+	Expected []Line   `json:"expected" nullable:"false" doc:"What must be opened."`
+	Computed []Line   `json:"computed" nullable:"false" doc:"What can be opened, as the gateway enforces it."`
+	Wrong    []Line   `json:"wrong" nullable:"false" doc:"What is missing, or can be opened and should not be."`
 }
 
 // Destination is a column of the board.
@@ -52,7 +63,7 @@ type Destination struct {
 // MakeBoard sets computed reach against expectations for every class of people and every destination: the plan's hosts, its
 // networks apart from those hosts, and the internet.
 func MakeBoard(m *site.Model, people []Person) Board {
-	b := Board{Destinations: destinations(m), Rows: []Row{}}
+	b := Board{Destinations: destinations(m), Rows: []Row{}, Inward: []InwardRow{}}
 	comp := NewComputer(m)
 	for _, c := range Classes(m, people) {
 		r := comp.Of(c.Class)
@@ -61,7 +72,7 @@ func MakeBoard(m *site.Model, people []Person) Board {
 			row.Passage = c.Passage.Name
 		}
 		full, enforced := Always(r.Full), Everywhere(r.Enforced)
-		want, ban := demands(m, c)
+		want, ban := demands(m, c, false)
 		touched := enforced.Destinations().Union(want.Destinations()).Union(ban.Destinations())
 		for i, d := range b.Destinations {
 			if touched.Overlaps(d.Addrs) {
@@ -71,8 +82,34 @@ func MakeBoard(m *site.Model, people []Person) Board {
 			}
 		}
 		b.Rows = append(b.Rows, row)
+		if in, told := inwardRow(m, c, r); told {
+			b.Inward = append(b.Inward, in)
+		}
 	}
 	return b
+}
+
+// inwardRow sets what can be opened towards people of a class against what is expected; told is false where there is nothing to say.
+func inwardRow(m *site.Model, c Class, r Reach) (row InwardRow, told bool) {
+	j := judge{m, c.Class, r, true}
+	full, enforced := Always(r.InFull), Everywhere(r.InEnforced)
+	want, ban := demands(m, c, true)
+	if len(want)+len(ban)+len(enforced) == 0 {
+		return row, false
+	}
+	row = InwardRow{Class: c.Name(), Users: c.Users, State: CellUnasked, Expected: j.lines(want), Computed: j.lines(enforced), Wrong: []Line{}}
+	breach, missing := enforced.Intersect(ban), want.Subtract(full)
+	switch {
+	case len(breach) > 0:
+		row.State, row.Wrong = CellBreach, j.lines(breach)
+	case len(missing) > 0:
+		row.State, row.Wrong = CellMissing, j.lines(missing)
+	case len(want) > 0:
+		row.State = CellReach
+	case len(enforced) == 0:
+		row.State = CellRefused
+	}
+	return row, true
 }
 
 func destinations(m *site.Model) []Destination {
@@ -104,18 +141,18 @@ func destinations(m *site.Model) []Destination {
 }
 
 // demands joins what expectations ask for and what they forbid.
-func demands(m *site.Model, c Class) (want, ban netset.Traffic) {
+func demands(m *site.Model, c Class, inward bool) (want, ban netset.Traffic) {
 	nothingElse := false
 	for i := range m.Plan.Expectations {
 		e := &m.Plan.Expectations[i]
-		if len(concerned(e, c)) == 0 || e.Inward() { // the board is of where people go
+		if len(concerned(e, c)) == 0 || e.Inward() != inward && e.Must != plan.NothingElse {
 			continue
 		}
 		switch e.Must {
 		case plan.Reach:
 			want = want.Union(Asked(m, c.Class, e))
 		case plan.NotReach:
-			ban = ban.Union(netset.Of(m.Names.Destinations(e.To), m.Names.ServiceSet(e.Services)))
+			ban = ban.Union(netset.Of(m.Names.Destinations(e.Peers()), m.Names.ServiceSet(e.Services)))
 		case plan.NothingElse:
 			nothingElse = true
 		}

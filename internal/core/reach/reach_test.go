@@ -1,6 +1,7 @@
 package reach_test
 
 import (
+	"fmt"
 	"math/rand/v2"
 	"slices"
 	"strings"
@@ -257,4 +258,30 @@ func TestDependences(t *testing.T) {
 		}
 	}
 	require.ElementsMatch(t, []string{"rules/twice", "rules/hands-off-the-turbine", "nat/keep-inside"}, idle)
+}
+
+// The board's part about what is opened from inside: expected and so, unasked, missing, and where it should not be.
+func TestInwardBoard(t *testing.T) {
+	of := func(class string, change ...string) reach.InwardRow {
+		for _, r := range reach.MakeBoard(island.Model(t, change...), people).Inward {
+			if r.Class == class {
+				return r
+			}
+		}
+		return reach.InwardRow{}
+	}
+	sound := of("researchers")
+	require.Equal(t, reach.CellReach, sound.State)
+	require.Equal(t, "[tcp/5900 from office towards their devices]", fmt.Sprint(sound.Expected))
+	require.Equal(t, "[ping, tcp/5900 from office towards their devices]", fmt.Sprint(sound.Computed))
+	require.Equal(t, reach.CellRefused, of("turbine-contractor").State, "nothing else is said of both directions")
+	require.Empty(t, of("wardens").Class, "there is nothing to say")
+	open := []string{"{name: help-desk, action: permit, groups: [researchers],", "{name: help-desk, action: permit,"}
+	require.Equal(t, reach.CellUnasked, of("wardens", open...).State)
+	breach := of("turbine-contractor", open...)
+	require.Equal(t, reach.CellBreach, breach.State)
+	require.Equal(t, "[ping, tcp/5900 from office towards their devices]", fmt.Sprint(breach.Wrong))
+	missing := of("researchers", "{split: [station, archive]}", "{split: [archive, names]}")
+	require.Equal(t, reach.CellMissing, missing.State, "the device does not answer into the tunnel")
+	require.Equal(t, "[tcp/5900 from office towards their devices]", fmt.Sprint(missing.Wrong))
 }

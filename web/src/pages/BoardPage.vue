@@ -110,6 +110,19 @@ const users = (list: string[]) => list.slice(0, 4).join(', ') + (list.length > 4
       <span v-for="l in legend" :key="l.state"><v-icon :icon="markOf(l.state).icon" :color="markOf(l.state).color" size="15" /> <b>{{ markOf(l.state).word }}</b> {{ l.about }}</span>
       <span>A cell opens the journey of one packet.</span>
     </div>
+    <v-card v-if="board?.inward.length" class="mt-4" id="inward">
+      <table class="plain">
+        <thead><tr><th>From inside towards people's devices</th><th></th><th>Expected</th><th>Computed</th></tr></thead>
+        <tbody>
+          <tr v-for="r in board.inward" :key="r.class" :class="{ trouble: r.wrong.length }">
+            <th scope="row">{{ r.class }} <small>{{ users(r.users) }}</small></th>
+            <td><span :class="'text-' + markOf(r.state).color" class="state"><v-icon v-if="markOf(r.state).icon" :icon="markOf(r.state).icon" size="16" /> {{ markOf(r.state).word }}</span></td>
+            <td class="mono">{{ r.expected.map((l) => `${l.services} from ${l.from}`).join('; ') || '–' }}</td>
+            <td class="mono">{{ r.computed.map((l) => `${l.services} from ${l.from}`).join('; ') || '–' }}<b v-if="r.wrong.length" class="text-bad"> ▲ {{ r.wrong.map((l) => `${l.services} from ${l.from}`).join('; ') }}</b></td>
+          </tr>
+        </tbody>
+      </table>
+    </v-card>
     <JourneyPanel
       v-if="board && picked"
       :who="board.rows[picked.row].users[0]"
