@@ -200,17 +200,20 @@ func TestConsole(t *testing.T) {
 	p.until(`document.querySelector('#for-whom').innerText`, "gains ping at nestcams")
 	p.do(chromedp.SendKeys(chromedp.CSS("#message"), "Volunteers may ping the cameras"))
 	p.shot("commit")
+	p.script(`document.querySelector('.v-dialog .v-select .v-field').dispatchEvent(new MouseEvent('mousedown', { bubbles: true }))`)
+	p.until(`[...document.querySelectorAll('.v-overlay .v-list-item')].map((e) => e.innerText).join()`, "goes back if what held fails")
+	p.script(`[...document.querySelectorAll('.v-overlay .v-list-item')].find((e) => e.innerText.includes('what held fails')).click()`)
 	p.do(chromedp.Click(chromedp.CSS("#commit")))
-	p.until(bodyText, "Revision 2 runs.")
+	p.until(bodyText, "Revision 2 was tried and is kept")
 	r, err := client.Get[service.Revision](ctx, d.Client, "/revisions/0")
 	require.NoError(t, err)
 	require.Equal(t, 2, r.Number)
 	require.Contains(t, r.Text, "to: [nestcams], services: [web, ping]")
 
-	// The board shows it at once; what was tried on the older revision no longer counts.
+	// The board shows it at once, with what the trial of that revision saw.
 	p.script(`document.querySelector('nav a[href="/"]').click()`)
 	p.until(`document.querySelector('[aria-label="volunteers to nestcams: reaches"]')?.innerText`, "ping")
-	require.Contains(t, p.script(`document.querySelector('[aria-label="researchers to records: reaches"]').innerText`), "not tried")
+	require.Contains(t, p.script(`document.querySelector('[aria-label="researchers to records: reaches"]').innerText`), "✓ tried")
 
 	// A revision on trial is told, and kept with one action.
 	require.NoError(t, d.Client.Do(ctx, "PUT", "/drafts/trial", map[string]any{"text": d.Scenario.Plan, "version": 0}, nil))

@@ -214,13 +214,13 @@ func triesOf(row reach.Row, dsts []reach.Destination, reports []probe.Report) []
 	return nil
 }
 
-// reports gives the newest reports on a revision, newest first.
+// reports gives the newest report of each class from each vantage on a revision, newest first.
 func (s *Service) reports(ctx context.Context, number int) ([]probe.Report, error) {
-	records, err := s.Store.ProbeReports(ctx, 0, 1000)
+	records, err := s.Store.NewestReports(ctx, number)
 	var out []probe.Report
 	for _, rec := range records {
 		var r probe.Report
-		if rec.Revision == number && json.Unmarshal([]byte(rec.Report), &r) == nil {
+		if json.Unmarshal([]byte(rec.Report), &r) == nil {
 			out = append(out, r)
 		}
 	}
@@ -503,6 +503,6 @@ func (s *Service) addProbe(ctx context.Context, in *struct{ Body probe.Report })
 	if control.Match(text) || len(r.Results) > mostTrials {
 		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("this is no report that a probe writes: it holds control characters, or more than %d trials", mostTrials))
 	}
-	_, err = s.Store.AddProbeReport(ctx, store.ProbeReport{At: time.Now().UTC(), User: r.User, Vantage: r.Vantage, Revision: r.Revision, OK: r.OK, Report: string(text)})
+	_, err = s.Store.AddProbeReport(ctx, store.ProbeReport{At: time.Now().UTC(), User: r.User, Class: r.Class, Vantage: r.Vantage, Revision: r.Revision, OK: r.OK, Report: string(text)})
 	return nil, err
 }

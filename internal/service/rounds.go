@@ -33,6 +33,7 @@ const (
 const (
 	loginsAtOnce = 8
 	roundTime    = 10 * time.Minute
+	lookedBack   = 5   // rounds, for what was seen before
 	roundsKept   = 200 // with their reports; of older ones the outcome alone is kept
 )
 
@@ -251,7 +252,7 @@ func (s *Service) runRound(ctx context.Context, r *store.Round, m *site.Model, c
 				defer mu.Unlock()
 				reports = append(reports, *p)
 				r.Done++
-				_, err := s.Store.AddProbeReport(ctx, store.ProbeReport{At: p.At.UTC(), User: p.User, Vantage: p.Vantage, Revision: r.Revision, Round: r.ID, OK: p.OK, Report: string(text)})
+				_, err := s.Store.AddProbeReport(ctx, store.ProbeReport{At: p.At.UTC(), User: p.User, Class: p.Class, Vantage: p.Vantage, Revision: r.Revision, Round: r.ID, OK: p.OK, Report: string(text)})
 				if err = firstError(err, s.Store.SaveRound(ctx, r)); err != nil {
 					s.Log.Error("round", "error", err)
 				}
@@ -332,7 +333,7 @@ func keyOfTrial(x probe.Result) string { return x.Dst.String() + " " + x.Service
 // lastSeen gathers what the round before saw.
 func (s *Service) lastSeen(ctx context.Context, id uint) map[string]seen {
 	out := map[string]seen{}
-	rounds, err := s.Store.Rounds(ctx, 20)
+	rounds, err := s.Store.Rounds(ctx, lookedBack)
 	if err != nil {
 		return out
 	}

@@ -77,8 +77,9 @@ type ProbeReport struct {
 	ID       uint `gorm:"primaryKey"`
 	At       time.Time
 	User     string `gorm:"index"`
+	Class    string // of people, by its groups
 	Vantage  string
-	Revision int
+	Revision int  `gorm:"index"`
 	Round    uint `gorm:"index"` // 0: it was handed in by itself
 	OK       bool
 	Report   string // JSON
@@ -378,6 +379,13 @@ func (s *Store) ProbeReports(ctx context.Context, round uint, limit int) (rs []P
 		q = q.Where("round = ?", round)
 	}
 	err = q.Find(&rs).Error
+	return rs, err
+}
+
+// NewestReports gives the newest report of each class of people from each vantage on a revision, newest first.
+func (s *Store) NewestReports(ctx context.Context, revision int) (rs []ProbeReport, err error) {
+	newest := s.db.Model(&ProbeReport{}).Select("max(id)").Where("revision = ?", revision).Group("class, vantage")
+	err = s.db.WithContext(ctx).Where("id IN (?)", newest).Order("id DESC").Find(&rs).Error
 	return rs, err
 }
 

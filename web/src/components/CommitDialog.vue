@@ -4,7 +4,7 @@ import { api, words, type Review } from '../api'
 import { reachWords } from '../states'
 
 const props = defineProps<{ draft: string; version: number }>()
-const emit = defineEmits<{ close: []; committed: [number]; rebase: [] }>()
+const emit = defineEmits<{ close: []; committed: [number, number]; rebase: [] }>()
 const review = ref<Review>()
 const problem = ref('')
 const message = ref('')
@@ -14,6 +14,7 @@ const busy = ref(false)
 const minutes = ref(0)
 const trials = [
   { title: 'It stays', value: 0 },
+  { title: 'It is tried, and goes back if what held fails', value: -1 },
   { title: 'Goes back after 5 minutes unless kept', value: 5 },
   { title: 'Goes back after 30 minutes unless kept', value: 30 },
 ]
@@ -36,11 +37,11 @@ async function commit() {
   busy.value = true
   const { data, error } = await api.POST('/api/v1/drafts/{name}/commit', {
     params: { path: { name: props.draft } },
-    body: { message: message.value, version: props.version, accept: warnings.value.map((w) => ({ finding: idOf(w), reason: reasons.value[idOf(w)] })), for: minutes.value * 60 },
+    body: { message: message.value, version: props.version, accept: warnings.value.map((w) => ({ finding: idOf(w), reason: reasons.value[idOf(w)] })), for: Math.max(0, minutes.value) * 60, try: minutes.value < 0 ? {} : undefined },
   })
   busy.value = false
   if (error) problem.value = words(error)
-  else emit('committed', data.revision)
+  else emit('committed', data.revision, data.round ?? 0)
 }
 
 </script>
@@ -87,7 +88,7 @@ async function commit() {
       </v-card-text>
       <v-card-actions class="pa-4">
         <v-text-field id="message" v-model="message" label="Why this change" autofocus />
-        <v-select id="trial" v-model="minutes" :items="trials" label="Then" variant="outlined" density="compact" hide-details max-width="260" />
+        <v-select id="trial" v-model="minutes" :items="trials" label="Then" variant="outlined" density="compact" hide-details max-width="300" />
         <v-btn @click="emit('close')">Back</v-btn>
         <v-btn id="commit" color="primary" variant="flat" :disabled="!ready" :loading="busy" @click="commit">Commit</v-btn>
       </v-card-actions>

@@ -19,6 +19,7 @@ const router = useRouter()
 const committing = ref(false)
 const rebasing = ref(false)
 const done = ref('')
+const undone = ref('')
 const begun = ref(false)
 
 const at = computed(() => String(route.query.at ?? 'picture'))
@@ -71,11 +72,32 @@ async function keep() {
   if (error) plan.problem = words(error)
 }
 
-async function committed(n: number) {
+async function committed(n: number, round: number) {
   committing.value = false
   done.value = `Revision ${n} runs.`
+  undone.value = ''
   plan.before = plan.undone = []
   await plan.load()
+  if (round) await tried(n, round)
+}
+
+const pause = () => new Promise((go) => window.setTimeout(go, 700))
+
+/** Waits until a revision that is being tried is kept, or gone back from, and tells which and why. */
+async function tried(n: number, round: number) {
+  for (;;) {
+    const [r, t] = await Promise.all([api.GET('/api/v1/rounds/{id}', { params: { path: { id: round } } }), api.GET('/api/v1/trial')])
+    if (!r.data || !t.data) return
+    if (r.data.state !== 'running' && t.data.revision !== n) break
+    done.value = `Revision ${n} runs, and is being tried: ${r.data.done} of ${r.data.of} logins.`
+    await pause()
+  }
+  await plan.load()
+  if (plan.running?.number === n) done.value = `Revision ${n} was tried and is kept: nothing fails that held before.`
+  else {
+    done.value = ''
+    undone.value = `Revision ${n}: ${plan.running?.message}`
+  }
 }
 
 async function begin(text: string) {
@@ -108,6 +130,7 @@ async function begin(text: string) {
       Revision {{ plan.trial.revision }} is on trial: at {{ new Date(plan.trial.until ?? '').toLocaleTimeString() }} it goes back to revision {{ plan.trial.back }} by itself.
       <v-btn id="keep" size="small" color="primary" class="ml-3" @click="keep">Keep it</v-btn>
     </v-alert>
+    <v-alert v-if="undone" type="warning" variant="tonal" density="compact" class="mb-2" closable role="alert" @click:close="undone = ''">{{ undone }}</v-alert>
     <v-alert v-if="done" type="success" variant="tonal" density="compact" class="mb-2" closable @click:close="done = ''">{{ done }}</v-alert>
     <BeginForm v-if="plan.loaded && !plan.running && (begun || (!plan.draft && !plan.text))" @begun="begin" />
     <div v-if="plan.text" class="body" :class="{ both: step }">
