@@ -155,3 +155,44 @@ func TestJournalIsShortened(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, left, 5)
 }
+
+// Of each class and vantage the newest report on a revision counts; of old rounds the outcome alone is kept.
+func TestReportsAndRounds(t *testing.T) {
+	s, ctx := open(t, t.TempDir()), context.Background()
+	now := time.Date(2026, 6, 1, 12, 0, 0, 0, time.UTC)
+	var rounds []uint
+	for i := range 4 {
+		r := Round{At: now.Add(time.Duration(i) * time.Hour), Revision: 1 + i/2, State: "done"}
+		require.NoError(t, s.SaveRound(ctx, &r))
+		rounds = append(rounds, r.ID)
+		for _, class := range []string{"wardens", "volunteers"} {
+			for _, vantage := range []string{"home", "hotel"} {
+				_, err := s.AddProbeReport(ctx, ProbeReport{At: r.At, Class: class, Vantage: vantage, Revision: r.Revision, Round: r.ID, Report: fmt.Sprint(i, class, vantage)})
+				require.NoError(t, err)
+			}
+		}
+	}
+	newest, err := s.NewestReports(ctx, 2)
+	require.NoError(t, err)
+	require.Len(t, newest, 4)
+	for _, r := range newest {
+		require.Equal(t, fmt.Sprint(3, r.Class, r.Vantage), r.Report)
+	}
+	older, err := s.NewestReports(ctx, 1)
+	require.NoError(t, err)
+	require.Equal(t, rounds[1], older[0].Round, "what was tried on another revision does not count")
+	require.NoError(t, s.ThinRounds(ctx, 2))
+	gone, err := s.ProbeReports(ctx, rounds[0], 10)
+	require.NoError(t, err)
+	require.Empty(t, gone)
+	left, err := s.Rounds(ctx, 10)
+	require.NoError(t, err)
+	require.Len(t, left, 4, "the outcome stays")
+	require.NoError(t, s.ShortenRounds(ctx, now.Add(100*time.Hour)))
+	left, err = s.Rounds(ctx, 10)
+	require.NoError(t, err)
+	require.Len(t, left, 1, "the newest stays whatever its age")
+	kept, err := s.ProbeReports(ctx, rounds[3], 10)
+	require.NoError(t, err)
+	require.Len(t, kept, 4)
+}
