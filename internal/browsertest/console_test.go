@@ -60,7 +60,7 @@ func (p page) script(js string) string {
 func (p page) until(js, want string) {
 	p.t.Helper()
 	got := ""
-	for range 100 {
+	for range 300 {
 		if got = p.script(js); strings.Contains(got, want) {
 			return
 		}
