@@ -267,7 +267,7 @@ func (s *Service) asked(e *diagnose.Evidence, o probe.Order) []reach.Trial {
 }
 
 func evidenceOf(p *probe.Report) diagnose.Trial {
-	t := diagnose.Trial{Vantage: p.Vantage, At: p.At, Connected: p.Connected, Fault: p.Fault, Login: p.Login, Largest: p.Largest}
+	t := diagnose.Trial{Vantage: p.Vantage, Inside: p.Inside, At: p.At, Connected: p.Connected, Fault: p.Fault, Login: p.Login, Largest: p.Largest}
 	for _, x := range p.Results {
 		t.Results = append(t.Results, diagnose.Result{Place: x.Place, Network: x.Network, Name: x.Name, Service: x.Service, Dst: x.Dst, Want: x.Want, Reached: x.Seen.Reached, Served: x.Answered(), Home: x.Home, Words: x.Seen.Words})
 	}

@@ -81,10 +81,13 @@ func (f *finder) pool() {
 
 // outside looks at trials from outside: does anybody get in?
 func (f *finder) outside(attempts int) {
-	silent, fine := "", ""
+	silent, fine, inside := "", "", ""
 	for _, t := range f.Trials {
 		at := fmt.Sprintf("a trial from %s, %s ago: %s", t.Vantage, f.Now.Sub(t.At).Round(time.Second), t.Login)
 		switch {
+		case t.Inside && t.Connected:
+			inside = firstOf(inside, t.Vantage)
+		case t.Inside: // whoever is inside need not get out and in again
 		case t.Connected:
 			fine = firstOf(fine, t.Vantage)
 		case t.Fault == FaultSilent4500:
@@ -106,7 +109,7 @@ func (f *finder) outside(attempts int) {
 	case silent != "" && fine == "":
 		f.add(Cause{Code: "gateway-not-reached", Sure: 88, Words: "nothing that is sent to the gateway from outside arrives", Setting: f.settingOf("GATEWAY/outside"),
 			Fix: "look at the router and the provider in front of the gateway: UDP 500 and 4500 must arrive at " + words(f.Model.Gateway.Outside.Addresses)}, silent, "no attempt is in the journal")
-	case fine != "" && attempts == 0 && f.Known && !f.Off && f.Class.Passage != nil:
+	case fine+inside != "" && attempts == 0 && f.Known && !f.Off && f.Class.Passage != nil:
 		c := Cause{Code: "nothing-arrives", Sure: 70, Words: "nothing of " + f.User + " arrives at the gateway, while others get in: the network where they are drops it, or the device dials somewhere else",
 			Fix: "check what the device dials; try from a mobile network"}
 		if f.offersTCP() {
@@ -114,7 +117,11 @@ func (f *finder) outside(attempts int) {
 		} else {
 			c.Fix, c.Setting = c.Fix+"; offer the tunnel over TCP for networks that drop UDP", f.settingOf("TUNNEL/tcp-port")
 		}
-		f.add(c, "no attempt of theirs is in the journal", "a trial from "+fine+" got in")
+		seen := "a trial from " + fine + " got in"
+		if fine == "" {
+			c.Sure, seen = 55, "a trial from "+inside+" got in, which is the gateway's own network: of the way in from outside nothing is known"
+		}
+		f.add(c, "no attempt of theirs is in the journal", seen)
 	}
 }
 

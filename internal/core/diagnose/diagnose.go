@@ -93,6 +93,7 @@ const (
 // Trial is what a probe saw.
 type Trial struct {
 	Vantage   string
+	Inside    bool // from the gateway's own network: it says nothing of the way in
 	At        time.Time
 	Connected bool
 	Fault     string

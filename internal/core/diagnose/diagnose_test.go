@@ -64,6 +64,11 @@ func TestCauses(t *testing.T) {
 			e.Others = []Line{{At: ago(time.Minute), Kind: "refused", Words: "a device offers no set of algorithms that this tunnel has", Offered: "x", Wanted: "y"}}
 			return e
 		}, false},
+		"from inside nothing is known of the way in": {"nothing-arrives", func(t *testing.T) Evidence {
+			e := evidence(t, CannotConnect)
+			e.Trials = []Trial{{Vantage: "this-network", Inside: true, At: now, Connected: true}, {Vantage: "this-network", Inside: true, At: now, Fault: FaultSilent500}}
+			return e
+		}, false},
 		"the pool is empty": {"pool-exhausted", func(t *testing.T) Evidence {
 			e := evidence(t, CannotConnect)
 			e.Free = 0
