@@ -48,7 +48,7 @@ type flow struct {
 	expires time.Time
 	opened  time.Time
 	sent    tally // by the person
-	got     tally // by the person
+	got     tally // what went to the person
 	fins    uint8 // bit 0: the person closed, bit 1: the other side
 	reset   bool
 }
@@ -151,10 +151,11 @@ func (e *Engine) openInward(info packet.Info, outside bool, now time.Time) (*flo
 	if selected, _ := e.model.ToDevice(s.class, p); !selected.OK {
 		return nil, e.stray(site.Selectors)
 	}
-	if len(e.flows) >= maxFlows || s.flows >= maxPerSession {
+	key := otherKey(info)
+	// A translated flow of the person's may have these ends already: what the person sends can belong to one flow only.
+	if e.flows[key] != nil || len(e.flows) >= maxFlows || s.flows >= maxPerSession {
 		return nil, e.stray(site.State)
 	}
-	key := otherKey(info)
 	f := &flow{session: s, key: key, inward: true, first: p, src: key.src, srcPort: key.srcPort, out: out, rule: rule.Name, model: e.model, minute: minuteOf(now), opened: now}
 	e.remember(f)
 	var r Result

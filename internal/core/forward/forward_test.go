@@ -194,3 +194,20 @@ func FuzzForward(f *testing.F) {
 		}
 	})
 }
+
+// A flow from inside with the ends of a translated flow of the person's is lost, and takes nothing away from that: each flow ends by itself.
+func TestInwardFlowLeavesOthersAlone(t *testing.T) {
+	m := island.Model(t, "{name: keep-inside, gateway: jetty, action: exempt,", "{name: keep-inside, gateway: jetty, action: translate,",
+		"{name: help-desk, action: permit, groups: [researchers], from: [office], services: [remote-help, ping]}", "{name: help-desk, action: permit, from: [office], services: [tcp]}")
+	e := New(m)
+	s := &Session{ID: 1, User: "wanda", Groups: []string{"wardens"}, Addresses: []netip.Addr{warden}, MTU: 1400}
+	e.Attach(s)
+	r := e.FromTunnel(s, tcp(warden, office, 40000, 80, 2, 60), noon)
+	require.Equal(t, netip.MustParseAddr("10.20.0.1"), parse(t, r.Packet).Src, "translated")
+	require.Equal(t, site.State, e.FromInside(tcp(office, warden, 80, 40000, 2, 60), false, noon).Station)
+	require.Same(t, s, e.FromInside(tcp(office, warden, 81, 40000, 2, 60), false, noon).Session, "other ends are another flow")
+	require.Equal(t, 2, e.Flows())
+	require.Same(t, s, e.FromInside(tcp(office, netip.MustParseAddr("10.20.0.1"), 80, 40000, 18, 60), false, noon).Session, "the person's own goes on")
+	e.Tick(noon.Add(5 * time.Hour))
+	require.Zero(t, e.Flows()+len(e.backs)+s.flows)
+}
