@@ -25,6 +25,7 @@ const (
 	lengthLen    = 2
 
 	maxStreams   = 4096             // open at once
+	maxStrangers = 256              // of them, from one address and without a session: nobody takes the room of all
 	prefixTime   = 10 * time.Second // for the prefix to come
 	strangerTime = 60 * time.Second // for a session to stand
 	streamIdle   = 10 * time.Minute
@@ -148,7 +149,13 @@ func (g *Gateway) accept(ln net.Listener, port uint16) {
 func (s *streams) add(c *stream) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.over || len(s.conns) >= maxStreams {
+	strangers := 0
+	for _, o := range s.conns {
+		if o.peer.Addr.Addr() == c.peer.Addr.Addr() && !o.live.Load() {
+			strangers++
+		}
+	}
+	if s.over || len(s.conns) >= maxStreams || strangers >= maxStrangers {
 		return false
 	}
 	s.conns[c.peer.Addr] = c
