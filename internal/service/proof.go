@@ -314,6 +314,9 @@ func (s *Service) journey(ctx context.Context, in *struct {
 		}
 		out.Fix = reach.Fix(m, c, p, lost.Station, lost.Setting, true, inward)
 		out.Mend = reach.MendAll(m, c, p, out.Journey, inward)
+		if e := reach.ForbiddenBy(m, reach.Class{Class: c, Users: []string{who}}, p, inward); e != nil {
+			out.Fix, out.Mend = fmt.Sprintf("nothing is to be mended: expectation %s says that it must not be reached", e.Name), nil
+		}
 	} else {
 		out.Verdict = "gets there, and the answer comes back"
 	}

@@ -85,8 +85,20 @@ func TestCauses(t *testing.T) {
 			return e
 		}, true},
 		"a refusal wants a decision": {"refused-by-rule", func(t *testing.T) Evidence {
-			e := evidence(t, ReachesSome, "{split: [station, archive]}", "{split: [station, archive, turbine]}")
+			e := evidence(t, ReachesSome, "{split: [station, archive]}", "{split: [station, archive, turbine]}", "{name: only-the-contractor,", "{name: only-the-contractor, off: true,")
 			to(&e, "10.20.40.10", "tcp/502")
+			return e
+		}, false},
+		"what must not be reached is not mended": {"not-meant", func(t *testing.T) Evidence {
+			e := evidence(t, ReachesSome)
+			to(&e, "10.20.40.10", "tcp/502")
+			return e
+		}, false},
+		"nothing else is not mended either": {"not-meant", func(t *testing.T) Evidence {
+			e := evidence(t, ReachesSome)
+			e.Class = e.Model.Class([]string{"turbine-contractor"})
+			to(&e, "10.20.30.5", "tcp/80")
+			e.Packet.Src = netip.MustParseAddr("10.99.1.1")
 			return e
 		}, false},
 		"a home network": {"home-network", func(t *testing.T) Evidence {

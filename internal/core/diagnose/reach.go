@@ -85,6 +85,12 @@ func (f *finder) follow(p site.Packet, name string, sure int) {
 				c.Fix += "; and " + reach.Fix(f.Model, f.Class, p, step.Station, step.Setting, true, false)
 			}
 		}
+		if e := reach.ForbiddenBy(f.Model, reach.Class{Class: f.Class, Users: []string{f.User}}, p, false); e != nil {
+			f.add(Cause{Code: "not-meant", Sure: 97, Words: fmt.Sprintf("they are not meant to reach it: expectation %s says so", e.Name), Setting: "expectations/" + e.Name,
+				Fix: "nothing is wrong: tell them; if they should reach it after all, change the expectation first"}, "the plan: what is expected of "+f.Class.Name())
+			f.add(c, evidence...)
+			return
+		}
 		c.Mend = reach.MendAll(f.Model, f.Class, p, j, false)
 		f.add(c, evidence...)
 		return

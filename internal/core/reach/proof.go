@@ -401,3 +401,24 @@ search:
 	service, _ := slab.Svc.Example()
 	return site.Packet{Dst: dst, Service: service}
 }
+
+// ForbiddenBy is the expectation by which people of a class must not reach where a packet goes (or must not be reached from where it
+// begins); nil if none says so. Nothing-else forbids what no other expectation asks for.
+func ForbiddenBy(m *site.Model, c Class, p site.Packet, inward bool) *plan.Expectation {
+	peer := p.Dst
+	if inward {
+		peer = p.Src
+	}
+	for i := range m.Plan.Expectations {
+		e := &m.Plan.Expectations[i]
+		if len(concerned(e, c)) == 0 {
+			continue
+		}
+		switch {
+		case e.Must == plan.NotReach && e.Inward() == inward && netset.Of(m.Names.Destinations(e.Peers()), m.Names.ServiceSet(e.Services)).Contains(peer, p.Service),
+			e.Must == plan.NothingElse && !askedFor(m, c, inward).Contains(peer, p.Service):
+			return e
+		}
+	}
+	return nil
+}
