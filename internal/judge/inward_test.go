@@ -21,6 +21,15 @@ func randomInward(t *rapid.T, n naive, leased, places []netip.Addr) probePacket 
 	if len(inside) > 0 && likely(t, "inside") {
 		places = inside
 	}
+	var homes []netip.Addr // which devices would look for at home
+	for _, s := range n.p.Passages {
+		for _, h := range s.HomeNetworks {
+			homes = append(homes, h.Masked().Addr().Next())
+		}
+	}
+	if len(homes) > 0 && rapid.Bool().Draw(t, "at home") {
+		places = homes
+	}
 	k := randomPacket(t, leased, places)
 	k.src, k.dst = k.dst, k.src
 	k.size, k.hops, k.fragment = 100, 64, false

@@ -184,6 +184,7 @@ func TestJudge(t *testing.T) {
 	if t.Failed() {
 		return
 	}
+	t.Logf("stations: %v", seen)
 	for _, station := range []string{"admission", "device", "source", "rules", "route", "translation", "onward", "return", "arrives", "self", "odd",
 		"inward: admission", "inward: approach", "inward: origin", "inward: state", "inward: rules", "inward: selectors", "inward: device", "inward: onward", "inward: ",
 		"inward: carried: ", "inward: carried: origin", "inward: carried: state", "inward: carried: rules", "inward: carried: selectors",

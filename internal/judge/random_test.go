@@ -161,6 +161,9 @@ func randomPlan(t *rapid.T) *plan.Plan {
 		}
 		p.NAT = append(p.NAT, e)
 	}
+	if rapid.IntRange(0, 2).Draw(t, "let in from inside") == 0 {
+		p.Rules = append(p.Rules, plan.Rule{Name: "help", Action: "permit", From: []string{"any"}, Services: []string{"any"}})
+	}
 	for i := range rapid.IntRange(1, 6).Draw(t, "rules") {
 		r := plan.Rule{Name: fmt.Sprintf("rule%d", i), Action: pick(t, []string{"permit", "permit", "permit", "refuse"}, "action"), Groups: some(t, groups, 1, "rule group"),
 			To: append(some(t, places, 2, "rule to"), pick(t, places, "rule to")), Services: []string{pick(t, append(worldPorts, "web", "any"), "service")}, Off: !likely(t, "rule on")}
