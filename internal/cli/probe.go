@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -347,7 +348,7 @@ func (p *printer) rounds(ctx context.Context, c *cli.Command, cl *client.Client)
 		if r.State == service.RoundRuns {
 			mark = "…"
 		}
-		row := []string{mark, strconv.Itoa(int(r.ID)), local(r.At), strconv.Itoa(r.Revision), strings.Join(r.Vantages, ", "), r.By, firstFilled(r.Words, fmt.Sprintf("%d of %d logins", r.Done, r.Of))}
+		row := []string{mark, strconv.Itoa(int(r.ID)), local(r.At), strconv.Itoa(r.Revision), strings.Join(r.Vantages, ", "), r.By, cmp.Or(r.Words, fmt.Sprintf("%d of %d logins", r.Done, r.Of))}
 		if matches(c.String("filter"), row...) {
 			rows, kept = append(rows, row), append(kept, r)
 		}
@@ -357,15 +358,6 @@ func (p *printer) rounds(ctx context.Context, c *cli.Command, cl *client.Client)
 	}
 	p.table([]string{"", "round", "begun", "revision", "from", "by", "seen"}, rows)
 	return nil
-}
-
-func firstFilled(words ...string) string {
-	for _, w := range words {
-		if w != "" {
-			return w
-		}
-	}
-	return ""
 }
 
 func (p *printer) schedule(ctx context.Context, c *cli.Command, cl *client.Client) error {

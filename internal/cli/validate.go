@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"io"
 	"os"
@@ -88,7 +89,7 @@ func (p *printer) validation(r *report.Report) {
 	for _, t := range r.Trials {
 		for _, x := range t.Results {
 			if !x.OK {
-				p.say("✗ %s, %s from %s: %s at %s: %s", firstFilled(x.Expectation, "a boundary of what is computed"), t.Class, t.Vantage, x.Service, x.Place, x.Words)
+				p.say("✗ %s, %s from %s: %s at %s: %s", cmp.Or(x.Expectation, "a boundary of what is computed"), t.Class, t.Vantage, x.Service, x.Place, x.Words)
 			}
 		}
 		for _, x := range t.Checks {

@@ -1,6 +1,7 @@
 package probe
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"net/netip"
@@ -87,7 +88,7 @@ func (r *Report) judge() {
 		res.OK = got == res.Want
 		if res.Home != "" {
 			res.Computed = false // from here
-			res.Likely = fmt.Sprintf("station device: the network here, %s, hides %s: devices prefer their own network to a route that is no more specific. Route single hosts or smaller prefixes (passages/%s/routes)", res.Home, firstFilled(res.Network, res.Place), r.Passage)
+			res.Likely = fmt.Sprintf("station device: the network here, %s, hides %s: devices prefer their own network to a route that is no more specific. Route single hosts or smaller prefixes (passages/%s/routes)", res.Home, cmp.Or(res.Network, res.Place), r.Passage)
 		}
 		if res.Before != nil && res.Before.Reached {
 			res.OK = false
@@ -186,13 +187,4 @@ func (r *Report) surroundings(res *Result) string {
 		return "station translation: the gateway sends it to the internet and nothing comes back: its way out, or the translation to its outside address"
 	}
 	return fmt.Sprintf("station return: nothing on network %s answers, though the plan says its router knows the way back to the pool: look at that router's routes (networks/%s/router)", res.Network, res.Network)
-}
-
-func firstFilled(words ...string) string {
-	for _, w := range words {
-		if w != "" {
-			return w
-		}
-	}
-	return ""
 }

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -133,18 +134,9 @@ func (s *Service) roundReports(ctx context.Context, id uint) ([]probe.Report, er
 		}
 	}
 	slices.SortFunc(out, func(a, b probe.Report) int {
-		return firstNonZero(strings.Compare(a.Class, b.Class), strings.Compare(a.Vantage, b.Vantage))
+		return cmp.Or(strings.Compare(a.Class, b.Class), strings.Compare(a.Vantage, b.Vantage))
 	})
 	return out, err
-}
-
-func firstNonZero(ns ...int) int {
-	for _, n := range ns {
-		if n != 0 {
-			return n
-		}
-	}
-	return 0
 }
 
 func round(r store.Round, reports []probe.Report) Round {
@@ -394,7 +386,7 @@ func changesOf(p probe.Report, was seen) (out []string) {
 		switch now := x.Answered(); {
 		case !known || now == before:
 		case x.Want && !now:
-			out = append(out, fmt.Sprintf("%s no longer reach %s by %s from %s: %s", p.Class, x.Place, x.Service, p.Vantage, firstWord(x.Likely, x.Seen.Words)))
+			out = append(out, fmt.Sprintf("%s no longer reach %s by %s from %s: %s", p.Class, x.Place, x.Service, p.Vantage, cmp.Or(x.Likely, x.Seen.Words)))
 		case x.Want:
 			out = append(out, fmt.Sprintf("%s reach %s by %s from %s again", p.Class, x.Place, x.Service, p.Vantage))
 		case now:
@@ -402,15 +394,6 @@ func changesOf(p probe.Report, was seen) (out []string) {
 		}
 	}
 	return out
-}
-
-func firstWord(words ...string) string {
-	for _, w := range words {
-		if w != "" {
-			return w
-		}
-	}
-	return ""
 }
 
 // stopRounds marks rounds that a former run of the service left running.

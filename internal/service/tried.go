@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -100,7 +101,7 @@ func brokenBy(before, after []probe.Report) (out []string) {
 		for _, x := range p.Results {
 			if name := x.Expectation; !ok[name] && held[keyOfReport(p)+"\x00"+name] && !(x.OK && p.Connected) {
 				ok[name] = true // told once
-				why := firstWord(x.Likely, x.Seen.Words)
+				why := cmp.Or(x.Likely, x.Seen.Words)
 				if !p.Connected {
 					why = p.Login
 				}

@@ -1,6 +1,7 @@
 package diagnose
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -86,10 +87,10 @@ func (f *finder) outside(attempts int) {
 		at := fmt.Sprintf("a trial from %s, %s ago: %s", t.Vantage, f.Now.Sub(t.At).Round(time.Second), t.Login)
 		switch {
 		case t.Inside && t.Connected:
-			inside = firstOf(inside, t.Vantage)
+			inside = cmp.Or(inside, t.Vantage)
 		case t.Inside: // whoever is inside need not get out and in again
 		case t.Connected:
-			fine = firstOf(fine, t.Vantage)
+			fine = cmp.Or(fine, t.Vantage)
 		case t.Fault == FaultSilent4500:
 			f.add(Cause{Code: "port-4500-lost", Sure: 93, Words: "UDP 500 arrives at the gateway, and UDP 4500 does not", Setting: f.settingOf("GATEWAY/outside"),
 				Fix: "let the router in front and the provider pass and forward UDP 4500 to the gateway"}, at)
@@ -98,14 +99,14 @@ func (f *finder) outside(attempts int) {
 		case t.Fault == FaultName:
 			f.add(Cause{Code: "name-unknown-outside", Sure: 92, Words: "the name that people dial does not resolve outside", Setting: f.settingOf("GATEWAY/dial"), Fix: "publish the name, or let people dial one that is published"}, at)
 		case t.Fault == FaultSilent500, t.Fault == FaultSilentTCP:
-			silent = firstOf(silent, at)
+			silent = cmp.Or(silent, at)
 		}
 	}
 	elsewhere := slices.DeleteFunc(slices.Clone(f.Published), func(a netip.Addr) bool { return f.Model == nil || slices.Contains(f.Model.PublicAddresses(), a) })
 	switch {
 	case len(elsewhere) > 0 && fine == "":
 		f.add(Cause{Code: "name-leads-elsewhere", Sure: 94, Words: fmt.Sprintf("the name that people dial leads to %s, which is not the gateway's address", elsewhere[0]), Setting: f.settingOf("GATEWAY/dial"),
-			Fix: fmt.Sprintf("let the name lead to %s, or correct the gateway's outside address", words(f.Model.PublicAddresses()))}, firstOf(silent, "the name was looked up from outside"))
+			Fix: fmt.Sprintf("let the name lead to %s, or correct the gateway's outside address", words(f.Model.PublicAddresses()))}, cmp.Or(silent, "the name was looked up from outside"))
 	case silent != "" && fine == "":
 		f.add(Cause{Code: "gateway-not-reached", Sure: 88, Words: "nothing that is sent to the gateway from outside arrives", Setting: f.settingOf("GATEWAY/outside"),
 			Fix: "look at the router and the provider in front of the gateway: UDP 500 and 4500 must arrive at " + words(f.Model.Gateway.Outside.Addresses)}, silent, "no attempt is in the journal")
@@ -133,15 +134,6 @@ func (f *finder) offersTCP() bool {
 		t := f.Model.Names.Tunnels[name]
 		return t != nil && !t.Off && t.TCPPort > 0
 	})
-}
-
-func firstOf(words ...string) string {
-	for _, w := range words {
-		if w != "" {
-			return w
-		}
-	}
-	return ""
 }
 
 func words(as []netip.Addr) string {

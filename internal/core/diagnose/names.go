@@ -1,6 +1,7 @@
 package diagnose
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -44,7 +45,7 @@ func (f *finder) names() {
 		if lost.Station == site.Rules {
 			code = "name-server-not-permitted"
 		}
-		f.add(Cause{Code: code, Sure: 95, Words: fmt.Sprintf("name server %s cannot be asked: %s", s, lost.Words), Setting: firstOf(lost.Setting, fmt.Sprintf("%s/servers/%d", dns, i)),
+		f.add(Cause{Code: code, Sure: 95, Words: fmt.Sprintf("name server %s cannot be asked: %s", s, lost.Words), Setting: cmp.Or(lost.Setting, fmt.Sprintf("%s/servers/%d", dns, i)),
 			Fix: reach.Fix(f.Model, f.Class, ask, lost.Station, lost.Setting, true, false), Mend: reach.Mend(f.Model, f.Class, ask, lost.Station, lost.Setting, false)}, "computed: a question to it is lost at station "+lost.Station)
 	}
 	known := slices.ContainsFunc(f.Model.Plan.Hosts, func(h hostOf) bool { return h.DNS != "" })

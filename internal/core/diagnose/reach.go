@@ -1,6 +1,7 @@
 package diagnose
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -158,7 +159,7 @@ func (f *finder) beyond(p site.Packet, name string) {
 			f.add(Cause{Code: "no-answer-from-inside", Sure: 72, Words: "their packets leave the gateway for " + fl.Dst + ", and nothing comes back", Setting: "networks", Fix: "look at the host, and at the way back from its network to the pool"}, "a live flow: "+fmt.Sprintf("%d packets sent, none back", fl.Sent))
 		}
 	}
-	if fine && len(f.causes) == 0 {
+	if fine && !slices.ContainsFunc(f.causes, func(c Cause) bool { return c.Sure >= 58 }) {
 		f.add(Cause{Code: "only-this-device", Sure: 58, Words: "an identity with the same groups reaches it: it is this device, or the place where it is", Fix: "compare the device's routes and name servers with what it was given; a home network with the same addresses would hide it (say so under home-networks)"}, "a trial just reached it")
 	}
 }
@@ -185,7 +186,7 @@ func (f *finder) tried(t Trial, x Result) {
 	}
 	switch {
 	case x.Home != "":
-		f.add(Cause{Code: "home-network", Sure: 84, Words: fmt.Sprintf("where the home network is %s, devices look for %s at home", x.Home, firstOf(x.Network, x.Place)), Setting: f.settingOf("PASSAGE/routes"),
+		f.add(Cause{Code: "home-network", Sure: 84, Words: fmt.Sprintf("where the home network is %s, devices look for %s at home", x.Home, cmp.Or(x.Network, x.Place)), Setting: f.settingOf("PASSAGE/routes"),
 			Fix: "route single hosts or smaller prefixes in place of the whole network, or renumber"}, at)
 	case strings.Contains(x.Words, "does not resolve") || strings.Contains(x.Words, "resolves to"):
 		f.name(x, at)
