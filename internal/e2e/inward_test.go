@@ -9,7 +9,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yellowlantern/internal/client"
 	"yellowlantern/internal/probe"
+	"yellowlantern/internal/service"
 )
 
 // The office opens a connection to a researcher's device, which no other host may, and nobody may towards a warden's. What the plan no
@@ -49,6 +51,10 @@ func TestFromInside(t *testing.T) {
 	require.Error(t, open("mirror", address(rory, 5900)), "the internet")
 	require.Error(t, open("office", address(wanda, 5900)), "another group")
 
+	for query, says := range map[string]string{"from=office&to=nobody": `no active user "nobody"`, "from=nobody&to=office": `no active user "nobody"`, "from=nowhere&to=rory.researcher": `"nowhere" is no host`} {
+		_, err := client.Get[service.JourneyAnswer](t.Context(), d.Client, "/journey?"+query)
+		require.ErrorContains(t, err, says, query)
+	}
 	ctx, cancel := context.WithTimeout(t.Context(), 3*time.Second)
 	defer cancel()
 	_, err := d.Lab.Ping(ctx, "office", rory.Address4())

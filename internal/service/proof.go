@@ -273,8 +273,13 @@ func (s *Service) journey(ctx context.Context, in *struct {
 	groups, err := groupsOf(m, persons, in.From)
 	inward := false
 	if err != nil {
-		if g, other := groupsOf(m, persons, in.To); other == nil {
+		g, other := groupsOf(m, persons, in.To)
+		_, noPlace := destination(m, in.From)
+		switch {
+		case other == nil:
 			groups, err, inward, who, place = g, nil, true, in.To, in.From
+		case noPlace == nil: // from a place: then it is the person who is not there
+			err = other
 		}
 	}
 	if err != nil {
