@@ -2,16 +2,23 @@
 SHELL := /bin/bash
 .SHELLFLAGS := -euo pipefail -c
 APT_TEST := bind9 tshark chromium
+APT_CHECK := gcc libc6-dev
+VERSION := $(shell sed -n 's/^## \([0-9][^ ]*\).*/\1/p' CHANGELOG.md | head -1)
+STATICCHECK := honnef.co/go/tools/cmd/staticcheck@v0.8.2
+GOFUMPT := mvdan.cc/gofumpt@v0.12.0
+FUZZTIME ?= 60s
+# Packages in which several goroutines meet.
+RACED := gateway store people service probe userstack lab instance core/ike core/esp core/eap core/forward core/pool
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 WEB_SOURCES := $(shell find web/src web/index.html web/package-lock.json web/vite.config.ts web/tsconfig.json 2>/dev/null)
 
-.PHONY: demo test build bench screenshots lint apt-test docs
+.PHONY: demo test check fuzz build bench screenshots lint format apt-test apt-check docs
 
 demo: build
 	bin/yl demo
 
 build: web/dist/index.html
-	go build -o bin/yl ./cmd/yl
+	CGO_ENABLED=0 go build -buildvcs=auto -ldflags '-X yellowlantern/internal/cli.version=$(VERSION)' -o bin/yl ./cmd/yl
 
 web/node_modules/.done: web/package-lock.json
 	cd web && npm ci --prefer-offline --no-progress
@@ -23,8 +30,10 @@ web/dist/index.html: web/node_modules/.done $(WEB_SOURCES)
 
 # What the tests need of Debian; nothing is done where it is there already.
 # What tests run against is started by the tests, on loopback: nothing that is installed here may start by itself.
-apt-test:
-	@for p in $(APT_TEST); do dpkg-query -W -f='$${Status}' $$p 2>/dev/null | grep -q 'ok installed' || missing="$${missing:-} $$p"; done; \
+apt-test: APT := $(APT_TEST)
+apt-check: APT := $(APT_CHECK)
+apt-test apt-check:
+	@for p in $(APT); do dpkg-query -W -f='$${Status}' $$p 2>/dev/null | grep -q 'ok installed' || missing="$${missing:-} $$p"; done; \
 	if [ -n "$${missing:-}" ]; then \
 	  $(SUDO) apt-get update -q; \
 	  policy=/usr/sbin/policy-rc.d; \
@@ -34,13 +43,33 @@ apt-test:
 
 test: apt-test build lint
 	cd web && npm run test --silent
-	go test -parallel 8 ./...
+	go test -parallel 8 -timeout 15m ./...
+
+# The race detector where goroutines meet, with the end-to-end tests that need no browser; and every fuzz target for a moment.
+check: apt-check build
+	CGO_ENABLED=1 go test -race -timeout 20m $(RACED:%=./internal/%)
+	CGO_ENABLED=1 go test -race -timeout 25m -parallel 4 -run 'Session|CommitsLose|TCP|Watching|Recording|Limits' ./internal/e2e
+	$(MAKE) fuzz FUZZTIME=5s
+
+# Every fuzz target for a set time, such as: make fuzz FUZZTIME=10m
+fuzz:
+	@go list -f '{{if or .TestGoFiles .XTestGoFiles}}{{.Dir}}{{end}}' ./internal/... | while read -r dir; do \
+	  for target in $$(grep -hoE '^func Fuzz[A-Za-z]+' "$$dir"/*_test.go | cut -d' ' -f2 || true); do \
+	    echo "fuzz $$target in $${dir#$(CURDIR)/}"; (cd "$$dir" && go test -run '^$$' -fuzz "^$$target\$$" -fuzztime $(FUZZTIME) -timeout 30m . </dev/null >"$(CURDIR)/bin/fuzz.log" 2>&1) || { cat bin/fuzz.log; exit 1; }; \
+	  done; \
+	done
 
 lint: web/node_modules/.done web/dist/index.html
-	@unformatted=$$(gofmt -l cmd internal demo web/*.go); [ -z "$$unformatted" ] || { echo "not formatted: $$unformatted"; exit 1; }
+	@unformatted=$$(go run $(GOFUMPT) -l cmd internal demo web/*.go); [ -z "$$unformatted" ] || { echo "not formatted, make format does it: $$unformatted"; exit 1; }
 	go vet ./...
-	cd web && npm run check --silent
+	go run $(STATICCHECK) ./...
+	go test ./internal/layering
+	cd web && npm run check --silent && npm run lint --silent
 	@cd web && npx openapi-typescript ../docs/openapi.yaml 2>/dev/null | cmp -s - src/schema.d.ts || { echo 'web/src/schema.d.ts is old: make docs'; exit 1; }
+
+format: web/node_modules/.done
+	go run $(GOFUMPT) -w cmd internal demo web/*.go
+	cd web && npx prettier --write --log-level warn . && npx eslint --fix .
 
 # What is made from the Go types: the plan's reference, the API's document, the console's types of it. Tests fail while they are old.
 docs:

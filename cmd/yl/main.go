@@ -16,7 +16,7 @@ func main() {
 	defer stop()
 	err := cli.New(os.Stdout, serve(), demonstrate()).Run(ctx, os.Args)
 	if err != nil {
-		fmt.Fprintln(os.Stderr, "yl: "+err.Error())
+		fmt.Fprintln(os.Stderr, cli.Complaint(err))
 	}
 	os.Exit(cli.ExitCode(err))
 }

@@ -31,6 +31,7 @@ func listenFlags(data, ike, natt string) []urfave.Flag {
 		&urfave.StringFlag{Name: "webhook", Usage: "send events to this address, each as a POST with JSON"},
 		&urfave.StringSliceFlag{Name: "webhook-kinds", Usage: "kinds of events to send, as in the journal", Value: []string{"reach", "commit", "trust", "name"}},
 		&urfave.StringFlag{Name: "webhook-token-file", Usage: "send what is in this file as a bearer token"},
+		&urfave.StringSliceFlag{Name: "name", Usage: "a host name under which a proxy with TLS makes the console reachable; several by repeating it"},
 		&urfave.BoolFlag{Name: "verbose", Usage: "log every request"},
 	}
 }
@@ -44,8 +45,10 @@ func logger(c *urfave.Command) *slog.Logger {
 }
 
 func options(c *urfave.Command) (instance.Options, error) {
-	o := instance.Options{Data: c.String("data"), Listen: c.String("listen"), IKE: c.String("udp-ike"), NATT: c.String("udp-natt"),
-		KeyLog: c.String("key-log"), KeepJournal: time.Duration(c.Int("keep-journal")) * 24 * time.Hour, Console: web.Dist(), Log: logger(c)}
+	o := instance.Options{
+		Data: c.String("data"), Listen: c.String("listen"), IKE: c.String("udp-ike"), NATT: c.String("udp-natt"),
+		KeyLog: c.String("key-log"), KeepJournal: time.Duration(c.Int("keep-journal")) * 24 * time.Hour, Console: web.Dist(), Log: logger(c), Names: c.StringSlice("name"),
+	}
 	to := c.String("webhook")
 	if to == "" {
 		return o, nil
@@ -65,7 +68,8 @@ func options(c *urfave.Command) (instance.Options, error) {
 }
 
 func serve() *urfave.Command {
-	return &urfave.Command{Name: "serve", Usage: "run the service and its gateway",
+	return &urfave.Command{
+		Name: "serve", Usage: "run the service and its gateway",
 		Flags: append(listenFlags("/var/lib/yellow-lantern", ":500", ":4500"),
 			&urfave.StringFlag{Name: "site-lab", Usage: "build stand-in surroundings from this description, in place of real ones"}),
 		Action: func(ctx context.Context, c *urfave.Command) error {
@@ -94,11 +98,13 @@ func serve() *urfave.Command {
 			<-ctx.Done()
 			o.Log.Info("stopping")
 			return nil
-		}}
+		},
+	}
 }
 
 func demonstrate() *urfave.Command {
-	return &urfave.Command{Name: "demo", Usage: "run the service with the Tern Island demonstration",
+	return &urfave.Command{
+		Name: "demo", Usage: "run the service with the Tern Island demonstration",
 		Flags: append(listenFlags("", "127.0.0.1:0", "127.0.0.1:0"),
 			&urfave.BoolFlag{Name: "once", Usage: "run the whole job once without a person, print it, and end"},
 			&urfave.StringFlag{Name: "with", Usage: "make this mistake; yl demo --list shows them"},
@@ -111,7 +117,8 @@ func demonstrate() *urfave.Command {
 				return demoOnce(ctx, c)
 			}
 			return demoServe(ctx, c)
-		}}
+		},
+	}
 }
 
 func listMistakes() error {

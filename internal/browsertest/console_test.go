@@ -90,8 +90,10 @@ func start(t *testing.T) (*tour.Demo, page) {
 		t.Fatal("the console is not built: make build")
 	}
 	ctx := t.Context()
-	d, err := tour.Prepare(ctx, "", instance.Options{Data: t.TempDir(), Listen: "127.0.0.1:0", IKE: "127.0.0.1:0", NATT: "127.0.0.1:0",
-		Console: web.Dist(), Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	d, err := tour.Prepare(ctx, "", instance.Options{
+		Data: t.TempDir(), Listen: "127.0.0.1:0", IKE: "127.0.0.1:0", NATT: "127.0.0.1:0",
+		Console: web.Dist(), Log: slog.New(slog.NewTextHandler(io.Discard, nil)),
+	})
 	require.NoError(t, err)
 	t.Cleanup(d.Stop)
 	_, _, err = d.Commit(ctx)
@@ -102,8 +104,12 @@ func start(t *testing.T) (*tour.Demo, page) {
 
 // browse opens a browser; whatever its console complains about fails the test.
 func browse(t *testing.T) page {
-	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800), chromedp.UserDataDir(t.TempDir()))
-	for _, flag := range []string{"disable-quic", "no-first-run", "disable-background-networking", "disable-component-update", "disable-sync"} {
+	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800),
+		chromedp.UserDataDir(t.TempDir()))
+	for _, flag := range []string{
+		"disable-quic", "no-first-run", "disable-background-networking", "disable-component-update",
+		"disable-sync",
+	} {
 		opts = append(opts, chromedp.Flag(flag, true))
 	}
 	alloc, stopAlloc := chromedp.NewExecAllocator(context.Background(), opts...)
@@ -152,7 +158,8 @@ func TestConsole(t *testing.T) {
 	p.until(bodyText, "name or password is wrong")
 	time.Sleep(600 * time.Millisecond) // a failed try makes the next one wait
 	p.script(`(() => { const e = document.querySelector('#password'); e.value = ''; e.dispatchEvent(new Event('input')); })()`)
-	p.do(chromedp.SendKeys(chromedp.CSS("#password"), d.Admin), chromedp.Click(chromedp.CSS("#enter")), chromedp.WaitVisible(chromedp.CSS(".board")))
+	p.do(chromedp.SendKeys(chromedp.CSS("#password"), d.Admin), chromedp.Click(chromedp.CSS("#enter")),
+		chromedp.WaitVisible(chromedp.CSS(".board")))
 
 	// The board tells what is computed and what was tried; a cell opens the journey.
 	p.until(bodyText, "everything is as it should be")
@@ -245,7 +252,8 @@ func TestConsole(t *testing.T) {
 			case <-time.After(150 * time.Millisecond):
 			}
 			short, end := context.WithTimeout(ctx, 100*time.Millisecond)
-			_, _ = tunnel.Stack.PingSized(short, netip.MustParseAddr([]string{"10.20.0.20", "198.51.100.80"}[n%2]), 200+n%7*150, tunnel.Send)
+			_, _ = tunnel.Stack.PingSized(short, netip.MustParseAddr([]string{"10.20.0.20", "198.51.100.80"}[n%2]), 200+n%7*150,
+				tunnel.Send)
 			end()
 		}
 	}()
@@ -393,7 +401,8 @@ func TestPlanSteps(t *testing.T) {
 	p.shot("plan-trust")
 
 	// Somebody else commits a change of the same line: both are shown, and one is chosen.
-	theirs := strings.Replace(d.Scenario.Plan, "name: nestcams, addresses: [10.20.30.7], dns", "name: nestcams, addresses: [10.20.30.7], ranges: [10.20.30.70-10.20.30.79], dns", 1)
+	theirs := strings.Replace(d.Scenario.Plan, "name: nestcams, addresses: [10.20.30.7], dns",
+		"name: nestcams, addresses: [10.20.30.7], ranges: [10.20.30.70-10.20.30.79], dns", 1)
 	require.NoError(t, d.Client.Do(t.Context(), "PUT", "/drafts/theirs", map[string]any{"text": theirs, "version": 0}, nil))
 	require.NoError(t, d.Client.Do(t.Context(), "POST", "/drafts/theirs/commit", map[string]any{"message": "a row of cameras"}, nil))
 	p.do(chromedp.Navigate(d.URL()+"/plan?at=history"), chromedp.WaitVisible(chromedp.CSS("#difference")))
@@ -416,15 +425,18 @@ func TestPlanSteps(t *testing.T) {
 // signIn enters the console as the demo's administrator.
 func (p page) signIn(d *tour.Demo) {
 	p.do(chromedp.Navigate(d.URL()), chromedp.WaitVisible(chromedp.CSS("#password")))
-	p.do(chromedp.SendKeys(chromedp.CSS("#password"), d.Admin), chromedp.Click(chromedp.CSS("#enter")), chromedp.WaitVisible(chromedp.CSS(".board")))
+	p.do(chromedp.SendKeys(chromedp.CSS("#password"), d.Admin), chromedp.Click(chromedp.CSS("#enter")),
+		chromedp.WaitVisible(chromedp.CSS(".board")))
 }
 
 // An administrator who has nothing begins in the console: names themselves, answers six questions, adds a person, commits.
 func TestConsoleFromNothing(t *testing.T) {
 	scenario, err := demo.Load("")
 	require.NoError(t, err)
-	i, err := instance.Start(t.Context(), instance.Options{Data: t.TempDir(), Listen: "127.0.0.1:0", IKE: "127.0.0.1:0", NATT: "127.0.0.1:0", SiteLab: scenario.Site,
-		Console: web.Dist(), Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	i, err := instance.Start(t.Context(), instance.Options{
+		Data: t.TempDir(), Listen: "127.0.0.1:0", IKE: "127.0.0.1:0", NATT: "127.0.0.1:0", SiteLab: scenario.Site,
+		Console: web.Dist(), Log: slog.New(slog.NewTextHandler(io.Discard, nil)),
+	})
 	require.NoError(t, err)
 	t.Cleanup(i.Stop)
 	p := browse(t)
@@ -502,6 +514,29 @@ func TestConsolePictures(t *testing.T) {
 		p.do(chromedp.Navigate("data:text/html;charset=utf-8;base64," + base64.StdEncoding.EncodeToString([]byte(page))))
 		p.shot(name)
 	}
+}
+
+// Whatever page somebody is on: that the newest revision does not run, and why, stands above it.
+func TestWhatDoesNotRun(t *testing.T) {
+	d, p := start(t)
+	p.signIn(d)
+	require.Equal(t, "null", p.script("document.querySelector('#not-running')"))
+	require.NoError(t, d.Client.Do(t.Context(), "POST", "/certificates/gate/revoke",
+		map[string]string{"reason": "the jetty was broken into"}, nil))
+	p.script("document.querySelector('nav a[href=\"/people\"]').click()")
+	p.until(bodyText, "certificate gate, which tunnel main shows, is revoked")
+	p.shot("not-running")
+	wrong := map[string]string{"name": "ada.admin", "password": "not the password"}
+	require.Error(t, d.Client.Do(t.Context(), "POST", "/sign-in", wrong, nil))
+	p.script("document.querySelector('nav a[href=\"/journal\"]').click()")
+	p.script("document.querySelector('nav a[href=\"/people\"]').click()")
+	p.until("document.querySelector('#slowed')?.innerText", "ada.admin from 127.0.0.1: 1 wrong password at the console")
+	p.shot("slowed")
+	p.script("document.querySelector('#slowed button').click()")
+	p.until("document.querySelector('#slowed')", "null")
+	require.NoError(t, d.Client.Do(t.Context(), "POST", "/certificates/gate", map[string]any{"for": []string{"gate.tern.example"}}, nil))
+	p.script("document.querySelector('nav a[href=\"/journal\"]').click()")
+	p.until("document.querySelector('#not-running')", "null")
 }
 
 func quote(s string) string {

@@ -28,14 +28,17 @@ func BenchmarkSizes(b *testing.B) {
 	p, people := bigplan.Sound(users)
 	text, err := bigplan.Text(p)
 	require.NoError(b, err)
-	i, err := instance.Start(b.Context(), instance.Options{Data: b.TempDir(), Listen: "127.0.0.1:0", IKE: "127.0.0.1:0", NATT: "127.0.0.1:0",
-		Console: web.Dist(), Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	i, err := instance.Start(b.Context(), instance.Options{
+		Data: b.TempDir(), Listen: "127.0.0.1:0", IKE: "127.0.0.1:0", NATT: "127.0.0.1:0",
+		Console: web.Dist(), Log: slog.New(slog.NewTextHandler(io.Discard, nil)),
+	})
 	require.NoError(b, err)
 	defer i.Stop()
 	ctx := b.Context()
 	const password = "a long enough password"
 	c := client.New(i.URL(), "")
-	require.NoError(b, c.Do(ctx, "POST", "/start", map[string]string{"code": i.Service.SetupCode, "name": "admin", "password": password}, nil))
+	require.NoError(b, c.Do(ctx, "POST", "/start", map[string]string{"code": i.Service.SetupCode, "name": "admin", "password": password},
+		nil))
 	require.NoError(b, c.SignIn(ctx, "admin", password, "sizes"))
 	for _, who := range people {
 		u := store.User{Name: who.User, FullName: "Generated " + who.User}
@@ -90,13 +93,16 @@ func BenchmarkSizes(b *testing.B) {
 
 // console opens every page, and waits for what it is for.
 func console(b *testing.B, url string, timed func(string, func())) {
-	alloc, stopAlloc := chromedp.NewExecAllocator(context.Background(), append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.DisableGPU,
-		chromedp.WindowSize(1280, 800), chromedp.UserDataDir(b.TempDir()))...)
+	alloc, stopAlloc := chromedp.NewExecAllocator(context.Background(),
+		append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.DisableGPU,
+			chromedp.WindowSize(1280, 800), chromedp.UserDataDir(b.TempDir()))...)
 	defer stopAlloc()
 	browser, stop := chromedp.NewContext(alloc)
 	defer stop()
-	require.NoError(b, chromedp.Do(browser, chromedp.EmulateViewport(1280, 800), chromedp.Navigate(url), chromedp.WaitVisible(chromedp.CSS("#password")),
-		chromedp.SendKeys(chromedp.CSS("#password"), "a long enough password"), chromedp.Click(chromedp.CSS("#enter")), chromedp.WaitVisible(chromedp.CSS(".board"))))
+	require.NoError(b, chromedp.Do(browser, chromedp.EmulateViewport(1280, 800), chromedp.Navigate(url),
+		chromedp.WaitVisible(chromedp.CSS("#password")),
+		chromedp.SendKeys(chromedp.CSS("#password"), "a long enough password"), chromedp.Click(chromedp.CSS("#enter")),
+		chromedp.WaitVisible(chromedp.CSS(".board"))))
 	until := func(js string) {
 		for range 3000 {
 			ok, err := chromedp.Run(browser, chromedp.Evaluate[bool](js))
@@ -119,7 +125,8 @@ func console(b *testing.B, url string, timed func(string, func())) {
 		{"journal-page", "/journal", "document.body.innerText.includes('revision 2')"},
 	} {
 		timed(page.name, func() {
-			require.NoError(b, chromedp.Do(browser, chromedp.Evaluate[chromedp.Void](fmt.Sprintf("void (location.href = %q)", url+page.path))))
+			require.NoError(b, chromedp.Do(browser,
+				chromedp.Evaluate[chromedp.Void](fmt.Sprintf("void (location.href = %q)", url+page.path))))
 			time.Sleep(30 * time.Millisecond) // until the older page is gone
 			until("document.readyState === 'complete' && " + page.shows)
 		})

@@ -16,6 +16,7 @@ import (
 	"golang.org/x/term"
 
 	"yellowlantern/internal/client"
+	"yellowlantern/internal/core/legible"
 )
 
 // Exit codes.
@@ -60,11 +61,14 @@ func ExitCode(err error) int {
 	return ExitUsage
 }
 
+// Complaint is an error as it is written to a terminal: what a service or a device sent is shown, and does nothing.
+func Complaint(err error) string { return "yl: " + legible.Escape(err.Error()) }
+
 // New makes the program; more commands (those that start a service) are handed in.
 func New(out io.Writer, more ...*cli.Command) *cli.Command {
-	p := &printer{out: out}
-	return &cli.Command{
-		Name:  "yl",
+	p := &printer{out: &legible.Writer{To: out}}
+	program := &cli.Command{
+		Name: "yl", Version: Version(),
 		Usage: "configure a VPN gateway, and prove and try who reaches what behind it",
 		Description: "Exit codes: 0 all is as expected, 1 something is not, 2 wrong words or input,\n" +
 			"3 no service or not signed in, 4 refused and nothing changed.",
@@ -73,7 +77,7 @@ func New(out io.Writer, more ...*cli.Command) *cli.Command {
 			&cli.StringFlag{Name: "access", Usage: "file with the service's address and token", Sources: cli.EnvVars("YL_ACCESS"), Value: defaultAccess(), Local: false},
 		},
 		Writer: out, ErrWriter: os.Stderr, ExitErrHandler: func(context.Context, *cli.Command, error) {},
-		Commands: append(more, signIn(p), signOut(p), start(p), planCommands(p), users(p), groups(p), certificates(p), secrets(p), tokens(p), prove(p), validate(p), surplus(p), depends(p), board(p), journey(p), probeCommand(p), diagnoseCommand(p), sessions(p), flows(p), pools(p), journal(p), status(p)),
+		Commands: append(more, signIn(p), signOut(p), start(p), planCommands(p), users(p), groups(p), certificates(p), secrets(p), tokens(p), prove(p), validate(p), surplus(p), depends(p), board(p), journey(p), probeCommand(p), diagnoseCommand(p), sessions(p), slowed(p), own(p), flows(p), pools(p), journal(p), status(p)),
 		Before: func(ctx context.Context, c *cli.Command) (context.Context, error) {
 			p.json = c.Bool("json")
 			return ctx, nil
@@ -85,6 +89,28 @@ func New(out io.Writer, more ...*cli.Command) *cli.Command {
 			fmt.Fprintf(os.Stderr, "yl: there is no command %q; yl --help lists them\n", name)
 			os.Exit(ExitUsage)
 		},
+	}
+	bounded(program.Commands)
+	return program
+}
+
+// bounded makes surplus words an error in every command: one that is not heeded may have been meant.
+func bounded(all []*cli.Command) {
+	for _, c := range all {
+		bounded(c.Commands)
+		act, most := c.Action, 0
+		for _, alternative := range strings.Split(c.ArgsUsage, " or ") {
+			most = max(most, len(strings.Fields(alternative)))
+		}
+		if act == nil || strings.Contains(c.ArgsUsage, "…") {
+			continue
+		}
+		c.Action = func(ctx context.Context, c *cli.Command) error {
+			if c.Args().Len() > most {
+				return Failing(ExitUsage, "%s takes no %q; --help shows what it takes", c.FullName(), c.Args().Get(most))
+			}
+			return act(ctx, c)
+		}
 	}
 }
 
@@ -170,13 +196,7 @@ func passwordFile() cli.Flag {
 func readPassword(c *cli.Command, prompt string) (string, error) {
 	switch path := c.String("password-file"); path {
 	case "":
-		fmt.Fprint(os.Stderr, prompt+": ")
-		b, err := term.ReadPassword(int(os.Stdin.Fd()))
-		fmt.Fprintln(os.Stderr)
-		if err != nil {
-			return "", Failing(ExitUsage, "no password can be asked for here; use --password-file")
-		}
-		return string(b), nil
+		return askPassword(prompt)
 	case "-":
 		b, err := io.ReadAll(io.LimitReader(os.Stdin, 4096))
 		return strings.TrimRight(string(b), "\r\n"), err
@@ -187,6 +207,16 @@ func readPassword(c *cli.Command, prompt string) (string, error) {
 		}
 		return strings.TrimRight(string(b), "\r\n"), nil
 	}
+}
+
+func askPassword(prompt string) (string, error) {
+	fmt.Fprint(os.Stderr, prompt+": ")
+	b, err := term.ReadPassword(int(os.Stdin.Fd()))
+	fmt.Fprintln(os.Stderr)
+	if err != nil {
+		return "", Failing(ExitUsage, "no password can be asked for here; read it from a file")
+	}
+	return string(b), nil
 }
 
 // call is a command that needs a service.

@@ -15,8 +15,10 @@ import (
 )
 
 func surplus(p *printer) *cli.Command {
-	return &cli.Command{Name: "surplus", Usage: "what people reach that no expectation asks for", Flags: []cli.Flag{
-		&cli.StringFlag{Name: "draft", Usage: "look at a draft in place of the running plan"}, filterFlag()},
+	return &cli.Command{
+		Name: "surplus", Usage: "what people reach that no expectation asks for", Flags: []cli.Flag{
+			&cli.StringFlag{Name: "draft", Usage: "look at a draft in place of the running plan"}, filterFlag(),
+		},
 		Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
 			a, err := client.Get[service.SurplusAnswer](ctx, cl, client.Query("/surplus", "draft", c.String("draft")))
 			if err != nil {
@@ -47,7 +49,8 @@ func surplus(p *printer) *cli.Command {
 				}
 			}
 			return nil
-		})}
+		}),
+	}
 }
 
 // planPin adds expectations for what rules permit.
@@ -79,7 +82,8 @@ func (p *printer) planPin(ctx context.Context, c *cli.Command, cl *client.Client
 }
 
 func depends(p *printer) *cli.Command {
-	return &cli.Command{Name: "depends", Usage: "which reach and which expectations depend on a setting; of all of them, and what nothing depends on, if none is named", ArgsUsage: "[SETTING]", Flags: []cli.Flag{draftFlag(), filterFlag()},
+	return &cli.Command{
+		Name: "depends", Usage: "which reach and which expectations depend on a setting; of all of them, and what nothing depends on, if none is named", ArgsUsage: "[SETTING]", Flags: []cli.Flag{draftFlag(), filterFlag()},
 		Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
 			setting := c.Args().First()
 			if setting == "" {
@@ -110,7 +114,8 @@ func depends(p *printer) *cli.Command {
 				p.say("✗ %s would fail for %s: %s", r.Expectation, r.Class, r.Words)
 			}
 			return nil
-		})}
+		}),
+	}
 }
 
 // dependences lists what depends on every setting, such that nothing depends on first.

@@ -28,7 +28,8 @@ func diagnoseCommand(p *printer) *cli.Command {
 	for _, c := range complaints {
 		words = append(words, c.name+": "+c.says+map[bool]string{true: " (say --to)"}[c.name == diagnose.ReachesSome])
 	}
-	return &cli.Command{Name: "diagnose", Usage: "from what a person complains of to its likely causes, each with its evidence and the change that mends it", ArgsUsage: "USER",
+	return &cli.Command{
+		Name: "diagnose", Usage: "from what a person complains of to its likely causes, each with its evidence and the change that mends it", ArgsUsage: "USER",
 		Description: "Complaints:\n  " + strings.Join(words, "\n  "),
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "complaint", Usage: "what the person says", Required: true},
@@ -37,7 +38,8 @@ func diagnoseCommand(p *printer) *cli.Command {
 			&cli.StringFlag{Name: "vantage", Usage: "try from there, with commas between, or every; not given: from the first that there is"},
 			&cli.BoolFlag{Name: "no-trial", Usage: "look at what is known already, and try nothing"},
 			&cli.StringFlag{Name: "bundle", Usage: "write the evidence, without secrets, into this ZIP file for whoever helps; it must not exist"},
-		}, Action: call(p.diagnose)}
+		}, Action: call(p.diagnose),
+	}
 }
 
 func (p *printer) diagnose(ctx context.Context, c *cli.Command, cl *client.Client) error {
@@ -45,7 +47,10 @@ func (p *printer) diagnose(ctx context.Context, c *cli.Command, cl *client.Clien
 	if err != nil {
 		return err
 	}
-	in := map[string]any{"user": user, "complaint": c.String("complaint"), "to": c.String("to"), "service": c.String("service"), "no-trial": c.Bool("no-trial"), "vantages": commas(c.String("vantage"))}
+	in := map[string]any{
+		"user": user, "complaint": c.String("complaint"), "to": c.String("to"), "service": c.String("service"),
+		"no-trial": c.Bool("no-trial"), "vantages": commas(c.String("vantage")),
+	}
 	known := false
 	for _, x := range complaints {
 		known = known || x.name == c.String("complaint")

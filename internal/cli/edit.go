@@ -57,7 +57,8 @@ func (p *printer) planEdit(op string) func(context.Context, *cli.Command, *clien
 		want := map[string]int{"set": 2, "add": 2, "remove": 1, "rename": 2}[op]
 		if c.Args().Len() != want {
 			return Failing(ExitUsage, "yl plan %s %s: such as %s", op, c.ArgsUsage, map[string]string{
-				"set": "pools/staff/prefixes '[10.99.0.0/24]'", "add": "rules '{name: new, action: permit, to: [office], services: [ping]}'", "remove": "rules/new", "rename": "hosts/records archive-records"}[op])
+				"set": "pools/staff/prefixes '[10.99.0.0/24]'", "add": "rules '{name: new, action: permit, to: [office], services: [ping]}'", "remove": "rules/new", "rename": "hosts/records archive-records",
+			}[op])
 		}
 		d, err := begun(ctx, cl, c.String("draft"))
 		if err != nil {

@@ -26,14 +26,19 @@ func users(p *printer) *cli.Command {
 			if err != nil {
 				return err
 			}
-			in := map[string]any{"name": name, "full-name": c.String("full-name"), "groups": append([]string{}, c.StringSlice("group")...), "password": password}
+			in := map[string]any{
+				"name": name, "full-name": c.String("full-name"), "groups": append([]string{}, c.StringSlice("group")...),
+				"password": password,
+			}
 			if err := cl.Do(ctx, "POST", "/users", in, nil); err != nil {
 				return err
 			}
 			return p.done("user %s is added", name)
 		})},
-		{Name: "change", Usage: "change groups, name or activity", ArgsUsage: "USER", Flags: []cli.Flag{nameFlag, groupFlag,
-			&cli.BoolFlag{Name: "off", Usage: "may not log in"}, &cli.BoolFlag{Name: "on", Usage: "may log in again"}}, Action: call(p.userChange)},
+		{Name: "change", Usage: "change groups, name or activity", ArgsUsage: "USER", Flags: []cli.Flag{
+			nameFlag, groupFlag,
+			&cli.BoolFlag{Name: "off", Usage: "may not log in"}, &cli.BoolFlag{Name: "on", Usage: "may log in again"},
+		}, Action: call(p.userChange)},
 		{Name: "password", Usage: "give a user a new password", ArgsUsage: "USER", Flags: []cli.Flag{passwordFile()}, Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
 			name, err := argument(c, "user")
 			if err != nil {
@@ -114,7 +119,8 @@ func (p *printer) userChange(ctx context.Context, c *cli.Command, cl *client.Cli
 }
 
 func groups(p *printer) *cli.Command {
-	return &cli.Command{Name: "groups", Usage: "list the running plan's groups with their members", Flags: []cli.Flag{filterFlag()},
+	return &cli.Command{
+		Name: "groups", Usage: "list the running plan's groups with their members", Flags: []cli.Flag{filterFlag()},
 		Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
 			gs, err := client.Get[[]service.Group](ctx, cl, "/groups")
 			if err != nil {
@@ -132,7 +138,8 @@ func groups(p *printer) *cli.Command {
 			}
 			p.table([]string{"group", "passage", "members", "note"}, rows)
 			return nil
-		})}
+		}),
+	}
 }
 
 func tokens(p *printer) *cli.Command {
@@ -147,12 +154,16 @@ func tokens(p *printer) *cli.Command {
 			}
 			var rows [][]string
 			for _, t := range ts {
-				row := []string{t.ID, t.Name, t.Administrator, local(t.At)}
+				expires := "never"
+				if !t.Expires.IsZero() {
+					expires = local(t.Expires)
+				}
+				row := []string{t.ID, t.Name, t.Administrator, local(t.At), expires}
 				if matches(c.String("filter"), row...) {
 					rows = append(rows, row)
 				}
 			}
-			p.table([]string{"token", "for", "administrator", "made"}, rows)
+			p.table([]string{"token", "for", "administrator", "made", "ends"}, rows)
 			return nil
 		})},
 		{Name: "remove", Usage: "make a token worthless", ArgsUsage: "TOKEN", Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
@@ -169,13 +180,16 @@ func tokens(p *printer) *cli.Command {
 }
 
 func signOut(p *printer) *cli.Command {
-	return &cli.Command{Name: "sign-out", Usage: "make the access that is kept worthless, and forget it", Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
-		if err := cl.Do(ctx, "DELETE", "/tokens/own", nil, nil); err != nil {
-			return err
-		}
-		if err := os.Remove(c.String("access")); err != nil {
-			return err
-		}
-		return p.done("signed out")
-	})}
+	return &cli.Command{
+		Name: "sign-out", Usage: "make the access that is kept worthless, and forget it",
+		Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
+			if err := cl.Do(ctx, "DELETE", "/tokens/own", nil, nil); err != nil {
+				return err
+			}
+			if err := os.Remove(c.String("access")); err != nil {
+				return err
+			}
+			return p.done("signed out")
+		}),
+	}
 }

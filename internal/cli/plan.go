@@ -35,8 +35,10 @@ func planCommands(p *printer) *cli.Command {
 		{Name: "set", Usage: "give a field of a draft a value", ArgsUsage: "SETTING VALUE", Flags: []cli.Flag{draftFlag()}, Action: call(p.planEdit("set"))},
 		{Name: "add", Usage: "put an object or item at the end of a list of a draft", ArgsUsage: "LIST VALUE", Flags: []cli.Flag{draftFlag()}, Action: call(p.planEdit("add"))},
 		{Name: "remove", Usage: "take an object, item or field out of a draft", ArgsUsage: "SETTING", Flags: []cli.Flag{draftFlag()}, Action: call(p.planEdit("remove"))},
-		{Name: "put", Usage: "make objects what is given, as --json lists them; what does not differ stays as it is written", ArgsUsage: "KIND [OBJECT]", Description: "OBJECT is JSON or YAML on one line; without it, an object or a list of them is read from standard input.",
-			Flags: []cli.Flag{draftFlag()}, Action: call(p.planPut)},
+		{
+			Name: "put", Usage: "make objects what is given, as --json lists them; what does not differ stays as it is written", ArgsUsage: "KIND [OBJECT]", Description: "OBJECT is JSON or YAML on one line; without it, an object or a list of them is read from standard input.",
+			Flags: []cli.Flag{draftFlag()}, Action: call(p.planPut),
+		},
 		{Name: "rename", Usage: "give an object another name, wherever it is named", ArgsUsage: "KIND/NAME NEW", Flags: []cli.Flag{draftFlag()}, Action: call(p.planEdit("rename"))},
 		{Name: "move", Usage: "put an object before another one of its list, or at the end", ArgsUsage: "KIND/NAME [BEFORE]", Flags: []cli.Flag{draftFlag()}, Action: call(p.planMove)},
 		{Name: "uses", Usage: "what names an object", ArgsUsage: "KIND/NAME", Flags: []cli.Flag{draftFlag()}, Action: call(p.planUses)},
@@ -56,9 +58,12 @@ func planCommands(p *printer) *cli.Command {
 			&cli.StringFlag{Name: "draft", Usage: "compare with this draft"},
 		}, Action: call(p.planDifference)},
 		{Name: "review", Usage: "findings on a draft, and what a commit would do", Flags: []cli.Flag{draftFlag()}, Action: call(p.planReview)},
-		{Name: "rebase", Usage: "bring a draft onto the newest revision", Flags: []cli.Flag{draftFlag(),
-			&cli.StringSliceFlag{Name: "take", Usage: "whose lines stand where both changed the same: ours (the draft's) or theirs; once for each conflict in turn"}}, Action: call(p.planRebase)},
-		{Name: "commit", Usage: "make a draft the newest revision, which runs at once", Flags: []cli.Flag{draftFlag(),
+		{Name: "rebase", Usage: "bring a draft onto the newest revision", Flags: []cli.Flag{
+			draftFlag(),
+			&cli.StringSliceFlag{Name: "take", Usage: "whose lines stand where both changed the same: ours (the draft's) or theirs; once for each conflict in turn"},
+		}, Action: call(p.planRebase)},
+		{Name: "commit", Usage: "make a draft the newest revision, which runs at once", Flags: []cli.Flag{
+			draftFlag(),
 			&cli.StringFlag{Name: "message", Aliases: []string{"m"}, Usage: "why", Required: true},
 			&cli.StringSliceFlag{Name: "accept", Usage: "accept a warning, as code@path; all of them, by: all"},
 			&cli.StringFlag{Name: "because", Usage: "why the warnings are accepted; it stays with the revision"},
@@ -242,7 +247,8 @@ func (p *printer) planCheck(ctx context.Context, c *cli.Command, cl *client.Clie
 	shown := checked
 	shown.Findings = []check.Finding{}
 	for _, f := range checked.Findings {
-		if severity := c.String("severity"); (severity == "" || string(f.Severity) == severity) && matches(c.String("filter"), f.ID(), f.Problem, f.Fix) {
+		if severity := c.String("severity"); (severity == "" || string(f.Severity) == severity) &&
+			matches(c.String("filter"), f.ID(), f.Problem, f.Fix) {
 			shown.Findings = append(shown.Findings, f)
 		}
 	}
@@ -367,7 +373,8 @@ func (p *printer) planRebase(ctx context.Context, c *cli.Command, cl *client.Cli
 			Base, Ours, Theirs string
 		} `json:"conflicts"`
 	}
-	if err := cl.Do(ctx, "POST", "/drafts/"+c.String("draft")+"/rebase", map[string]any{"take": append([]string{}, c.StringSlice("take")...)}, &out); err != nil {
+	if err := cl.Do(ctx, "POST", "/drafts/"+c.String("draft")+"/rebase",
+		map[string]any{"take": append([]string{}, c.StringSlice("take")...)}, &out); err != nil {
 		return err
 	}
 	if printed, err := p.value(out); printed {
@@ -380,7 +387,8 @@ func (p *printer) planRebase(ctx context.Context, c *cli.Command, cl *client.Cli
 		p.indented(4, "committed: %s", k.Theirs)
 	}
 	if len(out.Conflicts) > 0 {
-		return Failing(ExitNot, "not rebased: say whose lines stand, in turn: yl plan rebase --draft %s%s", c.String("draft"), strings.Repeat(" --take ours|theirs", len(out.Conflicts)))
+		return Failing(ExitNot, "not rebased: say whose lines stand, in turn: yl plan rebase --draft %s%s", c.String("draft"),
+			strings.Repeat(" --take ours|theirs", len(out.Conflicts)))
 	}
 	p.say("draft %s is based on revision %d", out.Draft.Name, out.Draft.Base)
 	return nil

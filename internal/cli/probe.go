@@ -21,7 +21,8 @@ import (
 )
 
 func probeCommand(p *printer) *cli.Command {
-	return &cli.Command{Name: "probe", Usage: "log in as a remote user from a vantage, and try each expectation through the tunnel",
+	return &cli.Command{
+		Name: "probe", Usage: "log in as a remote user from a vantage, and try each expectation through the tunnel",
 		Description: "As a real person: --user. As every class of people, each by an identity made for it: --everyone.\nFrom a machine that has no access to the service: --kit.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "user", Usage: "whom to log in as"},
@@ -36,14 +37,19 @@ func probeCommand(p *printer) *cli.Command {
 		Action: p.probe,
 		Commands: []*cli.Command{
 			{Name: "kit", Usage: "write a file by which a machine far away can probe as a user, who brings the password", ArgsUsage: "FILE", Flags: []cli.Flag{
-				&cli.StringFlag{Name: "user", Usage: "whom it is for", Required: true}}, Action: call(p.probeKit)},
+				&cli.StringFlag{Name: "user", Usage: "whom it is for", Required: true},
+			}, Action: call(p.probeKit)},
 			{Name: "hand-in", Usage: "hand in a report that was made elsewhere", ArgsUsage: "FILE", Action: call(p.handIn)},
-			{Name: "rounds", Usage: "the newest rounds of trying everybody, or one of them", ArgsUsage: "[ROUND]", Flags: []cli.Flag{filterFlag(),
-				&cli.IntFlag{Name: "limit", Usage: "how many", Value: 20}}, Action: call(p.rounds)},
+			{Name: "rounds", Usage: "the newest rounds of trying everybody, or one of them", ArgsUsage: "[ROUND]", Flags: []cli.Flag{
+				filterFlag(),
+				&cli.IntFlag{Name: "limit", Usage: "how many", Value: 20},
+			}, Action: call(p.rounds)},
 			{Name: "schedule", Usage: "show or say when everybody is tried by itself", Flags: []cli.Flag{
 				&cli.DurationFlag{Name: "every", Usage: "how often, 5m to 168h; 0: never"},
-				&cli.StringFlag{Name: "vantage", Usage: "from where, with commas between, or every", Value: "home"}}, Action: call(p.schedule)},
-		}}
+				&cli.StringFlag{Name: "vantage", Usage: "from where, with commas between, or every", Value: "home"},
+			}, Action: call(p.schedule)},
+		},
+	}
 }
 
 func (p *printer) probe(ctx context.Context, c *cli.Command) error {
@@ -143,7 +149,8 @@ func (p *printer) progress(what string) (tell func(done, of int), done func()) {
 	if p.json || !term.IsTerminal(int(os.Stderr.Fd())) {
 		return nil, func() {}
 	}
-	return func(n, of int) { fmt.Fprintf(os.Stderr, "\r%s %d of %d ", what, n, of) }, func() { fmt.Fprint(os.Stderr, "\r                                \r") }
+	return func(n, of int) { fmt.Fprintf(os.Stderr, "\r%s %d of %d ", what, n, of) },
+		func() { fmt.Fprint(os.Stderr, "\r                                \r") }
 }
 
 func (p *printer) probeKit(ctx context.Context, c *cli.Command, cl *client.Client) error {
@@ -348,7 +355,10 @@ func (p *printer) rounds(ctx context.Context, c *cli.Command, cl *client.Client)
 		if r.State == service.RoundRuns {
 			mark = "…"
 		}
-		row := []string{mark, strconv.Itoa(int(r.ID)), local(r.At), strconv.Itoa(r.Revision), strings.Join(r.Vantages, ", "), r.By, cmp.Or(r.Words, fmt.Sprintf("%d of %d logins", r.Done, r.Of))}
+		row := []string{
+			mark, strconv.Itoa(int(r.ID)), local(r.At), strconv.Itoa(r.Revision), strings.Join(r.Vantages, ", "), r.By,
+			cmp.Or(r.Words, fmt.Sprintf("%d of %d logins", r.Done, r.Of)),
+		}
 		if matches(c.String("filter"), row...) {
 			rows, kept = append(rows, row), append(kept, r)
 		}
@@ -403,8 +413,12 @@ func underlay(ctx context.Context, cl *client.Client, name string) (probe.Underl
 }
 
 func probeVerdict(r probe.Report) error {
+	if !r.Connected && !r.OK {
+		return Failing(ExitNot, "%s could not log in: nothing was tried", r.User)
+	}
 	if !r.OK {
-		return Failing(ExitNot, "%d of %d trials did not see what was expected; %d differ from what was computed", r.Missed, len(r.Results), r.Differs)
+		return Failing(ExitNot, "%d of %d trials did not see what was expected; %d differ from what was computed", r.Missed, len(r.Results),
+			r.Differs)
 	}
 	return nil
 }
@@ -426,6 +440,9 @@ func (p *printer) Report(r probe.Report) {
 	var rows [][]string
 	edges := 0
 	for _, x := range r.Results {
+		if x.Untried {
+			continue
+		}
 		if x.Edge {
 			if edges++; x.OK {
 				continue
@@ -447,7 +464,11 @@ func (p *printer) Report(r probe.Report) {
 		}
 		rows = append(rows, []string{mark, x.Place, x.Dst.String(), x.Service, want, before, x.Seen.Words})
 	}
-	p.table([]string{"", "destination", "address", "service", "expected", "before", "seen through the tunnel"}, rows)
+	if r.Tried() == 0 && len(r.Results) > 0 {
+		p.say("✗ nothing was tried: %d trials need the login that failed", len(r.Results))
+	} else {
+		p.table([]string{"", "destination", "address", "service", "expected", "before", "seen through the tunnel"}, rows)
+	}
 	agree := "computed and tried agree"
 	if r.Differs > 0 {
 		agree = fmt.Sprintf("%d differ from what was computed", r.Differs)
@@ -458,7 +479,9 @@ func (p *printer) Report(r probe.Report) {
 	if edges > 0 {
 		p.say("%d of them are boundary packets of what is computed, at which nobody need listen; those that are as computed are left out above", edges)
 	}
-	p.say("%d of %d as expected; %s", len(r.Results)-r.Missed, len(r.Results), agree)
+	if r.Tried() > 0 {
+		p.say("%d of %d as expected; %s", len(r.Results)-r.Missed, len(r.Results), agree)
+	}
 	seen := map[string]bool{}
 	for _, x := range r.Results {
 		if x.Likely != "" && !seen[x.Likely] {

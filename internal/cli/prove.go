@@ -16,8 +16,10 @@ import (
 )
 
 func prove(p *printer) *cli.Command {
-	return &cli.Command{Name: "prove", Usage: "hold the expectations against computed reach, for all traffic", Flags: []cli.Flag{
-		&cli.StringFlag{Name: "draft", Usage: "prove a draft in place of the running plan"}, filterFlag()},
+	return &cli.Command{
+		Name: "prove", Usage: "hold the expectations against computed reach, for all traffic", Flags: []cli.Flag{
+			&cli.StringFlag{Name: "draft", Usage: "prove a draft in place of the running plan"}, filterFlag(),
+		},
 		Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
 			pr, err := client.Get[service.Proof](ctx, cl, client.Query("/proof", "draft", c.String("draft")))
 			if err != nil {
@@ -28,7 +30,8 @@ func prove(p *printer) *cli.Command {
 			}
 			p.Proof(pr.Results, c.String("filter"))
 			return proofVerdict(pr.Failed)
-		})}
+		}),
+	}
 }
 
 func proofVerdict(failed int) error {
@@ -66,8 +69,10 @@ func (p *printer) Proof(results []reach.Result, filter string) {
 }
 
 func board(p *printer) *cli.Command {
-	return &cli.Command{Name: "board", Usage: "people by destination: expected, computed, tried", Flags: []cli.Flag{
-		&cli.StringFlag{Name: "draft", Usage: "a draft in place of the running plan"}, filterFlag()},
+	return &cli.Command{
+		Name: "board", Usage: "people by destination: expected, computed, tried", Flags: []cli.Flag{
+			&cli.StringFlag{Name: "draft", Usage: "a draft in place of the running plan"}, filterFlag(),
+		},
 		Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
 			b, err := client.Get[service.Board](ctx, cl, client.Query("/board", "draft", c.String("draft")))
 			if err != nil {
@@ -82,7 +87,10 @@ func board(p *printer) *cli.Command {
 					if cell.State == reach.CellNothing {
 						continue
 					}
-					row := []string{r.Class, b.Destinations[k].Name, cell.State, orDash(cell.Expected), orDash(cell.Computed), b.Tried[i][k].State}
+					row := []string{
+						r.Class, b.Destinations[k].Name, cell.State, orDash(cell.Expected), orDash(cell.Computed),
+						b.Tried[i][k].State,
+					}
 					if matches(c.String("filter"), row...) {
 						rows = append(rows, row)
 					}
@@ -91,7 +99,8 @@ func board(p *printer) *cli.Command {
 			p.table([]string{"people", "destination", "state", "expected", "computed", "tried"}, rows)
 			p.inwardBoard(b.Inward, c.String("filter"))
 			return nil
-		})}
+		}),
+	}
 }
 
 // inwardBoard prints what is opened from inside.
@@ -123,43 +132,48 @@ func orDash(s string) string {
 }
 
 func journey(p *printer) *cli.Command {
-	return &cli.Command{Name: "journey", Usage: "one packet's way there and back, with the setting that decides at each station", Flags: []cli.Flag{
-		&cli.StringFlag{Name: "from", Usage: "user, or group:NAME", Required: true},
-		&cli.StringFlag{Name: "to", Usage: "host of the plan, DNS name or address, with :PORT for TCP", Required: true},
-		&cli.StringFlag{Name: "service", Usage: "in place of a TCP port: ping, udp/53, or a service of the plan"},
-		&cli.StringFlag{Name: "draft", Usage: "a draft in place of the running plan"},
-	}, Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
-		to, service_ := c.String("to"), c.String("service")
-		if host, port, err := net.SplitHostPort(to); err == nil && service_ == "" {
-			if _, err := strconv.ParseUint(port, 10, 16); err != nil {
-				return Failing(ExitUsage, "%q is no port: expected 0 to 65535", port)
+	return &cli.Command{
+		Name: "journey", Usage: "one packet's way there and back, with the setting that decides at each station",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "from", Usage: "user, or group:NAME", Required: true},
+			&cli.StringFlag{Name: "to", Usage: "host of the plan, DNS name or address, with :PORT for TCP", Required: true},
+			&cli.StringFlag{Name: "service", Usage: "in place of a TCP port: ping, udp/53, or a service of the plan"},
+			&cli.StringFlag{Name: "draft", Usage: "a draft in place of the running plan"},
+		}, Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
+			to, service_ := c.String("to"), c.String("service")
+			if host, port, err := net.SplitHostPort(to); err == nil && service_ == "" {
+				if _, err := strconv.ParseUint(port, 10, 16); err != nil {
+					return Failing(ExitUsage, "%q is no port: expected 0 to 65535", port)
+				}
+				to, service_ = host, "tcp/"+port
 			}
-			to, service_ = host, "tcp/"+port
-		}
-		j, err := client.Get[service.JourneyAnswer](ctx, cl, client.Query("/journey", "from", c.String("from"), "to", to, "service", service_, "draft", c.String("draft")))
-		if err != nil {
-			return err
-		}
-		if printed, err := p.value(j); printed {
-			return firstOf(err, arrives(j.Arrives))
-		}
-		p.say("%s, as %s (%s)", j.Packet, j.User, j.Class)
-		p.Steps(j.Steps)
-		p.say("\n%s", j.Verdict)
-		if j.Fix != "" {
-			p.say("→ %s", j.Fix)
-		}
-		for _, e := range j.Mend {
-			p.indented(4, "apply: yl plan %s %s %s", e.Op, e.Path, quoted(e.Value))
-		}
-		if j.Live != "" {
-			p.say("at the gateway: %s", j.Live)
-		}
-		for _, f := range j.Flows {
-			p.indented(4, "%s → %s%s: %d packets from them, %d to them, by rule %s %s", f.Src, f.Dst, leaves(f.Leaves), f.Sent, f.Got, f.Rule, f.Words)
-		}
-		return arrives(j.Arrives)
-	})}
+			j, err := client.Get[service.JourneyAnswer](ctx, cl,
+				client.Query("/journey", "from", c.String("from"), "to", to, "service", service_, "draft", c.String("draft")))
+			if err != nil {
+				return err
+			}
+			if printed, err := p.value(j); printed {
+				return firstOf(err, arrives(j.Arrives))
+			}
+			p.say("%s, as %s (%s)", j.Packet, j.User, j.Class)
+			p.Steps(j.Steps)
+			p.say("\n%s", j.Verdict)
+			if j.Fix != "" {
+				p.say("→ %s", j.Fix)
+			}
+			for _, e := range j.Mend {
+				p.indented(4, "apply: yl plan %s %s %s", e.Op, e.Path, quoted(e.Value))
+			}
+			if j.Live != "" {
+				p.say("at the gateway: %s", j.Live)
+			}
+			for _, f := range j.Flows {
+				p.indented(4, "%s → %s%s: %d packets from them, %d to them, by rule %s %s", f.Src, f.Dst, leaves(f.Leaves), f.Sent, f.Got,
+					f.Rule, f.Words)
+			}
+			return arrives(j.Arrives)
+		}),
+	}
 }
 
 func leaves(as string) string {

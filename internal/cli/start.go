@@ -22,7 +22,8 @@ const firstCertificate = "gate" // as a begun plan names it
 var devices = []string{"windows", "apple", "android", "own-client"}
 
 func start(p *printer) *cli.Command {
-	return &cli.Command{Name: "start", Usage: "answer six questions and get a first plan as a draft, each choice with its reason",
+	return &cli.Command{
+		Name: "start", Usage: "answer six questions and get a first plan as a draft, each choice with its reason",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "site", Usage: "what the site is called"},
 			&cli.StringFlag{Name: "dial", Usage: "public name or address that people dial"},
@@ -35,7 +36,8 @@ func start(p *printer) *cli.Command {
 			&cli.BoolFlag{Name: "full", Usage: "all traffic through the tunnel"},
 			&cli.IntFlag{Name: "people", Usage: "how many people there may be"},
 			draftFlag(),
-		}, Action: call(p.start)}
+		}, Action: call(p.start),
+	}
 }
 
 // questions are asked of whoever left a flag out, one line each.
@@ -90,7 +92,8 @@ func answers(c *cli.Command, in io.Reader) (a begin.Answers, err error) {
 	}
 	a.Search, a.Full, a.People = c.String("search"), c.Bool("full"), c.Int("people")
 	if !c.IsSet("full") {
-		a.Full = strings.HasPrefix(strings.Join(ask("full", "6. Shall all traffic of people's devices go through the tunnel, the internet's too? (yes or no)"), ""), "y")
+		a.Full = strings.HasPrefix(strings.Join(ask("full",
+			"6. Shall all traffic of people's devices go through the tunnel, the internet's too? (yes or no)"), ""), "y")
 	}
 	return a, nil
 }
@@ -158,7 +161,11 @@ func (p *printer) start(ctx context.Context, c *cli.Command, cl *client.Client) 
 		if err := cl.Do(ctx, "POST", "/certificates/"+firstCertificate, map[string]any{"for": []string{a.Dial}}, nil); err != nil {
 			return err
 		}
-		proposal.Reasons = append(proposal.Reasons, begin.Reason{Path: "tunnels/main/certificate", Why: "made by the service's own authority for " + a.Dial + "; people's devices need the authority's certificate"})
+		proposal.Reasons = append(proposal.Reasons,
+			begin.Reason{
+				Path: "tunnels/main/certificate",
+				Why:  "made by the service's own authority for " + a.Dial + "; people's devices need the authority's certificate",
+			})
 	}
 	if _, err := save(ctx, cl, draft, proposal.Text); err != nil {
 		return err

@@ -16,46 +16,63 @@ import (
 func certificates(p *printer) *cli.Command {
 	forFlag := &cli.StringSliceFlag{Name: "for", Usage: "a name or address that people dial; several by repeating it", Required: true}
 	outFlag := &cli.StringFlag{Name: "out", Usage: "write it into this file; not given: print it"}
-	return &cli.Command{Name: "certificate", Usage: "list, make, import, request and revoke certificates of gateways", Commands: []*cli.Command{
-		{Name: "list", Usage: "list certificates and signing requests", Flags: []cli.Flag{filterFlag()}, Action: call(p.certificateList)},
-		{Name: "make", Usage: "make a certificate by the service's own authority, in place of an older one", ArgsUsage: "NAME", Flags: []cli.Flag{forFlag},
-			Action: named("certificate", func(ctx context.Context, c *cli.Command, cl *client.Client, name string) error {
-				var made service.Certificate
-				if err := cl.Do(ctx, "POST", "/certificates/"+name, map[string]any{"for": c.StringSlice("for")}, &made); err != nil {
-					return err
-				}
-				return p.done("certificate %s holds %s until %s; %s", name, strings.Join(made.Holds, ", "), made.Expires.Format(time.DateOnly), shown(made))
+	return &cli.Command{
+		Name: "certificate", Usage: "list, make, import, request and revoke certificates of gateways",
+		Commands: []*cli.Command{
+			{Name: "list", Usage: "list certificates and signing requests", Flags: []cli.Flag{filterFlag()}, Action: call(p.certificateList)},
+			{
+				Name: "make", Usage: "make a certificate by the service's own authority, in place of an older one", ArgsUsage: "NAME", Flags: []cli.Flag{forFlag},
+				Action: named("certificate", func(ctx context.Context, c *cli.Command, cl *client.Client, name string) error {
+					var made service.Certificate
+					if err := cl.Do(ctx, "POST", "/certificates/"+name, map[string]any{"for": c.StringSlice("for")}, &made); err != nil {
+						return err
+					}
+					return p.done("certificate %s holds %s until %s; %s", name, strings.Join(made.Holds, ", "),
+						made.Expires.Format(time.DateOnly), shown(made))
+				}),
+			},
+			{
+				Name: "import", Usage: "keep a certificate of another authority", ArgsUsage: "NAME", Flags: []cli.Flag{
+					&cli.StringFlag{Name: "chain", Usage: "file with the certificate and those above it, PEM; the key may be in it", Required: true, TakesFile: true},
+					&cli.StringFlag{Name: "key", Usage: "file with the private key, PEM; not needed after yl certificate request", TakesFile: true},
+				},
+				Action: named("certificate", p.certificateImport),
+			},
+			{
+				Name: "request", Usage: "make a key, which stays here, and a signing request (PKCS #10) for another authority", ArgsUsage: "NAME", Flags: []cli.Flag{forFlag, outFlag},
+				Action: named("certificate", func(ctx context.Context, c *cli.Command, cl *client.Client, name string) error {
+					return p.pem(ctx, c, cl, "POST", "/certificates/"+name+"/request", map[string]any{"for": c.StringSlice("for")})
+				}),
+			},
+			{
+				Name: "revoke", Usage: "put a certificate of the own authority on the revocation list", ArgsUsage: "NAME", Flags: []cli.Flag{
+					&cli.StringFlag{Name: "because", Usage: "why", Required: true},
+				},
+				Action: named("certificate", func(ctx context.Context, c *cli.Command, cl *client.Client, name string) error {
+					if err := cl.Do(ctx, "POST", "/certificates/"+name+"/revoke", map[string]string{"reason": c.String("because")},
+						nil); err != nil {
+						return err
+					}
+					return p.done("certificate %s is revoked: make another one (yl certificate make %s), and give devices the list (yl certificate revoked)", name, name)
+				}),
+			},
+			{
+				Name: "remove", Usage: "forget a certificate with its key, or a signing request", ArgsUsage: "NAME", Flags: []cli.Flag{evenSo()},
+				Action: named("certificate", func(ctx context.Context, c *cli.Command, cl *client.Client, name string) error {
+					if err := cl.Do(ctx, "DELETE", removing(c, "/certificates/"+name), nil, nil); err != nil {
+						return err
+					}
+					return p.done("certificate %s is gone", name)
+				}),
+			},
+			{Name: "authority", Usage: "the authority's certificate, for people's devices", Flags: []cli.Flag{outFlag}, Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
+				return p.pem(ctx, c, cl, "GET", "/authority", nil)
 			})},
-		{Name: "import", Usage: "keep a certificate of another authority", ArgsUsage: "NAME", Flags: []cli.Flag{
-			&cli.StringFlag{Name: "chain", Usage: "file with the certificate and those above it, PEM; the key may be in it", Required: true, TakesFile: true},
-			&cli.StringFlag{Name: "key", Usage: "file with the private key, PEM; not needed after yl certificate request", TakesFile: true}},
-			Action: named("certificate", p.certificateImport)},
-		{Name: "request", Usage: "make a key, which stays here, and a signing request (PKCS #10) for another authority", ArgsUsage: "NAME", Flags: []cli.Flag{forFlag, outFlag},
-			Action: named("certificate", func(ctx context.Context, c *cli.Command, cl *client.Client, name string) error {
-				return p.pem(ctx, c, cl, "POST", "/certificates/"+name+"/request", map[string]any{"for": c.StringSlice("for")})
+			{Name: "revoked", Usage: "the authority's revocation list (RFC 5280)", Flags: []cli.Flag{outFlag}, Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
+				return p.pem(ctx, c, cl, "GET", "/authority/revoked", nil)
 			})},
-		{Name: "revoke", Usage: "put a certificate of the own authority on the revocation list", ArgsUsage: "NAME", Flags: []cli.Flag{
-			&cli.StringFlag{Name: "because", Usage: "why", Required: true}},
-			Action: named("certificate", func(ctx context.Context, c *cli.Command, cl *client.Client, name string) error {
-				if err := cl.Do(ctx, "POST", "/certificates/"+name+"/revoke", map[string]string{"reason": c.String("because")}, nil); err != nil {
-					return err
-				}
-				return p.done("certificate %s is revoked: make another one (yl certificate make %s), and give devices the list (yl certificate revoked)", name, name)
-			})},
-		{Name: "remove", Usage: "forget a certificate with its key, or a signing request", ArgsUsage: "NAME",
-			Action: named("certificate", func(ctx context.Context, c *cli.Command, cl *client.Client, name string) error {
-				if err := cl.Do(ctx, "DELETE", "/certificates/"+name, nil, nil); err != nil {
-					return err
-				}
-				return p.done("certificate %s is gone", name)
-			})},
-		{Name: "authority", Usage: "the authority's certificate, for people's devices", Flags: []cli.Flag{outFlag}, Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
-			return p.pem(ctx, c, cl, "GET", "/authority", nil)
-		})},
-		{Name: "revoked", Usage: "the authority's revocation list (RFC 5280)", Flags: []cli.Flag{outFlag}, Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
-			return p.pem(ctx, c, cl, "GET", "/authority/revoked", nil)
-		})},
-	}}
+		},
+	}
 }
 
 // named is a command about one thing whose name is its argument.
@@ -127,7 +144,8 @@ func (p *printer) certificateImport(ctx context.Context, c *cli.Command, cl *cli
 	if err := cl.Do(ctx, "PUT", "/certificates/"+name, in, &kept); err != nil {
 		return err
 	}
-	return p.done("certificate %s of %s holds %s until %s; %s", name, kept.Issuer, strings.Join(kept.Holds, ", "), kept.Expires.Format(time.DateOnly), shown(kept))
+	return p.done("certificate %s of %s holds %s until %s; %s", name, kept.Issuer, strings.Join(kept.Holds, ", "),
+		kept.Expires.Format(time.DateOnly), shown(kept))
 }
 
 // pem makes a call whose answer is PEM, and prints it or writes it into a file.
@@ -185,22 +203,36 @@ func secrets(p *printer) *cli.Command {
 			p.say("%s", made.Value)
 			return nil
 		})},
-		{Name: "keep", Usage: "keep a secret that the other end has made", ArgsUsage: "NAME", Flags: []cli.Flag{kindFlag,
-			&cli.StringFlag{Name: "from-file", Usage: "file with the secret, and nothing else", Required: true, TakesFile: true}}, Action: named("secret", func(ctx context.Context, c *cli.Command, cl *client.Client, name string) error {
+		{Name: "keep", Usage: "keep a secret that the other end has made", ArgsUsage: "NAME", Flags: []cli.Flag{
+			kindFlag,
+			&cli.StringFlag{Name: "from-file", Usage: "file with the secret, and nothing else", Required: true, TakesFile: true},
+		}, Action: named("secret", func(ctx context.Context, c *cli.Command, cl *client.Client, name string) error {
 			value, err := os.ReadFile(c.String("from-file"))
 			if err != nil {
 				return Failing(ExitUsage, "--from-file: %w", err)
 			}
-			if err := cl.Do(ctx, "POST", "/secrets/"+name, map[string]string{"kind": c.String("kind"), "value": string(value)}, nil); err != nil {
+			if err := cl.Do(ctx, "POST", "/secrets/"+name, map[string]string{"kind": c.String("kind"), "value": string(value)},
+				nil); err != nil {
 				return err
 			}
 			return p.done("secret %s is kept", name)
 		})},
-		{Name: "remove", Usage: "forget a secret", ArgsUsage: "NAME", Action: named("secret", func(ctx context.Context, c *cli.Command, cl *client.Client, name string) error {
-			if err := cl.Do(ctx, "DELETE", "/secrets/"+name, nil, nil); err != nil {
+		{Name: "remove", Usage: "forget a secret", ArgsUsage: "NAME", Flags: []cli.Flag{evenSo()}, Action: named("secret", func(ctx context.Context, c *cli.Command, cl *client.Client, name string) error {
+			if err := cl.Do(ctx, "DELETE", removing(c, "/secrets/"+name), nil, nil); err != nil {
 				return err
 			}
 			return p.done("secret %s is gone", name)
 		})},
 	}}
+}
+
+func evenSo() cli.Flag {
+	return &cli.BoolFlag{Name: "even-so", Usage: "also where earlier revisions need it: nobody can go back to those"}
+}
+
+func removing(c *cli.Command, path string) string {
+	if c.Bool("even-so") {
+		return path + "?even-so=true"
+	}
+	return path
 }

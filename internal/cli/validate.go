@@ -15,13 +15,16 @@ import (
 )
 
 func validate(p *printer) *cli.Command {
-	return &cli.Command{Name: "validate", Usage: "findings, proof and newest trials of the running plan in one verdict and one exit code", Flags: []cli.Flag{
-		&cli.StringFlag{Name: "format", Usage: "text, html (one page to print) or junit (XML for pipelines)", Value: "text"},
-		&cli.StringFlag{Name: "out", Usage: "write html or junit into this file; not given: print it"},
-		&cli.BoolFlag{Name: "try", Usage: "try as every class of people first"},
-		&cli.StringFlag{Name: "vantage", Usage: "with --try: from where, with commas between, or every", Value: "home"},
-		&cli.BoolFlag{Name: "tried", Usage: "not enough as long as a class of people has not tried this revision"}},
-		Action: call(p.validate)}
+	return &cli.Command{
+		Name: "validate", Usage: "findings, proof and newest trials of the running plan in one verdict and one exit code", Flags: []cli.Flag{
+			&cli.StringFlag{Name: "format", Usage: "text, html (one page to print) or junit (XML for pipelines)", Value: "text"},
+			&cli.StringFlag{Name: "out", Usage: "write html or junit into this file; not given: print it"},
+			&cli.BoolFlag{Name: "try", Usage: "try as every class of people first"},
+			&cli.StringFlag{Name: "vantage", Usage: "with --try: from where, with commas between, or every", Value: "home"},
+			&cli.BoolFlag{Name: "tried", Usage: "not enough as long as a class of people has not tried this revision"},
+		},
+		Action: call(p.validate),
+	}
 }
 
 func (p *printer) validate(ctx context.Context, c *cli.Command, cl *client.Client) error {
@@ -87,6 +90,9 @@ func (p *printer) validation(r *report.Report) {
 		{"not tried", orNone(few(r.Untried))},
 	})
 	for _, t := range r.Trials {
+		if !t.Connected && !t.Barred {
+			p.say("✗ %s from %s cannot log in, so nothing was tried: %s", t.Class, t.Vantage, t.Login)
+		}
 		for _, x := range t.Results {
 			if !x.OK {
 				p.say("✗ %s, %s from %s: %s at %s: %s", cmp.Or(x.Expectation, "a boundary of what is computed"), t.Class, t.Vantage, x.Service, x.Place, x.Words)

@@ -44,12 +44,14 @@ func sessions(p *printer) *cli.Command {
 			return nil
 		})},
 		{Name: "past", Usage: "sessions that ended, the newest first", Flags: []cli.Flag{
-			&cli.StringFlag{Name: "user", Usage: "of this user"}, &cli.IntFlag{Name: "limit", Usage: "how many", Value: 30}, filterFlag()}, Action: call(p.pastSessions)},
+			&cli.StringFlag{Name: "user", Usage: "of this user"}, &cli.IntFlag{Name: "limit", Usage: "how many", Value: 30}, filterFlag(),
+		}, Action: call(p.pastSessions)},
 		{Name: "record", Usage: "record a live session's packets at the gateway as a pcapng file, which packet analysers read", ArgsUsage: "SESSION or USER", Flags: []cli.Flag{
 			&cli.StringFlag{Name: "out", Usage: "file to write; it must not exist", Required: true},
 			&cli.DurationFlag{Name: "for", Usage: "how long at most, up to 10m", Value: 30 * time.Second},
 			&cli.IntFlag{Name: "octets", Usage: "how large at most, up to 100000000", Value: 10000000},
-			&cli.StringSliceFlag{Name: "station", Usage: "tunnel (as the device sees it) or inside (as it leaves the gateway); both if not given"}}, Action: call(p.record)},
+			&cli.StringSliceFlag{Name: "station", Usage: "tunnel (as the device sees it) or inside (as it leaves the gateway); both if not given"},
+		}, Action: call(p.record)},
 		{Name: "end", Usage: "end a session, or all of a user's", ArgsUsage: "SESSION or USER", Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
 			which, err := argument(c, "session or user")
 			if err != nil {
@@ -78,14 +80,18 @@ func sessions(p *printer) *cli.Command {
 }
 
 func (p *printer) pastSessions(ctx context.Context, c *cli.Command, cl *client.Client) error {
-	ss, err := client.Get[[]service.PastSession](ctx, cl, client.Query("/sessions/past", "user", c.String("user"), "limit", strconv.Itoa(c.Int("limit"))))
+	ss, err := client.Get[[]service.PastSession](ctx, cl,
+		client.Query("/sessions/past", "user", c.String("user"), "limit", strconv.Itoa(c.Int("limit"))))
 	if err != nil {
 		return err
 	}
 	var rows [][]string
 	kept := []service.PastSession{}
 	for _, s := range ss {
-		row := []string{s.User, s.Passage, s.From + " " + s.Over, local(s.Since), s.Until.Sub(s.Since).Round(time.Second).String(), fmt.Sprintf("%d / %d", s.InBytes, s.OutBytes), s.Reason}
+		row := []string{
+			s.User, s.Passage, s.From + " " + s.Over, local(s.Since), s.Until.Sub(s.Since).Round(time.Second).String(),
+			fmt.Sprintf("%d / %d", s.InBytes, s.OutBytes), s.Reason,
+		}
 		if matches(c.String("filter"), row...) {
 			rows, kept = append(rows, row), append(kept, s)
 		}
@@ -121,11 +127,15 @@ func (p *printer) record(ctx context.Context, c *cli.Command, cl *client.Client)
 }
 
 func flows(p *printer) *cli.Command {
-	return &cli.Command{Name: "flows", Usage: "live flows with their counters, and what is remarkable about them", Flags: []cli.Flag{
-		&cli.StringFlag{Name: "user", Usage: "of this user"}, &cli.StringFlag{Name: "peer", Usage: "with this address at the other end"},
-		&cli.StringFlag{Name: "service", Usage: "of this service, such as tcp/443"}, &cli.IntFlag{Name: "limit", Usage: "how many", Value: 50}, filterFlag()},
+	return &cli.Command{
+		Name: "flows", Usage: "live flows with their counters, and what is remarkable about them", Flags: []cli.Flag{
+			&cli.StringFlag{Name: "user", Usage: "of this user"}, &cli.StringFlag{Name: "peer", Usage: "with this address at the other end"},
+			&cli.StringFlag{Name: "service", Usage: "of this service, such as tcp/443"}, &cli.IntFlag{Name: "limit", Usage: "how many", Value: 50}, filterFlag(),
+		},
 		Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
-			fs, err := client.Get[[]forward.Flow](ctx, cl, client.Query("/flows", "user", c.String("user"), "peer", c.String("peer"), "service", c.String("service"), "limit", strconv.Itoa(c.Int("limit"))))
+			fs, err := client.Get[[]forward.Flow](ctx, cl,
+				client.Query("/flows", "user", c.String("user"), "peer", c.String("peer"), "service", c.String("service"), "limit",
+					strconv.Itoa(c.Int("limit"))))
 			if err != nil {
 				return err
 			}
@@ -142,7 +152,8 @@ func flows(p *printer) *cli.Command {
 			}
 			p.table([]string{"user", "from", "to", "service", "leaves as", "rule", "packets from / to", "remarkable"}, rows)
 			return nil
-		})}
+		}),
+	}
 }
 
 // Sessions prints live sessions.
@@ -153,20 +164,26 @@ func (p *printer) Sessions(ss []gateway.Session) {
 		if words == "" {
 			words = "fine"
 		}
-		rows = append(rows, []string{s.ID, s.User, s.Passage, addrs(s.Addresses), s.From, s.Since.Local().Format("15:04:05"),
-			fmt.Sprintf("%d in, %d out", s.InPackets, s.OutPackets), words})
+		rows = append(rows, []string{
+			s.ID, s.User, s.Passage, addrs(s.Addresses), s.From, s.Since.Local().Format("15:04:05"),
+			fmt.Sprintf("%d in, %d out", s.InPackets, s.OutPackets), words,
+		})
 	}
 	p.table([]string{"session", "user", "passage", "address", "from", "since", "packets", "state"}, rows)
 }
 
 func journal(p *printer) *cli.Command {
-	return &cli.Command{Name: "journal", Usage: "the newest lines of the journal", Flags: []cli.Flag{
-		&cli.StringFlag{Name: "kind", Usage: "login, refused, ended, rule, commit, trust, name, reach or record"},
-		&cli.StringFlag{Name: "text", Usage: "lines with this text in them, however old"},
-		&cli.StringFlag{Name: "user", Usage: "lines about this user"},
-		&cli.IntFlag{Name: "limit", Usage: "how many lines", Value: 30}, filterFlag()},
+	return &cli.Command{
+		Name: "journal", Usage: "the newest lines of the journal", Flags: []cli.Flag{
+			&cli.StringFlag{Name: "kind", Usage: "login, refused, ended, rule, commit, trust, name, reach or record"},
+			&cli.StringFlag{Name: "text", Usage: "lines with this text in them, however old"},
+			&cli.StringFlag{Name: "user", Usage: "lines about this user"},
+			&cli.IntFlag{Name: "limit", Usage: "how many lines", Value: 30}, filterFlag(),
+		},
 		Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
-			es, err := client.Get[[]gateway.Event](ctx, cl, client.Query("/journal", "kind", c.String("kind"), "user", c.String("user"), "text", c.String("text"), "limit", strconv.Itoa(c.Int("limit"))))
+			es, err := client.Get[[]gateway.Event](ctx, cl,
+				client.Query("/journal", "kind", c.String("kind"), "user", c.String("user"), "text", c.String("text"), "limit",
+					strconv.Itoa(c.Int("limit"))))
 			if err != nil {
 				return err
 			}
@@ -186,50 +203,66 @@ func journal(p *printer) *cli.Command {
 			}
 			p.table([]string{"time", "what", "user", "from", "words"}, rows)
 			return nil
-		})}
+		}),
+	}
 }
 
 func status(p *printer) *cli.Command {
-	return &cli.Command{Name: "status", Usage: "what the gateway has counted", Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
-		s, err := client.Get[gateway.Status](ctx, cl, "/status")
-		if err != nil {
-			return err
-		}
-		o, err := client.Get[service.Outside](ctx, cl, "/outside")
-		if err != nil {
-			return err
-		}
-		if printed, err := p.value(map[string]any{"gateway": s, "outside": o}); printed {
-			return err
-		}
-		switch {
-		case o.Problem != "":
-			p.say("✗ the name %s is not kept up to date: %s", o.Name, o.Problem)
-		case o.Name != "":
-			p.say("✓ the name %s leads to %s, looked at %s", o.Name, addrs(o.Published), local(o.At))
-		}
-		p.say("%d sessions, %d logins under way, %d flows", s.Sessions, s.LoggingIn, s.Flows)
-		var rows [][]string
-		for _, name := range slices.Sorted(maps.Keys(s.Rules)) {
-			r := s.Rules[name]
-			rows = append(rows, []string{name, strconv.FormatUint(r.Flows, 10), strconv.FormatUint(r.Packets, 10), strconv.FormatUint(r.Bytes, 10)})
-		}
-		p.table([]string{"rule", "flows", "packets", "octets"}, rows)
-		rows = nil
-		for _, why := range slices.Sorted(maps.Keys(s.Dropped)) {
-			if s.Dropped[why] > 0 {
-				rows = append(rows, []string{why, strconv.FormatUint(s.Dropped[why], 10)})
+	return &cli.Command{
+		Name: "status", Usage: "what the gateway has counted",
+		Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
+			s, err := client.Get[service.Status](ctx, cl, "/status")
+			if err != nil {
+				return err
 			}
-		}
-		if len(rows) > 0 {
-			p.table([]string{"datagrams dropped", "count"}, rows)
-		}
-		return nil
-	})}
+			o, err := client.Get[service.Outside](ctx, cl, "/outside")
+			if err != nil {
+				return err
+			}
+			if printed, err := p.value(map[string]any{"gateway": s, "outside": o}); printed {
+				return err
+			}
+			switch {
+			case s.Problem != "":
+				p.say("✗ %s", s.Problem)
+			case s.Runs > 0:
+				p.say("✓ revision %d runs", s.Runs)
+			default:
+				p.say("· no plan is committed yet: nobody can come in")
+			}
+			switch {
+			case o.Problem != "":
+				p.say("✗ the name %s is not kept up to date: %s", o.Name, o.Problem)
+			case o.Name != "":
+				p.say("✓ the name %s leads to %s, looked at %s", o.Name, addrs(o.Published), local(o.At))
+			}
+			p.say("%d sessions, %d logins under way, %d flows", s.Sessions, s.LoggingIn, s.Flows)
+			var rows [][]string
+			for _, name := range slices.Sorted(maps.Keys(s.Rules)) {
+				r := s.Rules[name]
+				rows = append(rows, []string{
+					name, strconv.FormatUint(r.Flows, 10), strconv.FormatUint(r.Packets, 10),
+					strconv.FormatUint(r.Bytes, 10),
+				})
+			}
+			p.table([]string{"rule", "flows", "packets", "octets"}, rows)
+			rows = nil
+			for _, why := range slices.Sorted(maps.Keys(s.Dropped)) {
+				if s.Dropped[why] > 0 {
+					rows = append(rows, []string{why, strconv.FormatUint(s.Dropped[why], 10)})
+				}
+			}
+			if len(rows) > 0 {
+				p.table([]string{"datagrams dropped", "count"}, rows)
+			}
+			return nil
+		}),
+	}
 }
 
 func pools(p *printer) *cli.Command {
-	return &cli.Command{Name: "pools", Usage: "what each pool has leased, what is kept for whom, and what is free", Flags: []cli.Flag{filterFlag()},
+	return &cli.Command{
+		Name: "pools", Usage: "what each pool has leased, what is kept for whom, and what is free", Flags: []cli.Flag{filterFlag()},
 		Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
 			all, err := client.Get[[]gateway.Pool](ctx, cl, "/pools?filter="+url.QueryEscape(c.String("filter")))
 			if err != nil {
@@ -240,7 +273,10 @@ func pools(p *printer) *cli.Command {
 			}
 			var rows, leases [][]string
 			for _, x := range all {
-				rows = append(rows, []string{x.Name, strconv.Itoa(x.Total), strconv.Itoa(x.Leased), strconv.Itoa(x.Kept), strconv.Itoa(x.Free)})
+				rows = append(rows, []string{
+					x.Name, strconv.Itoa(x.Total), strconv.Itoa(x.Leased), strconv.Itoa(x.Kept),
+					strconv.Itoa(x.Free),
+				})
 				for _, l := range x.Leases {
 					state := "leased"
 					switch {
@@ -258,5 +294,6 @@ func pools(p *printer) *cli.Command {
 				p.table([]string{"address", "pool", "user", "state"}, leases)
 			}
 			return nil
-		})}
+		}),
+	}
 }

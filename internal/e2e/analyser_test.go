@@ -107,7 +107,8 @@ func analyse(t *testing.T, suite string) {
 		t.Skip("tshark is missing: make apt-test installs it")
 	}
 	folder := t.TempDir()
-	gatewayLog, deviceLog, capture := filepath.Join(folder, "gateway.keys"), filepath.Join(folder, "device.keys"), filepath.Join(folder, "login.pcap")
+	gatewayLog, deviceLog, capture := filepath.Join(folder, "gateway.keys"), filepath.Join(folder, "device.keys"),
+		filepath.Join(folder, "login.pcap")
 	d := island(t, func(o *instance.Options) { o.KeyLog = gatewayLog })
 	recommit(t, d, "[aes256gcm-sha256-x25519, aes256gcm-sha256-p256]", "["+suite+"]")
 	x := newTap(t, d.Lab.Vantages()[0].Link)
@@ -115,7 +116,8 @@ func analyse(t *testing.T, suite string) {
 	require.NoError(t, err)
 	keys, err := os.Create(deviceLog)
 	require.NoError(t, err)
-	tn, err := probe.Open(t.Context(), u, order(t, d, "rory.researcher"), probe.Options{Password: d.Passwords["rory.researcher"], KeyLog: keys})
+	tn, err := probe.Open(t.Context(), u, order(t, d, "rory.researcher"),
+		probe.Options{Password: d.Passwords["rory.researcher"], KeyLog: keys})
 	require.NoError(t, err)
 	require.Equal(t, suite, tn.Given.Suite)
 	for _, dst := range []string{"10.20.30.5", "fd00:20:30::5"} {
@@ -146,8 +148,10 @@ func analyse(t *testing.T, suite string) {
 	}
 	require.ElementsMatch(t, rows[gatewayLog], rows[deviceLog])
 
-	args := []string{"-r", capture, "-T", "json", "-o", "esp.enable_encryption_decode:TRUE", "-o", "esp.enable_authentication_check:TRUE",
-		"-o", "ip.check_checksum:TRUE", "-o", "udp.check_checksum:TRUE", "-o", "tcp.check_checksum:TRUE"}
+	args := []string{
+		"-r", capture, "-T", "json", "-o", "esp.enable_encryption_decode:TRUE", "-o", "esp.enable_authentication_check:TRUE",
+		"-o", "ip.check_checksum:TRUE", "-o", "udp.check_checksum:TRUE", "-o", "tcp.check_checksum:TRUE",
+	}
 	for _, row := range rows[gatewayLog] {
 		args = append(args, "-o", "uat:"+row)
 	}

@@ -53,7 +53,8 @@ func TestCommands(t *testing.T) {
 	d := island(t, nil)
 	x := newTerminal(t, d)
 	rory := write(t, d.Passwords["rory.researcher"]+"\n")
-	changed := write(t, strings.Replace(d.Scenario.Plan, "groups: [researchers], to: [records, nestcams]", "groups: [researchers], to: [records]", 1))
+	changed := write(t, strings.Replace(d.Scenario.Plan, "groups: [researchers], to: [records, nestcams]",
+		"groups: [researchers], to: [records]", 1))
 	harmless := write(t, strings.Replace(d.Scenario.Plan, "name: Tern Island Observatory", "name: Tern Island", 1))
 	newPassword := write(t, "four terns one jetty")
 	connect(t, d, "vera.volunteer")
@@ -109,6 +110,9 @@ func TestCommands(t *testing.T) {
 		{"depends nat/keep-inside", 0, "Nothing depends on nat/keep-inside"},
 		{"depends rules/nobody", 4, ""},
 		{"plan discard", 0, "gone"},
+		{"users list everybody", 2, `yl users list takes no "everybody"`},
+		{"status now", 2, `takes no "now"`},
+		{"plan discard it please", 2, "takes no"},
 		{"users list", 0, "Rory Researcher"},
 		{"users list --filter wardens", 0, "wanda.warden"},
 		{"users add new.comer --full-name Newcomer --group volunteers --password-file " + newPassword, 0, "added"},
@@ -226,7 +230,10 @@ func TestStartFromNothing(t *testing.T) {
 	require.Zero(t, exit)
 	d.Passwords["ada"] = password
 	require.NoError(t, ping(t, connect(t, d, "ada"), "10.20.30.5"), "behind the router too")
-	for _, bad := range []string{"--network station", "--network station=10.20.0.0/24@x", "--reach staff", "--outside gate", "--device abacus"} {
+	for _, bad := range []string{
+		"--network station", "--network station=10.20.0.0/24@x", "--reach staff", "--outside gate",
+		"--device abacus",
+	} {
 		_, exit, _ = x.run(append(strings.Fields("start --site a --dial b --dns 10.0.0.1 --full=false --network n=10.20.0.0/24 --outside 192.0.2.1 --reach a=n:ping"), strings.Fields(bad)...)...)
 		require.Equal(t, 2, exit, bad)
 	}
@@ -240,7 +247,8 @@ func TestEditsTogether(t *testing.T) {
 	for i := range 8 {
 		all.Go(func() {
 			for range 100 {
-				if _, exit, _ := x.run("plan", "add", "hosts", fmt.Sprintf("{name: buoy-%d, addresses: [10.20.0.%d]}", i, 200+i)); exit == 0 {
+				if _, exit, _ := x.run("plan", "add", "hosts",
+					fmt.Sprintf("{name: buoy-%d, addresses: [10.20.0.%d]}", i, 200+i)); exit == 0 {
 					return
 				}
 			}

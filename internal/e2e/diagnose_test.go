@@ -265,7 +265,8 @@ func faulty(t *testing.T, f fault) *tour.Demo {
 			accept = append(accept, service.Acceptance{Finding: x.ID(), Reason: "the fault of this test"})
 		}
 	}
-	require.NoError(t, d.Client.Do(t.Context(), "POST", "/drafts/first/commit", map[string]any{"message": "with a fault", "accept": accept}, nil))
+	require.NoError(t, d.Client.Do(t.Context(), "POST", "/drafts/first/commit", map[string]any{"message": "with a fault", "accept": accept},
+		nil))
 	return d
 }
 
@@ -294,7 +295,10 @@ func TestDiagnoseBundle(t *testing.T) {
 		names = append(names, f.Name)
 		all += string(b)
 	}
-	require.Equal(t, []string{"diagnosis.json", "plan.yaml", "findings.json", "journal.json", "sessions.json", "trials.json", "status.json", "journey.json"}, names)
+	require.Equal(t, []string{
+		"diagnosis.json", "plan.yaml", "findings.json", "journal.json", "sessions.json", "trials.json", "status.json",
+		"journey.json",
+	}, names)
 	for who, secret := range d.Passwords {
 		require.NotContains(t, all, secret, who)
 	}

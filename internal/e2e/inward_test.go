@@ -51,7 +51,10 @@ func TestFromInside(t *testing.T) {
 	require.Error(t, open("mirror", address(rory, 5900)), "the internet")
 	require.Error(t, open("office", address(wanda, 5900)), "another group")
 
-	for query, says := range map[string]string{"from=office&to=nobody": `no active user "nobody"`, "from=nobody&to=office": `no active user "nobody"`, "from=nowhere&to=rory.researcher": `"nowhere" is no host`} {
+	for query, says := range map[string]string{
+		"from=office&to=nobody": `no active user "nobody"`,
+		"from=nobody&to=office": `no active user "nobody"`, "from=nowhere&to=rory.researcher": `"nowhere" is no host`,
+	} {
 		_, err := client.Get[service.JourneyAnswer](t.Context(), d.Client, "/journey?"+query)
 		require.ErrorContains(t, err, says, query)
 	}
@@ -71,6 +74,7 @@ func TestFromInside(t *testing.T) {
 		return err
 	}
 	require.NoError(t, echo(2*time.Second))
-	recommit(t, d, "{name: help-desk, action: permit,", "{name: help-desk, off: true, action: permit,", "{name: the-office-helps-researchers,", "{name: the-office-helps-researchers, off: true,")
+	recommit(t, d, "{name: help-desk, action: permit,", "{name: help-desk, off: true, action: permit,",
+		"{name: the-office-helps-researchers,", "{name: the-office-helps-researchers, off: true,")
 	require.Error(t, echo(700*time.Millisecond), "the flow ends with its rule")
 }

@@ -12,10 +12,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowlantern/internal/client"
+	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/instance"
 	"yellowlantern/internal/people"
 	"yellowlantern/internal/probe"
+	"yellowlantern/internal/service"
 )
 
 func ping(t *testing.T, tn *probe.Tunnel, dst string) error {
@@ -125,8 +127,8 @@ func TestProbeByOrdinarySockets(t *testing.T) {
 // Many people at once: every session has addresses of its own, all of them work, and when they are gone nothing is left.
 func TestManySessions(t *testing.T) {
 	d := island(t, nil)
-	o := order(t, d, "rory.researcher")
-	const people = 30
+	names := []string{"rory.researcher", "vera.volunteer", "wanda.warden"}
+	const people = 3 * plan.SessionsEach
 	tunnels := make([]*probe.Tunnel, people)
 	var wait sync.WaitGroup
 	errs := make(chan error, people)
@@ -134,12 +136,14 @@ func TestManySessions(t *testing.T) {
 		wait.Go(func() {
 			u, err := probe.Vantage(t.Context(), d.Lab.Vantages()[0].Link)
 			if err == nil {
-				tunnels[i], err = probe.Open(t.Context(), u, o, probe.Options{Password: d.Passwords["rory.researcher"]})
+				name := names[i%len(names)]
+				tunnels[i], err = probe.Open(t.Context(), u, order(t, d, name), probe.Options{Password: d.Passwords[name]})
 			}
 			if err == nil {
 				ctx, cancel := context.WithTimeout(t.Context(), 5*time.Second)
 				defer cancel()
-				_, err = tunnels[i].Stack.Ping(ctx, mustAddr("10.20.30.5"), tunnels[i].Send)
+				_, err = tunnels[i].Stack.Ping(ctx, mustAddr(map[bool]string{true: "10.20.30.5", false: "10.20.0.53"}[i%len(names) == 0]),
+					tunnels[i].Send)
 			}
 			if err != nil {
 				errs <- err
@@ -158,6 +162,12 @@ func TestManySessions(t *testing.T) {
 			seen[a] = true
 		}
 	}
+	// One more of one person's is one too many, where the plan says nothing.
+	u, err := probe.Vantage(t.Context(), d.Lab.Vantages()[0].Link)
+	require.NoError(t, err)
+	_, err = probe.Open(t.Context(), u, order(t, d, names[0]), probe.Options{Password: d.Passwords[names[0]]})
+	require.Error(t, err)
+	journaled(t, d, "refused", "this user has 8 sessions already")
 	for _, tn := range tunnels {
 		tn.Close()
 	}
@@ -196,7 +206,16 @@ func TestRefusedLoginsLeaveNothing(t *testing.T) {
 	require.Zero(t, s.Sessions+s.LoggingIn)
 	es, err := client.Get[[]gateway.Event](t.Context(), d.Client, "/journal?kind=refused&limit=500")
 	require.NoError(t, err)
-	require.GreaterOrEqual(t, len(es), 100, "the journal tells of them, up to so many in a second")
+	require.NotEmpty(t, es)
+	require.Less(t, len(es), 12, "the journal tells of those like each other together")
+	slowed, err := client.Get[[]service.Slowed](t.Context(), d.Client, "/slowed")
+	require.NoError(t, err)
+	require.Len(t, slowed, 1)
+	require.Equal(t, "rory.researcher", slowed[0].Name)
+	require.Equal(t, "203.0.113.45/32", slowed[0].Source.String(), "by where the home router is, not by the lab's relay")
+	require.Positive(t, slowed[0].Wrong)
+	require.NoError(t, d.Client.Do(t.Context(), "DELETE", "/slowed?name=rory.researcher", nil, nil))
+	require.NoError(t, ping(t, connect(t, d, "rory.researcher"), "10.20.30.5"))
 }
 
 // The gateway's ports serve callers by IPv4, by IPv6, and by both on one socket.

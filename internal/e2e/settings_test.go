@@ -108,8 +108,10 @@ func TestRuleHours(t *testing.T) {
 	today, other := strings.ToLower(now.Weekday().String()), strings.ToLower(now.Add(72*time.Hour).Weekday().String())
 	tomorrow := strings.ToLower(now.Add(24 * time.Hour).Weekday().String())
 	hours := func(days string) []string {
-		return []string{"hours:\n", "hours:\n  - {name: watch, days: [" + days + "], from: 00:00, to: 24:00}\n",
-			"rules:\n", "rules:\n  - {name: watch, action: permit, groups: [researchers], to: [10.20.0.1], services: [ping], hours: watch}\n"}
+		return []string{
+			"hours:\n", "hours:\n  - {name: watch, days: [" + days + "], from: 00:00, to: 24:00}\n",
+			"rules:\n", "rules:\n  - {name: watch, action: permit, groups: [researchers], to: [10.20.0.1], services: [ping], hours: watch}\n",
+		}
 	}
 	recommit(t, d, hours(other)...)
 	tn := connect(t, d, "rory.researcher")
@@ -156,8 +158,10 @@ func TestCertificates(t *testing.T) {
 	require.Equal(t, []string{"gate.tern.example"}, request.DNSNames)
 	ca, err := cert.NewAuthority(rand.Reader, time.Now(), "Skua Point")
 	require.NoError(t, err)
-	leaf, err := x509.CreateCertificate(rand.Reader, &x509.Certificate{SerialNumber: big.NewInt(5), Subject: request.Subject, DNSNames: request.DNSNames, NotBefore: time.Now().Add(-time.Hour),
-		NotAfter: time.Now().Add(100 * 24 * time.Hour), KeyUsage: x509.KeyUsageDigitalSignature}, ca.Leaf, request.PublicKey, ca.Key)
+	leaf, err := x509.CreateCertificate(rand.Reader, &x509.Certificate{
+		SerialNumber: big.NewInt(5), Subject: request.Subject, DNSNames: request.DNSNames, NotBefore: time.Now().Add(-time.Hour),
+		NotAfter: time.Now().Add(100 * 24 * time.Hour), KeyUsage: x509.KeyUsageDigitalSignature,
+	}, ca.Leaf, request.PublicKey, ca.Key)
 	require.NoError(t, err)
 	chain := filepath.Join(dir, "gate.pem")
 	require.NoError(t, os.WriteFile(chain, append(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: leaf}), ca.PEM()...), 0o600))
@@ -191,6 +195,12 @@ func TestCertificates(t *testing.T) {
 	pair, err := d.Store.Certificate(t.Context(), "gate")
 	require.NoError(t, err)
 	ok("certificate", "revoke", "gate", "--because", "the jetty was broken into")
+	s, err := client.Get[service.Status](t.Context(), d.Client, "/status")
+	require.NoError(t, err)
+	require.Zero(t, s.Runs, "it is shown to nobody from that moment")
+	require.Contains(t, s.Problem, "certificate gate, which tunnel main shows, is revoked")
+	_, err = login(t, d, "rory.researcher")
+	require.Error(t, err)
 	list, _ := pem.Decode([]byte(ok("certificate", "revoked")))
 	crl, err := x509.ParseRevocationList(list.Bytes)
 	require.NoError(t, err)
@@ -210,6 +220,13 @@ func TestCertificates(t *testing.T) {
 	require.NoError(t, d.Service.RenewCertificates(t.Context(), time.Now().Add(360*24*time.Hour)))
 	require.NotEqual(t, before, authorityOf(t, d))
 	journaled(t, d, "trust", "was made anew before its end")
+	ok("certificate", "make", "gate", "--for", "gate.tern.example")
+	s, err = client.Get[service.Status](t.Context(), d.Client, "/status")
+	require.NoError(t, err)
+	require.Empty(t, s.Problem)
+	tn, err = login(t, d, "rory.researcher")
+	require.NoError(t, err)
+	require.NoError(t, ping(t, tn, "10.20.30.5"))
 }
 
 // authorityOf is the serial number of the certificate that the gateway shows.

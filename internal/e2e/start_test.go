@@ -21,7 +21,10 @@ import (
 )
 
 func options(t testing.TB) instance.Options {
-	return instance.Options{Data: t.TempDir(), Listen: "127.0.0.1:0", IKE: "127.0.0.1:0", NATT: "127.0.0.1:0", Log: slog.New(slog.NewTextHandler(io.Discard, nil))}
+	return instance.Options{
+		Data: t.TempDir(), Listen: "127.0.0.1:0", IKE: "127.0.0.1:0", NATT: "127.0.0.1:0",
+		Log: slog.New(slog.NewTextHandler(io.Discard, nil)),
+	}
 }
 
 // island starts Tern Island with its plan committed.

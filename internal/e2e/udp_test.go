@@ -20,7 +20,8 @@ func TestUDPService(t *testing.T) {
 	s, err := demo.Load("")
 	require.NoError(t, err)
 	s.Site = strings.Replace(s.Site, "ping: true, web: [80], tcp: [445]}", "ping: true, web: [80], tcp: [445], udp: [7000]}", 1)
-	s.Plan = strings.NewReplacer("  - {name: files, ports: [tcp/445]}", "  - {name: files, ports: [tcp/445]}\n  - {name: weather, ports: [udp/7000-7001]}",
+	s.Plan = strings.NewReplacer("  - {name: files, ports: [tcp/445]}",
+		"  - {name: files, ports: [tcp/445]}\n  - {name: weather, ports: [udp/7000-7001]}",
 		"  - {name: wardens-out,", "  - {name: weather, action: permit, groups: [wardens], to: [office], services: [weather]}\n  - {name: wardens-out,",
 		"expectations:\n", "expectations:\n  - {name: wardens-hear-the-weather, groups: [wardens], must: reach, to: [office], services: [weather]}\n").Replace(s.Plan)
 	d, err := tour.PrepareScenario(t.Context(), s, options(t))

@@ -83,18 +83,21 @@ func TestVantages(t *testing.T) {
 func TestLargestPacket(t *testing.T) {
 	d := island(t, nil)
 	recommit(t, d, "    mtu: 1320 ", "    mtu: 1400 ")
-	r, err := probe.Run(t.Context(), from(t, d, "mobile"), order(t, d, "rory.researcher"), probe.Options{Password: d.Passwords["rory.researcher"]})
+	r, err := probe.Run(t.Context(), from(t, d, "mobile"), order(t, d, "rory.researcher"),
+		probe.Options{Password: d.Passwords["rory.researcher"]})
 	require.NoError(t, err)
 	require.False(t, r.OK)
 	// 1400 less IP 20, UDP 8, ESP 8 and 8, two octets and filling of the trailer, and 16 of proof.
 	require.Equal(t, 1338, r.Largest)
-	require.True(t, slices.ContainsFunc(r.Causes, func(c string) bool { return strings.Contains(c, "set tunnels/main/mtu to 1338") }), "%v", r.Causes)
+	require.True(t, slices.ContainsFunc(r.Causes, func(c string) bool { return strings.Contains(c, "set tunnels/main/mtu to 1338") }), "%v",
+		r.Causes)
 }
 
 // A session over TCP shows as such, survives commits, and ends with the port that it comes by.
 func TestOverTCP(t *testing.T) {
 	d := island(t, nil)
-	tn, err := probe.Open(t.Context(), from(t, d, "hotel"), order(t, d, "rory.researcher"), probe.Options{Password: d.Passwords["rory.researcher"]})
+	tn, err := probe.Open(t.Context(), from(t, d, "hotel"), order(t, d, "rory.researcher"),
+		probe.Options{Password: d.Passwords["rory.researcher"]})
 	require.NoError(t, err)
 	t.Cleanup(tn.Close)
 	require.NoError(t, ping(t, tn, "10.20.30.5"))
@@ -107,7 +110,8 @@ func TestOverTCP(t *testing.T) {
 	require.NoError(t, ping(t, tn, "10.20.30.5"))
 	recommit(t, d, "    tcp-port: 443 ", "    tcp-port: 8443 ")
 	require.Error(t, ping(t, tn, "10.20.30.5"), "that port is shut")
-	again, err := probe.Open(t.Context(), from(t, d, "hotel"), order(t, d, "wanda.warden"), probe.Options{Password: d.Passwords["wanda.warden"]})
+	again, err := probe.Open(t.Context(), from(t, d, "hotel"), order(t, d, "wanda.warden"),
+		probe.Options{Password: d.Passwords["wanda.warden"]})
 	require.NoError(t, err)
 	t.Cleanup(again.Close)
 	require.NoError(t, ping(t, again, "10.20.30.5"))
@@ -145,7 +149,8 @@ func TestBoundaries(t *testing.T) {
 	require.Greater(t, all-through, 5)
 
 	// What is computed is now of a plan that no longer runs.
-	recommit(t, d, "to: [records, nestcams], services: [web, ping]}\n  - {name: cameras", "to: [records, nestcams], services: [web, ping, tcp/444]}\n  - {name: cameras",
+	recommit(t, d, "to: [records, nestcams], services: [web, ping]}\n  - {name: cameras",
+		"to: [records, nestcams], services: [web, ping, tcp/444]}\n  - {name: cameras",
 		"{name: cameras, action: permit, groups: [volunteers], to: [nestcams], services: [web]}", "{name: cameras, action: permit, groups: [volunteers], to: [nestcams], services: [tcp/80]}",
 		"  - {name: names-for-all, action: permit, to: [names], services: [names, ping]}", "  - {name: names-for-all, action: permit, to: [names], services: [names, ping]}\n  - {name: shut, action: refuse, groups: [researchers], to: [records], services: [ping]}",
 		"must: reach, to: [records, nestcams], services: [web, ping], by-name: true}", "must: reach, to: [records, nestcams], services: [web], by-name: true}")
@@ -154,7 +159,8 @@ func TestBoundaries(t *testing.T) {
 	_, _, bad := edges(changed)
 	require.NotZero(t, bad)
 	require.True(t, slices.ContainsFunc(changed.Causes, func(c string) bool {
-		return strings.Contains(c, "differ at a boundary: records") && strings.Contains(c, "computed to be let through") && strings.Contains(c, "prohibited (said by 10.20.0.1)")
+		return strings.Contains(c, "differ at a boundary: records") && strings.Contains(c, "computed to be let through") &&
+			strings.Contains(c, "prohibited (said by 10.20.0.1)")
 	}), "%v", changed.Causes)
 }
 
@@ -162,7 +168,8 @@ func TestBoundaries(t *testing.T) {
 // follows. What is opened from inside while it is forgotten is lost.
 func TestTranslationForgets(t *testing.T) {
 	d := island(t, nil)
-	tn, err := probe.Open(t.Context(), from(t, d, "mobile"), order(t, d, "rory.researcher"), probe.Options{Password: d.Passwords["rory.researcher"]})
+	tn, err := probe.Open(t.Context(), from(t, d, "mobile"), order(t, d, "rory.researcher"),
+		probe.Options{Password: d.Passwords["rory.researcher"]})
 	require.NoError(t, err)
 	t.Cleanup(tn.Close)
 	require.NoError(t, ping(t, tn, "10.20.30.5"))
@@ -190,7 +197,10 @@ func TestHostileTCP(t *testing.T) {
 		t.Cleanup(func() { _ = c.Close() })
 		return c
 	}
-	for name, says := range map[string]string{"another protocol": "GET / HTTP/1.1\r\n\r\n", "a length of nothing": "IKETCP\x00\x02", "a length that does not count itself": "IKETCP\x00\x00", "more than a packet": "IKETCP\xff\xff"} {
+	for name, says := range map[string]string{
+		"another protocol": "GET / HTTP/1.1\r\n\r\n", "a length of nothing": "IKETCP\x00\x02",
+		"a length that does not count itself": "IKETCP\x00\x00",
+	} {
 		c := dial()
 		_, err := c.Write([]byte(says))
 		require.NoError(t, err)
@@ -199,7 +209,10 @@ func TestHostileTCP(t *testing.T) {
 		require.ErrorIs(t, err, io.EOF, name)
 	}
 	stays := dial() // well-formed nonsense is dropped and counted, message by message
-	for _, message := range []string{"IKETCP", "\x00\x06abcd", "\x00\x06\x00\x00\x00\x00", "\x00\x16\x00\x00\x00\x00nonsense, not IKE", "\x00\x03\xff"} {
+	for _, message := range []string{
+		"IKETCP", "\x00\x06abcd", "\x00\x06\x00\x00\x00\x00", "\x00\x16\x00\x00\x00\x00nonsense, not IKE",
+		"\x00\x03\xff",
+	} {
 		_, err := stays.Write([]byte(message))
 		require.NoError(t, err)
 	}
@@ -210,7 +223,8 @@ func TestHostileTCP(t *testing.T) {
 	for range 40 { // many who say nothing
 		_ = dial()
 	}
-	tn, err := probe.Open(t.Context(), from(t, d, "hotel"), order(t, d, "rory.researcher"), probe.Options{Password: d.Passwords["rory.researcher"]})
+	tn, err := probe.Open(t.Context(), from(t, d, "hotel"), order(t, d, "rory.researcher"),
+		probe.Options{Password: d.Passwords["rory.researcher"]})
 	require.NoError(t, err)
 	t.Cleanup(tn.Close)
 	require.NoError(t, ping(t, tn, "10.20.30.5"))

@@ -125,7 +125,10 @@ func TestWatching(t *testing.T) {
 	resp := askAPI(t, ctx, d.URL()+"/api/v1/metrics", d.Client.Token)
 	b, err := io.ReadAll(resp.Body)
 	require.NoError(t, err)
-	for _, line := range []string{`yellow_lantern_expectation_results{outcome="holds"} 22`, "yellow_lantern_revision 1", `yellow_lantern_pool_addresses_leased{pool="staff"} 0`, `yellow_lantern_rule_flows_total{rule="wardens-out"}`} {
+	for _, line := range []string{
+		`yellow_lantern_expectation_results{outcome="holds"} 22`, "yellow_lantern_revision 1",
+		`yellow_lantern_pool_addresses_leased{pool="staff"} 0`, `yellow_lantern_rule_flows_total{rule="wardens-out"}`,
+	} {
 		require.Contains(t, string(b), line)
 	}
 	require.Equal(t, http.StatusUnauthorized, askAPI(t, ctx, d.URL()+"/api/v1/metrics", "nobody").StatusCode)
@@ -157,7 +160,8 @@ func TestRecording(t *testing.T) {
 	}
 	require.NoError(t, <-done)
 	rows := func(filter string) []string {
-		out, err := exec.Command("tshark", "-r", file, "-Y", filter, "-T", "fields", "-e", "frame.interface_name", "-e", "ip.src", "-e", "ip.dst", "-e", "frame.comment").Output()
+		out, err := exec.Command("tshark", "-r", file, "-Y", filter, "-T", "fields", "-e", "frame.interface_name", "-e", "ip.src", "-e",
+			"ip.dst", "-e", "frame.comment").Output()
 		require.NoError(t, err)
 		return strings.Split(strings.TrimSpace(string(out)), "\n")
 	}

@@ -31,7 +31,7 @@ import (
 // People is whoever keeps users and passwords.
 type People interface {
 	// Judge judges a login round; a user who does not exist or is switched off is refused with the reason.
-	Judge(ctx context.Context, c eap.Check) eap.Verdict
+	Judge(ctx context.Context, c eap.Check, from netip.Addr) eap.Verdict
 	// Groups gives a user's groups.
 	Groups(ctx context.Context, user string) ([]string, error)
 }
@@ -65,7 +65,10 @@ type Config struct {
 	Sockets *Sockets
 	Inside  Inside
 	People  People
+	// Journal is told of events, by one goroutine; nobody waits for it.
 	Journal func(Event)
+	// Admit records a login before it is let in; where that fails it is refused. nil: it is an event like others.
+	Admit func(Event) error
 	// Over is told of every session that ended, and why; nil: nobody.
 	Over   func(s Session, reason string)
 	Log    *slog.Logger
@@ -110,6 +113,12 @@ type Gateway struct {
 
 	recording atomic.Int32 // recordings under way
 	lines     faucet       // of the journal
+	refusals  refusals
+	persons   persons // sessions by whose they are
+	outbox    outbox
+	messages  chan message  // IKE, for the one goroutine that handles it
+	signs     chan sign     // of life, for the same
+	late      atomic.Uint64 // messages and signs that found no room
 }
 
 type lease struct {
@@ -125,6 +134,14 @@ type lease struct {
 type association struct {
 	opener  *esp.Opener
 	session *session
+	order   int         // among the session's: a younger one takes the place of the older ones
+	waiting atomic.Bool // it is sent with once something comes by it
+}
+
+// pair is the two associations of a Child SA.
+type pair struct {
+	opener *esp.Opener
+	sealer *esp.Sealer
 }
 
 type session struct {
@@ -137,8 +154,9 @@ type session struct {
 	since   time.Time
 	mu      sync.Mutex
 	peer    ike.Peer
-	sealer  *esp.Sealer
-	inSPIs  []uint32
+	order   int    // of the youngest association
+	heardBy int    // of the youngest association by which something came
+	pairs   []pair // of associations, the newest last; none: the device took its last one away
 	toldAt  time.Time
 	routes  netset.Addrs
 	dns     []netip.Addr
@@ -146,19 +164,27 @@ type session struct {
 	over    bool // its end is under way
 
 	recorder atomic.Pointer[recorder] // nil: not recorded
-	openers  []*esp.Opener            // of inSPIs
 	missed   uint64                   // of associations that are gone
 }
 
 // Start begins to answer callers.
 func Start(ctx context.Context, cfg Config, set Settings) (*Gateway, error) {
 	ctx, stop := context.WithCancel(ctx)
-	g := &Gateway{cfg: cfg, pools: map[string]*pool.Pool{}, sessions: map[ike.ID]*session{}, held: map[ike.ID]lease{}, stop: stop,
-		streams: streams{listeners: map[uint16]net.Listener{}, conns: map[netip.AddrPort]*stream{}}}
+	g := &Gateway{
+		cfg: cfg, pools: map[string]*pool.Pool{}, sessions: map[ike.ID]*session{}, held: map[ike.ID]lease{}, stop: stop,
+		refusals: newRefusals(), persons: persons{}, outbox: outbox{queue: make(chan item, outboxSize)},
+		messages: make(chan message, messageQueue), signs: make(chan sign, messageQueue),
+		streams: streams{listeners: map[uint16]net.Listener{}, conns: map[netip.AddrPort]*stream{}},
+	}
 	if cfg.KeyLog != nil {
 		cfg.Log.Warn("KEYS ARE BEING LOGGED: whoever reads that file can read all traffic")
 	}
-	if err := g.configure(set); err != nil {
+	p, err := g.prepare(set)
+	if err == nil {
+		defer p.discard() // of what is not used after all
+		err = g.use(p)
+	}
+	if err != nil {
 		stop()
 		return nil, err
 	}
@@ -166,50 +192,61 @@ func Start(ctx context.Context, cfg Config, set Settings) (*Gateway, error) {
 	return g, nil
 }
 
-// configure compiles a plan and makes it what runs. Nothing changes if it fails.
-func (g *Gateway) configure(set Settings) error {
-	zone, err := Zone(set.Plan)
-	if err != nil {
-		return err
+// prepared is a plan ready to be run.
+type prepared struct {
+	set    Settings
+	model  *site.Model
+	zone   *time.Location
+	ike    ike.Settings
+	ports  []uint16
+	opened map[uint16]net.Listener
+}
+
+// prepare compiles a plan and opens its TCP ports, without holding up anybody. What it opened must be used or closed.
+func (g *Gateway) prepare(set Settings) (*prepared, error) {
+	p := &prepared{set: set, ports: portsOf(set.Plan, set.Gateway)}
+	var err error
+	if p.zone, err = Zone(set.Plan); err != nil {
+		return nil, err
 	}
-	model, err := site.Compile(set.Plan, set.Gateway)
-	if err != nil {
-		return err
+	if p.model, err = site.Compile(set.Plan, set.Gateway); err != nil {
+		return nil, err
 	}
-	model.In(zone)
-	s, err := callers(model, set.Certificates)
-	if err != nil {
-		return err
+	p.model.In(p.zone)
+	if p.ike, err = callers(p.model, set.Certificates); err != nil {
+		return nil, err
 	}
-	s.Rand, s.LogKeys = rand.Reader, g.cfg.KeyLog != nil
-	ports := portsOf(set.Plan, set.Gateway)
-	fresh, err := g.openStreams(ports)
-	if err != nil {
-		return err
+	p.ike.Rand, p.ike.LogKeys, p.ike.SeenAt = rand.Reader, g.cfg.KeyLog != nil, g.cfg.SeenAt
+	p.opened, err = g.openStreams(p.ports)
+	return p, err
+}
+
+func (p *prepared) discard() {
+	for _, ln := range p.opened {
+		_ = ln.Close()
 	}
-	defer func() { // not used after all
-		for _, ln := range fresh {
-			_ = ln.Close()
-		}
-	}()
+}
+
+// use makes what was prepared what runs. Nothing changes if it fails. g.mu is held.
+func (g *Gateway) use(p *prepared) (err error) {
 	if g.listener == nil {
-		if g.listener, err = ike.NewListener(s); err != nil {
+		if g.listener, err = ike.NewListener(p.ike); err != nil {
 			return err
 		}
-		g.engine = forward.New(model)
-	} else if err := g.listener.Configure(s); err != nil {
+		g.engine = forward.New(p.model)
+	} else if err := g.listener.Configure(p.ike); err != nil {
 		return err
 	}
-	g.useStreams(ports, fresh)
-	fresh = nil
-	g.model, g.zone = model, zone
-	g.engine.Commit(model)
-	for i := range set.Plan.Pools {
-		p := &set.Plan.Pools[i]
-		if known := g.pools[p.Name]; known != nil {
-			known.Resize(p.Addresses(), kept(p))
+	g.useStreams(p.ports, p.opened)
+	p.opened = nil
+	g.model, g.zone = p.model, p.zone
+	g.engine.Commit(p.model)
+	for i := range p.set.Plan.Pools {
+		x := &p.set.Plan.Pools[i]
+		if known := g.pools[x.Name]; known != nil {
+			known.Resize(x.Addresses(), kept(x))
 		} else {
-			g.pools[p.Name] = pool.New(p.Addresses(), kept(p))
+			g.pools[x.Name] = pool.New(x.Addresses(), kept(x))
 		}
 	}
 	return nil
@@ -243,8 +280,10 @@ func callers(m *site.Model, certificates map[string]Certificate) (ike.Settings, 
 			continue
 		}
 		c := certificates[t.Certificate]
-		way := ike.Tunnel{ID: t.Name, Name: t.IdentityOr(m.Gateway.Dial), Chain: c.Chain, Key: c.Key, PFS: t.PFS,
-			Liveness: t.Liveness.Or(plan.DefaultLiveness), IKELife: time.Duration(t.Lifetimes.IKE), ESPLife: time.Duration(t.Lifetimes.ESP)}
+		way := ike.Tunnel{
+			ID: t.Name, Name: t.IdentityOr(m.Gateway.Dial), Chain: c.Chain, Key: c.Key, PFS: t.PFS,
+			Liveness: t.Liveness.Or(plan.DefaultLiveness), Patience: time.Duration(t.Patience), IKELife: time.Duration(t.Lifetimes.IKE), ESPLife: time.Duration(t.Lifetimes.ESP),
+		}
 		for _, name := range t.SuiteNames() {
 			suite, ok := ike.SuiteNamed(name)
 			if !ok {
@@ -267,9 +306,14 @@ func callers(m *site.Model, certificates map[string]Certificate) (ike.Settings, 
 // Commit makes another plan what runs, at once. Sessions whose passage gives them something else now are ended with the
 // reason: their device must be told anew. It gives the users of ended sessions.
 func (g *Gateway) Commit(set Settings) ([]string, error) {
+	p, err := g.prepare(set)
+	if err != nil {
+		return nil, err
+	}
+	defer p.discard() // of what is not used after all
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	if err := g.configure(set); err != nil {
+	if err := g.use(p); err != nil {
 		return nil, err
 	}
 	var ended []string
@@ -284,12 +328,15 @@ func (g *Gateway) Commit(set Settings) ([]string, error) {
 	return ended, nil
 }
 
-func (g *Gateway) seenAt(a netip.AddrPort) string {
+// whereIs tells where a peer really is.
+func (g *Gateway) whereIs(p ike.Peer) netip.AddrPort {
 	if g.cfg.SeenAt != nil {
-		a = g.cfg.SeenAt(a)
+		return g.cfg.SeenAt(p.Addr)
 	}
-	return a.String()
+	return p.Addr
 }
+
+func (g *Gateway) seenAt(a netip.AddrPort) string { return g.whereIs(ike.Peer{Addr: a}).String() }
 
 // Stop tells every device that its session is over, and ends.
 func (g *Gateway) Stop() {

@@ -21,7 +21,8 @@ func (g *Gateway) grant(ask ike.AskLease, groups []string) ike.Grant {
 	}
 	p := class.Passage
 	if !slices.Contains(p.Tunnels, ask.Tunnel) {
-		return ike.Grant{Refusal: fmt.Sprintf("the password is right, but passage %s, which takes this user, comes by tunnel %s only, not by %s", p.Name, p.Tunnels[0], ask.Tunnel)}
+		return ike.Grant{Refusal: fmt.Sprintf(
+			"the password is right, but passage %s, which takes this user, comes by tunnel %s only, not by %s", p.Name, p.Tunnels[0], ask.Tunnel)}
 	}
 	hours := g.model.Names.Hours[p.Limits.Hours]
 	if why := g.full(p, ask.User, hours); why != "" {
@@ -33,9 +34,15 @@ func (g *Gateway) grant(ask ike.AskLease, groups []string) ike.Grant {
 	}
 	addrs, err := supply.Lease(ask.User)
 	if err == pool.ErrExhausted {
-		return ike.Grant{Refusal: fmt.Sprintf("pool %s has no free address: %d are leased", p.Passage.Pool, supply.Leased()), Exhausted: true}
+		return ike.Grant{
+			Refusal:   fmt.Sprintf("pool %s has no free address: %d are leased", p.Passage.Pool, supply.Leased()),
+			Exhausted: true,
+		}
 	}
-	g.held[ask.ID] = lease{pool: p.Passage.Pool, addresses: addrs, groups: groups, passage: p.Name, tunnel: ask.Tunnel, limits: p.Limits, hours: hours}
+	g.held[ask.ID] = lease{
+		pool: p.Passage.Pool, addresses: addrs, groups: groups, passage: p.Name, tunnel: ask.Tunnel, limits: p.Limits,
+		hours: hours,
+	}
 	return ike.Grant{Configuration: ike.Configuration{
 		Addresses: addrs, DNS: p.DNS.Servers, Domains: domainsOf(p.DNS), Routes: p.Routes, Full: p.Passage.Routes.Full,
 	}}
@@ -50,18 +57,8 @@ func (g *Gateway) full(p *site.Passage, user string, hours *plan.Hours) string {
 	if p.Limits.Hours != "" && (hours == nil || !hours.Hold(time.Now().In(g.zone))) {
 		return fmt.Sprintf("people of passage %s may connect only in the hours %s (%s)", p.Name, p.Limits.Hours, words(hours))
 	}
-	var mine []*session
-	all := 0
-	for _, s := range g.sessions {
-		if s.lease.passage != p.Name || s.over {
-			continue
-		}
-		all++
-		if s.fwd.User == user {
-			mine = append(mine, s)
-		}
-	}
-	if most := p.Limits.PerPerson; most > 0 && len(mine) >= most {
+	mine, all := g.persons.of(p.Name, user), g.persons.in(p.Name)
+	if most := p.Limits.Each(); len(mine) >= most {
 		if !p.Limits.NewestWins {
 			return fmt.Sprintf("this user has %d sessions already, as many as passage %s lets one person have", len(mine), p.Name)
 		}
@@ -95,9 +92,25 @@ func (g *Gateway) enforce(now time.Time) {
 	for _, s := range g.sessions {
 		if why := g.timeUp(s, now); why != "" {
 			g.endSession(s, why)
+		} else if spi, worn := s.worn(); worn {
+			g.listener.Worn(s.id, spi)
 		}
 	}
 }
+
+// worn tells whether sequence numbers of the association that is sent with, or received with, are going to be used up.
+func (s *session) worn() (spi uint32, worn bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if len(s.pairs) == 0 {
+		return 0, false
+	}
+	p := s.pairs[len(s.pairs)-1]
+	return p.opener.SPI, p.sealer.Used() > mostSequence || p.opener.Top() > mostSequence
+}
+
+// mostSequence is at which sequence number an association is renewed: with half of them left (RFC 4303 §3.3.3 lets none come twice).
+const mostSequence = 1 << 31
 
 func (g *Gateway) timeUp(s *session, now time.Time) string {
 	l := s.lease.limits

@@ -19,13 +19,17 @@ func TestTimeUp(t *testing.T) {
 	require.NoError(t, err)
 	g := &Gateway{engine: forward.New(m), model: m, zone: zone}
 	since := time.Date(2026, 6, 1, 9, 0, 0, 0, time.UTC)
-	s := &session{since: since, fwd: &forward.Session{Groups: []string{"researchers"}, Addresses: []netip.Addr{netip.MustParseAddr("10.99.0.1")}}}
+	s := &session{since: since, fwd: &forward.Session{
+		Groups:    []string{"researchers"},
+		Addresses: []netip.Addr{netip.MustParseAddr("10.99.0.1")},
+	}}
 	g.engine.Attach(s.fwd)
 	s.lease = lease{passage: "research", limits: plan.Limits{Idle: plan.Duration(30 * time.Minute), Longest: plan.Duration(4 * time.Hour)}}
 	at := func(after time.Duration) string { return g.timeUp(s, since.Add(after)) }
 	require.Empty(t, at(29*time.Minute))
 	require.Equal(t, "its device sent nothing for 30m", at(30*time.Minute))
-	s.fwd.Counters.LastIn = since.Add(239 * time.Minute)
+	ping := echo(netip.MustParseAddr("10.99.0.1"), netip.MustParseAddr("10.20.30.5"), 8, 7, 1)
+	g.engine.FromTunnel(s.fwd, ping, since.Add(239*time.Minute))
 	require.Empty(t, at(239*time.Minute))
 	require.Equal(t, "it lasted 4h, the longest that passage research allows", at(4*time.Hour))
 

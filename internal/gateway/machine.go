@@ -3,6 +3,7 @@ package gateway
 import (
 	"context"
 	"fmt"
+	"net/netip"
 	"slices"
 	"time"
 
@@ -12,6 +13,9 @@ import (
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/plan"
 )
+
+// retiredTime is how long an association that was deleted is received with: packets overtake each other.
+const retiredTime = time.Second
 
 const answerTime = 10 * time.Second // for whoever keeps the passwords
 
@@ -28,11 +32,17 @@ func (g *Gateway) perform(outs []ike.Output) {
 			g.up(o)
 		case ike.Renewed:
 			if s := g.sessions[o.ID]; s != nil {
-				g.install(s, o.Child)
+				g.install(s, o.Child, o.Asked)
 			}
 		case ike.Dropped:
-			if found, ok := g.inbound.LoadAndDelete(o.In); ok {
+			if found, ok := g.inbound.Load(o.In); ok {
 				found.(*association).session.retire(o.In)
+				// What left before the deletion and comes after it is still taken; of a session that is over nothing passes all the same.
+				time.AfterFunc(retiredTime, func() { g.inbound.CompareAndDelete(o.In, found) })
+			}
+		case ike.Preferred:
+			if s := g.sessions[o.ID]; s != nil {
+				s.prefer(o.In)
 			}
 		case ike.Moved:
 			if s := g.sessions[o.ID]; s != nil {
@@ -43,7 +53,7 @@ func (g *Gateway) perform(outs []ike.Output) {
 		case ike.Down:
 			g.down(o)
 		case ike.Note:
-			g.journal(Event{Kind: "refused", User: o.User, From: g.seenAt(o.Peer.Addr), Words: o.Words, Code: o.Code, Offered: o.Offered, Wanted: o.Wanted})
+			g.refused(time.Now(), o)
 		case ike.KeyRow:
 			if g.cfg.KeyLog != nil {
 				fmt.Fprintf(g.cfg.KeyLog, "%s:%s\n", o.Table, o.Row)
@@ -62,47 +72,73 @@ func (g *Gateway) perform(outs []ike.Output) {
 	}
 }
 
-func (g *Gateway) journal(e Event) {
-	e.Time = time.Now()
-	ok, held := g.lines.lets(e.Kind, e.Time)
-	if !ok {
-		return
-	}
-	if held > 0 {
-		e.Words += fmt.Sprintf(" (%d lines of this kind before it were left out: too many in a second)", held)
-	}
-	g.cfg.Journal(e)
-}
-
 // judge asks about a login round without holding up anybody else.
 func (g *Gateway) judge(ask ike.AskLogin) {
 	g.done.Go(func() {
 		ctx, cancel := context.WithTimeout(context.Background(), answerTime)
 		defer cancel()
-		v := g.cfg.People.Judge(ctx, ask.Check)
+		v := g.cfg.People.Judge(ctx, ask.Check, g.whereIs(ask.From).Addr())
 		g.mu.Lock()
 		defer g.mu.Unlock()
 		g.perform(g.listener.Judged(time.Now(), ask.ID, v))
 	})
 }
 
+// lease looks up the groups of somebody who logged in rightly, leases, has the admission recorded, and lets them in.
 func (g *Gateway) lease(ask ike.AskLease) {
 	g.done.Go(func() {
 		ctx, cancel := context.WithTimeout(context.Background(), answerTime)
 		defer cancel()
 		groups, err := g.cfg.People.Groups(ctx, ask.User)
-		g.mu.Lock()
-		defer g.mu.Unlock()
 		grant := ike.Grant{Refusal: "the groups of this user could not be looked up"}
 		if err == nil {
-			grant = g.grant(ask, groups)
+			grant = g.granted(ask, groups)
 		}
+		if grant.Refusal == "" {
+			if err := g.admit(ask); err != nil {
+				grant = ike.Grant{Refusal: "the password is right, but the login could not be recorded, and what is not recorded is not let in: " + err.Error()}
+			}
+		}
+		g.mu.Lock()
 		g.perform(g.listener.Granted(time.Now(), ask.ID, grant))
 		if l, held := g.held[ask.ID]; held && g.sessions[ask.ID] == nil { // the login failed after all
 			g.release(l)
 			delete(g.held, ask.ID)
 		}
+		stands := g.sessions[ask.ID] != nil
+		g.mu.Unlock()
+		if !stands {
+			return
+		}
+		// Whoever was removed, or put into other groups, in the middle of this has no session.
+		again, stop := context.WithTimeout(context.Background(), answerTime)
+		defer stop()
+		if now, err := g.cfg.People.Groups(again, ask.User); err != nil || !slices.Equal(now, groups) {
+			_ = g.End(uint64(ask.ID), "the user was changed while logging in")
+		}
 	})
+}
+
+func (g *Gateway) granted(ask ike.AskLease, groups []string) ike.Grant {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return g.grant(ask, groups)
+}
+
+// admit records a login that is about to be let in, and waits for that.
+func (g *Gateway) admit(ask ike.AskLease) error {
+	g.mu.Lock()
+	l := g.held[ask.ID]
+	g.mu.Unlock()
+	e := Event{
+		Time: time.Now(), Kind: "login", User: ask.User, From: g.seenAt(ask.From.Addr),
+		Words: fmt.Sprintf("logged in by passage %s and tunnel %s with address %s (%s)", l.passage, l.tunnel, netset.OfAddrs(l.addresses...), ask.Suite),
+	}
+	if g.cfg.Admit == nil {
+		g.journal(e)
+		return nil
+	}
+	return g.cfg.Admit(e)
 }
 
 func (g *Gateway) release(l lease) {
@@ -114,24 +150,35 @@ func (g *Gateway) release(l lease) {
 func (g *Gateway) up(o ike.Up) {
 	l := g.held[o.ID]
 	delete(g.held, o.ID)
+	g.keepOnly(&l, o.Addresses)
 	class := g.model.Class(l.groups)
-	s := &session{id: o.ID, lease: l, suite: o.Suite, tunnel: o.Tunnel, nat: o.NAT, since: time.Now(), peer: o.Peer, routes: class.Passage.Routes,
-		dns: slices.Clone(o.DNS), domains: slices.Clone(o.Domains)}
+	s := &session{
+		id: o.ID, lease: l, suite: o.Suite, tunnel: o.Tunnel, nat: o.NAT, since: time.Now(), peer: o.Peer, routes: class.Passage.Routes,
+		dns: slices.Clone(o.DNS), domains: slices.Clone(o.Domains),
+	}
 	mtu, clamp := plan.DefaultMTU, true
 	if t := g.model.Names.Tunnels[o.Tunnel]; t != nil {
 		mtu, clamp = t.InnerMTU(), !t.KeepMSS
 	}
 	s.fwd = &forward.Session{ID: uint64(o.ID), User: o.User, Groups: l.groups, Addresses: l.addresses, MTU: mtu, ClampMSS: clamp}
+	s.fwd.Owner = s
 	g.engine.Attach(s.fwd)
 	g.streams.alive(o.Peer)
 	g.sessions[o.ID] = s
-	g.install(s, o.Child)
-	g.journal(Event{Kind: "login", User: o.User, From: g.seenAt(o.Peer.Addr),
-		Words: fmt.Sprintf("logged in by passage %s and tunnel %s with address %s (%s)", l.passage, l.tunnel, netset.OfAddrs(l.addresses...), o.Suite)})
+	g.persons.add(s)
+	g.install(s, o.Child, true)
 }
 
-// install takes a Child SA into use: we send with the newest and receive with all that were not deleted.
-func (g *Gateway) install(s *session, c ike.Child) {
+// keepOnly gives back what was leased and is not used: addresses of a family that the device did not ask for.
+func (g *Gateway) keepOnly(l *lease, used []netip.Addr) {
+	rest := *l
+	rest.addresses = slices.DeleteFunc(slices.Clone(l.addresses), func(a netip.Addr) bool { return slices.Contains(used, a) })
+	g.release(rest)
+	l.addresses = used
+}
+
+// install takes a Child SA into use: we receive with all that were not deleted, and send with the newest, where the device is ready for it.
+func (g *Gateway) install(s *session, c ike.Child, ready bool) {
 	opener, errIn := esp.NewOpener(c.In, c.Algorithm, c.InKey)
 	sealer, errOut := esp.NewSealer(c.Out, c.Algorithm, c.OutKey)
 	if errIn != nil || errOut != nil {
@@ -139,19 +186,35 @@ func (g *Gateway) install(s *session, c ike.Child) {
 		return
 	}
 	s.mu.Lock()
-	s.sealer = sealer
-	s.inSPIs, s.openers = append(s.inSPIs, c.In), append(s.openers, opener)
+	waits := !ready && len(s.pairs) > 0
+	s.pairs = append(s.pairs, pair{opener, sealer})
+	if n := len(s.pairs); waits {
+		s.pairs[n-1], s.pairs[n-2] = s.pairs[n-2], s.pairs[n-1]
+	}
+	s.order++
+	a := &association{opener: opener, session: s, order: s.order}
+	a.waiting.Store(waits)
 	s.mu.Unlock()
-	g.inbound.Store(c.In, &association{opener, s})
+	g.inbound.Store(c.In, a)
+}
+
+// prefer makes an association the one that is sent with.
+func (s *session) prefer(spi uint32) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if i := slices.IndexFunc(s.pairs, func(p pair) bool { return p.opener.SPI == spi }); i >= 0 {
+		p := s.pairs[i]
+		s.pairs = append(slices.Delete(s.pairs, i, i+1), p)
+	}
 }
 
 // retire forgets an association that is no longer received with, but not what was missed of it.
 func (s *session) retire(spi uint32) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if i := slices.Index(s.inSPIs, spi); i >= 0 {
-		s.missed += s.openers[i].Missing()
-		s.inSPIs, s.openers = slices.Delete(s.inSPIs, i, i+1), slices.Delete(s.openers, i, i+1)
+	if i := slices.IndexFunc(s.pairs, func(p pair) bool { return p.opener.SPI == spi }); i >= 0 {
+		s.missed += s.pairs[i].opener.Missing()
+		s.pairs = slices.Delete(s.pairs, i, i+1)
 	}
 }
 
@@ -161,17 +224,22 @@ func (g *Gateway) down(o ike.Down) {
 		return
 	}
 	delete(g.sessions, o.ID)
-	for _, spi := range s.inSPIs {
-		g.inbound.Delete(spi)
+	g.persons.remove(s)
+	s.mu.Lock()
+	for _, p := range s.pairs {
+		g.inbound.Delete(p.opener.SPI)
 	}
-	g.engine.Detach(s.fwd)
+	from := g.seenAt(s.peer.Addr) // packets move it
+	s.mu.Unlock()
+	c := g.engine.Detach(s.fwd)
 	g.release(s.lease)
-	c := s.fwd.Counters
-	if g.cfg.Over != nil {
-		g.cfg.Over(s.status(c, g.seenAt(s.peer.Addr)), o.Reason)
-	}
-	g.journal(Event{Kind: "ended", User: o.User, From: g.seenAt(s.peer.Addr), Words: fmt.Sprintf("%s; %d packets came, %d went, %d were lost",
-		o.Reason, c.InPackets, c.OutPackets, lostOf(c))})
+	over := s.status(c, from)
+	g.outbox.put(item{over: &over, reason: o.Reason})
+	g.journal(Event{
+		Kind: "ended", User: o.User, From: from,
+		Words: fmt.Sprintf("%s; %d packets came, %d went, %d were lost",
+			o.Reason, c.InPackets, c.OutPackets, lostOf(c)),
+	})
 }
 
 func lostOf(c forward.Counters) (n uint64) {

@@ -11,6 +11,7 @@ import (
 	"yellowlantern/internal/core/forward"
 	"yellowlantern/internal/core/ike"
 	"yellowlantern/internal/core/pcapng"
+	"yellowlantern/internal/core/site"
 )
 
 // Stations at which a recording takes packets: as they are in the tunnel, and as they are on the other side of the gateway.
@@ -48,7 +49,10 @@ func (r *recorder) take(station int, outbound bool, b []byte, comment string) {
 		return
 	}
 	select {
-	case r.packets <- pcapng.Packet{At: time.Now(), Interface: station, Outbound: outbound, Comment: comment, Data: append([]byte(nil), b...)}:
+	case r.packets <- pcapng.Packet{
+		At: time.Now(), Interface: station, Outbound: outbound, Comment: comment,
+		Data: append([]byte(nil), b...),
+	}:
 	default:
 		r.left.Add(1)
 	}
@@ -59,7 +63,7 @@ func lostWords(r forward.Result) string {
 	if r.Station == "" {
 		return ""
 	}
-	if r.Setting == "" {
+	if r.Setting == (site.Ref{}) {
 		return "lost at " + r.Station
 	}
 	return fmt.Sprintf("lost at %s by %s", r.Station, r.Setting)

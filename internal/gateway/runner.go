@@ -7,6 +7,7 @@ import (
 	"net/netip"
 	"slices"
 	"sync"
+	"sync/atomic"
 
 	"yellowlantern/internal/core/forward"
 	"yellowlantern/internal/core/netset"
@@ -17,8 +18,8 @@ import (
 // Runner runs at most one gateway: the first plan starts it, later ones change it.
 type Runner struct {
 	cfg     Config
-	mu      sync.Mutex
-	running *Gateway
+	applied sync.Mutex // one after the other
+	running atomic.Pointer[Gateway]
 }
 
 // NewRunner waits for a plan.
@@ -26,21 +27,19 @@ func NewRunner(cfg Config) *Runner { return &Runner{cfg: cfg} }
 
 // Apply makes a plan what runs, at once. It gives the users whose sessions had to end.
 func (r *Runner) Apply(set Settings) ([]string, error) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	if r.running == nil {
-		g, err := Start(context.Background(), r.cfg, set)
-		r.running = g
-		return nil, err
+	r.applied.Lock()
+	defer r.applied.Unlock()
+	if g := r.gateway(); g != nil {
+		return g.Commit(set)
 	}
-	return r.running.Commit(set)
+	g, err := Start(context.Background(), r.cfg, set)
+	if err == nil {
+		r.running.Store(g)
+	}
+	return nil, err
 }
 
-func (r *Runner) gateway() *Gateway {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	return r.running
-}
+func (r *Runner) gateway() *Gateway { return r.running.Load() }
 
 // FromInside takes packets from the inside and the internet; before there is a plan they are lost.
 func (r *Runner) FromInside(batch [][]byte, outside bool) {
@@ -75,11 +74,10 @@ func (r *Runner) End(id uint64, reason string) error {
 
 // Stop ends the gateway, if one runs.
 func (r *Runner) Stop() {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	if r.running != nil {
-		r.running.Stop()
-		r.running = nil
+	r.applied.Lock()
+	defer r.applied.Unlock()
+	if g := r.running.Swap(nil); g != nil {
+		g.Stop()
 	}
 }
 
@@ -107,7 +105,8 @@ func Outdated(m *site.Model, s Session) string {
 
 func keptForOther(m *site.Model, pool string, s Session) bool {
 	p := m.Names.Pools[pool]
-	return p != nil && slices.ContainsFunc(p.Reserved, func(r plan.Reservation) bool { return r.User != s.User && slices.Contains(s.Addresses, r.Address) })
+	return p != nil && slices.ContainsFunc(p.Reserved,
+		func(r plan.Reservation) bool { return r.User != s.User && slices.Contains(s.Addresses, r.Address) })
 }
 
 // Pools tells of every pool what is leased.
@@ -124,6 +123,13 @@ func (r *Runner) Flows(match func(user string) bool, peer netip.Addr, service st
 		return g.engine.FlowsWith(match, peer, service, most)
 	}
 	return []forward.Flow{}
+}
+
+// Written waits until every event so far is written, or the context ends.
+func (r *Runner) Written(ctx context.Context) {
+	if g := r.gateway(); g != nil {
+		g.Written(ctx)
+	}
 }
 
 // Record writes a session's packets until a limit is reached.

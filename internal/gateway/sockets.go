@@ -13,40 +13,76 @@ import (
 
 const (
 	batchSize  = 32
-	bufferSize = 2048
-	markerLen  = 4 // zero octets before IKE on UDP 4500 (RFC 3948 §2.2)
+	bufferSize = 2048 // octets for what goes to a person, sealed
+	// maxDatagram is the largest datagram that can come. ESP's are small; an IKE message with a chain of certificates may have several
+	// thousand octets.
+	maxDatagram = 1<<16 - 1
+	markerLen   = 4 // zero octets before IKE on UDP 4500 (RFC 3948 §2.2)
 )
 
 // Sockets are the gateway's two UDP ports: for IKE (500 in the world), and for IKE and ESP together (4500).
 type Sockets struct {
-	ike, natt *net.UDPConn
+	ike, natt *socket
 }
+
+// socket is one UDP port. Where it is bound to all addresses of the host, what is answered leaves from the address that was dialled.
+type socket struct {
+	conn *net.UDPConn
+	many bool // it is bound to all addresses
+	dual bool // it speaks IPv6, and IPv4 by mapped addresses
+}
+
+// datagram is what came; the data is valid until the next batch.
+type datagram struct {
+	from  netip.AddrPort
+	local netip.Addr // which address it came to; not valid where the socket has one only
+	data  []byte
+}
+
+func (d datagram) peer(natt bool) ike.Peer { return ike.Peer{Addr: d.from, NATT: natt, Local: d.local} }
 
 // Listen opens the two ports. Port 0 picks a free one.
 func Listen(ikeAddr, nattAddr string) (*Sockets, error) {
 	var s Sockets
 	for _, x := range []struct {
-		addr string
-		conn **net.UDPConn
+		addr   string
+		socket **socket
 	}{{ikeAddr, &s.ike}, {nattAddr, &s.natt}} {
-		addr, err := net.ResolveUDPAddr("udp", x.addr)
-		if err == nil {
-			*x.conn, err = net.ListenUDP("udp", addr)
-		}
+		c, err := listen(x.addr)
 		if err != nil {
 			s.Close()
 			return nil, fmt.Errorf("cannot listen on UDP %s: %w; give another address, or the right to use it", x.addr, err)
 		}
-		_ = (*x.conn).SetReadBuffer(4 << 20) // a hint: the kernel may give less
+		*x.socket = c
 	}
 	return &s, nil
 }
 
+func listen(at string) (*socket, error) {
+	addr, err := net.ResolveUDPAddr("udp", at)
+	if err != nil {
+		return nil, err
+	}
+	conn, err := net.ListenUDP("udp", addr)
+	if err != nil {
+		return nil, err
+	}
+	_ = conn.SetReadBuffer(4 << 20) // a hint: the kernel may give less
+	s := &socket{conn: conn, many: addrOf(conn).Addr().IsUnspecified()}
+	if s.many {
+		if s.dual, err = tellLocal(conn); err != nil {
+			_ = conn.Close()
+			return nil, err
+		}
+	}
+	return s, nil
+}
+
 // IKE and NATT are the addresses in use.
-func (s *Sockets) IKE() netip.AddrPort { return addrOf(s.ike) }
+func (s *Sockets) IKE() netip.AddrPort { return addrOf(s.ike.conn) }
 
 // NATT is the address for IKE and ESP in UDP.
-func (s *Sockets) NATT() netip.AddrPort { return addrOf(s.natt) }
+func (s *Sockets) NATT() netip.AddrPort { return addrOf(s.natt.conn) }
 
 func addrOf(c *net.UDPConn) netip.AddrPort {
 	a := c.LocalAddr().(*net.UDPAddr).AddrPort()
@@ -55,49 +91,63 @@ func addrOf(c *net.UDPConn) netip.AddrPort {
 
 // Close closes both ports.
 func (s *Sockets) Close() {
-	for _, c := range []*net.UDPConn{s.ike, s.natt} {
+	for _, c := range []*socket{s.ike, s.natt} {
 		if c != nil {
-			_ = c.Close()
+			_ = c.conn.Close()
 		}
 	}
 }
 
 // wake makes pending reads return.
 func (s *Sockets) wake() {
-	_ = s.ike.SetReadDeadline(time.Now())
-	_ = s.natt.SetReadDeadline(time.Now())
+	_ = s.ike.conn.SetReadDeadline(time.Now())
+	_ = s.natt.conn.SetReadDeadline(time.Now())
 }
 
 func (s *Sockets) rearm() {
-	_ = s.ike.SetReadDeadline(time.Time{})
-	_ = s.natt.SetReadDeadline(time.Time{})
+	_ = s.ike.conn.SetReadDeadline(time.Time{})
+	_ = s.natt.conn.SetReadDeadline(time.Time{})
 }
 
 func (s *Sockets) sendIKE(to ike.Peer, data []byte) {
 	if !to.NATT {
-		_, _ = s.ike.WriteToUDPAddrPort(data, to.Addr)
+		s.ike.send(data, to)
 		return
 	}
-	_, _ = s.natt.WriteToUDPAddrPort(append(make([]byte, markerLen, markerLen+len(data)), data...), to.Addr)
+	s.natt.send(append(make([]byte, markerLen, markerLen+len(data)), data...), to)
+}
+
+// send sends to where a peer is, from the address that it knows. What cannot be sent is lost, as on any link.
+func (s *socket) send(data []byte, to ike.Peer) {
+	if !to.Local.IsValid() {
+		_, _ = s.conn.WriteToUDPAddrPort(data, to.Addr)
+		return
+	}
+	_, _, _ = s.conn.WriteMsgUDPAddrPort(data, fromLocal(to.Local, s.dual), to.Addr)
 }
 
 // read hands over batches of datagrams until the socket is closed or woken. The buffers are used again.
-func read(c *net.UDPConn, handle func(batch []ipv4.Message)) {
-	pc := ipv4.NewPacketConn(c)
-	ms := make([]ipv4.Message, batchSize)
+func (s *socket) read(handle func(batch []datagram)) {
+	pc := ipv4.NewPacketConn(s.conn) // of either family: only its system call is used
+	ms, batch := make([]ipv4.Message, batchSize), make([]datagram, batchSize)
 	for i := range ms {
-		ms[i].Buffers = [][]byte{make([]byte, bufferSize)}
+		ms[i].Buffers = [][]byte{make([]byte, maxDatagram)}
+		if s.many {
+			ms[i].OOB = make([]byte, localSpace)
+		}
 	}
 	for {
 		n, err := pc.ReadBatch(ms, 0)
 		if err != nil {
 			return
 		}
-		handle(ms[:n])
+		for i, m := range ms[:n] {
+			from := m.Addr.(*net.UDPAddr).AddrPort()
+			batch[i] = datagram{from: netip.AddrPortFrom(from.Addr().Unmap(), from.Port()), data: m.Buffers[0][:m.N]}
+			if s.many {
+				batch[i].local = localOf(m.OOB[:m.NN])
+			}
+		}
+		handle(batch[:n])
 	}
-}
-
-func sender(m ipv4.Message) netip.AddrPort {
-	a := m.Addr.(*net.UDPAddr).AddrPort()
-	return netip.AddrPortFrom(a.Addr().Unmap(), a.Port())
 }

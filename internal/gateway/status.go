@@ -62,13 +62,15 @@ func (s *session) status(c forward.Counters, from string) Session {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	missing := s.missed
-	for _, o := range s.openers {
-		missing += o.Missing()
+	for _, p := range s.pairs {
+		missing += p.opener.Missing()
 	}
-	return Session{Missing: missing, ID: FormatID(uint64(s.id)), User: s.fwd.User, Groups: s.fwd.Groups, Passage: s.lease.passage, Addresses: s.lease.addresses,
+	return Session{
+		Missing: missing, ID: FormatID(uint64(s.id)), User: s.fwd.User, Groups: s.fwd.Groups, Passage: s.lease.passage, Addresses: s.lease.addresses,
 		From: from, TCP: s.peer.TCP, Behind: s.nat, Suite: s.suite, Tunnel: s.tunnel, Since: s.since, Heard: c.LastIn,
 		InPackets: c.InPackets, InBytes: c.InBytes, OutPackets: c.OutPackets, OutBytes: c.OutBytes, Lost: c.Lost, Words: remark(c),
-		routes: s.routes, dns: s.dns, domains: s.domains}
+		routes: s.routes, dns: s.dns, domains: s.domains,
+	}
 }
 
 func remark(c forward.Counters) string {
@@ -88,6 +90,7 @@ type Status struct {
 	Flows     int                             `json:"flows"`
 	Dropped   map[string]uint64               `json:"dropped" doc:"Datagrams dropped without an answer, by reason."`
 	Rules     map[string]forward.RuleCounters `json:"rules" doc:"What each rule has decided."`
+	Unwritten uint64                          `json:"unwritten,omitempty" doc:"Events that found no room on their way to the journal."`
 }
 
 // Status gives the gateway's counters.
@@ -97,11 +100,12 @@ func (g *Gateway) Status() Status {
 	s := Status{Sessions: g.listener.Sessions(), LoggingIn: g.listener.HalfOpen()}
 	g.mu.Unlock()
 	s.Flows, s.Rules = g.engine.Flows(), g.engine.Rules()
+	s.Unwritten = g.outbox.left.Load()
 	s.Dropped = map[string]uint64{
 		"malformed": c.Malformed, "out of state": c.OutOfState, "sent again": c.Replayed, "does not decrypt": c.Undecryptable,
 		"too many logins": c.Overload, "asked for a cookie": c.Cookies,
 		"ESP of no session": g.dropped.unknownSPI.Load(), "ESP replayed": g.dropped.replayed.Load(),
-		"ESP forged": g.dropped.forged.Load(), "too short": g.dropped.short.Load(),
+		"too many at once": g.late.Load(), "ESP forged": g.dropped.forged.Load(), "too short": g.dropped.short.Load(),
 	}
 	return s
 }

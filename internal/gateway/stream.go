@@ -14,6 +14,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"yellowlantern/internal/core/crowd"
 	"yellowlantern/internal/core/ike"
 	"yellowlantern/internal/core/plan"
 )
@@ -23,9 +24,12 @@ import (
 const (
 	streamPrefix = "IKETCP"
 	lengthLen    = 2
+	mostMessage  = 1<<16 - 1 - lengthLen // octets of one message: what its length can say
+	arenaSize    = 2 * mostMessage
 
 	maxStreams   = 4096             // open at once
-	maxStrangers = 256              // of them, from one address and without a session: nobody takes the room of all
+	maxStrangers = maxStreams / 2   // of them without a session
+	strangeShare = 64               // of those from one source: nobody takes the room of all
 	prefixTime   = 10 * time.Second // for the prefix to come
 	strangerTime = 60 * time.Second // for a session to stand
 	streamIdle   = 10 * time.Minute
@@ -37,6 +41,7 @@ type streams struct {
 	mu        sync.Mutex
 	listeners map[uint16]net.Listener
 	conns     map[netip.AddrPort]*stream
+	strangers crowd.Count // connections without a session
 	wait      sync.WaitGroup
 	over      bool
 }
@@ -48,6 +53,7 @@ type stream struct {
 	out  chan []byte
 	gone chan struct{}
 	live atomic.Bool // a session came this way
+	from netip.Addr  // where the caller really is
 }
 
 // portsOf lists the TCP ports that a plan wants.
@@ -132,8 +138,11 @@ func (g *Gateway) accept(ln net.Listener, port uint16) {
 			continue
 		}
 		from, _ := netip.ParseAddrPort(conn.RemoteAddr().String())
-		c := &stream{conn: conn, port: port, peer: ike.Peer{Addr: netip.AddrPortFrom(from.Addr().Unmap(), from.Port()), NATT: true, TCP: true},
-			out: make(chan []byte, streamQueue), gone: make(chan struct{})}
+		c := &stream{
+			conn: conn, port: port, peer: ike.Peer{Addr: netip.AddrPortFrom(from.Addr().Unmap(), from.Port()), NATT: true, TCP: true},
+			out: make(chan []byte, streamQueue), gone: make(chan struct{}),
+			from: g.whereIs(ike.Peer{Addr: netip.AddrPortFrom(from.Addr().Unmap(), from.Port())}).Addr(),
+		}
 		if !g.streams.add(c) {
 			_ = conn.Close()
 			continue
@@ -149,22 +158,20 @@ func (g *Gateway) accept(ln net.Listener, port uint16) {
 func (s *streams) add(c *stream) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	strangers := 0
-	for _, o := range s.conns {
-		if o.peer.Addr.Addr() == c.peer.Addr.Addr() && !o.live.Load() {
-			strangers++
-		}
-	}
-	if s.over || len(s.conns) >= maxStreams || strangers >= maxStrangers {
+	if s.over || len(s.conns) >= maxStreams || s.strangers.All() >= maxStrangers || s.strangers.Of(c.from) >= strangeShare {
 		return false
 	}
 	s.conns[c.peer.Addr] = c
+	s.strangers.Add(c.from)
 	return true
 }
 
 func (s *streams) remove(c *stream) {
 	s.mu.Lock()
 	delete(s.conns, c.peer.Addr)
+	if !c.live.Load() {
+		s.strangers.Remove(c.from)
+	}
 	s.mu.Unlock()
 	close(c.gone)
 }
@@ -195,8 +202,8 @@ func (s *streams) send(to netip.AddrPort, parts ...[]byte) {
 func (s *streams) alive(p ike.Peer) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if c := s.conns[p.Addr]; p.TCP && c != nil {
-		c.live.Store(true)
+	if c := s.conns[p.Addr]; p.TCP && c != nil && !c.live.Swap(true) {
+		s.strangers.Remove(c.from)
 	}
 }
 
@@ -228,12 +235,11 @@ func (c *stream) write() {
 func (g *Gateway) read(c *stream) {
 	begun := time.Now()
 	_ = c.conn.SetReadDeadline(begun.Add(prefixTime))
-	r := bufio.NewReaderSize(c.conn, 64<<10)
+	r := bufio.NewReaderSize(c.conn, 16<<10)
 	prefix := make([]byte, len(streamPrefix))
 	if _, err := io.ReadFull(r, prefix); err != nil || string(prefix) != streamPrefix {
 		return
 	}
-	bufs := make([][bufferSize]byte, batchSize)
 	for {
 		limit := begun.Add(strangerTime)
 		if c.live.Load() {
@@ -242,27 +248,48 @@ func (g *Gateway) read(c *stream) {
 		if c.conn.SetReadDeadline(limit) != nil || g.streams.ends() { // in this order: whoever ends it sets a deadline after saying so
 			return
 		}
-		frames, err := make([]Frame, 0, batchSize), error(nil)
-		for i := range bufs {
-			var n int
-			if n, err = readMessage(r, bufs[i][:]); err != nil {
-				break
-			}
-			if f, ok := g.handleMessage(c.peer, bufs[i][:n]); ok {
-				frames = append(frames, f)
-				c.live.Store(true)
-			}
-			if r.Buffered() == 0 {
-				break
-			}
-		}
-		if len(frames) > 0 && g.cfg.Inside != nil {
-			g.cfg.Inside.Send(frames)
+		// Whoever sends slowly holds no arena, unless the message is a large one.
+		head, err := r.Peek(lengthLen)
+		if err == nil {
+			_, err = r.Peek(min(int(binary.BigEndian.Uint16(head)), r.Size()))
 		}
 		if err != nil {
 			return
 		}
+		if err := g.readBatch(c, r); err != nil {
+			return
+		}
 	}
+}
+
+// arenas hold the messages of one batch. A connection has one only while it reads: thousands may be open.
+var arenas = sync.Pool{New: func() any { return new([arenaSize]byte) }}
+
+// readBatch takes the messages that have come already, of which there is one at least.
+func (g *Gateway) readBatch(c *stream, r *bufio.Reader) error {
+	arena := arenas.Get().(*[arenaSize]byte)
+	defer arenas.Put(arena)
+	frames, used := make([]Frame, 0, batchSize), 0
+	var err error
+	for used+mostMessage <= len(arena) {
+		var n int
+		if n, err = readMessage(r, arena[used:used+mostMessage]); err != nil {
+			break
+		}
+		if f, ok := g.handleMessage(c.peer, arena[used:used+n]); ok {
+			frames = append(frames, f)
+			if !c.live.Load() {
+				g.streams.alive(c.peer)
+			}
+		}
+		if used += n; r.Buffered() == 0 {
+			break
+		}
+	}
+	if len(frames) > 0 && g.cfg.Inside != nil {
+		g.cfg.Inside.Send(frames)
+	}
+	return err
 }
 
 func (s *streams) ends() bool {

@@ -1,6 +1,8 @@
 package gateway
 
 import (
+	"bytes"
+	"fmt"
 	"net/netip"
 	"testing"
 
@@ -9,24 +11,52 @@ import (
 	"yellowlantern/internal/core/ike"
 )
 
-// Strangers from one address cannot take the room of all; who has a session does not count as one.
+// Strangers from one source cannot take the room of all, nor strangers at all that of sessions; who has a session does not count as one.
 func TestStreamsAreBounded(t *testing.T) {
 	s := streams{conns: map[netip.AddrPort]*stream{}}
 	open := func(addr string, port int) bool {
-		return s.add(&stream{peer: ike.Peer{Addr: netip.AddrPortFrom(netip.MustParseAddr(addr), uint16(port)), TCP: true}, gone: make(chan struct{})})
+		at := netip.AddrPortFrom(netip.MustParseAddr(addr), uint16(port))
+		return s.add(&stream{peer: ike.Peer{Addr: at, TCP: true}, from: at.Addr(), gone: make(chan struct{})})
 	}
-	for i := range maxStrangers {
+	for i := range strangeShare {
 		require.True(t, open("203.0.113.9", 1000+i))
+		require.True(t, open(fmt.Sprintf("2001:db8::%x", i+1), 1))
 	}
 	require.False(t, open("203.0.113.9", 5000))
+	require.False(t, open("2001:db8::7777", 1), "another address of the same /64")
+	require.True(t, open("2001:db8:0:1::1", 1))
 	require.True(t, open("203.0.113.45", 5000), "somebody else")
 	s.alive(ike.Peer{Addr: netip.MustParseAddrPort("203.0.113.9:1000"), TCP: true})
 	require.True(t, open("203.0.113.9", 5001), "one of them has a session now")
-	for i := 0; len(s.conns) < maxStreams; i++ {
+	for i := 0; s.strangers.All() < maxStrangers; i++ {
 		require.True(t, open(netip.AddrFrom4([4]byte{198, 51, byte(i >> 8), byte(i)}).String(), 1))
 	}
 	require.False(t, open("192.0.2.77", 1))
+	for at, c := range s.conns {
+		if at.Addr() == c.from && c.from.Is4() && !c.live.Load() {
+			s.remove(c)
+		}
+	}
+	require.Equal(t, strangeShare+1, s.strangers.All())
 	s.over = true
-	s.conns = map[netip.AddrPort]*stream{}
 	require.False(t, open("192.0.2.77", 1), "the gateway ends")
+}
+
+// Whatever comes by TCP, messages are cut as their lengths say, and one that does not fit ends the connection.
+func FuzzFraming(f *testing.F) {
+	f.Add([]byte{0, 4, 1, 2, 0, 3, 9})
+	f.Add([]byte{0, 1, 0, 0, 255, 255})
+	f.Fuzz(func(t *testing.T, b []byte) {
+		r, at := bytes.NewReader(b), 0
+		var into [mostMessage]byte
+		for {
+			n, err := readMessage(r, into[:])
+			if err != nil {
+				return
+			}
+			require.Equal(t, int(b[at])<<8|int(b[at+1]), n+lengthLen)
+			require.Equal(t, b[at+lengthLen:at+lengthLen+n], into[:n])
+			at += lengthLen + n
+		}
+	})
 }

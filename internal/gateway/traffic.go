@@ -7,8 +7,6 @@ import (
 	"sync/atomic"
 	"time"
 
-	"golang.org/x/net/ipv4"
-
 	"yellowlantern/internal/core/esp"
 	"yellowlantern/internal/core/forward"
 	"yellowlantern/internal/core/ike"
@@ -17,6 +15,8 @@ import (
 const (
 	tickEvery = 250 * time.Millisecond
 	heardMost = 2 * time.Second // how often the protocol machine is told that ESP arrives
+	// messageQueue is how many IKE messages wait to be handled; more are lost, as on any link, and sent again by who sent them.
+	messageQueue = 1024
 )
 
 // dropCounters count datagrams that are dropped without an answer.
@@ -28,15 +28,17 @@ var buffers = sync.Pool{New: func() any { return new([bufferSize]byte) }}
 
 func (g *Gateway) run(ctx context.Context) {
 	g.cfg.Sockets.rearm()
+	g.done.Go(func() { g.write(ctx) })
+	g.done.Go(func() { g.converse(ctx) })
 	g.done.Go(func() {
-		read(g.cfg.Sockets.ike, func(batch []ipv4.Message) {
+		g.cfg.Sockets.ike.read(func(batch []datagram) {
 			for _, m := range batch {
-				g.handleIKE(ike.Peer{Addr: sender(m)}, m.Buffers[0][:m.N])
+				g.handleIKE(m.peer(false), m.data)
 			}
 		})
 	})
 	g.done.Go(func() {
-		read(g.cfg.Sockets.natt, g.handleNATT)
+		g.cfg.Sockets.natt.read(g.handleNATT)
 	})
 	g.done.Go(func() {
 		t := time.NewTicker(tickEvery)
@@ -50,6 +52,7 @@ func (g *Gateway) run(ctx context.Context) {
 				g.perform(g.listener.Tick(now))
 				if n%4 == 0 {
 					g.enforce(now)
+					g.tellRefusals(now)
 				}
 				g.mu.Unlock()
 				if n%40 == 0 {
@@ -60,16 +63,55 @@ func (g *Gateway) run(ctx context.Context) {
 	})
 }
 
-func (g *Gateway) handleIKE(from ike.Peer, data []byte) {
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	g.perform(g.listener.Handle(time.Now(), from, append([]byte(nil), data...)))
+// message is an IKE message that came.
+type message struct {
+	from ike.Peer
+	data []byte
 }
 
-func (g *Gateway) handleNATT(batch []ipv4.Message) {
+// sign is a sign of life: ESP of a session that came from a peer.
+type sign struct {
+	at   time.Time
+	id   ike.ID
+	from ike.Peer
+}
+
+// handleIKE hands a message to the goroutine that handles them: its cryptography takes time, and whoever reads a socket has packets to see
+// to.
+func (g *Gateway) handleIKE(from ike.Peer, data []byte) {
+	select {
+	case g.messages <- message{from, append([]byte(nil), data...)}:
+	default:
+		g.late.Add(1)
+	}
+}
+
+// converse handles IKE messages and signs of life, one after the other.
+func (g *Gateway) converse(ctx context.Context) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case m := <-g.messages:
+			g.mu.Lock()
+			g.perform(g.listener.Handle(time.Now(), m.from, m.data))
+			g.mu.Unlock()
+		case x := <-g.signs:
+			g.mu.Lock()
+			for _, o := range g.listener.Heard(x.at, x.id, x.from) {
+				if _, moved := o.(ike.Moved); !moved { // where the device is was noted when the packet came, and may be newer
+					g.perform([]ike.Output{o})
+				}
+			}
+			g.mu.Unlock()
+		}
+	}
+}
+
+func (g *Gateway) handleNATT(batch []datagram) {
 	frames := make([]Frame, 0, len(batch))
 	for _, m := range batch {
-		if f, ok := g.handleMessage(ike.Peer{Addr: sender(m), NATT: true}, m.Buffers[0][:m.N]); ok {
+		if f, ok := g.handleMessage(m.peer(true), m.data); ok {
 			frames = append(frames, f)
 		}
 	}
@@ -104,7 +146,7 @@ func (g *Gateway) handleESP(from ike.Peer, b []byte) (Frame, bool) {
 		return Frame{}, false
 	}
 	a := found.(*association)
-	inner, err := a.opener.Open(b)
+	inner, newest, err := a.opener.Open(b)
 	switch err {
 	case nil:
 	case esp.ErrReplay:
@@ -115,7 +157,10 @@ func (g *Gateway) handleESP(from ike.Peer, b []byte) (Frame, bool) {
 		return Frame{}, false
 	}
 	now := time.Now()
-	a.session.heard(g, from, now)
+	if a.waiting.Load() && a.waiting.Swap(false) {
+		a.session.prefer(spi)
+	}
+	a.session.heard(g, from, now, newest, a.order)
 	rec := a.session.recorder.Load()
 	var came []byte
 	if rec != nil {
@@ -128,12 +173,8 @@ func (g *Gateway) handleESP(from ike.Peer, b []byte) (Frame, bool) {
 			rec.take(1, true, r.Packet, "")
 		}
 	}
-	if r.Logged != "" {
-		words := "flow permitted by rule " + r.Logged
-		if r.Station != "" {
-			words = "packet refused by rule " + r.Logged
-		}
-		g.journal(Event{Kind: "rule", User: a.session.fwd.User, Words: words})
+	if r.Logged != nil {
+		g.logRule(a.session.fwd.User, r)
 	}
 	if r.Answer != nil {
 		g.toPerson(a.session, r.Answer)
@@ -147,18 +188,25 @@ func (g *Gateway) handleESP(from ike.Peer, b []byte) (Frame, bool) {
 	return Frame{}, false
 }
 
-// heard tells the protocol machine, now and then, that the device is there, and at once when it has moved.
-func (s *session) heard(g *Gateway, from ike.Peer, now time.Time) {
+// heard tells the protocol machine, now and then, that the device is there, and at once when it has moved. A device is where its newest
+// packet came from: one that is older, by its sequence number or by its association, does not move it back. What goes to the device goes
+// there from now on, without waiting for the machine.
+func (s *session) heard(g *Gateway, from ike.Peer, now time.Time, newest bool, order int) {
 	s.mu.Lock()
-	tell := s.peer != from || now.Sub(s.toldAt) > heardMost
-	if tell {
-		s.toldAt = now
+	defer s.mu.Unlock()
+	if !newest || order < s.heardBy {
+		from = s.peer
 	}
-	s.mu.Unlock()
-	if tell {
-		g.mu.Lock()
-		g.perform(g.listener.Heard(now, s.id, from))
-		g.mu.Unlock()
+	s.heardBy = max(s.heardBy, order)
+	if s.peer == from && now.Sub(s.toldAt) <= heardMost {
+		return
+	}
+	s.peer = from
+	select {
+	case g.signs <- sign{now, s.id, from}:
+		s.toldAt = now
+	default: // told by the next packet
+		g.late.Add(1)
 	}
 }
 
@@ -176,27 +224,27 @@ func (g *Gateway) FromInside(batch [][]byte, outside bool) {
 				g.cfg.Inside.Send([]Frame{f})
 			}
 		}
-		if r.Logged != "" {
-			g.journalInward(r)
+		if r.Logged != nil {
+			user := r.User
+			if r.Session != nil {
+				user = r.Session.User
+			}
+			g.logRule(user, r)
 		}
 		if r.Session == nil {
 			continue
 		}
-		if found := g.session(ike.ID(r.Session.ID)); found != nil {
-			if came != nil {
-				found.recorder.Load().take(1, false, came, "")
-			}
-			g.toPerson(found, r.Packet)
+		s := r.Session.Owner.(*session)
+		if came != nil {
+			s.recorder.Load().take(1, false, came, "")
 		}
+		g.toPerson(s, r.Packet)
 	}
 }
 
-func (g *Gateway) journalInward(r forward.Result) {
-	if r.Session != nil {
-		g.journal(Event{Kind: "rule", User: r.Session.User, Words: "flow from inside to this person's device permitted by rule " + r.Logged})
-		return
-	}
-	g.journal(Event{Kind: "rule", User: r.User, Words: "packet from inside to this person's device refused by rule " + r.Logged})
+// logRule puts what a rule decided into the journal; its words are made when it is written.
+func (g *Gateway) logRule(user string, r forward.Result) {
+	g.put(item{event: Event{Kind: "rule", User: user}, rule: &decided{r.Logged, r.First, r.Station != ""}})
 }
 
 func (g *Gateway) session(id ike.ID) *session {
@@ -207,9 +255,7 @@ func (g *Gateway) session(id ike.ID) *session {
 
 // routeAnswer finds the way for an ICMP answer of the gateway's own.
 func (g *Gateway) routeAnswer(r forward.Result) (Frame, bool) {
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	out, ok := g.model.RouteOf(r.Answer)
+	out, ok := g.engine.Model().RouteOf(r.Answer)
 	return Frame{out, r.Answer}, ok
 }
 
@@ -223,8 +269,15 @@ func (g *Gateway) toPerson(s *session, b []byte) {
 	s.recorder.Load().take(0, true, b, "")
 	copy(buf[esp.Headroom:], b)
 	s.mu.Lock()
-	sealer, peer := s.sealer, s.peer
+	peer := s.peer
+	var sealer *esp.Sealer
+	if n := len(s.pairs); n > 0 {
+		sealer = s.pairs[n-1].sealer
+	}
 	s.mu.Unlock()
+	if sealer == nil { // the device took its last Child SA away
+		return
+	}
 	out, err := sealer.Seal(buf[:], esp.Headroom, len(b))
 	if err != nil {
 		g.cfg.Log.Warn("packet not sealed", "user", s.fwd.User, "error", err)
@@ -234,5 +287,5 @@ func (g *Gateway) toPerson(s *session, b []byte) {
 		g.streams.send(peer.Addr, out)
 		return
 	}
-	_, _ = g.cfg.Sockets.natt.WriteToUDPAddrPort(out, peer.Addr)
+	g.cfg.Sockets.natt.send(out, peer)
 }

@@ -37,6 +37,8 @@ type Options struct {
 	// KeepJournal is for how long lines of the journal are kept; 0: for ever.
 	KeepJournal time.Duration
 	Webhook     *Webhook // nil: nobody is told
+	// Names are what a proxy in front calls the service.
+	Names []string
 	// OutsideAddresses finds the machine's public addresses towards a name server; nil: by looking.
 	OutsideAddresses func(server string) ([]netip.Addr, error)
 }
@@ -111,13 +113,17 @@ func (i *Instance) start(ctx context.Context, o Options) (err error) {
 	}
 	i.People = people.New(i.Store)
 	cfg.People = i.People
-	cfg.Journal = func(e gateway.Event) { i.Service.Journal(e) }
+	cfg.Journal = func(e gateway.Event) { i.Service.Event(e) }
+	cfg.Admit = func(e gateway.Event) error { return i.Service.Admit(e) }
 	cfg.Over = func(s gateway.Session, reason string) { i.Service.SessionOver(s, reason) }
 	i.Runner = gateway.NewRunner(cfg)
 	if i.Lab != nil {
 		i.Lab.Plug(i.Sockets.IKE(), i.Sockets.NATT(), i.Runner.FromInside)
 	}
-	conf := service.Config{Store: i.Store, People: i.People, Runner: i.Runner, Vantages: vantages, Console: o.Console, Log: o.Log, OutsideAddresses: o.OutsideAddresses, KeepJournal: o.KeepJournal, Webhook: o.Webhook}
+	conf := service.Config{
+		Store: i.Store, People: i.People, Runner: i.Runner, Vantages: vantages, Console: o.Console, Log: o.Log,
+		OutsideAddresses: o.OutsideAddresses, KeepJournal: o.KeepJournal, Webhook: o.Webhook, Names: o.Names,
+	}
 	has, err := i.Store.HasAdministrator(ctx)
 	if err != nil {
 		return err

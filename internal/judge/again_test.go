@@ -18,8 +18,10 @@ func TestAgainIsTheSame(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		p := randomPlan(t)
 		expect := func(name string) plan.Expectation {
-			e := plan.Expectation{Name: name, Groups: some(t, []string{"a", "b", "c"}, 2, "expectation group"), Must: pick(t, []string{plan.Reach, plan.NotReach, plan.NothingElse}, "must"),
-				To: some(t, []string{"any", "internet", "net0", "10.0.0.0/8", "host0"}, 2, "expectation to"), Services: []string{pick(t, worldPorts, "expectation service")}}
+			e := plan.Expectation{
+				Name: name, Groups: some(t, []string{"a", "b", "c"}, 2, "expectation group"), Must: pick(t, []string{plan.Reach, plan.NotReach, plan.NothingElse}, "must"),
+				To: some(t, []string{"any", "internet", "net0", "10.0.0.0/8", "host0"}, 2, "expectation to"), Services: []string{pick(t, worldPorts, "expectation service")},
+			}
 			if e.Everyone = len(e.Groups) == 0; rapid.Bool().Draw(t, "expected from inside") {
 				e.From, e.To = e.To, nil
 			}
@@ -28,7 +30,12 @@ func TestAgainIsTheSame(t *testing.T) {
 		for i := range 3 {
 			p.Expectations = append(p.Expectations, expect(fmt.Sprintf("e%d", i)))
 		}
-		people := []reach.Person{{User: "x", Groups: []string{"a"}}, {User: "y", Groups: []string{"b"}}, {User: "z", Groups: []string{"b", "c"}}, {User: "nobody"}}
+		people := []reach.Person{
+			{User: "x", Groups: []string{"a"}},
+			{User: "y", Groups: []string{"b"}},
+			{User: "z", Groups: []string{"b", "c"}},
+			{User: "nobody"},
+		}
 		compile := func(p *plan.Plan) *site.Model {
 			m, err := site.Compile(p, "gw")
 			require.NoError(t, err)
@@ -56,7 +63,8 @@ func TestAgainIsTheSame(t *testing.T) {
 		got, want := known.Again(m, people), reach.Compute(m, people)
 		require.Equal(t, want.Reaches, got.Reaches)
 		require.Equal(t, want.Proof, got.Proof)
-		require.Equal(t, reach.ChangesBetween(reach.Compute(compile(p), people), want), reach.ChangesBetween(known.Again(compile(p), people), got))
+		require.Equal(t, reach.ChangesBetween(reach.Compute(compile(p), people), want),
+			reach.ChangesBetween(known.Again(compile(p), people), got))
 		reused, anew = reused+got.Reused, anew+len(got.Classes)-got.Reused
 	})
 	require.NotZero(t, reused)

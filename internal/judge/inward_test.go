@@ -37,11 +37,14 @@ func randomInward(t *rapid.T, n naive, leased, places []netip.Addr) probePacket 
 }
 
 // compareInward holds journey, reach and forwarding of what is opened from inside to the page. It gives the stations that were seen.
-func compareInward(t *rapid.T, judge naive, m *site.Model, c *site.Class, r reach.Reach, leased []netip.Addr, k probePacket, now moment, at time.Time) map[string]int {
+func compareInward(t *rapid.T, judge naive, m *site.Model, c *site.Class, r reach.Reach, leased []netip.Addr, k probePacket, now moment,
+	at time.Time,
+) map[string]int {
 	p := site.Packet{Src: k.src, Dst: k.dst, Service: service(k)}
 	outside := rapid.Bool().Draw(t, "by the outside link")
 	want := judge.inward(c.Groups, leased, k, now, outside)
-	always, ever := judge.inward(c.Groups, leased, k, moment{always: true}, outside), judge.inward(c.Groups, leased, k, moment{ever: true}, outside)
+	always, ever := judge.inward(c.Groups, leased, k, moment{always: true}, outside),
+		judge.inward(c.Groups, leased, k, moment{ever: true}, outside)
 	for _, x := range []struct {
 		want ruling
 		when site.When
@@ -57,7 +60,10 @@ func compareInward(t *rapid.T, judge naive, m *site.Model, c *site.Class, r reac
 	}
 	if slices.Contains(leased, k.dst) {
 		holds := func(parts []reach.Part) bool {
-			return slices.ContainsFunc(parts, func(p reach.Part) bool { return p.Src.Contains(k.dst) && p.Traffic.Contains(k.src, service(k)) })
+			return slices.ContainsFunc(parts, func(p reach.Part) bool {
+				return p.Src.Contains(k.dst) &&
+					p.Traffic.Contains(k.src, service(k))
+			})
 		}
 		require.Equal(t, ever.enforced, holds(r.InEnforced), "enforced reach from inside of %+v", k)
 		require.Equal(t, always.full, holds(r.InFull), "full reach from inside of %+v", k)
@@ -68,7 +74,9 @@ func compareInward(t *rapid.T, judge naive, m *site.Model, c *site.Class, r reac
 	return map[string]int{want.lostAt: 1, "carried: " + want.carried: 1}
 }
 
-func forwardInward(t *rapid.T, m *site.Model, groups []string, leased []netip.Addr, k probePacket, want ruling, outside bool, at time.Time) {
+func forwardInward(t *rapid.T, m *site.Model, groups []string, leased []netip.Addr, k probePacket, want ruling, outside bool,
+	at time.Time,
+) {
 	e := forward.New(m)
 	s := &forward.Session{ID: 1, User: "u", Groups: groups, Addresses: leased, MTU: 1400}
 	e.Attach(s)

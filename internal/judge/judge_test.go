@@ -185,10 +185,12 @@ func TestJudge(t *testing.T) {
 		return
 	}
 	t.Logf("stations: %v", seen)
-	for _, station := range []string{"admission", "device", "source", "rules", "route", "translation", "onward", "return", "arrives", "self", "odd",
+	for _, station := range []string{
+		"admission", "device", "source", "rules", "route", "translation", "onward", "return", "arrives", "self", "odd",
 		"inward: admission", "inward: approach", "inward: origin", "inward: state", "inward: rules", "inward: selectors", "inward: device", "inward: onward", "inward: ",
 		"inward: carried: ", "inward: carried: origin", "inward: carried: state", "inward: carried: rules", "inward: carried: selectors",
-		"carried: ", "carried: source", "carried: selectors", "carried: rules", "carried: route", "carried: translation", "carried: size"} {
+		"carried: ", "carried: source", "carried: selectors", "carried: rules", "carried: route", "carried: translation", "carried: size",
+	} {
 		require.NotZero(t, seen[station], "no packet got to %q: %v", station, seen)
 	}
 }

@@ -49,7 +49,8 @@ func inAny(a netip.Addr, texts ...string) bool {
 }
 
 func special(a netip.Addr) bool {
-	return inAny(a, "0.0.0.0/8", "127.0.0.0/8", "169.254.0.0/16", "224.0.0.0/4", "240.0.0.0/4", "::/128", "::1/128", "fe80::/10", "ff00::/8") ||
+	return inAny(a, "0.0.0.0/8", "127.0.0.0/8", "169.254.0.0/16", "224.0.0.0/4", "240.0.0.0/4", "::/128", "::1/128", "fe80::/10",
+		"ff00::/8") ||
 		a.Is4In6()
 }
 
@@ -202,7 +203,8 @@ func portWord(word string, k probePacket) bool {
 func (n naive) passage(groups []string) *plan.Passage {
 	for i := range n.p.Passages {
 		p := n.settled(n.p.Passages[i])
-		offered := slices.ContainsFunc(n.p.Tunnels, func(t plan.Tunnel) bool { return in(p.Tunnels, t.Name) && !t.Off && t.Gateway == n.g.Name })
+		offered := slices.ContainsFunc(n.p.Tunnels,
+			func(t plan.Tunnel) bool { return in(p.Tunnels, t.Name) && !t.Off && t.Gateway == n.g.Name })
 		if !p.Off && offered && slices.ContainsFunc(groups, func(g string) bool { return in(p.Groups, g) }) {
 			return p
 		}
@@ -287,7 +289,8 @@ func (n naive) ruled(groups []string, k probePacket, at moment, inward bool) boo
 		if len(r.From) > 0 {
 			words, end = r.From, k.src
 		}
-		if r.Off || (len(r.From) > 0) != inward || !n.acts(r, at) || !applies || !n.anyMeans(words, end) || !slices.ContainsFunc(r.Services, func(s string) bool { return n.serves(s, k) }) {
+		if r.Off || (len(r.From) > 0) != inward || !n.acts(r, at) || !applies || !n.anyMeans(words, end) ||
+			!slices.ContainsFunc(r.Services, func(s string) bool { return n.serves(s, k) }) {
 			continue
 		}
 		if r.Action == "refuse" {

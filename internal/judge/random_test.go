@@ -11,11 +11,20 @@ import (
 
 // The generator draws from a small world in which prefixes overlap, nest and touch, so that every station has work.
 var (
-	worldPrefixes = []string{"10.0.0.0/24", "10.0.0.0/16", "10.0.1.0/25", "10.0.1.128/25", "10.0.2.0/30", "10.0.2.8/31", "198.51.100.0/28", "fd00:1::/64", "fd00:1:0:1::/64", "fd00:1::/48"}
-	worldPools    = []string{"10.99.0.0/29", "10.0.0.128/29", "10.99.0.8/30", "fd00:99::/125", "10.0.1.200/29"}
-	worldHops     = []string{"10.0.0.1", "10.0.0.2", "10.0.0.3", "10.0.1.1", "10.0.1.129", "10.0.2.1", "fd00:1::1", "fd00:1::2", "fd00:1:0:1::1", "198.51.100.1", "10.0.0.77"}
-	worldRoutes   = append([]string{"0.0.0.0/0", "::/0", "10.99.0.0/24", "10.99.0.4/30", "fd00:99::/64"}, worldPrefixes...)
-	worldPorts    = []string{"any", "tcp/80", "tcp/80-90", "udp/53", "udp", "ping", "icmp", "icmp/13", "icmpv6", "proto/47", "icmp/echo", "tcp"}
+	worldPrefixes = []string{
+		"10.0.0.0/24", "10.0.0.0/16", "10.0.1.0/25", "10.0.1.128/25", "10.0.2.0/30", "10.0.2.8/31", "198.51.100.0/28",
+		"fd00:1::/64", "fd00:1:0:1::/64", "fd00:1::/48",
+	}
+	worldPools = []string{"10.99.0.0/29", "10.0.0.128/29", "10.99.0.8/30", "fd00:99::/125", "10.0.1.200/29"}
+	worldHops  = []string{
+		"10.0.0.1", "10.0.0.2", "10.0.0.3", "10.0.1.1", "10.0.1.129", "10.0.2.1", "fd00:1::1", "fd00:1::2",
+		"fd00:1:0:1::1", "198.51.100.1", "10.0.0.77",
+	}
+	worldRoutes = append([]string{"0.0.0.0/0", "::/0", "10.99.0.0/24", "10.99.0.4/30", "fd00:99::/64"}, worldPrefixes...)
+	worldPorts  = []string{
+		"any", "tcp/80", "tcp/80-90", "udp/53", "udp", "ping", "icmp", "icmp/13", "icmpv6", "proto/47", "icmp/echo",
+		"tcp",
+	}
 )
 
 func pick[T any](t *rapid.T, list []T, what string) T { return rapid.SampledFrom(list).Draw(t, what) }
@@ -60,7 +69,10 @@ func parseRanges(words ...string) (out []plan.Range) {
 
 func routesOf(t *rapid.T, most int, what string) (out []plan.Route) {
 	for range rapid.IntRange(0, most).Draw(t, what) {
-		r := plan.Route{To: netip.MustParsePrefix(pick(t, worldRoutes, what+" to")), Via: netip.MustParseAddr(pick(t, worldHops, what+" via"))}
+		r := plan.Route{
+			To:  netip.MustParsePrefix(pick(t, worldRoutes, what+" to")),
+			Via: netip.MustParseAddr(pick(t, worldHops, what+" via")),
+		}
 		if r.To.Addr().Is4() == r.Via.Is4() {
 			out = append(out, r)
 		}
@@ -85,10 +97,16 @@ func randomPlan(t *rapid.T) *plan.Plan {
 		places = append(places, n.Name)
 	}
 	for i := range rapid.IntRange(0, 2).Draw(t, "routers") {
-		p.Routers = append(p.Routers, plan.Router{Name: fmt.Sprintf("r%d", i), Addresses: parseAddrs(some(t, worldHops, 3, "router address")), Routes: routesOf(t, 3, "router route")})
+		p.Routers = append(p.Routers, plan.Router{
+			Name:      fmt.Sprintf("r%d", i),
+			Addresses: parseAddrs(some(t, worldHops, 3, "router address")), Routes: routesOf(t, 3, "router route"),
+		})
 	}
 	for i := range rapid.IntRange(0, 2).Draw(t, "hosts") {
-		h := plan.Host{Name: fmt.Sprintf("host%d", i), Addresses: parseAddrs([]string{pick(t, []string{"10.0.0.9", "10.0.1.9", "fd00:1::9", "198.51.100.9", "203.0.113.9"}, "host")})}
+		h := plan.Host{
+			Name:      fmt.Sprintf("host%d", i),
+			Addresses: parseAddrs([]string{pick(t, []string{"10.0.0.9", "10.0.1.9", "fd00:1::9", "198.51.100.9", "203.0.113.9"}, "host")}),
+		}
 		if rapid.Bool().Draw(t, "row of hosts") {
 			h.Ranges = parseRanges(pick(t, []string{"10.0.0.30-10.0.0.33", "fd00:1::30-fd00:1::33"}, "host range"))
 		}
@@ -101,18 +119,30 @@ func randomPlan(t *rapid.T) *plan.Plan {
 			p.Networks[i].Zone = "zone"
 		}
 	}
-	p.HostGroups = []plan.HostGroup{{Name: "set", Members: append(some(t, places, 2, "member"), "10.0.0.20-10.0.1.70", "set")}, {Name: "sets", Members: []string{"set", "fd00:1::8-fd00:1::20"}}}
+	p.HostGroups = []plan.HostGroup{
+		{Name: "set", Members: append(some(t, places, 2, "member"), "10.0.0.20-10.0.1.70", "set")},
+		{Name: "sets", Members: []string{"set", "fd00:1::8-fd00:1::20"}},
+	}
 	places = append(places, "zone", "set", "sets", "10.0.0.9-10.0.0.40")
 	g := plan.Gateway{Name: "gw", Dial: "gw.example", Internet: rapid.Bool().Draw(t, "internet"), Routes: routesOf(t, 3, "gateway route")}
 	g.Outside.Addresses = parseAddrs(pick(t, [][]string{{"192.0.2.10"}, {"192.0.2.10", "2001:db8::10"}}, "outside"))
 	for i := range p.Networks {
 		if likely(t, "attached") {
-			g.Inside = append(g.Inside, plan.Attachment{Network: p.Networks[i].Name, Addresses: parseAddrs(some(t, worldHops, 2, "gateway address"))})
+			g.Inside = append(g.Inside, plan.Attachment{
+				Network:   p.Networks[i].Name,
+				Addresses: parseAddrs(some(t, worldHops, 2, "gateway address")),
+			})
 		}
 	}
 	p.Gateways = []plan.Gateway{g}
-	p.Services = []plan.Service{{Name: "web", Ports: []string{"tcp/80"}, Includes: []string{"more", "web"}}, {Name: "more", Ports: []string{"tcp/443"}}}
-	p.Hours = []plan.Hours{{Name: "day", From: plan.Clock{Minutes: 8 * 60}, To: plan.Clock{Minutes: 18 * 60}}, {Name: "nights", Days: []string{"sunday", "friday"}, From: plan.Clock{Minutes: 22 * 60}, To: plan.Clock{Minutes: 6 * 60}}}
+	p.Services = []plan.Service{
+		{Name: "web", Ports: []string{"tcp/80"}, Includes: []string{"more", "web"}},
+		{Name: "more", Ports: []string{"tcp/443"}},
+	}
+	p.Hours = []plan.Hours{
+		{Name: "day", From: plan.Clock{Minutes: 8 * 60}, To: plan.Clock{Minutes: 18 * 60}},
+		{Name: "nights", Days: []string{"sunday", "friday"}, From: plan.Clock{Minutes: 22 * 60}, To: plan.Clock{Minutes: 6 * 60}},
+	}
 	p.Tunnels = []plan.Tunnel{{Name: "main", Kind: "ikev2", Gateway: "gw"}, {Name: "off", Kind: "ikev2", Gateway: "gw", Off: true}}
 	for i := range rapid.IntRange(1, 2).Draw(t, "pools") {
 		pool := plan.Pool{Name: fmt.Sprintf("pool%d", i), Prefixes: parsePrefixes([]string{pick(t, worldPools, "pool prefix")})}
@@ -132,30 +162,39 @@ func randomPlan(t *rapid.T) *plan.Plan {
 	}
 	groups := []string{"a", "b", "c"}
 	for i := range rapid.IntRange(1, 3).Draw(t, "passages") {
-		s := plan.Passage{Name: fmt.Sprintf("way%d", i), Groups: append(some(t, groups, 2, "passage group"), pick(t, groups, "passage group")), Tunnels: []string{pick(t, []string{"main", "main", "main", "off"}, "tunnel")},
-			Pool: p.Pools[rapid.IntRange(0, len(p.Pools)-1).Draw(t, "pool")].Name, Off: !likely(t, "on")}
+		s := plan.Passage{
+			Name: fmt.Sprintf("way%d", i), Groups: append(some(t, groups, 2, "passage group"), pick(t, groups, "passage group")), Tunnels: []string{pick(t, []string{"main", "main", "main", "off"}, "tunnel")},
+			Pool: p.Pools[rapid.IntRange(0, len(p.Pools)-1).Draw(t, "pool")].Name, Off: !likely(t, "on"),
+		}
 		if s.Routes.Full = rapid.Bool().Draw(t, "full"); !s.Routes.Full {
 			s.Routes.Split = append(some(t, places, 4, "split"), pick(t, []string{"any", "10.0.0.0/8", "internet"}, "split"))
 		}
 		if rapid.IntRange(0, 2).Draw(t, "defaults") == 0 {
-			p.Gateways[0].Defaults = &plan.Defaults{Tunnels: []string{"main"}, Pool: "pool0", Routes: plan.Routes{Split: []string{"10.0.0.0/16", "set"}}}
+			p.Gateways[0].Defaults = &plan.Defaults{
+				Tunnels: []string{"main"}, Pool: "pool0",
+				Routes: plan.Routes{Split: []string{"10.0.0.0/16", "set"}},
+			}
 			s.Tunnels, s.Pool, s.Routes = nil, "", plan.Routes{}
 			if rapid.Bool().Draw(t, "nothing routed") {
 				s.Routes.Split = []string{}
 			}
 		}
 		if rapid.IntRange(0, 2).Draw(t, "home") == 0 {
-			s.HomeNetworks = parsePrefixes(some(t, []string{"10.0.0.24/29", "10.0.0.8/30", "10.0.1.64/28", "10.0.0.40/29"}, 2, "home network"))
+			s.HomeNetworks = parsePrefixes(some(t, []string{"10.0.0.24/29", "10.0.0.8/30", "10.0.1.64/28", "10.0.0.40/29"}, 2,
+				"home network"))
 			if !s.Routes.Full && rapid.Bool().Draw(t, "parts of homes") {
-				s.Routes.Split = append(some(t, []string{"10.0.0.26/31", "10.0.0.9", "10.0.0.40-10.0.0.44", "10.0.0.24/29", "10.0.1.66"}, 3, "part of a home"), "internet")
+				s.Routes.Split = append(some(t, []string{"10.0.0.26/31", "10.0.0.9", "10.0.0.40-10.0.0.44", "10.0.0.24/29", "10.0.1.66"}, 3,
+					"part of a home"), "internet")
 			}
 		}
 		p.Passages = append(p.Passages, s)
 	}
 	for i := range rapid.IntRange(0, 3).Draw(t, "nat") {
-		e := plan.Translation{Name: fmt.Sprintf("nat%d", i), Gateway: "gw", Action: pick(t, []string{"exempt", "translate", "translate"}, "nat action"),
+		e := plan.Translation{
+			Name: fmt.Sprintf("nat%d", i), Gateway: "gw", Action: pick(t, []string{"exempt", "translate", "translate"}, "nat action"),
 			From: some(t, []string{"pool0", "pool1", "10.99.0.0/30", "fd00:99::/126"}, 1, "nat from"), To: some(t, places, 1, "nat to"),
-			Out: pick(t, append([]string{"", "", "internet"}, p.Networks[0].Name), "nat out"), Off: !likely(t, "nat on")}
+			Out: pick(t, append([]string{"", "", "internet"}, p.Networks[0].Name), "nat out"), Off: !likely(t, "nat on"),
+		}
 		if rapid.IntRange(0, 3).Draw(t, "given address") == 0 {
 			e.Address = netip.MustParseAddr(pick(t, []string{"192.0.2.77", "10.0.0.1", "fd00:1::1", "192.0.2.10"}, "nat address"))
 		}
@@ -165,8 +204,10 @@ func randomPlan(t *rapid.T) *plan.Plan {
 		p.Rules = append(p.Rules, plan.Rule{Name: "help", Action: "permit", From: []string{"any"}, Services: []string{"any"}})
 	}
 	for i := range rapid.IntRange(1, 6).Draw(t, "rules") {
-		r := plan.Rule{Name: fmt.Sprintf("rule%d", i), Action: pick(t, []string{"permit", "permit", "permit", "refuse"}, "action"), Groups: some(t, groups, 1, "rule group"),
-			To: append(some(t, places, 2, "rule to"), pick(t, places, "rule to")), Services: []string{pick(t, append(worldPorts, "web", "any"), "service")}, Off: !likely(t, "rule on")}
+		r := plan.Rule{
+			Name: fmt.Sprintf("rule%d", i), Action: pick(t, []string{"permit", "permit", "permit", "refuse"}, "action"), Groups: some(t, groups, 1, "rule group"),
+			To: append(some(t, places, 2, "rule to"), pick(t, places, "rule to")), Services: []string{pick(t, append(worldPorts, "web", "any"), "service")}, Off: !likely(t, "rule on"),
+		}
 		if rapid.IntRange(0, 2).Draw(t, "rule hours") == 0 {
 			r.Hours = pick(t, []string{"day", "nights", "never heard of"}, "hours")
 		}
@@ -183,7 +224,10 @@ func randomPlan(t *rapid.T) *plan.Plan {
 
 // edges are the addresses at and next to every boundary of the plan, where mistakes live.
 func edges(p *plan.Plan) []netip.Addr {
-	out := parseAddrs(append([]string{"203.0.113.7", "8.8.8.8", "192.0.2.10", "192.0.2.77", "127.0.0.1", "224.0.0.1", "169.254.9.9", "255.255.255.255", "10.200.0.1", "100.64.0.1", "2001:db8:5::5", "fe80::1", "ff02::1", "::1", "fd77::1"}, worldHops...))
+	out := parseAddrs(append([]string{
+		"203.0.113.7", "8.8.8.8", "192.0.2.10", "192.0.2.77", "127.0.0.1", "224.0.0.1", "169.254.9.9",
+		"255.255.255.255", "10.200.0.1", "100.64.0.1", "2001:db8:5::5", "fe80::1", "ff02::1", "::1", "fd77::1",
+	}, worldHops...))
 	add := func(prefixes []netip.Prefix) {
 		for _, x := range prefixes {
 			first := x.Masked().Addr()
@@ -212,7 +256,10 @@ func edges(p *plan.Plan) []netip.Addr {
 			out = append(out, r.From, r.From.Prev(), r.To, r.To.Next())
 		}
 	}
-	return append(out, parseAddrs([]string{"10.0.0.19", "10.0.0.20", "10.0.0.26", "10.0.0.9", "10.0.1.66", "10.0.0.40", "10.0.0.41", "10.0.1.70", "10.0.1.71", "fd00:1::8", "fd00:1::20", "fd00:1::21"})...)
+	return append(out, parseAddrs([]string{
+		"10.0.0.19", "10.0.0.20", "10.0.0.26", "10.0.0.9", "10.0.1.66", "10.0.0.40", "10.0.0.41",
+		"10.0.1.70", "10.0.1.71", "fd00:1::8", "fd00:1::20", "fd00:1::21",
+	})...)
 }
 
 func randomPacket(t *rapid.T, from []netip.Addr, dsts []netip.Addr) probePacket {

@@ -51,8 +51,10 @@ func (l *Lab) startHome(v Vantage) error {
 	if err != nil {
 		return err
 	}
-	h := &home{v: v, internet: l.segments[l.d.Gateway.Outside.Segment], conn: conn, devices: map[netip.Addr]netip.AddrPort{},
-		homes: map[netip.AddrPort]netip.Addr{}, used: map[uint16]time.Time{}, out: map[translation]uint16{}, back: map[translation]netip.AddrPort{}, port: 40000}
+	h := &home{
+		v: v, internet: l.segments[l.d.Gateway.Outside.Segment], conn: conn, devices: map[netip.Addr]netip.AddrPort{},
+		homes: map[netip.AddrPort]netip.Addr{}, used: map[uint16]time.Time{}, out: map[translation]uint16{}, back: map[translation]netip.AddrPort{}, port: 40000,
+	}
 	h.next = h.firstLease()
 	h.queue = l.serve(h)
 	if v.Translate {

@@ -47,7 +47,10 @@ type caller struct {
 
 // Start builds the surroundings.
 func Start(d *Description) (*Lab, error) {
-	l := &Lab{d: d, segments: map[string]*segment{}, hosts: map[string]*machine{}, closed: make(chan struct{}), callers: map[caller]*net.UDPConn{}, streams: map[uint16]bool{}, seen: map[netip.AddrPort]netip.AddrPort{}}
+	l := &Lab{
+		d: d, segments: map[string]*segment{}, hosts: map[string]*machine{}, closed: make(chan struct{}),
+		callers: map[caller]*net.UDPConn{}, streams: map[uint16]bool{}, seen: map[netip.AddrPort]netip.AddrPort{},
+	}
 	for name, prefixes := range d.Segments {
 		l.segments[name] = &segment{name: name, prefixes: prefixes, ports: map[netip.Addr]chan []byte{}}
 	}

@@ -136,11 +136,17 @@ func TestHomeRouter(t *testing.T) {
 	_, _ = c.Write(ping("192.168.77.20", "192.0.2.10"))
 	seen := next(t, got)
 	require.Equal(t, "203.0.113.45", seen.Src.String(), "the gateway sees the home router")
-	for _, silent := range [][]byte{ping("192.168.77.99", "198.51.100.80"), ping("192.168.77.20", "192.168.77.7"), ping("192.168.77.20", "10.20.0.20"), []byte("no packet")} {
+	for _, silent := range [][]byte{
+		ping("192.168.77.99", "198.51.100.80"), ping("192.168.77.20", "192.168.77.7"),
+		ping("192.168.77.20", "10.20.0.20"), []byte("no packet"),
+	} {
 		_, _ = c.Write(silent)
 		require.Nil(t, read())
 	}
-	l.Send([]gateway.Frame{{Egress: site.Egress{Network: plan.Internet}, Packet: packet.UDP(netip.MustParseAddrPort("192.0.2.10:4500"), netip.MustParseAddrPort("203.0.113.45:50000"), []byte("unasked"))}})
+	l.Send([]gateway.Frame{{
+		Egress: site.Egress{Network: plan.Internet},
+		Packet: packet.UDP(netip.MustParseAddrPort("192.0.2.10:4500"), netip.MustParseAddrPort("203.0.113.45:50000"), []byte("unasked")),
+	}})
 	require.Nil(t, read(), "what nobody asked for stays outside")
 	require.Empty(t, got)
 }

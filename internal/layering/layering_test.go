@@ -77,16 +77,50 @@ func TestImports(t *testing.T) {
 	}
 }
 
+// coreOrder is the core from the bottom up: a package may import only what stands before it. Those of one line know nothing of each other.
+var coreOrder = [][]string{
+	{"netset", "crowd", "legible"},
+	{"packet", "plan", "pool", "esp", "eap", "cert", "pcapng"},
+	{"site", "ike"},
+	{"reach", "forward"},
+	{"check"},
+	{"diagnose", "begin"},
+}
+
+func TestCoreOrder(t *testing.T) {
+	level := map[string]int{}
+	for i, names := range coreOrder {
+		for _, n := range names {
+			level["internal/core/"+n] = i + 1
+		}
+	}
+	for path, p := range packages(t) {
+		if !strings.HasPrefix(path, "internal/core/") || strings.HasSuffix(path, "/plandoc") {
+			continue
+		}
+		require.NotZero(t, level[path], "%s has no place in the order of the core", path)
+		for _, in := range p.Imports {
+			if own, ours := strings.CutPrefix(in, "yellowlantern/"); ours {
+				require.Less(t, level[own], level[path], "%s must not import %s: it stands above it, or beside it", path, own)
+			}
+		}
+	}
+}
+
 // The core computes and does no I/O: no sockets, files, databases, HTTP, clocks or goroutines.
 func TestCoreDoesNoIO(t *testing.T) {
-	forbidden := []string{"os", "os/exec", "net/http", "database/sql", "log", "log/slog", "syscall", "io/fs", "io/ioutil", "context", "sync/errgroup"}
+	forbidden := []string{
+		"os", "os/exec", "net/http", "database/sql", "log", "log/slog", "syscall", "io/fs", "io/ioutil", "context",
+		"sync/errgroup",
+	}
 	for path, p := range packages(t) {
 		if !strings.HasPrefix(path, "internal/core/") || strings.HasSuffix(path, "/plandoc") {
 			continue
 		}
 		for _, in := range p.Imports {
 			require.NotContains(t, forbidden, in, path)
-			require.False(t, strings.Contains(in, "gorm.io") || strings.Contains(in, "chi") && strings.Contains(in, "github.com"), "%s imports %s", path, in)
+			require.False(t, strings.Contains(in, "gorm.io") || strings.Contains(in, "chi") && strings.Contains(in, "github.com"),
+				"%s imports %s", path, in)
 			require.False(t, in == "net" && path != "internal/core/cert", "%s imports net: use net/netip", path)
 		}
 		for _, file := range p.GoFiles {
@@ -97,7 +131,8 @@ func TestCoreDoesNoIO(t *testing.T) {
 				case *ast.GoStmt:
 					t.Errorf("%s/%s starts a goroutine", path, file)
 				case *ast.SelectorExpr:
-					if x, ok := n.X.(*ast.Ident); ok && x.Name == "time" && (n.Sel.Name == "Now" || n.Sel.Name == "After" || n.Sel.Name == "Sleep") {
+					if x, ok := n.X.(*ast.Ident); ok && x.Name == "time" &&
+						(n.Sel.Name == "Now" || n.Sel.Name == "After" || n.Sel.Name == "Sleep") {
 						t.Errorf("%s/%s looks at the clock: time is handed in", path, file)
 					}
 				}

@@ -73,7 +73,10 @@ func (o Order) Replace(ctx context.Context, addrs []netip.Addr) error {
 	name := dns.Fqdn(o.Name)
 	m := new(dns.Msg)
 	m.SetUpdate(dns.Fqdn(o.Zone))
-	m.RemoveRRset([]dns.RR{&dns.A{Hdr: dns.RR_Header{Name: name, Rrtype: dns.TypeA}}, &dns.AAAA{Hdr: dns.RR_Header{Name: name, Rrtype: dns.TypeAAAA}}})
+	m.RemoveRRset([]dns.RR{
+		&dns.A{Hdr: dns.RR_Header{Name: name, Rrtype: dns.TypeA}},
+		&dns.AAAA{Hdr: dns.RR_Header{Name: name, Rrtype: dns.TypeAAAA}},
+	})
 	for _, a := range addrs {
 		h := dns.RR_Header{Name: name, Class: dns.ClassINET, Ttl: uint32(o.TTL / time.Second)}
 		if a.Is4() {
@@ -90,11 +93,13 @@ func (o Order) Replace(ctx context.Context, addrs []netip.Addr) error {
 	answer, err := o.exchange(ctx, &dns.Client{Net: "tcp", Timeout: askTime, TsigSecret: map[string]string{key: o.Secret}}, m)
 	switch {
 	case err != nil && answer != nil && answer.Rcode != dns.RcodeSuccess:
-		return fmt.Errorf("%w: it answers %s; check the key's name, its secret and what it may change", ErrRefused, dns.RcodeToString[answer.Rcode])
+		return fmt.Errorf("%w: it answers %s; check the key's name, its secret and what it may change", ErrRefused,
+			dns.RcodeToString[answer.Rcode])
 	case err != nil:
 		return err
 	case answer.Rcode != dns.RcodeSuccess:
-		return fmt.Errorf("%w: it answers %s; check the key's name, its secret and what it may change", ErrRefused, dns.RcodeToString[answer.Rcode])
+		return fmt.Errorf("%w: it answers %s; check the key's name, its secret and what it may change", ErrRefused,
+			dns.RcodeToString[answer.Rcode])
 	}
 	return nil
 }

@@ -20,7 +20,10 @@ func TestAgainstARealNameServer(t *testing.T) {
 		}
 		return out
 	}
-	o := Order{Server: server, Zone: "tern.example", Name: "gate.tern.example", Key: "jetty-update", Secret: nameserver.Secret, TTL: time.Minute}
+	o := Order{
+		Server: server, Zone: "tern.example", Name: "gate.tern.example", Key: "jetty-update", Secret: nameserver.Secret,
+		TTL: time.Minute,
+	}
 	now := func() []netip.Addr {
 		got, err := o.Published(t.Context())
 		require.NoError(t, err)

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/netip"
 	"regexp"
 	"slices"
 	"sync"
@@ -32,6 +33,8 @@ type Keeper interface {
 type People struct {
 	keeper  Keeper
 	testers testers
+	// Guesses slows down those who try passwords.
+	Guesses Guesses
 
 	mu      sync.Mutex // guards what follows: who may log in, as it was at a version of the keeper's
 	version uint64
@@ -60,7 +63,8 @@ func checkPassword(p string) error {
 	case !utf8.ValidString(p):
 		return errors.New("the password is not UTF-8 text")
 	case utf8.RuneCountInString(p) < LeastPassword:
-		return fmt.Errorf("the password has %d characters; give at least %d, such as four unrelated words", utf8.RuneCountInString(p), LeastPassword)
+		return fmt.Errorf("the password has %d characters; give at least %d, such as four unrelated words", utf8.RuneCountInString(p),
+			LeastPassword)
 	case len(p) > 256:
 		return errors.New("the password is longer than 256 octets")
 	}
@@ -150,11 +154,24 @@ func (p *People) Persons(ctx context.Context) ([]reach.Person, error) {
 	return out, err
 }
 
-// Judge judges a login round. The caller learns no more than that it failed; the journal learns why.
-func (p *People) Judge(ctx context.Context, c eap.Check) eap.Verdict {
+// Judge judges a login round from an address. The caller learns no more than that it failed; the journal learns why.
+func (p *People) Judge(ctx context.Context, c eap.Check, from netip.Addr) eap.Verdict {
 	if t := p.testers.find(c.User); t != nil {
 		return c.Judge(t.hash)
 	}
+	var v eap.Verdict
+	if wait := p.Guesses.Try(c.User, from, func() bool {
+		v = p.judge(ctx, c)
+		return v.OK
+	}); wait > 0 {
+		_, err := p.keeper.User(ctx, c.User)
+		return eap.Verdict{Known: err == nil, Refusal: "not judged: wrong passwords came from there for this name, " +
+			"and the next is looked at only after a while (yl slowed list tells when, yl slowed lift makes it at once)"}
+	}
+	return v
+}
+
+func (p *People) judge(ctx context.Context, c eap.Check) eap.Verdict {
 	v, err := p.keeper.JudgeLogin(ctx, c)
 	switch {
 	case errors.Is(err, store.ErrNotFound):

@@ -2,6 +2,7 @@ package people
 
 import (
 	"context"
+	"net/netip"
 	"strings"
 	"testing"
 
@@ -22,10 +23,16 @@ func open(t *testing.T) *People {
 func TestWhatWillNotDo(t *testing.T) {
 	p, ctx := open(t), context.Background()
 	const good = "eight terns on the jetty"
-	for name, says := range map[string]string{"": "cannot be a user name", "-rory": "cannot be", "rory researcher": "cannot be", "rory\n": "cannot be", strings.Repeat("x", 65): "up to 64"} {
+	for name, says := range map[string]string{
+		"": "cannot be a user name", "-rory": "cannot be", "rory researcher": "cannot be",
+		"rory\n": "cannot be", strings.Repeat("x", 65): "up to 64",
+	} {
 		require.ErrorContains(t, p.Add(ctx, User{Name: name}, good), says, "%q", name)
 	}
-	for password, says := range map[string]string{"": "0 characters", "elf zeichen": "give at least 12", "\xff\xfe and more than twelve": "UTF-8", strings.Repeat("long ", 60): "256"} {
+	for password, says := range map[string]string{
+		"": "0 characters", "elf zeichen": "give at least 12",
+		"\xff\xfe and more than twelve": "UTF-8", strings.Repeat("long ", 60): "256",
+	} {
 		require.ErrorContains(t, p.Add(ctx, User{Name: "rory"}, password), says)
 		require.ErrorContains(t, p.SetPassword(ctx, "rory", password), says)
 	}
@@ -56,8 +63,11 @@ func TestPersonsAndLogins(t *testing.T) {
 	u, err := p.User(ctx, "rory")
 	require.NoError(t, err)
 	require.Empty(t, u.Groups)
-	for user, why := range map[string]string{"nobody": "there is no such user", "vera": "the user is switched off", "rory": "wrong password"} {
-		v := p.Judge(ctx, eap.Check{User: user})
+	for user, why := range map[string]string{
+		"nobody": "there is no such user", "vera": "the user is switched off",
+		"rory": "wrong password",
+	} {
+		v := p.Judge(ctx, eap.Check{User: user}, netip.MustParseAddr("203.0.113.45"))
 		require.False(t, v.OK)
 		require.Equal(t, why, v.Refusal)
 		require.Empty(t, v.MSK)

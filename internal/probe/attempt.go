@@ -147,7 +147,8 @@ func converse(c net.Conn, to netip.AddrPort, words string) Seen {
 	}
 	defer resp.Body.Close()
 	line, _ := bufio.NewReader(resp.Body).ReadString('\n')
-	return Seen{Reached: true, Served: true, Words: words + said + fmt.Sprintf(": %.80q", strings.TrimSpace(strings.ToValidUTF8(line, "?")))}
+	return Seen{Reached: true, Served: true, Words: words + said +
+		fmt.Sprintf(": %.80q", strings.TrimSpace(strings.ToValidUTF8(line, "?")))}
 }
 
 const talkTime = 1500 * time.Millisecond
@@ -157,7 +158,8 @@ const talkTime = 1500 * time.Millisecond
 func unanswered(words, what string, err error) Seen {
 	var late net.Error
 	if errors.As(err, &late) && late.Timeout() {
-		return Seen{Reached: true, Served: false, Words: words + ", but " + what + " gets no answer: packets larger than those that open a connection are lost, or the service hangs"}
+		return Seen{Reached: true, Served: false, Words: words + ", but " + what +
+			" gets no answer: packets larger than those that open a connection are lost, or the service hangs"}
 	}
 	return Seen{Reached: true, Served: true, Words: words + ", and does not answer " + what + " as the web does"}
 }

@@ -68,10 +68,12 @@ type Given struct {
 // Result is one trial with what was seen.
 type Result struct {
 	reach.Trial
-	Before *Seen  `json:"before,omitempty" doc:"Without the tunnel."`
-	Seen   Seen   `json:"seen"`
-	OK     bool   `json:"ok" doc:"Seen is what was expected."`
-	Likely string `json:"likely,omitempty" doc:"Where it most likely goes wrong."`
+	Before *Seen `json:"before,omitempty" doc:"Without the tunnel."`
+	Seen   Seen  `json:"seen"`
+	OK     bool  `json:"ok" doc:"Seen is what was expected."`
+	// Untried says that nothing is known of it but Before: the person did not get in, and should have.
+	Untried bool   `json:"untried,omitempty" doc:"It was not tried: the login failed, and should not have."`
+	Likely  string `json:"likely,omitempty" doc:"Where it most likely goes wrong."`
 	// Home is the device's own network, where it hides the destination from the tunnel.
 	Home string `json:"home,omitempty" doc:"The network that the device is on, which holds the destination too and hides it."`
 }
@@ -102,6 +104,16 @@ type Report struct {
 	own []netip.Addr // the gateway's
 }
 
+// Tried counts what was tried.
+func (r *Report) Tried() (n int) {
+	for _, x := range r.Results {
+		if !x.Untried {
+			n++
+		}
+	}
+	return n
+}
+
 // Options of a probe beside the order.
 type Options struct {
 	Password string
@@ -118,7 +130,10 @@ func Run(ctx context.Context, u Underlay, o Order, opt Options) (*Report, error)
 	if err != nil {
 		return nil, err
 	}
-	r := &Report{At: time.Now(), User: o.User, Class: o.Class, Vantage: u.Name(), Passage: o.Passage, Tester: opt.Tester, Inside: fromInside(u, o), own: o.Own, Revision: o.Revision, Results: make([]Result, len(o.Trials)), Checks: []Check{}, Dialled: dialled(ctx, u, o), Causes: []string{}}
+	r := &Report{
+		At: time.Now(), User: o.User, Class: o.Class, Vantage: u.Name(), Passage: o.Passage, Tester: opt.Tester,
+		Inside: fromInside(u, o), own: o.Own, Revision: o.Revision, Results: make([]Result, len(o.Trials)), Checks: []Check{}, Dialled: dialled(ctx, u, o), Causes: []string{},
+	}
 	for i, t := range o.Trials {
 		r.Results[i].Trial = t
 	}
@@ -203,7 +218,10 @@ func (r *Report) connected(t *Tunnel) {
 	if t.way.Name() == "TCP" {
 		r.Login += " over TCP, for UDP is not answered from here"
 	}
-	r.Given = &Given{Addresses: g.Addresses, DNS: append([]netip.Addr{}, g.DNS...), Domains: append([]string{}, g.Domains...), Routes: []string{}, Full: g.Full, Suite: g.Suite, Over: t.way.Name(), Behind: g.Behind}
+	r.Given = &Given{
+		Addresses: g.Addresses, DNS: append([]netip.Addr{}, g.DNS...), Domains: append([]string{}, g.Domains...),
+		Routes: []string{}, Full: g.Full, Suite: g.Suite, Over: t.way.Name(), Behind: g.Behind,
+	}
 	for _, s := range g.Routes {
 		r.Given.Routes = append(r.Given.Routes, s.String())
 	}
@@ -276,8 +294,10 @@ func (o Order) login(opt Options) (Login, error) {
 	if !roots.AppendCertsFromPEM([]byte(o.Authority)) {
 		return Login{}, errors.New("the authority's certificate cannot be read")
 	}
-	login := Login{Dial: o.Dial, Identity: o.Identity, Keepalive: time.Duration(o.Keepalive) * time.Second, User: o.User, Password: opt.Password, Roots: roots, KeyLog: opt.KeyLog,
-		TCPPort: uint16(o.TCPPort), MTU: o.MTU, IKEPort: cmp.Or(opt.IKEPort, 500), NATTPort: cmp.Or(opt.NATTPort, 4500)}
+	login := Login{
+		Dial: o.Dial, Identity: o.Identity, Keepalive: time.Duration(o.Keepalive) * time.Second, User: o.User, Password: opt.Password, Roots: roots, KeyLog: opt.KeyLog,
+		TCPPort: uint16(o.TCPPort), MTU: o.MTU, IKEPort: cmp.Or(opt.IKEPort, 500), NATTPort: cmp.Or(opt.NATTPort, 4500),
+	}
 	for _, name := range o.Suites {
 		if s, ok := ike.SuiteNamed(name); ok {
 			login.Suites = append(login.Suites, s)

@@ -19,7 +19,10 @@ var (
 )
 
 func trial(place, dst, network, service string, want, computed bool, seen Seen) Result {
-	return Result{Trial: reach.Trial{Want: want, Computed: computed, Dst: netip.MustParseAddr(dst), Place: place, Network: network, Service: service}, Seen: seen}
+	return Result{Trial: reach.Trial{
+		Want: want, Computed: computed, Dst: netip.MustParseAddr(dst), Place: place, Network: network,
+		Service: service,
+	}, Seen: seen}
 }
 
 // What was seen, beside what was expected and computed, leads to the likeliest station.
@@ -69,7 +72,10 @@ func TestLikeliestStation(t *testing.T) {
 
 // A login that fails says at which station before the rules; somebody whom no passage admits is not expected to get in.
 func TestLoginCauses(t *testing.T) {
-	results := []Result{trial("records", "10.20.30.5", "archive", "tcp/80", true, true, Seen{}), trial("office", "10.20.0.20", "station", "tcp/80", false, false, Seen{})}
+	results := []Result{
+		trial("records", "10.20.30.5", "archive", "tcp/80", true, true, Seen{}),
+		trial("office", "10.20.0.20", "station", "tcp/80", false, false, Seen{}),
+	}
 	for _, c := range []struct {
 		err  error
 		says string
@@ -83,7 +89,11 @@ func TestLoginCauses(t *testing.T) {
 		r := &Report{Results: append([]Result{}, results...)}
 		r.notConnected(Order{Admitted: true}, c.err)
 		require.False(t, r.OK)
-		require.Equal(t, 1, r.Missed, "what must be kept out is kept out")
+		require.Equal(t, 1, r.Missed, "the login")
+		require.Zero(t, r.Tried())
+		for _, x := range r.Results {
+			require.True(t, x.Untried && !x.OK, "nothing is as expected that was not tried: %+v", x)
+		}
 		require.Len(t, r.Causes, 1)
 		require.Contains(t, r.Causes[0], c.says)
 	}

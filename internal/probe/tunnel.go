@@ -10,6 +10,7 @@ import (
 	"io"
 	"net"
 	"net/netip"
+	"slices"
 	"sync"
 	"time"
 
@@ -42,15 +43,23 @@ type Login struct {
 	TCPPort uint16
 }
 
+// pair is the two associations of a Child SA.
+type pair struct {
+	opener *esp.Opener
+	sealer *esp.Sealer
+	waits  bool // it is sent with once something comes by it
+}
+
 // Tunnel is a standing session.
 type Tunnel struct {
 	Given ike.Established
 	Stack *userstack.Stack
 
-	mu     sync.Mutex
+	keys  sync.Mutex // guards pairs: what sends must not wait for the protocol machine
+	pairs []pair     // of associations, the one that is sent with last
+
+	mu     sync.Mutex // guards what follows
 	ini    *ike.Initiator
-	opener *esp.Opener
-	sealer *esp.Sealer
 	way    carrier
 	natt   bool
 	up     chan error
@@ -127,8 +136,10 @@ func connect(ctx context.Context, way carrier, gw netip.Addr, l Login) (*Tunnel,
 		remote = l.TCPPort
 	}
 	var err error
-	t.ini, err = ike.NewInitiator(ike.Caller{Name: l.Identity, User: l.User, Password: l.Password, Roots: l.Roots, Suites: l.Suites, Rand: rand.Reader,
-		Local: way.Local(), Remote: netip.AddrPortFrom(gw, remote), Now: time.Now, LogKeys: l.KeyLog != nil, TCP: tcp})
+	t.ini, err = ike.NewInitiator(ike.Caller{
+		Name: l.Identity, User: l.User, Password: l.Password, Roots: l.Roots, Suites: l.Suites, Rand: rand.Reader,
+		Local: way.Local(), Remote: netip.AddrPortFrom(gw, remote), Now: time.Now, LogKeys: l.KeyLog != nil, TCP: tcp,
+	})
 	if err != nil {
 		way.Close()
 		return nil, err
@@ -191,6 +202,16 @@ func (t *Tunnel) perform(outs []ike.Output) {
 			fmt.Fprintf(t.keyLog, "%s:%s\n", o.Table, o.Row)
 		case ike.Established:
 			t.tell(t.install(o))
+		case ike.Renewed:
+			if err := t.add(o.Child, o.Asked); err != nil {
+				t.ended = err
+			}
+		case ike.Preferred:
+			t.last(o.In)
+		case ike.Dropped:
+			t.keys.Lock()
+			t.pairs = slices.DeleteFunc(t.pairs, func(p pair) bool { return p.opener.SPI == o.In })
+			t.keys.Unlock()
 		case ike.Failed:
 			t.ended = o.Err
 			t.tell(o.Err)
@@ -206,16 +227,42 @@ func (t *Tunnel) tell(err error) {
 }
 
 func (t *Tunnel) install(e ike.Established) error {
-	var err error
 	t.Given = e
-	if t.opener, err = esp.NewOpener(e.Child.In, e.Child.Algorithm, e.Child.InKey); err != nil {
-		return err
-	}
-	if t.sealer, err = esp.NewSealer(e.Child.Out, e.Child.Algorithm, e.Child.OutKey); err != nil {
+	err := t.add(e.Child, true)
+	if err != nil {
 		return err
 	}
 	t.Stack, err = userstack.New(e.Addresses, t.mtu, t.Send)
 	return err
+}
+
+// add takes a Child SA into use. It is sent with from now on where the gateway is ready for it, and else once something comes by it.
+func (t *Tunnel) add(c ike.Child, ready bool) error {
+	opener, err := esp.NewOpener(c.In, c.Algorithm, c.InKey)
+	if err != nil {
+		return err
+	}
+	sealer, err := esp.NewSealer(c.Out, c.Algorithm, c.OutKey)
+	if err == nil {
+		t.keys.Lock()
+		defer t.keys.Unlock()
+		waits := !ready && len(t.pairs) > 0
+		t.pairs = append(t.pairs, pair{opener, sealer, waits})
+		if n := len(t.pairs); waits {
+			t.pairs[n-1], t.pairs[n-2] = t.pairs[n-2], t.pairs[n-1]
+		}
+	}
+	return err
+}
+
+// last makes a Child SA the one that is sent with.
+func (t *Tunnel) last(in uint32) {
+	t.keys.Lock()
+	defer t.keys.Unlock()
+	if i := slices.IndexFunc(t.pairs, func(p pair) bool { return p.opener.SPI == in }); i >= 0 {
+		p := t.pairs[i]
+		t.pairs = append(slices.Delete(t.pairs, i, i+1), p)
+	}
 }
 
 // Address4 is the leased IPv4 address; not valid if there is none.
@@ -232,7 +279,16 @@ func (t *Tunnel) Address4() netip.Addr {
 func (t *Tunnel) Send(b []byte) {
 	buf := make([]byte, esp.Headroom+len(b)+esp.Tailroom)
 	copy(buf[esp.Headroom:], b)
-	if out, err := t.sealer.Seal(buf, esp.Headroom, len(b)); err == nil {
+	t.keys.Lock()
+	var sealer *esp.Sealer
+	if n := len(t.pairs); n > 0 {
+		sealer = t.pairs[n-1].sealer
+	}
+	t.keys.Unlock()
+	if sealer == nil {
+		return
+	}
+	if out, err := sealer.Seal(buf, esp.Headroom, len(b)); err == nil {
 		t.way.SendESP(out)
 	}
 }
@@ -251,13 +307,27 @@ func (t *Tunnel) handleIKE(b []byte) {
 }
 
 func (t *Tunnel) handleESP(b []byte) {
+	spi, ok := esp.SPIOf(b)
+	var opener *esp.Opener
+	waits := false
+	t.keys.Lock()
+	for i, p := range t.pairs {
+		if ok && p.opener.SPI == spi {
+			opener, waits = p.opener, p.waits
+			t.pairs[i].waits = false
+		}
+	}
+	t.keys.Unlock()
 	t.mu.Lock()
-	opener, stack := t.opener, t.Stack
+	stack := t.Stack
 	t.mu.Unlock()
 	if opener == nil || stack == nil {
 		return
 	}
-	if inner, err := opener.Open(b); err == nil {
+	if inner, _, err := opener.Open(b); err == nil {
+		if waits {
+			t.last(spi)
+		}
 		stack.Inject(inner)
 	}
 }

@@ -17,8 +17,12 @@ func (r *Report) notConnected(o Order, err error) {
 	for i := range r.Results {
 		res := &r.Results[i]
 		res.Seen = Seen{Words: "not connected"}
-		res.OK = !res.Want || res.Edge
-		if !res.OK {
+		// nothing was tried, so nothing is as expected: neither what must be reached nor what must not
+		if res.Untried = o.Admitted; res.Untried {
+			res.Seen.Words = "not tried: the login failed"
+			continue
+		}
+		if res.OK = !res.Want || res.Edge; !res.OK {
 			r.Missed++
 		}
 	}
@@ -26,6 +30,7 @@ func (r *Report) notConnected(o Order, err error) {
 		r.OK = r.Missed == 0
 		return
 	}
+	r.Missed++
 	r.Differs++
 	r.Causes = append(r.Causes, cause(err))
 }
@@ -115,7 +120,8 @@ func (r *Report) judge() {
 		case !res.Want:
 			res.Likely = "the plan does not permit it, yet it is reached: the gateway's forwarding is at fault, please report it"
 		case !res.Computed:
-			res.Likely = fmt.Sprintf("the plan does not let it through: yl journey --from %s --to %s --service %s shows where", r.journeyFrom(), res.Dst, res.Service)
+			res.Likely = fmt.Sprintf("the plan does not let it through: yl journey --from %s --to %s --service %s shows where",
+				r.journeyFrom(), res.Dst, res.Service)
 		default:
 			res.Likely = r.surroundings(res)
 			if !slices.Contains(r.Causes, res.Likely) {
@@ -135,7 +141,8 @@ func (r *Report) judge() {
 // judgeEdge holds a boundary packet against what was computed: one that is computed to pass must not be refused, and one that is not must
 // not be answered. Both sides' evidence is told.
 func (r *Report) judgeEdge(res *Result) {
-	byGateway := res.Seen.Refused && slices.ContainsFunc(r.own, func(a netip.Addr) bool { return strings.HasSuffix(res.Seen.Words, "(said by "+a.String()+")") })
+	byGateway := res.Seen.Refused && slices.ContainsFunc(r.own,
+		func(a netip.Addr) bool { return strings.HasSuffix(res.Seen.Words, "(said by "+a.String()+")") })
 	res.OK = !(res.Computed && byGateway) && !(!res.Computed && res.Seen.Reached)
 	if res.OK {
 		return

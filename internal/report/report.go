@@ -152,6 +152,8 @@ func (r *Report) Judge() {
 		r.Verdict = "The plan does not meet its expectations, as computed."
 	case n.Missed > 0 && n.Differ == 0 && r.everybodyIn():
 		r.Verdict = "Every expectation holds as computed, but not from every place that people were tried from: see there what stands in the way."
+	case n.Missed > 0 && n.Differ == 0:
+		r.Verdict = "Every expectation holds as computed, but somebody who should come in does not: nothing could be tried as them."
 	case n.Missed > 0:
 		r.Verdict = "Every expectation holds as computed, but trials saw otherwise: what the plan says of the site is not true."
 	case n.Tried == 0:

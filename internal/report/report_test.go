@@ -13,12 +13,15 @@ import (
 )
 
 func sample() *Report {
-	return &Report{Site: "Tern <Island>", At: time.Date(2026, 6, 1, 9, 0, 0, 0, time.UTC), By: "admin", Revision: 3, Author: "admin", Message: `"why" & why`,
+	return &Report{
+		Site: "Tern <Island>", At: time.Date(2026, 6, 1, 9, 0, 0, 0, time.UTC), By: "admin", Revision: 3, Author: "admin", Message: `"why" & why`,
 		Accepted: []Accepted{{"any-service@rules/x/services", "rule x permits every service inside", "until the <new> server is there"}},
 		Findings: []check.Finding{{Code: "any-service", Severity: check.Warn, Path: "rules/x/services", Problem: "permits every service", Fix: "name them"}},
 		Proof:    []reach.Result{{Expectation: "a", Class: "wardens", Users: []string{"wanda"}, Outcome: reach.Holds, Words: "reaches it"}},
 		Trials: []Trials{{Class: "wardens", User: "wanda", Vantage: "home", Connected: true, Login: "logged in", Results: []Trial{
-			{Expectation: "a", Place: "office", Dst: "10.20.0.20", Service: "tcp/80", Want: true, Computed: true, Seen: true, OK: true, Words: "the page"}}}}}
+			{Expectation: "a", Place: "office", Dst: "10.20.0.20", Service: "tcp/80", Want: true, Computed: true, Seen: true, OK: true, Words: "the page"},
+		}}},
+	}
 }
 
 // One thing that is not as it should be changes the verdict, and is a failure in what a pipeline reads.
@@ -50,7 +53,7 @@ func TestVerdictAndFormats(t *testing.T) {
 			x.OK, x.Seen, x.Computed = false, false, false
 		}, false, "not from every place", 1},
 		"kept out": {func(r *Report) { r.Trials[0].Connected, r.Trials[0].Barred = false, true }, true, "every class", 0},
-		"no login": {func(r *Report) { r.Trials[0].Connected = false }, false, "saw otherwise", 1},
+		"no login": {func(r *Report) { r.Trials[0].Connected = false }, false, "somebody who should come in does not", 1},
 	}
 	for name, c := range cases {
 		t.Run(name, func(t *testing.T) {

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
@@ -11,7 +12,6 @@ import (
 	"fmt"
 	"net/http"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -31,6 +31,14 @@ const (
 
 type adminKey struct{}
 
+type credentialKey struct{}
+
+// credential is the hash of what the request was let in by.
+func credential(ctx context.Context) string {
+	hash, _ := ctx.Value(credentialKey{}).(string)
+	return hash
+}
+
 // administrator is who makes the request.
 func administrator(ctx context.Context) string {
 	name, _ := ctx.Value(adminKey{}).(string)
@@ -46,21 +54,28 @@ func (s *Service) authenticate(ctx huma.Context, next func(huma.Context)) {
 		next(ctx)
 		return
 	}
-	name := ""
+	name, hash, expires := "", "", time.Time{}
 	if token, ok := strings.CutPrefix(ctx.Header("Authorization"), "Bearer "); ok {
 		if t, err := s.Store.Token(ctx.Context(), digest(token)); err == nil {
-			name = t.Administrator
+			name, hash, expires = t.Administrator, t.Hash, t.Expires
 		}
 	} else if c, err := huma.ReadCookie(ctx, cookieName); err == nil {
 		if cs, err := s.Store.ConsoleSession(ctx.Context(), digest(c.Value)); err == nil {
-			name = cs.Administrator
+			name, hash, expires = cs.Administrator, cs.Hash, cs.Expires
 		}
 	}
 	if name == "" {
 		_ = huma.WriteErr(s.api, ctx, http.StatusUnauthorized, "sign in first: yl sign-in, or the console's first page")
 		return
 	}
-	next(huma.WithValue(ctx, adminKey{}, name))
+	with, done := s.credentials.use(context.WithValue(context.WithValue(ctx.Context(), adminKey{}, name), credentialKey{}, hash), hash)
+	defer done()
+	if !expires.IsZero() {
+		var stop context.CancelFunc
+		with, stop = context.WithDeadline(with, expires)
+		defer stop()
+	}
+	next(huma.WithContext(ctx, with))
 }
 
 func digest(secret string) string {
@@ -74,12 +89,7 @@ func newSecret() string {
 	return base64.RawURLEncoding.EncodeToString(b)
 }
 
-// hashing bounds how much memory password checks take at once.
-var hashing = make(chan struct{}, 2)
-
 func argon(password string, salt []byte) []byte {
-	hashing <- struct{}{}
-	defer func() { <-hashing }()
 	return argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonLanes, 32)
 }
 
@@ -88,7 +98,8 @@ func hashPassword(password string) string {
 	salt := make([]byte, 16)
 	_, _ = rand.Read(salt)
 	enc := base64.RawStdEncoding
-	return fmt.Sprintf("$argon2id$v=19$m=%d,t=%d,p=%d$%s$%s", argonMemory, argonTime, argonLanes, enc.EncodeToString(salt), enc.EncodeToString(argon(password, salt)))
+	return fmt.Sprintf("$argon2id$v=19$m=%d,t=%d,p=%d$%s$%s", argonMemory, argonTime, argonLanes, enc.EncodeToString(salt),
+		enc.EncodeToString(argon(password, salt)))
 }
 
 func passwordMatches(hash, password string) bool {
@@ -100,40 +111,6 @@ func passwordMatches(hash, password string) bool {
 	salt, err1 := base64.RawStdEncoding.DecodeString(parts[4])
 	want, err2 := base64.RawStdEncoding.DecodeString(parts[5])
 	return err1 == nil && err2 == nil && subtle.ConstantTimeCompare(argon(password, salt), want) == 1
-}
-
-// limiter slows down guessing: after each failure a name must wait, twice as long each time, up to half a minute.
-type limiter struct {
-	mu    sync.Mutex
-	fails map[string]struct {
-		n     int
-		until time.Time
-	}
-}
-
-func (l *limiter) wait(name string) time.Duration {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	return time.Until(l.fails[name].until)
-}
-
-func (l *limiter) note(name string, ok bool) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	if l.fails == nil || len(l.fails) > 10000 {
-		l.fails = map[string]struct {
-			n     int
-			until time.Time
-		}{}
-	}
-	f := l.fails[name]
-	if ok {
-		delete(l.fails, name)
-		return
-	}
-	f.n++
-	f.until = time.Now().Add(min(30*time.Second, 250*time.Millisecond<<min(f.n, 8)))
-	l.fails[name] = f
 }
 
 type startStatus struct {
@@ -162,19 +139,26 @@ func (s *Service) authRoutes() {
 	register(s, "POST", "/sign-in", "sign-in", "Sign in to the console", s.signIn)
 	register(s, "POST", "/sign-out", "sign-out", "Sign out", func(ctx context.Context, in *struct {
 		Session http.Cookie `cookie:"yl_session"`
-	}) (*signedIn, error) {
+	},
+	) (*signedIn, error) {
 		out := &signedIn{SetCookie: http.Cookie{Name: cookieName, Path: "/", MaxAge: -1, HttpOnly: true}}
-		return out, s.Store.EndConsoleSession(ctx, digest(in.Session.Value))
+		err := s.Store.EndConsoleSession(ctx, digest(in.Session.Value))
+		s.credentials.end(digest(in.Session.Value))
+		return out, err
 	})
 	register(s, "GET", "/me", "me", "Who is signed in", func(ctx context.Context, _ *struct{}) (*body[struct {
 		Name string `json:"name"`
-	}], error) {
+	}], error,
+	) {
 		out := &body[struct {
 			Name string `json:"name"`
 		}]{}
 		out.Body.Name = administrator(ctx)
 		return out, nil
 	})
+	register(s, "PUT", "/me/password", "change-own-password", "Change one's own password; every other session and token of one's own ends", s.ownPassword)
+	register(s, "GET", "/me/sessions", "own-sessions", "Where one is signed in to the console", s.ownSessions)
+	register(s, "DELETE", "/me/sessions/{name}", "end-own-session", "Sign a browser of one's own out", s.endOwnSession)
 	register(s, "POST", "/tokens", "make-token", "Make an API token", s.makeToken)
 	register(s, "GET", "/tokens", "list-tokens", "All API tokens, without their secrets", s.listTokens)
 	register(s, "DELETE", "/tokens/{name}", "remove-token", "Make an API token worthless; its id, or own for the one that is used", s.removeToken)
@@ -185,20 +169,17 @@ func (s *Service) start(ctx context.Context, in *struct {
 		Credentials
 		Code string `json:"code" doc:"The setup code that the service printed at its first start."`
 	}
-}) (*signedIn, error) {
-	if wait := s.attempts.wait("setup"); wait > 0 {
-		return nil, huma.Error429TooManyRequests(fmt.Sprintf("too many tries: wait %d seconds", int(wait.Seconds())+1))
-	}
-	ok := s.SetupCode != "" && subtle.ConstantTimeCompare([]byte(in.Body.Code), []byte(s.SetupCode)) == 1
-	s.attempts.note("setup", ok)
-	if !ok {
+},
+) (*signedIn, error) {
+	// The code has 120 bits: nobody guesses it, so nobody needs to be slowed, and no stranger can keep the right one from being taken.
+	if s.SetupCode == "" || subtle.ConstantTimeCompare([]byte(in.Body.Code), []byte(s.SetupCode)) != 1 {
 		return nil, huma.Error403Forbidden("the setup code is wrong: the service printed it when it started")
 	}
 	if err := s.NameAdministrator(ctx, in.Body.Name, in.Body.Password); err != nil {
 		if errors.Is(err, store.ErrExists) {
 			return nil, huma.Error409Conflict("the first administrator is named already: sign in")
 		}
-		return nil, huma.Error422UnprocessableEntity(err.Error())
+		return nil, mistaken(err)
 	}
 	return s.newSession(ctx, in.Body.Name)
 }
@@ -216,28 +197,42 @@ func (s *Service) NameAdministrator(ctx context.Context, name, password string) 
 
 func (s *Service) newSession(ctx context.Context, name string) (*signedIn, error) {
 	secret, expires := newSecret(), time.Now().Add(sessionLife)
-	if err := s.Store.AddConsoleSession(ctx, store.ConsoleSession{Hash: digest(secret), Administrator: name, Expires: expires}); err != nil {
+	if err := s.Store.AddConsoleSession(ctx, store.ConsoleSession{
+		Hash: digest(secret), Administrator: name, At: time.Now().UTC(), From: source(ctx).String(), Expires: expires,
+	}); err != nil {
 		return nil, err
 	}
-	out := &signedIn{SetCookie: http.Cookie{Name: cookieName, Value: secret, Path: "/", Expires: expires, HttpOnly: true, SameSite: http.SameSiteStrictMode}}
+	out := &signedIn{SetCookie: http.Cookie{
+		Name: cookieName, Value: secret, Path: "/", Expires: expires, HttpOnly: true,
+		SameSite: http.SameSiteStrictMode,
+	}}
 	out.Body.Name = name
 	return out, nil
 }
 
 func (s *Service) verify(ctx context.Context, c Credentials) error {
-	if wait := s.attempts.wait(c.Name); wait > 0 {
-		return huma.Error429TooManyRequests(fmt.Sprintf("too many tries: wait %d seconds", int(wait.Seconds())+1))
-	}
+	from := source(ctx)
 	a, err := s.Store.Administrator(ctx, c.Name)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return err
 	}
-	ok := passwordMatches(a.Hash, c.Password)
-	s.attempts.note(c.Name, ok)
-	if !ok {
-		return huma.Error401Unauthorized("name or password is wrong")
+	var refusal error
+	wait := s.attempts.Try(c.Name, from, func() bool {
+		done, ok := s.turns.take(ctx, from)
+		if !ok {
+			refusal = huma.Error429TooManyRequests("too many sign-ins at once from there: try again in a moment")
+			return false
+		}
+		defer done()
+		if !passwordMatches(a.Hash, c.Password) {
+			refusal = huma.Error401Unauthorized("name or password is wrong")
+		}
+		return refusal == nil
+	})
+	if wait > 0 {
+		return huma.Error429TooManyRequests(fmt.Sprintf("too many tries: wait %d seconds", int(wait.Seconds())+1))
 	}
-	return nil
+	return refusal
 }
 
 func (s *Service) signIn(ctx context.Context, in *struct{ Body Credentials }) (*signedIn, error) {
@@ -247,6 +242,9 @@ func (s *Service) signIn(ctx context.Context, in *struct{ Body Credentials }) (*
 	return s.newSession(ctx, in.Body.Name)
 }
 
+// tokenDays is for how long a token is good that says nothing.
+const tokenDays = 365
+
 type tokenMade struct {
 	Token string `json:"token" doc:"Shown once."`
 }
@@ -254,10 +252,15 @@ type tokenMade struct {
 func (s *Service) makeToken(ctx context.Context, in *struct {
 	Body struct {
 		Name string `json:"name" maxLength:"64" doc:"What the token is for."`
+		Days int    `json:"days,omitempty" minimum:"1" maximum:"3650" doc:"For how long it is good; 365 if not given."`
 	}
-}) (*body[tokenMade], error) {
+},
+) (*body[tokenMade], error) {
 	secret := newSecret()
-	err := s.Store.AddToken(ctx, store.Token{Hash: digest(secret), Name: in.Body.Name, Administrator: administrator(ctx), At: time.Now().UTC()})
+	err := s.Store.AddToken(ctx, store.Token{
+		Hash: digest(secret), Name: in.Body.Name, Administrator: administrator(ctx),
+		At: time.Now().UTC(), Expires: time.Now().UTC().AddDate(0, 0, cmp.Or(in.Body.Days, tokenDays)),
+	})
 	return answer(tokenMade{secret}), err
 }
 
@@ -267,6 +270,7 @@ type TokenInfo struct {
 	Name          string    `json:"name" doc:"What it is for."`
 	Administrator string    `json:"administrator"`
 	At            time.Time `json:"at"`
+	Expires       time.Time `json:"expires,omitzero" doc:"After that it is worth nothing; not there, of older ones: never."`
 }
 
 // tokenIDLen is how much of a token's hash names it: enough to tell tokens apart, and no help in guessing one.
@@ -276,7 +280,7 @@ func (s *Service) listTokens(ctx context.Context, _ *struct{}) (*body[[]TokenInf
 	ts, err := s.Store.Tokens(ctx)
 	out := make([]TokenInfo, 0, len(ts))
 	for _, t := range ts {
-		out = append(out, TokenInfo{t.Hash[:tokenIDLen], t.Name, t.Administrator, t.At})
+		out = append(out, TokenInfo{t.Hash[:tokenIDLen], t.Name, t.Administrator, t.At, t.Expires})
 	}
 	return answer(out), err
 }
@@ -284,7 +288,8 @@ func (s *Service) listTokens(ctx context.Context, _ *struct{}) (*body[[]TokenInf
 func (s *Service) removeToken(ctx context.Context, in *struct {
 	Named
 	Authorization string `header:"Authorization"`
-}) (*struct{}, error) {
+},
+) (*struct{}, error) {
 	id := in.Name
 	if token, ok := strings.CutPrefix(in.Authorization, "Bearer "); ok && id == "own" {
 		id = digest(token)[:tokenIDLen]
@@ -295,7 +300,9 @@ func (s *Service) removeToken(ctx context.Context, in *struct {
 	}
 	for _, t := range ts {
 		if t.Hash[:tokenIDLen] == id {
-			return nil, known(s.Store.RemoveToken(ctx, t.Hash), "token", in.Name)
+			err := s.Store.RemoveToken(ctx, t.Hash)
+			s.credentials.end(t.Hash)
+			return nil, known(err, "token", in.Name)
 		}
 	}
 	return nil, known(store.ErrNotFound, "token", in.Name)

@@ -26,16 +26,17 @@ type edited struct {
 // editText makes edits in a document; an outcome that is no plan is refused.
 func editText(_ context.Context, in *struct {
 	Body struct {
-		Text  string      `json:"text"`
+		Text  string      `json:"text" lines:"many"`
 		Edits []plan.Edit `json:"edits" nullable:"false" maxItems:"500"`
 	}
-}) (*body[edited], error) {
+},
+) (*body[edited], error) {
 	if len(in.Body.Text) > plan.MaxSize {
 		return nil, huma.Error422UnprocessableEntity("the document is larger than 4 MiB")
 	}
 	text, err := plan.Apply(in.Body.Text, in.Body.Edits...)
 	if err != nil {
-		return nil, huma.Error422UnprocessableEntity(err.Error())
+		return nil, mistaken(err)
 	}
 	return answer(edited{text}), nil
 }
@@ -76,7 +77,8 @@ func (s *Service) check(ctx context.Context, text string) (Checked, *plan.Docume
 	if known != nil {
 		s.known.Store(known)
 	}
-	c.Stops, c.Warnings, c.Notes = check.Count(c.Findings, check.Stop), check.Count(c.Findings, check.Warn), check.Count(c.Findings, check.Note)
+	c.Stops, c.Warnings, c.Notes = check.Count(c.Findings, check.Stop), check.Count(c.Findings, check.Warn),
+		check.Count(c.Findings, check.Note)
 	return c, doc, nil
 }
 

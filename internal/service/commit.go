@@ -83,7 +83,8 @@ type committed struct {
 func (s *Service) commitDraft(ctx context.Context, in *struct {
 	Named
 	Body commitRequest
-}) (*body[committed], error) {
+},
+) (*body[committed], error) {
 	s.commits.Lock()
 	defer s.commits.Unlock()
 	d, err := s.Store.Draft(ctx, in.Name)
@@ -91,7 +92,8 @@ func (s *Service) commitDraft(ctx context.Context, in *struct {
 		return nil, known(err, "draft", in.Name)
 	}
 	if in.Body.Version != 0 && in.Body.Version != d.Version {
-		return nil, huma.Error409Conflict(fmt.Sprintf("draft %q is version %d, and version %d was reviewed: look at it again", d.Name, d.Version, in.Body.Version))
+		return nil, huma.Error409Conflict(fmt.Sprintf("draft %q is version %d, and version %d was reviewed: look at it again", d.Name,
+			d.Version, in.Body.Version))
 	}
 	newest, err := s.Store.Newest(ctx)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
@@ -112,7 +114,10 @@ func (s *Service) commitDraft(ctx context.Context, in *struct {
 		return nil, err
 	}
 	accepted, _ := json.Marshal(acceptedOf(review.Checked, in.Body.Accept))
-	rec := store.Revision{Number: newest.Number + 1, Text: d.Text, Author: administrator(ctx), Message: in.Body.Message, Accepted: string(accepted), At: time.Now().UTC()}
+	rec := store.Revision{
+		Number: newest.Number + 1, Text: d.Text, Author: administrator(ctx), Message: in.Body.Message,
+		Accepted: string(accepted), At: time.Now().UTC(),
+	}
 	if in.Body.Try != nil {
 		in.Body.For = int(roundTime.Seconds()) + in.Body.For // whatever happens to the round
 	}
@@ -120,32 +125,40 @@ func (s *Service) commitDraft(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	var before []probe.Report
+	var baseline []probe.Report
 	if in.Body.Try != nil {
-		if before, err = s.baseline(ctx, newest.Number, *in.Body.Try); err != nil {
+		if baseline, err = s.baseline(ctx, newest.Number, *in.Body.Try); err != nil {
 			return nil, err
 		}
 	}
-	if err := s.Store.AddRevision(ctx, rec, d.Name, trial); err != nil {
+	// It runs before it is recorded: what is recorded has run. If the process dies in between, the revision before it runs again.
+	before, was := s.ran, s.runs.Load()
+	ended, err := s.apply(rec.Number, set)
+	if err != nil {
+		return nil, huma.Error422UnprocessableEntity("the gateway cannot run this plan, nothing was changed: " + err.Error())
+	}
+	if err := s.Store.AddRevision(context.WithoutCancel(ctx), rec, d.Name, trial); err != nil {
+		s.restore(before, was)
 		return nil, known(err, "revision", fmt.Sprint(rec.Number))
 	}
-	ended, err := s.Runner.Apply(set)
-	if err != nil { // what does not run is no revision
-		if back := s.Store.DropRevision(context.WithoutCancel(ctx), rec.Number, d); back != nil {
-			s.Log.Error("a revision that does not run could not be taken back", "revision", rec.Number, "error", back)
-		}
-		return nil, huma.Error422UnprocessableEntity("the gateway cannot run this plan: " + err.Error())
-	}
-	s.Journal(gateway.Event{Time: time.Now(), Kind: "commit", User: rec.Author, Words: fmt.Sprintf("revision %d: %s", rec.Number, rec.Message)})
-	s.rebaseOthers(ctx)
+	s.Journal(gateway.Event{
+		Time: time.Now(), Kind: "commit", User: rec.Author,
+		Words: fmt.Sprintf("revision %d: %s", rec.Number, rec.Message),
+	})
+	s.rebaseLater()
 	s.watchTrial(trial)
 	out := committed{Revision: rec.Number, Ended: append([]string{}, ended...), Review: review}
 	if in.Body.Try != nil {
-		if out.Round, err = s.tryCommitted(ctx, *trial, *in.Body.Try, before); err != nil {
+		if out.Round, err = s.tryCommitted(ctx, *trial, *in.Body.Try, baseline); err != nil {
 			return nil, err
 		}
 	}
 	return answer(out), nil
+}
+
+// rebaseLater brings other people's drafts onto the newest revision beside everything else: whoever commits does not wait for them.
+func (s *Service) rebaseLater() {
+	s.background.Go(func() { s.rebaseOthers(s.running) })
 }
 
 // rebaseOthers brings every other draft onto the new revision where that goes without conflict.
@@ -178,7 +191,8 @@ func refusal(c Checked, accept []Acceptance) error {
 	case len(stops) > 0:
 		return huma.Error422UnprocessableEntity("refused, nothing was changed:\n" + strings.Join(stops, "\n"))
 	case len(open) > 0:
-		return huma.Error422UnprocessableEntity("refused, nothing was changed: accept each warning with a reason, or mend it: " + strings.Join(open, ", "))
+		return huma.Error422UnprocessableEntity("refused, nothing was changed: accept each warning with a reason, or mend it: " +
+			strings.Join(open, ", "))
 	}
 	return nil
 }
@@ -207,7 +221,7 @@ func acceptedOf(c Checked, accept []Acceptance) []Acceptance {
 func (s *Service) settings(ctx context.Context, text string) (gateway.Settings, error) {
 	doc, err := s.docs.read(text)
 	if err != nil {
-		return gateway.Settings{}, huma.Error422UnprocessableEntity(err.Error())
+		return gateway.Settings{}, mistaken(err)
 	}
 	set := gateway.Settings{Plan: &doc.Plan}
 	if len(doc.Plan.Gateways) == 0 {
@@ -215,6 +229,14 @@ func (s *Service) settings(ctx context.Context, text string) (gateway.Settings, 
 	}
 	set.Gateway = doc.Plan.Gateways[0].Name
 	set.Certificates = map[string]gateway.Certificate{}
+	records, err := s.Store.Revoked(ctx)
+	if err != nil {
+		return set, err
+	}
+	revoked := map[string]bool{}
+	for _, r := range records {
+		revoked[r.Serial] = true
+	}
 	for _, t := range doc.Plan.Tunnels {
 		if t.Off || t.Gateway != set.Gateway {
 			continue
@@ -222,6 +244,10 @@ func (s *Service) settings(ctx context.Context, text string) (gateway.Settings, 
 		pair, err := s.Store.Certificate(ctx, t.Certificate)
 		if err != nil {
 			return set, fmt.Errorf("certificate %q: %w", t.Certificate, err)
+		}
+		if revoked[pair.Leaf.SerialNumber.Text(16)] {
+			return set, huma.Error422UnprocessableEntity(fmt.Sprintf(
+				"certificate %s, which tunnel %s shows, is revoked: make another one under that name (yl certificate make)", t.Certificate, t.Name))
 		}
 		set.Certificates[t.Certificate] = gateway.Certificate{Chain: pair.Chain(), Key: pair.Key}
 	}

@@ -37,20 +37,23 @@ func (s *Service) dependsRoutes() {
 	register(s, "GET", "/depends", "dependences", "What depends on each rule, NAT entry and route; what nothing depends on", func(ctx context.Context, in *struct {
 		Drafted
 		Filter string `query:"filter" doc:"Only settings with this text."`
-	}) (*body[[]reach.Dependence], error) {
+	},
+	) (*body[[]reach.Dependence], error) {
 		m, _, persons, err := s.model(ctx, in.Draft)
 		if err != nil {
 			return nil, err
 		}
-		out := reach.Dependences(s.compute(m, persons), func(setting string) bool { return holdsText(in.Filter, setting) }, func() bool { return ctx.Err() != nil })
+		out := reach.Dependences(s.compute(m, persons), func(setting string) bool { return holdsText(in.Filter, setting) },
+			func() bool { return ctx.Err() != nil })
 		return answer(out), ctx.Err()
 	})
 	register(s, "POST", "/depends", "depends", "Which reach and which expectations depend on a setting of a document", func(ctx context.Context, in *struct {
 		Body struct {
-			Text    string `json:"text"`
+			Text    string `json:"text" lines:"many"`
 			Setting string `json:"setting" doc:"An object, item or field, such as rules/archive."`
 		}
-	}) (*body[Depends], error) {
+	},
+	) (*body[Depends], error) {
 		d, err := s.depends(ctx, in.Body.Text, in.Body.Setting)
 		return answer(d), err
 	})
@@ -61,7 +64,7 @@ func (s *Service) depends(ctx context.Context, text, setting string) (Depends, e
 	out := Depends{Setting: setting, Reach: []reach.Change{}, Fails: []reach.Result{}}
 	doc, err := s.docs.read(text)
 	if err != nil {
-		return out, huma.Error422UnprocessableEntity(err.Error())
+		return out, mistaken(err)
 	}
 	if name, ok := strings.CutPrefix(setting, "rules/"); ok {
 		for _, r := range doc.Plan.Rules {
@@ -85,7 +88,7 @@ func (s *Service) depends(ctx context.Context, text, setting string) (Depends, e
 	}
 	other, err := s.docs.read(without)
 	if err != nil {
-		return out, huma.Error422UnprocessableEntity(err.Error())
+		return out, mistaken(err)
 	}
 	persons, err := s.People.Persons(ctx)
 	if err != nil {

@@ -50,8 +50,10 @@ func (s *Service) diagnoseRoutes() {
 		d, _, err := s.diagnose(ctx, in.Body)
 		return answer(d), err
 	})
-	huma.Register(s.api, huma.Operation{OperationID: "bundle", Method: "POST", Path: "/api/v1/diagnose/bundle", Summary: "The same, with its evidence, as a ZIP file without secrets for whoever helps",
-		Security: []map[string][]string{{"token": {}}}}, func(ctx context.Context, in *struct{ Body complaint }) (*written, error) {
+	huma.Register(s.api, huma.Operation{
+		OperationID: "bundle", Method: "POST", Path: "/api/v1/diagnose/bundle", Summary: "The same, with its evidence, as a ZIP file without secrets for whoever helps",
+		Security: []map[string][]string{{"token": {}}},
+	}, func(ctx context.Context, in *struct{ Body complaint }) (*written, error) {
 		d, e, err := s.diagnose(ctx, in.Body)
 		if err != nil {
 			return nil, err
@@ -63,7 +65,10 @@ func (s *Service) diagnoseRoutes() {
 
 // diagnose gathers what is known of a person, tries as their class, and ranks what explains the complaint.
 func (s *Service) diagnose(ctx context.Context, in complaint) (Diagnosis, *diagnose.Evidence, error) {
-	out := Diagnosis{User: in.User, Complaint: in.Complaint, To: in.To, At: time.Now().UTC(), Causes: []diagnose.Cause{}, Looked: []string{}}
+	out := Diagnosis{
+		User: in.User, Complaint: in.Complaint, To: in.To, At: time.Now().UTC(), Causes: []diagnose.Cause{},
+		Looked: []string{},
+	}
 	m, _, persons, err := s.model(ctx, "")
 	if err != nil {
 		return out, nil, err
@@ -98,8 +103,10 @@ func (s *Service) diagnose(ctx context.Context, in complaint) (Diagnosis, *diagn
 }
 
 func lookedAt(e *diagnose.Evidence) []string {
-	out := []string{fmt.Sprintf("%d lines of the journal about %s, and %d refusals that name nobody", len(e.Journal), e.User, len(e.Others)),
-		fmt.Sprintf("%d live and %d past sessions, %d flows", len(e.Sessions), len(e.Past), len(e.Flows)), fmt.Sprintf("%d findings on the plan", len(e.Findings)), "what is computed of the plan that runs"}
+	out := []string{
+		fmt.Sprintf("%d lines of the journal about %s, and %d refusals that name nobody", len(e.Journal), e.User, len(e.Others)),
+		fmt.Sprintf("%d live and %d past sessions, %d flows", len(e.Sessions), len(e.Past), len(e.Flows)), fmt.Sprintf("%d findings on the plan", len(e.Findings)), "what is computed of the plan that runs",
+	}
 	for _, t := range e.Trials {
 		out = append(out, fmt.Sprintf("a trial from %s with %d attempts: %s", t.Vantage, len(t.Results), t.Login))
 	}
@@ -154,6 +161,7 @@ func (s *Service) whereTo(e *diagnose.Evidence, in complaint) error {
 
 // journalOf gathers what is written about the person, and refusals that may be theirs.
 func (s *Service) journalOf(ctx context.Context, e *diagnose.Evidence, persons []reach.Person) error {
+	s.written(ctx)
 	mine, err := s.Store.Journal(ctx, store.JournalQuery{User: e.User, Since: e.Now.Add(-7 * 24 * time.Hour), Limit: 50})
 	if err != nil {
 		return err
@@ -163,7 +171,10 @@ func (s *Service) journalOf(ctx context.Context, e *diagnose.Evidence, persons [
 		return err
 	}
 	line := func(r store.JournalEntry) diagnose.Line {
-		return diagnose.Line{At: r.At, Kind: r.Kind, User: r.User, From: r.From, Words: r.Words, Code: r.Code, Offered: r.Offered, Wanted: r.Wanted}
+		return diagnose.Line{
+			At: r.At, Kind: r.Kind, User: r.User, From: r.From, Words: r.Words, Code: r.Code, Offered: r.Offered,
+			Wanted: r.Wanted,
+		}
 	}
 	for _, r := range mine {
 		e.Journal = append(e.Journal, line(r))
@@ -183,7 +194,10 @@ func (s *Service) journalOf(ctx context.Context, e *diagnose.Evidence, persons [
 func (s *Service) sessionsOf(ctx context.Context, e *diagnose.Evidence) {
 	for _, x := range s.Runner.Sessions() {
 		if x.User == e.User {
-			e.Sessions = append(e.Sessions, diagnose.Session{From: x.From, TCP: x.TCP, In: x.InPackets, Out: x.OutPackets, Lost: x.Lost, Missing: x.Missing})
+			e.Sessions = append(e.Sessions, diagnose.Session{
+				From: x.From, TCP: x.TCP, In: x.InPackets, Out: x.OutPackets, Lost: x.Lost,
+				Missing: x.Missing,
+			})
 		}
 	}
 	past, err := s.Store.PastSessions(ctx, e.User, 20)
@@ -242,7 +256,10 @@ func (s *Service) tryFor(ctx context.Context, e *diagnose.Evidence, in complaint
 // asked is what is complained of as a thing to try, where no expectation has it tried already.
 func (s *Service) asked(e *diagnose.Evidence, o probe.Order) []reach.Trial {
 	p := *e.Packet
-	if slices.ContainsFunc(o.Trials, func(t reach.Trial) bool { return t.Dst == p.Dst && t.Service == p.Service.String() && t.Name == "" }) {
+	if slices.ContainsFunc(o.Trials, func(t reach.Trial) bool {
+		return t.Dst == p.Dst && t.Service == p.Service.String() &&
+			t.Name == ""
+	}) {
 		return nil
 	}
 	t := reach.Trial{Want: true, Dst: p.Dst, Place: e.Name, Service: p.Service.String()}
@@ -267,9 +284,15 @@ func (s *Service) asked(e *diagnose.Evidence, o probe.Order) []reach.Trial {
 }
 
 func evidenceOf(p *probe.Report) diagnose.Trial {
-	t := diagnose.Trial{Vantage: p.Vantage, Inside: p.Inside, At: p.At, Connected: p.Connected, Fault: p.Fault, Login: p.Login, Largest: p.Largest}
+	t := diagnose.Trial{
+		Vantage: p.Vantage, Inside: p.Inside, At: p.At, Connected: p.Connected, Fault: p.Fault, Login: p.Login,
+		Largest: p.Largest,
+	}
 	for _, x := range p.Results {
-		t.Results = append(t.Results, diagnose.Result{Place: x.Place, Network: x.Network, Name: x.Name, Service: x.Service, Dst: x.Dst, Want: x.Want, Reached: x.Seen.Reached, Served: x.Answered(), Home: x.Home, Words: x.Seen.Words})
+		t.Results = append(t.Results, diagnose.Result{
+			Place: x.Place, Network: x.Network, Name: x.Name, Service: x.Service, Dst: x.Dst,
+			Want: x.Want, Reached: x.Seen.Reached, Served: x.Answered(), Home: x.Home, Words: x.Seen.Words,
+		})
 	}
 	return t
 }
@@ -311,6 +334,19 @@ func (s *Service) bundle(ctx context.Context, d Diagnosis, e *diagnose.Evidence)
 	if err = firstError(err, z.Close()); err != nil {
 		return nil, err
 	}
-	s.Journal(gateway.Event{Time: time.Now(), Kind: "record", User: d.User, Words: "administrator " + administrator(ctx) + " saved the evidence about a complaint of this user: " + d.Complaint})
+	s.Journal(gateway.Event{
+		Time: time.Now(), Kind: "record", User: d.User,
+		Words: "administrator " + administrator(ctx) + " saved the evidence about a complaint of this user: " + d.Complaint,
+	})
 	return b.Bytes(), nil
+}
+
+// writtenTime is how long the newest events are waited for.
+const writtenTime = 2 * time.Second
+
+// written waits until what the gateway tells of is in the journal.
+func (s *Service) written(ctx context.Context) {
+	ctx, stop := context.WithTimeout(ctx, writtenTime)
+	defer stop()
+	s.Runner.Written(ctx)
 }

@@ -32,16 +32,17 @@ func (s *Service) planRoutes() {
 	register(s, "GET", "/difference", "difference", "What turns one plan into another", s.difference)
 	register(s, "POST", "/check", "check", "Check a document without keeping it", func(ctx context.Context, in *struct {
 		Body struct {
-			Text string `json:"text"`
+			Text string `json:"text" lines:"many"`
 		}
-	}) (*body[Checked], error) {
+	},
+	) (*body[Checked], error) {
 		c, _, err := s.check(ctx, in.Body.Text)
 		return answer(c), err
 	})
 	register(s, "POST", "/begin", "begin", "Propose a first plan from the things that cannot be guessed", func(_ context.Context, in *struct{ Body begin.Answers }) (*body[begin.Proposal], error) {
 		p, err := begin.Plan(in.Body)
 		if err != nil {
-			return nil, huma.Error422UnprocessableEntity(err.Error())
+			return nil, mistaken(err)
 		}
 		return answer(*p), nil
 	})
@@ -109,10 +110,11 @@ func (s *Service) showDraft(ctx context.Context, in *Named) (*body[Draft], error
 func (s *Service) saveDraft(ctx context.Context, in *struct {
 	Named
 	Body struct {
-		Text    string `json:"text"`
+		Text    string `json:"text" lines:"many"`
 		Version int    `json:"version" minimum:"0" doc:"The version that the change was made on; 0: the draft is new."`
 	}
-}) (*body[Draft], error) {
+},
+) (*body[Draft], error) {
 	if len(in.Body.Text) > plan.MaxSize {
 		return nil, huma.Error422UnprocessableEntity("the document is larger than 4 MiB")
 	}
@@ -149,7 +151,8 @@ func (s *Service) rebaseDraft(ctx context.Context, in *struct {
 	Body *struct {
 		Take []string `json:"take,omitempty" nullable:"false" maxItems:"1000" doc:"Whose lines are to stand, for each conflict in turn: ours (the draft's) or theirs (what was committed)."`
 	}
-}) (*body[rebased], error) {
+},
+) (*body[rebased], error) {
 	d, err := s.Store.Draft(ctx, in.Name)
 	if err != nil {
 		return nil, known(err, "draft", in.Name)

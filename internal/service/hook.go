@@ -48,7 +48,10 @@ func (s *Service) startHook() {
 	if s.Webhook == nil {
 		return
 	}
-	s.hook = hook{kinds: s.Webhook.Kinds, queue: make(chan gateway.Event, hookQueue), full: func() { s.Log.Warn("webhook: too many events wait, one is left out") }}
+	s.hook = hook{
+		kinds: s.Webhook.Kinds, queue: make(chan gateway.Event, hookQueue),
+		full: func() { s.Log.Warn("webhook: too many events wait, one is left out") },
+	}
 	s.background.Go(func() {
 		for {
 			select {

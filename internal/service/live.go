@@ -49,8 +49,10 @@ func (l *live) sample(ss []gateway.Session) {
 		was, known := l.last[s.ID]
 		list := l.samples[s.ID]
 		if known {
-			list = append(list, Sample{In: s.InBytes - was.InBytes, Out: s.OutBytes - was.OutBytes, Lost: sum(s.Lost) - sum(was.Lost),
-				Missing: s.Missing - min(s.Missing, was.Missing), inPackets: s.InPackets - was.InPackets, outPackets: s.OutPackets - was.OutPackets})
+			list = append(list, Sample{
+				In: s.InBytes - was.InBytes, Out: s.OutBytes - was.OutBytes, Lost: sum(s.Lost) - sum(was.Lost),
+				Missing: s.Missing - min(s.Missing, was.Missing), inPackets: s.InPackets - was.InPackets, outPackets: s.OutPackets - was.OutPackets,
+			})
 		}
 		samples[s.ID] = list[max(0, len(list)-samplesKept):]
 	}

@@ -32,7 +32,8 @@ var (
 	descRuleFlow = described("rule_flows_total", "Flows that a rule let in, or packets that it refused.", "rule")
 	descFree     = described("pool_addresses_free", "Addresses that a pool can still lease.", "pool")
 	descLeased   = described("pool_addresses_leased", "Addresses that a pool has leased.", "pool")
-	descTried    = described("trial_ok", "Whether the newest round saw everything as expected, by class of people and vantage.", "people", "vantage")
+	descTried    = described("trial_ok", "Whether the newest round saw everything as expected, by class of people and vantage.", "people",
+		"vantage")
 	descRoundAge = described("trial_age_seconds", "Time since the newest round ended.")
 	descProof    = described("expectation_results", "Expectations held against computed reach, by outcome.", "outcome")
 	descExpires  = described("certificate_expires_seconds", "When a certificate ends, as Unix time.", "certificate")
@@ -143,8 +144,10 @@ func (s *Service) metricsRoute() {
 	registry := prometheus.NewRegistry()
 	registry.MustRegister(metrics{s})
 	h := promhttp.HandlerFor(registry, promhttp.HandlerOpts{})
-	huma.Register(s.api, huma.Operation{OperationID: "metrics", Method: "GET", Path: "/api/v1/metrics", Summary: "Metrics in Prometheus' text format",
-		Security: []map[string][]string{{"token": {}}}}, func(context.Context, *struct{}) (*huma.StreamResponse, error) {
+	huma.Register(s.api, huma.Operation{
+		OperationID: "metrics", Method: "GET", Path: "/api/v1/metrics", Summary: "Metrics in Prometheus' text format",
+		Security: []map[string][]string{{"token": {}}},
+	}, func(context.Context, *struct{}) (*huma.StreamResponse, error) {
 		return &huma.StreamResponse{Body: func(ctx huma.Context) {
 			r, w := humachi.Unwrap(ctx)
 			h.ServeHTTP(w, r)

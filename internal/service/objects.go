@@ -5,8 +5,6 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/gateway"
 )
@@ -27,27 +25,30 @@ func (s *Service) objectRoutes() {
 	})
 	register(s, "POST", "/read", "read", "Read a document into its objects without keeping it", func(_ context.Context, in *struct {
 		Body struct {
-			Text string `json:"text"`
+			Text string `json:"text" lines:"many"`
 		}
-	}) (*body[Reading], error) {
+	},
+	) (*body[Reading], error) {
 		r, err := s.reading(in.Body.Text)
 		return answer(r), err
 	})
 	register(s, "POST", "/uses", "uses", "What names an object of a document", func(_ context.Context, in *struct {
 		Body struct {
-			Text   string `json:"text"`
+			Text   string `json:"text" lines:"many"`
 			Object string `json:"object" doc:"Such as hosts/records."`
 		}
-	}) (*body[[]string], error) {
+	},
+	) (*body[[]string], error) {
 		doc, err := s.docs.read(in.Body.Text)
 		if err != nil {
-			return nil, huma.Error422UnprocessableEntity(err.Error())
+			return nil, mistaken(err)
 		}
 		return answer(uses(&doc.Plan, in.Body.Object)), nil
 	})
 	register(s, "GET", "/pools", "list-pools", "What the running plan's pools have leased, what is kept, and what is free", func(_ context.Context, in *struct {
 		Filter string `query:"filter" doc:"Part of a pool's name, a holder's, or an address."`
-	}) (*body[[]gateway.Pool], error) {
+	},
+	) (*body[[]gateway.Pool], error) {
 		out := []gateway.Pool{}
 		for _, p := range s.Runner.Pools() {
 			kept := p.Leases[:0]

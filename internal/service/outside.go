@@ -88,7 +88,10 @@ func (s *Service) mendName(ctx context.Context, u *plan.NameUpdate, o *Outside) 
 	if err != nil {
 		return false, fmt.Errorf("there is no secret %q: yl secret keep %s", u.Key, u.Key)
 	}
-	order := nameupdate.Order{Server: u.Server, Zone: u.Zone, Name: o.Name, Key: u.Key, Secret: string(secret), Algorithm: u.Algorithm, TTL: u.TTL.Or(updateTTL)}
+	order := nameupdate.Order{
+		Server: u.Server, Zone: u.Zone, Name: o.Name, Key: u.Key, Secret: string(secret), Algorithm: u.Algorithm,
+		TTL: u.TTL.Or(updateTTL),
+	}
 	addresses := s.OutsideAddresses
 	if addresses == nil {
 		addresses = nameupdate.Outside

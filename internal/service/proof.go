@@ -6,7 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
-	"regexp"
+	"reflect"
 	"slices"
 	"strings"
 	"time"
@@ -100,11 +100,11 @@ func (s *Service) model(ctx context.Context, draftName string) (*site.Model, int
 	}
 	doc, err := s.docs.read(text)
 	if err != nil {
-		return nil, 0, nil, huma.Error422UnprocessableEntity(err.Error())
+		return nil, 0, nil, mistaken(err)
 	}
 	m, err := modelOf(&doc.Plan)
 	if err != nil {
-		return nil, 0, nil, huma.Error422UnprocessableEntity(err.Error())
+		return nil, 0, nil, mistaken(err)
 	}
 	persons, err := s.People.Persons(ctx)
 	return m, number, persons, err
@@ -234,7 +234,7 @@ func tried(r probe.Report, d reach.Destination) Try {
 		if !d.Addrs.Contains(res.Dst) || d.Name == plan.Internet && res.Network != "" {
 			continue
 		}
-		if x := res; x.Edge && x.OK {
+		if x := res; x.Edge && x.OK || x.Untried {
 			continue
 		}
 		n++
@@ -264,7 +264,8 @@ func (s *Service) journey(ctx context.Context, in *struct {
 	To      string    `query:"to" required:"true" doc:"Host, DNS name or address; or a user or group:NAME, if from is a host."`
 	Service string    `query:"service" default:"tcp/80" doc:"Such as tcp/443, udp/53, ping."`
 	At      time.Time `query:"at" doc:"The moment, for rules that have hours; now if not given."`
-}) (*body[JourneyAnswer], error) {
+},
+) (*body[JourneyAnswer], error) {
 	m, _, persons, err := s.model(ctx, in.Draft)
 	if err != nil {
 		return nil, err
@@ -291,7 +292,8 @@ func (s *Service) journey(ctx context.Context, in *struct {
 	}
 	set, ok := m.Names.Service(in.Service)
 	if !ok {
-		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("%q is no service: give a name from the plan, or tcp/443, udp/53, ping", in.Service))
+		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("%q is no service: give a name from the plan, or tcp/443, udp/53, ping",
+			in.Service))
 	}
 	c := m.Class(groups)
 	p := packetFor(c, dsts, set)
@@ -412,7 +414,8 @@ func packetFor(c *site.Class, dsts []netip.Addr, set netset.Services) site.Packe
 
 func (s *Service) order(ctx context.Context, in *struct {
 	User string `query:"user" required:"true"`
-}) (*body[probe.Order], error) {
+},
+) (*body[probe.Order], error) {
 	m, number, persons, err := s.model(ctx, "")
 	if err != nil {
 		return nil, err
@@ -442,8 +445,10 @@ func ProbeOrder(m *site.Model, persons []reach.Person, user string) (*probe.Orde
 // orderFor says what a probe is to try for somebody of a class; user may be empty: nobody in particular.
 func orderFor(m *site.Model, class reach.Class, r reach.Reach, user string) *probe.Order {
 	class.Users = []string{user}
-	o := &probe.Order{User: user, Class: class.Name(), Dial: m.Gateway.Dial, Routes: []string{}, DNS: []netip.Addr{}, Domains: []string{}, Pool: []string{}, Outside: m.PublicAddresses(), Inside: m.OwnPrefixes(), Own: m.InsideOwn(), Suites: []string{},
-		Trials: append(append([]reach.Trial{}, reach.Trials(m, class, r)...), reach.Edges(m, class, r, reach.MostEdges)...)}
+	o := &probe.Order{
+		User: user, Class: class.Name(), Dial: m.Gateway.Dial, Routes: []string{}, DNS: []netip.Addr{}, Domains: []string{}, Pool: []string{}, Outside: m.PublicAddresses(), Inside: m.OwnPrefixes(), Own: m.InsideOwn(), Suites: []string{},
+		Trials: append(append([]reach.Trial{}, reach.Trials(m, class, r)...), reach.Edges(m, class, r, reach.MostEdges)...),
+	}
 	if p := class.Passage; p != nil {
 		o.Admitted, o.Full, o.DNS = true, p.Passage.Routes.Full, append(o.DNS, p.DNS.Servers...)
 		o.Routes, o.Passage = append(o.Routes, p.Passage.Routes.Split...), p.Name
@@ -480,7 +485,8 @@ func tunnelFor(m *site.Model, p *site.Passage) *plan.Tunnel {
 
 func (s *Service) probes(ctx context.Context, in *struct {
 	Limit int `query:"limit" default:"20" minimum:"1" maximum:"200"`
-}) (*body[[]probe.Report], error) {
+},
+) (*body[[]probe.Report], error) {
 	records, err := s.Store.ProbeReports(ctx, 0, in.Limit)
 	out := []probe.Report{}
 	for _, rec := range records {
@@ -492,14 +498,15 @@ func (s *Service) probes(ctx context.Context, in *struct {
 	return answer(out), err
 }
 
-// control finds control characters, as JSON writes them: a report comes from elsewhere, and is shown on terminals.
-var control = regexp.MustCompile(`\\u00[01][0-9a-f]|\\u007f|\\[bfnrt]`)
-
 // mostTrials is how many things one report may be about.
 const mostTrials = 20000
 
-func (s *Service) addProbe(ctx context.Context, in *struct{ Body probe.Report }) (*struct{}, error) {
+func (s *Service) addProbe(ctx context.Context, in *struct {
+	Body probe.Report `lines:"many"`
+},
+) (*struct{}, error) {
 	r := in.Body
+	tame(reflect.ValueOf(&r)) // pages and names that a probe saw are what others wrote: they are shown, and do nothing
 	if _, err := s.Store.Revision(ctx, r.Revision); errors.Is(err, store.ErrNotFound) {
 		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("there is no revision %d", r.Revision))
 	}
@@ -508,9 +515,13 @@ func (s *Service) addProbe(ctx context.Context, in *struct{ Body probe.Report })
 	if err != nil {
 		return nil, err
 	}
-	if control.Match(text) || len(r.Results) > mostTrials {
-		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("this is no report that a probe writes: it holds control characters, or more than %d trials", mostTrials))
+	if len(r.Results) > mostTrials {
+		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("this is no report that a probe writes: it holds more than %d trials",
+			mostTrials))
 	}
-	_, err = s.Store.AddProbeReport(ctx, store.ProbeReport{At: time.Now().UTC(), User: r.User, Class: r.Class, Vantage: r.Vantage, Revision: r.Revision, OK: r.OK, Report: string(text)})
+	_, err = s.Store.AddProbeReport(ctx, store.ProbeReport{
+		At: time.Now().UTC(), User: r.User, Class: r.Class, Vantage: r.Vantage,
+		Revision: r.Revision, OK: r.OK, Report: string(text),
+	})
 	return nil, err
 }

@@ -29,7 +29,8 @@ func (s *Service) reportRoutes() {
 	})
 	register(s, "GET", "/report/{format}", "report-as", "The report as a page to print, or as JUnit XML for pipelines", func(ctx context.Context, in *struct {
 		Format string `path:"format" enum:"html,junit"`
-	}) (*written, error) {
+	},
+	) (*written, error) {
 		r, err := s.report(ctx)
 		if err != nil {
 			return nil, err
@@ -59,8 +60,10 @@ func (s *Service) report(ctx context.Context) (*report.Report, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &report.Report{Site: m.Plan.Name, At: time.Now().UTC(), By: administrator(ctx), Revision: number, Author: rev.Author, Message: rev.Message, Committed: rev.At,
-		Accepted: []report.Accepted{}, Findings: []check.Finding{}, Proof: s.compute(m, persons).Proof.Results, Trials: []report.Trials{}, Untried: []string{}}
+	r := &report.Report{
+		Site: m.Plan.Name, At: time.Now().UTC(), By: administrator(ctx), Revision: number, Author: rev.Author, Message: rev.Message, Committed: rev.At,
+		Accepted: []report.Accepted{}, Findings: []check.Finding{}, Proof: s.compute(m, persons).Proof.Results, Trials: []report.Trials{}, Untried: []string{},
+	}
 	r.Surplus, _ = reach.Surpluses(m, persons)
 	for _, a := range rev.Accepted {
 		r.Accepted = append(r.Accepted, report.Accepted{Finding: a.Finding, Problem: a.Problem, Reason: a.Reason})
@@ -101,13 +104,21 @@ func (s *Service) addTrials(ctx context.Context, r *report.Report, m *site.Model
 }
 
 func trials(p probe.Report) report.Trials {
-	t := report.Trials{Class: p.Class, User: p.User, Tester: p.Tester, Inside: p.Inside, Vantage: p.Vantage, At: p.At, Connected: p.Connected, Barred: !p.Connected && p.OK, Login: p.Login, Checks: []report.Check{}, Results: []report.Trial{}}
+	t := report.Trials{
+		Class: p.Class, User: p.User, Tester: p.Tester, Inside: p.Inside, Vantage: p.Vantage, At: p.At,
+		Connected: p.Connected, Barred: !p.Connected && p.OK, Login: p.Login, Checks: []report.Check{}, Results: []report.Trial{},
+	}
 	for _, c := range p.Checks {
 		t.Checks = append(t.Checks, report.Check(c))
 	}
 	for _, x := range p.Results {
-		t.Results = append(t.Results, report.Trial{Expectation: x.Expectation, Place: x.Place, Dst: x.Dst.String(), Service: x.Service, Want: x.Want, Computed: x.Computed,
-			Seen: x.Answered(), Edge: x.Edge, OK: x.OK, Words: x.Seen.Words, Likely: x.Likely})
+		if x.Untried {
+			continue
+		}
+		t.Results = append(t.Results, report.Trial{
+			Expectation: x.Expectation, Place: x.Place, Dst: x.Dst.String(), Service: x.Service, Want: x.Want, Computed: x.Computed,
+			Seen: x.Answered(), Edge: x.Edge, OK: x.OK, Words: x.Seen.Words, Likely: x.Likely,
+		})
 	}
 	return t
 }

@@ -70,7 +70,8 @@ func (s *Service) revisionOrNewest(ctx context.Context, number int) (store.Revis
 
 func (s *Service) showRevision(ctx context.Context, in *struct {
 	Number int `path:"number" minimum:"0"`
-}) (*body[Revision], error) {
+},
+) (*body[Revision], error) {
 	r, err := s.revisionOrNewest(ctx, in.Number)
 	if err != nil {
 		return nil, err
@@ -87,7 +88,8 @@ func (s *Service) difference(ctx context.Context, in *struct {
 	From  int    `query:"from" doc:"Revision; 0: the newest." minimum:"0"`
 	To    int    `query:"to" doc:"Revision; 0: the newest." minimum:"0"`
 	Draft string `query:"draft" doc:"In place of to: a draft."`
-}) (*body[differenceAnswer], error) {
+},
+) (*body[differenceAnswer], error) {
 	from, err := s.revisionOrNewest(ctx, in.From)
 	if err != nil {
 		return nil, err
@@ -124,7 +126,7 @@ func (s *Service) compare(ctx context.Context, before, after string) ([]plan.Cha
 	}
 	d, err := s.docs.read(after)
 	if err != nil {
-		return nil, nil, huma.Error422UnprocessableEntity(err.Error())
+		return nil, nil, mistaken(err)
 	}
 	changes := plan.Difference(old, d.Plan)
 	if changes == nil {

@@ -85,7 +85,8 @@ func (s *Service) roundRoutes() {
 	})
 	register(s, "GET", "/rounds", "list-rounds", "The newest rounds, newest first", func(ctx context.Context, in *struct {
 		Limit int `query:"limit" default:"20" minimum:"1" maximum:"500"`
-	}) (*body[[]Round], error) {
+	},
+	) (*body[[]Round], error) {
 		records, err := s.Store.Rounds(ctx, in.Limit)
 		out := []Round{}
 		for _, r := range records {
@@ -98,7 +99,8 @@ func (s *Service) roundRoutes() {
 
 func (s *Service) oneRound(ctx context.Context, in *struct {
 	ID uint `path:"id"`
-}) (*body[Round], error) {
+},
+) (*body[Round], error) {
 	if in.ID == 0 {
 		newest, err := s.Store.Rounds(ctx, 1)
 		if err != nil || len(newest) == 0 {
@@ -140,9 +142,15 @@ func (s *Service) roundReports(ctx context.Context, id uint) ([]probe.Report, er
 }
 
 func round(r store.Round, reports []probe.Report) Round {
-	out := Round{ID: r.ID, At: r.At, Ended: r.Ended, By: r.By, Revision: r.Revision, Vantages: strings.Fields(r.Vantages), Of: r.Of, Done: r.Done, State: r.State, OK: r.OK, Words: r.Words, Results: []RoundResult{}}
+	out := Round{
+		ID: r.ID, At: r.At, Ended: r.Ended, By: r.By, Revision: r.Revision, Vantages: strings.Fields(r.Vantages), Of: r.Of,
+		Done: r.Done, State: r.State, OK: r.OK, Words: r.Words, Results: []RoundResult{},
+	}
 	for _, p := range reports {
-		x := RoundResult{Class: p.Class, Passage: p.Passage, Vantage: p.Vantage, Connected: p.Connected, OK: p.OK, Tried: len(p.Results), Missed: p.Missed, Differs: p.Differs, Largest: p.Largest, Login: p.Login, Causes: p.Causes}
+		x := RoundResult{
+			Class: p.Class, Passage: p.Passage, Vantage: p.Vantage, Connected: p.Connected, OK: p.OK, Tried: p.Tried(),
+			Missed: p.Missed, Differs: p.Differs, Largest: p.Largest, Login: p.Login, Causes: p.Causes,
+		}
 		if p.Given != nil {
 			x.Over = p.Given.Over
 		}
@@ -164,7 +172,8 @@ func (s *Service) vantagesFor(names []string) ([]Vantage, error) {
 	for _, n := range names {
 		i := slices.IndexFunc(all, func(v Vantage) bool { return v.Name == n })
 		if i < 0 {
-			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("there is no vantage %q; there are %s, and every", n, strings.Join(namesOf(all), ", ")))
+			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("there is no vantage %q; there are %s, and every", n,
+				strings.Join(namesOf(all), ", ")))
 		}
 		out = append(out, all[i])
 	}
@@ -194,7 +203,8 @@ func (s *Service) startRound(ctx context.Context, by string, in roundRequest) (s
 		classes = slices.DeleteFunc(classes, func(c reach.Class) bool { return !slices.Contains(in.Classes, c.Name()) })
 	}
 	if len(classes) == 0 {
-		return store.Round{}, nil, huma.Error422UnprocessableEntity("there is nobody to try as: add users, or name a class as yl board shows it")
+		return store.Round{}, nil, huma.Error422UnprocessableEntity(
+			"there is nobody to try as: add users, or name a class as yl board shows it")
 	}
 	ca, err := s.Store.Certificate(ctx, store.AuthorityName)
 	if err != nil {
@@ -203,7 +213,10 @@ func (s *Service) startRound(ctx context.Context, by string, in roundRequest) (s
 	if !s.roundUnderWay.TryLock() {
 		return store.Round{}, nil, huma.Error409Conflict("a round is under way: wait for it, yl probe rounds shows it")
 	}
-	r := store.Round{At: time.Now().UTC(), By: by, Revision: number, Vantages: strings.Join(namesOf(vantages), " "), Of: len(classes) * len(vantages), State: RoundRuns}
+	r := store.Round{
+		At: time.Now().UTC(), By: by, Revision: number, Vantages: strings.Join(namesOf(vantages), " "),
+		Of: len(classes) * len(vantages), State: RoundRuns,
+	}
 	if err := s.Store.SaveRound(ctx, &r); err != nil {
 		s.roundUnderWay.Unlock()
 		return r, nil, err
@@ -221,7 +234,9 @@ func (s *Service) startRound(ctx context.Context, by string, in roundRequest) (s
 }
 
 // runRound tries everything, some at once, and writes down what was seen as it comes.
-func (s *Service) runRound(ctx context.Context, r *store.Round, m *site.Model, classes []reach.Class, vantages []Vantage, authority string) {
+func (s *Service) runRound(ctx context.Context, r *store.Round, m *site.Model, classes []reach.Class, vantages []Vantage,
+	authority string,
+) {
 	before := s.lastSeen(ctx, r.ID)
 	comp := reach.NewComputer(m)
 	orders := make([]*probe.Order, len(classes))
@@ -244,7 +259,11 @@ func (s *Service) runRound(ctx context.Context, r *store.Round, m *site.Model, c
 				defer mu.Unlock()
 				reports = append(reports, *p)
 				r.Done++
-				_, err := s.Store.AddProbeReport(ctx, store.ProbeReport{At: p.At.UTC(), User: p.User, Class: p.Class, Vantage: p.Vantage, Revision: r.Revision, Round: r.ID, OK: p.OK, Report: string(text)})
+				_, err := s.Store.AddProbeReport(ctx,
+					store.ProbeReport{
+						At: p.At.UTC(), User: p.User, Class: p.Class, Vantage: p.Vantage, Revision: r.Revision, Round: r.ID,
+						OK: p.OK, Report: string(text),
+					})
 				if err = firstError(err, s.Store.SaveRound(ctx, r)); err != nil {
 					s.Log.Error("round", "error", err)
 				}
@@ -257,7 +276,8 @@ func (s *Service) runRound(ctx context.Context, r *store.Round, m *site.Model, c
 		r.State = RoundStopped
 	}
 	r.OK, r.Words = verdictOf(r, reports)
-	if err := firstError(s.Store.SaveRound(context.WithoutCancel(ctx), r), s.Store.ThinRounds(context.WithoutCancel(ctx), roundsKept)); err != nil {
+	if err := firstError(s.Store.SaveRound(context.WithoutCancel(ctx), r),
+		s.Store.ThinRounds(context.WithoutCancel(ctx), roundsKept)); err != nil {
 		s.Log.Error("round", "error", err)
 	}
 	if r.State == RoundDone {
@@ -268,7 +288,7 @@ func (s *Service) runRound(ctx context.Context, r *store.Round, m *site.Model, c
 func verdictOf(r *store.Round, reports []probe.Report) (bool, string) {
 	bad, missed, differs, tried := 0, 0, 0, 0
 	for _, p := range reports {
-		tried, missed, differs = tried+len(p.Results), missed+p.Missed, differs+p.Differs
+		tried, missed, differs = tried+p.Tried(), missed+p.Missed, differs+p.Differs
 		if !p.OK {
 			bad++
 		}
@@ -279,7 +299,8 @@ func verdictOf(r *store.Round, reports []probe.Report) (bool, string) {
 	case bad == 0:
 		return true, fmt.Sprintf("%d trials by %d logins, all as expected; computed and tried agree", tried, len(reports))
 	}
-	return false, fmt.Sprintf("%d of %d logins saw something else: %d of %d trials not as expected, %d not as computed", bad, len(reports), missed, tried, differs)
+	return false, fmt.Sprintf("%d of %d logins saw something else: %d of %d trials not as expected, %d not as computed", bad, len(reports),
+		missed, tried, differs)
 }
 
 // tryClass tries as one class from one vantage, by an identity that is made for it and gone afterwards.
@@ -298,7 +319,10 @@ func (s *Service) tryClass(ctx context.Context, o probe.Order, c reach.Class, v 
 		p, err = probe.Run(ctx, u, o, probe.Options{Password: t.Password, Tester: true})
 	}
 	if err != nil {
-		p = &probe.Report{At: time.Now(), Login: "not tried: " + err.Error(), Causes: []string{err.Error()}, Results: []probe.Result{}, Checks: []probe.Check{}}
+		p = &probe.Report{
+			At: time.Now(), Login: "not tried: " + err.Error(), Causes: []string{err.Error()}, Results: []probe.Result{},
+			Checks: []probe.Check{},
+		}
 	}
 	p.User, p.Tester, p.Class, p.Vantage, p.Revision, p.Passage = "", true, c.Name(), v.Name, o.Revision, o.Passage
 	p.Inside = p.Inside || v.Name == ThisNetwork // the service runs where its gateway does
@@ -386,11 +410,13 @@ func changesOf(p probe.Report, was seen) (out []string) {
 		switch now := x.Answered(); {
 		case !known || now == before:
 		case x.Want && !now:
-			out = append(out, fmt.Sprintf("%s no longer reach %s by %s from %s: %s", p.Class, x.Place, x.Service, p.Vantage, cmp.Or(x.Likely, x.Seen.Words)))
+			out = append(out, fmt.Sprintf("%s no longer reach %s by %s from %s: %s", p.Class, x.Place, x.Service, p.Vantage,
+				cmp.Or(x.Likely, x.Seen.Words)))
 		case x.Want:
 			out = append(out, fmt.Sprintf("%s reach %s by %s from %s again", p.Class, x.Place, x.Service, p.Vantage))
 		case now:
-			out = append(out, fmt.Sprintf("%s reach %s by %s from %s, which they must not: %s", p.Class, x.Place, x.Service, p.Vantage, x.Seen.Words))
+			out = append(out, fmt.Sprintf("%s reach %s by %s from %s, which they must not: %s", p.Class, x.Place, x.Service, p.Vantage,
+				x.Seen.Words))
 		}
 	}
 	return out

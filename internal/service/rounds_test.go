@@ -16,8 +16,10 @@ func TestChangesBetweenRounds(t *testing.T) {
 	report := func(connected bool, reached ...bool) probe.Report {
 		p := probe.Report{Class: "researchers", Vantage: "home", Connected: connected, Login: "UDP 500 is not answered"}
 		for i, want := range []bool{true, false} {
-			x := probe.Result{Trial: reach.Trial{Expectation: []string{"read", "keep-out"}[i], Want: want, Dst: netip.MustParseAddr("10.20.30.5"), Place: "records", Service: []string{"tcp/80", "tcp/22"}[i]},
-				Seen: probe.Seen{Reached: reached[i], Served: reached[i], Words: "seen"}, OK: connected && want == reached[i] || !connected && !want}
+			x := probe.Result{
+				Trial: reach.Trial{Expectation: []string{"read", "keep-out"}[i], Want: want, Dst: netip.MustParseAddr("10.20.30.5"), Place: "records", Service: []string{"tcp/80", "tcp/22"}[i]},
+				Seen:  probe.Seen{Reached: reached[i], Served: reached[i], Words: "seen"}, OK: connected && want == reached[i] || !connected && !want,
+			}
 			p.Results = append(p.Results, x)
 		}
 		return p

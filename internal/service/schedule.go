@@ -35,7 +35,8 @@ func (s *Service) scheduleRoutes() {
 	register(s, "PUT", "/schedule", "set-schedule", "Say when everybody is tried by itself", func(ctx context.Context, in *struct{ Body Schedule }) (*body[Schedule], error) {
 		every := time.Duration(in.Body.Every) * time.Second
 		if every != 0 && (every < oftenest || every > rarest) {
-			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("every %s will not do: give %s to %s, or 0 for never", every, oftenest, rarest))
+			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("every %s will not do: give %s to %s, or 0 for never", every, oftenest,
+				rarest))
 		}
 		if _, err := s.vantagesFor(in.Body.Vantages); err != nil {
 			return nil, err

@@ -39,6 +39,10 @@ type Runner interface {
 	Pools() []gateway.Pool
 	Status() gateway.Status
 	End(id uint64, reason string) error
+	// Written waits until every event so far is in the journal, or the context ends.
+	Written(ctx context.Context)
+	// Stop ends every session, and admits nobody until something is applied again.
+	Stop()
 	Flows(match func(user string) bool, peer netip.Addr, service string, most int) []forward.Flow
 	Record(ctx context.Context, id uint64, limits gateway.RecordLimits, w io.Writer) error
 }
@@ -66,22 +70,32 @@ type Config struct {
 	Webhook *Webhook
 	// SetupCode must be told to name the first administrator.
 	SetupCode string
+	// Names are what a proxy in front calls this service; by other names than these and the machine's own it does not answer.
+	Names []string
 }
+
+// mostBody is how large a request may be: a plan of its largest size, written as a JSON string, in which every other character may be
+// escaped.
+const mostBody = 2*plan.MaxSize + 1<<20
 
 // Service is the running service.
 type Service struct {
 	Config
-	commits  sync.Mutex // one commit at a time
-	attempts limiter
-	outside  outsideKeeper
-	docs     documents
-	known    atomic.Pointer[reach.Known] // what was computed last: most of it holds after an edit
+	commits     sync.Mutex     // one commit at a time
+	attempts    people.Guesses // of administrators' passwords
+	turns       turns
+	credentials credentials
+	outside     outsideKeeper
+	docs        documents
+	known       atomic.Pointer[reach.Known] // what was computed last: most of it holds after an edit
 	// outsideOf is the gateway of the newest revision, for the one goroutine of Keep.
 	outsideOf struct {
 		number  int
 		gateway *plan.Gateway
 	}
-	goesBack *time.Timer // of the revision on trial; guarded by commits
+	goesBack *time.Timer       // of the revision on trial; guarded by commits
+	ran      *gateway.Settings // what runs; nil: nothing does. Guarded by commits
+	runs     atomic.Pointer[Running]
 
 	roundUnderWay sync.Mutex // one round at a time
 	live          live
@@ -101,7 +115,7 @@ func New(cfg Config) *Service {
 	s.running, s.shut = context.WithCancel(context.Background())
 	s.startHook()
 	s.router = chi.NewRouter()
-	s.router.Use(middleware.Recoverer, s.logged, secured, middleware.RequestSize(8<<20))
+	s.router.Use(middleware.Recoverer, s.logged, secured, s.own, s.located, middleware.RequestSize(mostBody))
 	s.router.Use(http.NewCrossOriginProtection().Handler)
 	conf := huma.DefaultConfig("Yellow Lantern", "1")
 	conf.DocsPath, conf.OpenAPIPath, conf.SchemasPath = "", "/api/openapi", ""
@@ -157,6 +171,7 @@ func (s *Service) routes() {
 	s.trustRoutes()
 	s.sharedRoutes()
 	s.outsideRoutes()
+	s.slowedRoutes()
 }
 
 // logged writes a line for each request of the API: no query, no body, for secrets may be in them.
@@ -183,46 +198,65 @@ func secured(next http.Handler) http.Handler {
 	})
 }
 
-// Resume puts the newest revision into effect, after a start.
-func (s *Service) Resume(ctx context.Context) error {
-	if err := firstError(s.resumeTrial(ctx), s.stopRounds(ctx)); err != nil {
-		return err
+// Journal writes a line; a journal that cannot be written is told in the log.
+func (s *Service) Journal(e gateway.Event) {
+	if err := s.write(e); err != nil {
+		s.Log.Error("journal", "error", err)
 	}
-	r, err := s.Store.Newest(ctx)
-	if err == store.ErrNotFound {
-		s.Log.Info("no plan is committed yet: the gateway waits")
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	set, err := s.settings(ctx, r.Text)
-	if err != nil {
-		return err
-	}
-	_, err = s.Runner.Apply(set)
-	s.Log.Info("running", "revision", r.Number, "gateway", set.Gateway)
-	return err
 }
 
-// Journal writes a line; a journal that cannot be written is told in the log. Of identities made for trials nothing is written: their
-// reports say it all, and a schedule would fill the journal.
-func (s *Service) Journal(e gateway.Event) {
-	if people.IsTester(e.User) {
-		return
-	}
-	rec := store.JournalEntry{At: e.Time.UTC(), Kind: e.Kind, User: e.User, From: e.From, Words: e.Words, Code: e.Code, Offered: e.Offered, Wanted: e.Wanted}
-	if err := s.Store.AddJournal(context.Background(), rec); err != nil {
+// admitPatience is for how long a login waits to be recorded, within the time that a login may take.
+const admitPatience = 25 * time.Second
+
+// Admit records a login that is about to be let in; one that cannot be recorded is not.
+func (s *Service) Admit(e gateway.Event) error {
+	return patiently(admitPatience, func() error { return s.write(e) })
+}
+
+// eventPatience is for how long the gateway's events wait to be written while the database is somebody else's. They queue meanwhile.
+const eventPatience = time.Minute
+
+// Event writes what the gateway tells of.
+func (s *Service) Event(e gateway.Event) {
+	if err := patiently(eventPatience, func() error { return s.write(e) }); err != nil {
 		s.Log.Error("journal", "error", err)
+	}
+}
+
+// patiently tries again for a while what the storage may do in a moment.
+func patiently(most time.Duration, do func() error) error {
+	for begun := time.Now(); ; {
+		err := do()
+		if t := store.TroubleOf(err); t == nil || !t.Later || time.Since(begun) > most {
+			return err
+		}
+	}
+}
+
+// write writes a line and tells who looks on. Of identities made for trials nothing is written: their reports say it all, and a schedule
+// would fill the journal.
+func (s *Service) write(e gateway.Event) error {
+	if people.IsTester(e.User) {
+		return nil
+	}
+	rec := store.JournalEntry{
+		At: e.Time.UTC(), Kind: e.Kind, User: e.User, From: e.From, Words: e.Words, Code: e.Code, Offered: e.Offered,
+		Wanted: e.Wanted,
+	}
+	if err := s.Store.AddJournal(context.Background(), rec); err != nil {
+		return err
 	}
 	s.viewers.tell(e)
 	s.hook.tell(e)
 	s.Log.Info("journal", "kind", e.Kind, "user", e.User, "from", e.From, "words", e.Words)
+	return nil
 }
 
 func register[I, O any](s *Service, method, path, id, summary string, h func(context.Context, *I) (*O, error)) {
-	huma.Register(s.api, huma.Operation{OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary,
-		Security: []map[string][]string{{"token": {}}}}, h)
+	huma.Register(s.api, huma.Operation{
+		OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary,
+		Security: []map[string][]string{{"token": {}}}, MaxBodyBytes: mostBody,
+	}, legibly(h))
 }
 
 // body wraps a value as an answer.

@@ -35,7 +35,12 @@ func (s *Service) sharedRoutes() {
 		return answer(out), err
 	})
 	register(s, "POST", "/secrets/{name}", "make-secret", "Generate a shared secret and tell it once, or keep one that is given", s.makeShared)
-	register(s, "DELETE", "/secrets/{name}", "remove-secret", "Forget a shared secret", func(ctx context.Context, in *Named) (*struct{}, error) {
+	register(s, "DELETE", "/secrets/{name}", "remove-secret", "Forget a shared secret", func(ctx context.Context, in *removal) (*struct{}, error) {
+		s.commits.Lock()
+		defer s.commits.Unlock()
+		if err := s.needed(ctx, in, "secret", gatewaysOf(in.Name)); err != nil {
+			return nil, err
+		}
 		return nil, known(s.Store.RemoveShared(ctx, in.Name), "secret", in.Name)
 	})
 }
@@ -49,9 +54,10 @@ func (s *Service) makeShared(ctx context.Context, in *struct {
 	Named
 	Body struct {
 		Kind  string `json:"kind" enum:"tsig,shared-key"`
-		Value string `json:"value,omitempty" maxLength:"512" doc:"Not given: one is generated."`
+		Value string `json:"value,omitempty" lines:"many" maxLength:"512" doc:"Not given: one is generated."`
 	}
-}) (*body[SharedSecret], error) {
+},
+) (*body[SharedSecret], error) {
 	value := strings.TrimSpace(in.Body.Value)
 	out := SharedSecret{Name: in.Name, Kind: in.Body.Kind, Made: time.Now().UTC()}
 	if value == "" {
@@ -87,7 +93,8 @@ func weakShared(kind, value string) string {
 	}
 	switch {
 	case len([]rune(value)) < leastShared:
-		return fmt.Sprintf("a shared key of %d characters can be guessed from one recorded login: use %d or more", len([]rune(value)), leastShared)
+		return fmt.Sprintf("a shared key of %d characters can be guessed from one recorded login: use %d or more", len([]rune(value)),
+			leastShared)
 	case len(different) < 8:
 		return "a shared key of so few different characters can be guessed"
 	}

@@ -25,7 +25,8 @@ func (s *Service) trialOf(ctx context.Context, seconds, newest int) (*store.OnTr
 	t, err := s.Store.OnTrial(ctx)
 	switch {
 	case err == nil:
-		return nil, huma.Error409Conflict(fmt.Sprintf("revision %d is on trial until %s: keep it first (yl plan keep), or wait", t.Revision, t.Until.Format(time.TimeOnly)))
+		return nil, huma.Error409Conflict(fmt.Sprintf("revision %d is on trial until %s: keep it first (yl plan keep), or wait", t.Revision,
+			t.Until.Format(time.TimeOnly)))
 	case !errors.Is(err, store.ErrNotFound):
 		return nil, err
 	case seconds == 0:
@@ -33,7 +34,9 @@ func (s *Service) trialOf(ctx context.Context, seconds, newest int) (*store.OnTr
 	case newest == 0:
 		return nil, huma.Error422UnprocessableEntity("this is the first revision: there is nothing to go back to")
 	}
-	return &store.OnTrial{Back: newest, Until: time.Now().Add(time.Duration(seconds) * time.Second).UTC()}, nil
+	out := &store.OnTrial{Back: newest}
+	deadline(out, time.Duration(seconds)*time.Second)
+	return out, nil
 }
 
 // watchTrial goes back when the time has come. s.commits is held.
@@ -45,17 +48,51 @@ func (s *Service) watchTrial(t *store.OnTrial) {
 		return
 	}
 	trial := *t
-	s.goesBack = time.AfterFunc(time.Until(trial.Until), func() {
+	s.goesBack = time.AfterFunc(left(trial), func() {
 		s.commits.Lock()
 		defer s.commits.Unlock()
-		if err := s.goBack(context.Background(), trial, true, "it was not kept"); err != nil {
-			s.Log.Error("a revision on trial did not go back", "revision", trial.Revision, "error", err)
+		s.undo(context.Background(), trial, "it was not kept")
+	})
+}
+
+// againAfter is how long after going back failed it is tried again.
+const againAfter = 10 * time.Second
+
+// undo goes back from a revision on trial, and tries again until that is done or the revision is kept: somebody relies on it. s.commits
+// is held.
+func (s *Service) undo(ctx context.Context, trial store.OnTrial, why string) {
+	err := s.goBack(ctx, trial, why)
+	if err == nil {
+		s.watchTrial(nil)
+		return
+	}
+	words := fmt.Sprintf("revision %d should go back to revision %d by itself, for %s, and does not yet: %v; it is tried again every %s", trial.Revision,
+		trial.Back, why, err, againAfter)
+	now := s.runs.Load()
+	if now == nil {
+		now = &Running{Newest: trial.Revision}
+	}
+	if loud := *now; loud.Problem != words {
+		loud.Problem = words
+		s.runs.Store(&loud)
+		s.Journal(gateway.Event{Time: time.Now(), Kind: "commit", Words: words})
+	}
+	s.Log.Error(words)
+	if s.goesBack != nil {
+		s.goesBack.Stop()
+	}
+	s.goesBack = time.AfterFunc(againAfter, func() {
+		s.commits.Lock()
+		defer s.commits.Unlock()
+		if s.running.Err() == nil {
+			s.undo(context.Background(), trial, why)
 		}
 	})
 }
 
-// goBack commits again what ran before a revision on trial, unless that was kept meanwhile.
-func (s *Service) goBack(ctx context.Context, trial store.OnTrial, running bool, why string) error {
+// goBack makes run what ran before a revision on trial, unless that was kept meanwhile, and records it as a revision of its own. It runs
+// first: what is on trial must not go on because a disk is full. s.commits is held.
+func (s *Service) goBack(ctx context.Context, trial store.OnTrial, why string) error {
 	now, err := s.Store.OnTrial(ctx)
 	if errors.Is(err, store.ErrNotFound) || err == nil && now.Revision != trial.Revision {
 		return nil
@@ -67,39 +104,28 @@ func (s *Service) goBack(ctx context.Context, trial store.OnTrial, running bool,
 	if err != nil {
 		return err
 	}
-	rec := store.Revision{Number: trial.Revision + 1, Text: old.Text, Author: "yellow lantern", Accepted: old.Accepted, At: time.Now().UTC(),
-		Message: fmt.Sprintf("went back to revision %d by itself from revision %d: %s", trial.Back, trial.Revision, why)}
+	rec := store.Revision{
+		Number: trial.Revision + 1, Text: old.Text, Author: "yellow lantern", Accepted: old.Accepted, At: time.Now().UTC(),
+		Message: fmt.Sprintf("went back to revision %d by itself from revision %d: %s", trial.Back, trial.Revision, why),
+	}
 	set, err := s.settings(ctx, rec.Text)
 	if err != nil {
 		return err
 	}
+	if _, err := s.Runner.Apply(set); err != nil {
+		return err
+	}
+	s.ran = &set
+	s.runs.Store(&Running{Newest: trial.Revision, Runs: trial.Back})
 	if err := s.Store.AddRevision(ctx, rec, "", nil); err != nil {
-		return err
+		return fmt.Errorf("revision %d runs again, but that cannot be recorded: %w", trial.Back, err)
 	}
-	s.Journal(gateway.Event{Time: time.Now(), Kind: "commit", User: rec.Author, Words: fmt.Sprintf("revision %d: %s", rec.Number, rec.Message)})
-	if !running { // at a start, Resume puts it into effect
-		return nil
-	}
-	s.rebaseOthers(ctx)
-	_, err = s.Runner.Apply(set)
-	return err
-}
-
-// resumeTrial goes on with a trial after a restart: what should have gone back meanwhile goes back before anything runs.
-func (s *Service) resumeTrial(ctx context.Context) error {
-	t, err := s.Store.OnTrial(ctx)
-	if errors.Is(err, store.ErrNotFound) {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	s.commits.Lock()
-	defer s.commits.Unlock()
-	if time.Now().After(t.Until) {
-		return s.goBack(ctx, t, false, "it was not kept")
-	}
-	s.watchTrial(&t)
+	s.runs.Store(&Running{Newest: rec.Number, Runs: rec.Number})
+	s.Journal(gateway.Event{
+		Time: time.Now(), Kind: "commit", User: rec.Author,
+		Words: fmt.Sprintf("revision %d: %s", rec.Number, rec.Message),
+	})
+	s.rebaseLater()
 	return nil
 }
 
@@ -113,7 +139,8 @@ func (s *Service) trial(ctx context.Context, _ *struct{}) (*body[Trial], error) 
 
 func (s *Service) keep(ctx context.Context, in *struct {
 	Number int `path:"number" minimum:"0" doc:"0: the newest."`
-}) (*body[Revision], error) {
+},
+) (*body[Revision], error) {
 	s.commits.Lock()
 	defer s.commits.Unlock()
 	r, err := s.revisionOrNewest(ctx, in.Number)
@@ -126,7 +153,10 @@ func (s *Service) keep(ctx context.Context, in *struct {
 		return nil, err
 	}
 	s.watchTrial(nil)
-	s.Journal(gateway.Event{Time: time.Now(), Kind: "commit", User: administrator(ctx), Words: fmt.Sprintf("revision %d is kept", r.Number)})
+	s.Journal(gateway.Event{
+		Time: time.Now(), Kind: "commit", User: administrator(ctx),
+		Words: fmt.Sprintf("revision %d is kept", r.Number),
+	})
 	return answer(revision(r)), nil
 }
 

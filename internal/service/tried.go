@@ -27,7 +27,8 @@ func (s *Service) baseline(ctx context.Context, number int, in roundRequest) ([]
 	}
 	for _, r := range rounds {
 		from := strings.Fields(r.Vantages)
-		if r.Revision == number && r.State == RoundDone && !slices.ContainsFunc(vantages, func(v Vantage) bool { return !slices.Contains(from, v.Name) }) {
+		if r.Revision == number && r.State == RoundDone &&
+			!slices.ContainsFunc(vantages, func(v Vantage) bool { return !slices.Contains(from, v.Name) }) {
 			return s.roundReports(ctx, r.ID)
 		}
 	}
@@ -47,10 +48,7 @@ func (s *Service) baseline(ctx context.Context, number int, in roundRequest) ([]
 func (s *Service) tryCommitted(ctx context.Context, t store.OnTrial, in roundRequest, before []probe.Report) (uint, error) {
 	r, done, err := s.startRound(ctx, administrator(ctx), in)
 	if err != nil {
-		s.watchTrial(nil)
-		if back := s.goBack(context.WithoutCancel(ctx), t, true, "it could not be tried: "+err.Error()); back != nil {
-			return 0, back
-		}
+		s.undo(context.WithoutCancel(ctx), t, "it could not be tried: "+err.Error())
 		return 0, huma.Error422UnprocessableEntity("it was taken back, for it could not be tried: " + err.Error())
 	}
 	s.background.Go(func() {
@@ -77,14 +75,18 @@ func (s *Service) concludeTrial(ctx context.Context, t store.OnTrial, id uint, b
 	if err != nil {
 		return err
 	}
-	s.watchTrial(nil)
 	if broken := brokenBy(before, after); len(broken) > 0 {
-		return s.goBack(ctx, t, true, fmt.Sprintf("round %d saw fail what held before: %s", id, strings.Join(broken[:min(len(broken), 3)], "; ")))
+		s.undo(ctx, t, fmt.Sprintf("round %d saw fail what held before: %s", id, strings.Join(broken[:min(len(broken), 3)], "; ")))
+		return nil
 	}
-	if err := s.Store.Keep(ctx, t.Revision); err != nil {
+	if err := s.Store.Keep(ctx, t.Revision); err != nil { // the timer still runs: it goes back when its time has come
 		return err
 	}
-	s.Journal(gateway.Event{Time: time.Now(), Kind: "commit", User: r.By, Words: fmt.Sprintf("revision %d is kept: round %d saw nothing fail that held before", t.Revision, id)})
+	s.watchTrial(nil)
+	s.Journal(gateway.Event{
+		Time: time.Now(), Kind: "commit", User: r.By,
+		Words: fmt.Sprintf("revision %d is kept: round %d saw nothing fail that held before", t.Revision, id),
+	})
 	return nil
 }
 

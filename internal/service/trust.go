@@ -42,7 +42,8 @@ func (s *Service) trustRoutes() {
 	register(s, "POST", "/certificates/{name}", "make-certificate", "Make a certificate by the service's own authority, in place of an older one", func(ctx context.Context, in *struct {
 		Named
 		Body forNames
-	}) (*body[Certificate], error) {
+	},
+	) (*body[Certificate], error) {
 		c, err := s.MakeCertificate(ctx, in.Name, in.Body.For...)
 		if err == nil {
 			s.reload(ctx, "certificate "+in.Name+" was made anew by "+administrator(ctx))
@@ -89,7 +90,7 @@ func (s *Service) MakeCertificate(ctx context.Context, name string, dial ...stri
 	}
 	pair, err := ca.NewGateway(rand.Reader, time.Now(), dial...)
 	if err != nil {
-		return Certificate{}, huma.Error422UnprocessableEntity(err.Error())
+		return Certificate{}, mistaken(err)
 	}
 	if err := s.Store.SaveCertificate(ctx, name, pair); err != nil {
 		return Certificate{}, err
@@ -100,10 +101,11 @@ func (s *Service) MakeCertificate(ctx context.Context, name string, dial ...stri
 func (s *Service) importCertificate(ctx context.Context, in *struct {
 	Named
 	Body struct {
-		Chain string `json:"chain" maxLength:"100000" doc:"The certificate and those above it, PEM, in any order; the key may be among them."`
-		Key   string `json:"key,omitempty" maxLength:"20000" doc:"Its private key, PEM; not needed where a signing request was made here."`
+		Chain string `json:"chain" lines:"many" maxLength:"100000" doc:"The certificate and those above it, PEM, in any order; the key may be among them."`
+		Key   string `json:"key,omitempty" lines:"many" maxLength:"20000" doc:"Its private key, PEM; not needed where a signing request was made here."`
 	}
-}) (*body[Certificate], error) {
+},
+) (*body[Certificate], error) {
 	if in.Name == store.AuthorityName {
 		return nil, errAuthority
 	}
@@ -126,7 +128,8 @@ func (s *Service) importCertificate(ctx context.Context, in *struct {
 func (s *Service) requestCertificate(ctx context.Context, in *struct {
 	Named
 	Body forNames
-}) (*body[pemText], error) {
+},
+) (*body[pemText], error) {
 	if in.Name == store.AuthorityName {
 		return nil, errAuthority
 	}
@@ -136,7 +139,7 @@ func (s *Service) requestCertificate(ctx context.Context, in *struct {
 	}
 	text, err := cert.Request(rand.Reader, key, in.Body.For...)
 	if err != nil {
-		return nil, huma.Error422UnprocessableEntity(err.Error())
+		return nil, mistaken(err)
 	}
 	if err := s.Store.SavePending(ctx, in.Name, key); err != nil {
 		return nil, err
@@ -149,7 +152,8 @@ func (s *Service) revokeCertificate(ctx context.Context, in *struct {
 	Body struct {
 		Reason string `json:"reason" maxLength:"200" doc:"Why, for the record."`
 	}
-}) (*struct{}, error) {
+},
+) (*struct{}, error) {
 	pair, err := s.Store.Certificate(ctx, in.Name)
 	if err != nil {
 		return nil, known(err, "certificate", in.Name)
@@ -159,21 +163,30 @@ func (s *Service) revokeCertificate(ctx context.Context, in *struct {
 		return nil, err
 	}
 	if in.Name == store.AuthorityName || pair.Leaf.CheckSignatureFrom(ca.Leaf) != nil {
-		return nil, huma.Error422UnprocessableEntity("only certificates of the service's own authority can be revoked here; ask the one that signed it")
+		return nil, huma.Error422UnprocessableEntity(
+			"only certificates of the service's own authority can be revoked here; ask the one that signed it")
 	}
-	err = s.Store.Revoke(ctx, store.RevokedCertificate{Serial: pair.Leaf.SerialNumber.Text(16), Name: in.Name, Reason: in.Body.Reason, At: time.Now().UTC()})
+	err = s.Store.Revoke(ctx, store.RevokedCertificate{
+		Serial: pair.Leaf.SerialNumber.Text(16), Name: in.Name, Reason: in.Body.Reason,
+		At: time.Now().UTC(),
+	})
 	if errors.Is(err, store.ErrExists) {
 		return nil, huma.Error409Conflict("it is revoked already")
+	}
+	if err == nil {
+		s.reload(ctx, "certificate "+in.Name+" was revoked by "+administrator(ctx)+": "+in.Body.Reason)
 	}
 	return nil, err
 }
 
-func (s *Service) removeCertificate(ctx context.Context, in *Named) (*struct{}, error) {
+func (s *Service) removeCertificate(ctx context.Context, in *removal) (*struct{}, error) {
 	if in.Name == store.AuthorityName {
 		return nil, errAuthority
 	}
-	if used := s.usedBy(ctx)[in.Name]; len(used) > 0 {
-		return nil, huma.Error409Conflict(fmt.Sprintf("tunnel %s of the running plan shows it: commit a plan without it first", used[0]))
+	s.commits.Lock() // what a commit is about to need stays
+	defer s.commits.Unlock()
+	if err := s.needed(ctx, in, "certificate", tunnelsOf(in.Name)); err != nil {
+		return nil, err
 	}
 	return nil, known(s.Store.RemoveCertificate(ctx, in.Name), "certificate", in.Name)
 }
@@ -239,7 +252,8 @@ func (s *Service) certificates(ctx context.Context, _ *struct{}) (*body[[]Certif
 		if leaf, err := x509.ParseCertificate(r.DER); err == nil {
 			c.Holds, c.Expires, c.Issuer = cert.Names(leaf), leaf.NotAfter, leaf.Issuer.CommonName
 			c.Own = ca != nil && leaf.CheckSignatureFrom(ca) == nil
-			c.Revoked = slices.ContainsFunc(revoked, func(x store.RevokedCertificate) bool { return x.Serial == leaf.SerialNumber.Text(16) })
+			c.Revoked = slices.ContainsFunc(revoked,
+				func(x store.RevokedCertificate) bool { return x.Serial == leaf.SerialNumber.Text(16) })
 		}
 		out = append(out, c)
 	}
@@ -281,7 +295,8 @@ func (s *Service) RenewCertificates(ctx context.Context, now time.Time) error {
 		if err := s.Store.SaveCertificate(ctx, name, next); err != nil {
 			return err
 		}
-		s.reload(ctx, fmt.Sprintf("certificate %s was made anew before its end on %s; devices need nothing new", name, pair.Leaf.NotAfter.Format(time.DateOnly)))
+		s.reload(ctx, fmt.Sprintf("certificate %s was made anew before its end on %s; devices need nothing new", name,
+			pair.Leaf.NotAfter.Format(time.DateOnly)))
 	}
 	return nil
 }
@@ -297,10 +312,10 @@ func (s *Service) reload(ctx context.Context, words string) {
 	}
 	set, err := s.settings(ctx, newest.Text)
 	if err == nil {
-		_, err = s.Runner.Apply(set)
+		_, err = s.apply(newest.Number, set)
 	}
-	if err != nil {
-		s.Log.Error("certificates not reloaded", "error", err)
+	if err != nil { // such as a certificate that is shown and was revoked: from now on nobody is shown it
+		s.instead(ctx, newest, err)
 	}
 }
 
@@ -319,7 +334,8 @@ func (s *Service) trusted(ctx context.Context) (map[string]*x509.Certificate, *x
 	for _, r := range records {
 		leaf, err := x509.ParseCertificate(r.DER)
 		switch {
-		case err != nil || slices.ContainsFunc(revoked, func(x store.RevokedCertificate) bool { return x.Serial == leaf.SerialNumber.Text(16) }):
+		case err != nil || slices.ContainsFunc(revoked,
+			func(x store.RevokedCertificate) bool { return x.Serial == leaf.SerialNumber.Text(16) }):
 		case r.Name == store.AuthorityName:
 			ca = leaf
 		default:

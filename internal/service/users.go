@@ -6,8 +6,6 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/people"
 	"yellowlantern/internal/store"
@@ -29,7 +27,8 @@ type Group struct {
 func (s *Service) peopleRoutes() {
 	register(s, "GET", "/users", "list-users", "All users", func(ctx context.Context, in *struct {
 		Filter string `query:"filter" doc:"Part of a name or group."`
-	}) (*body[[]people.User], error) {
+	},
+	) (*body[[]people.User], error) {
 		all, err := s.People.List(ctx)
 		out := []people.User{}
 		for _, u := range all {
@@ -49,7 +48,8 @@ func (s *Service) peopleRoutes() {
 	register(s, "PUT", "/users/{name}", "change-user", "Change a user's name, groups and activity", func(ctx context.Context, in *struct {
 		Named
 		Body people.User
-	}) (*body[people.User], error) {
+	},
+	) (*body[people.User], error) {
 		in.Body.Name = in.Name
 		if err := s.People.Change(ctx, in.Body); err != nil {
 			return nil, invalid(err, "user", in.Name)
@@ -63,7 +63,8 @@ func (s *Service) peopleRoutes() {
 		Body struct {
 			Password string `json:"password" maxLength:"256"`
 		}
-	}) (*struct{}, error) {
+	},
+	) (*struct{}, error) {
 		return nil, invalid(s.People.SetPassword(ctx, in.Name, in.Body.Password), "user", in.Name)
 	})
 	register(s, "DELETE", "/users/{name}", "remove-user", "Remove a user", func(ctx context.Context, in *Named) (*struct{}, error) {
@@ -94,7 +95,7 @@ func invalid(err error, kind, name string) error {
 	if err == nil || errors.Is(err, store.ErrNotFound) || errors.Is(err, store.ErrExists) {
 		return known(err, kind, name)
 	}
-	return huma.Error422UnprocessableEntity(err.Error())
+	return mistaken(err)
 }
 
 func (s *Service) groups(ctx context.Context, _ *struct{}) (*body[[]Group], error) {

@@ -24,10 +24,11 @@ func (s *Service) watchRoutes() {
 	})
 	register(s, "DELETE", "/sessions/{id}", "end-session", "End a live session", func(ctx context.Context, in *struct {
 		ID string `path:"id"`
-	}) (*struct{}, error) {
+	},
+	) (*struct{}, error) {
 		id, err := gateway.ParseID(in.ID)
 		if err != nil {
-			return nil, huma.Error422UnprocessableEntity(err.Error())
+			return nil, mistaken(err)
 		}
 		if err := s.Runner.End(id, "ended by administrator "+administrator(ctx)); err != nil {
 			return nil, huma.Error404NotFound(err.Error())
@@ -37,25 +38,24 @@ func (s *Service) watchRoutes() {
 	register(s, "DELETE", "/sessions", "end-sessions", "End all live sessions of a user", s.endSessions)
 	register(s, "GET", "/sessions/past", "past-sessions", "Sessions that ended, the newest first", s.pastSessions)
 	register(s, "GET", "/flows", "flows", "Live flows with their counters", s.flows)
-	register(s, "GET", "/status", "status", "What the gateway has counted", func(context.Context, *struct{}) (*body[gateway.Status], error) {
-		return answer(s.Runner.Status()), nil
-	})
+	register(s, "GET", "/status", "status", "What runs, and what the gateway has counted", s.status)
 	register(s, "GET", "/journal", "journal", "Lines of the journal, newest first", s.journal)
-	huma.Register(s.api, huma.Operation{OperationID: "record-session", Method: "GET", Path: "/api/v1/sessions/{id}/recording", Summary: "Record a session's packets as pcapng, until a limit is reached",
-		Security: []map[string][]string{{"token": {}}}}, s.record)
-	sse.Register(s.api, huma.Operation{OperationID: "watch", Method: "GET", Path: "/api/v1/watch", Summary: "Live sessions every two seconds, and journal lines as they are written",
-		Security: []map[string][]string{{"token": {}}}}, map[string]any{"sessions": Sessions{}, "journal": gateway.Event{}}, func(ctx context.Context, _ *struct{}, send sse.Sender) {
+	huma.Register(s.api, huma.Operation{
+		OperationID: "record-session", Method: "GET", Path: "/api/v1/sessions/{id}/recording", Summary: "Record a session's packets as pcapng, until a limit is reached",
+		Security: []map[string][]string{{"token": {}}},
+	}, s.record)
+	sse.Register(s.api, huma.Operation{
+		OperationID: "watch", Method: "GET", Path: "/api/v1/watch", Summary: "Live sessions every two seconds, and journal lines as they are written",
+		Security: []map[string][]string{{"token": {}}},
+	}, map[string]any{"sessions": Sessions{}, "journal": gateway.Event{}}, func(ctx context.Context, _ *struct{}, send sse.Sender) {
 		s.stream(ctx, send.Data)
 	})
 }
 
-type ended struct {
-	Ended int `json:"ended"`
-}
-
 func (s *Service) endSessions(ctx context.Context, in *struct {
 	User string `query:"user" required:"true" minLength:"1"`
-}) (*body[ended], error) {
+},
+) (*body[Ended], error) {
 	n := 0
 	for _, x := range s.Runner.Sessions() {
 		id, err := gateway.ParseID(x.ID)
@@ -66,7 +66,7 @@ func (s *Service) endSessions(ctx context.Context, in *struct {
 	if n == 0 {
 		return nil, huma.Error404NotFound(fmt.Sprintf("%q has no live session", in.User))
 	}
-	return answer(ended{n}), nil
+	return answer(Ended{n}), nil
 }
 
 // PastSession is a session that ended.
@@ -90,9 +90,11 @@ func (s *Service) SessionOver(x gateway.Session, reason string) {
 	if people.IsTester(x.User) {
 		return
 	}
-	rec := store.PastSession{User: x.User, Passage: x.Passage, Addresses: addressWords(x.Addresses), From: x.From, TCP: x.TCP, Since: x.Since.UTC(), Until: time.Now().UTC(),
-		InBytes: x.InBytes, OutBytes: x.OutBytes, Lost: sum(x.Lost), Missing: x.Missing, Reason: reason}
-	if err := s.Store.AddPastSession(context.Background(), rec); err != nil {
+	rec := store.PastSession{
+		User: x.User, Passage: x.Passage, Addresses: addressWords(x.Addresses), From: x.From, TCP: x.TCP, Since: x.Since.UTC(), Until: time.Now().UTC(),
+		InBytes: x.InBytes, OutBytes: x.OutBytes, Lost: sum(x.Lost), Missing: x.Missing, Reason: reason,
+	}
+	if err := patiently(eventPatience, func() error { return s.Store.AddPastSession(context.Background(), rec) }); err != nil {
 		s.Log.Error("past session", "error", err)
 	}
 }
@@ -100,7 +102,8 @@ func (s *Service) SessionOver(x gateway.Session, reason string) {
 func (s *Service) pastSessions(ctx context.Context, in *struct {
 	User  string `query:"user" doc:"Only of this user."`
 	Limit int    `query:"limit" default:"100" minimum:"1" maximum:"1000"`
-}) (*body[[]PastSession], error) {
+},
+) (*body[[]PastSession], error) {
 	records, err := s.Store.PastSessions(ctx, in.User, in.Limit)
 	out := []PastSession{}
 	for _, r := range records {
@@ -108,7 +111,10 @@ func (s *Service) pastSessions(ctx context.Context, in *struct {
 		if r.TCP {
 			over = "TCP"
 		}
-		out = append(out, PastSession{r.User, r.Passage, r.Addresses, r.From, over, r.Since, r.Until, r.InBytes, r.OutBytes, r.Lost, r.Missing, r.Reason})
+		out = append(out, PastSession{
+			r.User, r.Passage, r.Addresses, r.From, over, r.Since, r.Until, r.InBytes, r.OutBytes, r.Lost,
+			r.Missing, r.Reason,
+		})
 	}
 	return answer(out), err
 }
@@ -118,7 +124,8 @@ func (s *Service) flows(_ context.Context, in *struct {
 	Peer    string `query:"peer" doc:"Only with this address at the other end."`
 	Service string `query:"service" doc:"Only of this service, as tcp/443."`
 	Limit   int    `query:"limit" default:"100" minimum:"1" maximum:"10000"`
-}) (*body[[]forward.Flow], error) {
+},
+) (*body[[]forward.Flow], error) {
 	var peer netip.Addr
 	if in.Peer != "" {
 		var err error
@@ -141,7 +148,8 @@ type recording struct {
 func (s *Service) record(ctx context.Context, in *recording) (*huma.StreamResponse, error) {
 	for _, station := range in.Stations {
 		if station != gateway.StationTunnel && station != gateway.StationInside {
-			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("there is no station %q to record at; there are %s and %s", station, gateway.StationTunnel, gateway.StationInside))
+			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("there is no station %q to record at; there are %s and %s", station,
+				gateway.StationTunnel, gateway.StationInside))
 		}
 	}
 	live := s.Runner.Sessions()
@@ -158,7 +166,10 @@ func (s *Service) record(ctx context.Context, in *recording) (*huma.StreamRespon
 	return &huma.StreamResponse{Body: func(hc huma.Context) {
 		hc.SetHeader("Content-Type", "application/x-pcapng")
 		hc.SetHeader("Content-Disposition", `attachment; filename="session.pcapng"`)
-		s.Journal(gateway.Event{Time: time.Now(), Kind: "record", User: user, Words: fmt.Sprintf("administrator %s records this session's packets, for %d seconds at most", who, in.Seconds)})
+		s.Journal(gateway.Event{
+			Time: time.Now(), Kind: "record", User: user,
+			Words: fmt.Sprintf("administrator %s records this session's packets, for %d seconds at most", who, in.Seconds),
+		})
 		out := flushing{hc.BodyWriter()}
 		if err := s.Runner.Record(hc.Context(), id, limits, out); err != nil && !errors.Is(err, context.Canceled) {
 			s.Log.Warn("recording", "error", err)
@@ -186,11 +197,18 @@ func (s *Service) journal(ctx context.Context, in *struct {
 	Since time.Time `query:"since" doc:"Only lines from then on."`
 	Until time.Time `query:"until" doc:"Only lines before then."`
 	Limit int       `query:"limit" default:"100" minimum:"1" maximum:"1000"`
-}) (*body[[]gateway.Event], error) {
-	records, err := s.Store.Journal(ctx, store.JournalQuery{Kind: in.Kind, User: in.User, Text: in.Text, Since: in.Since, Until: in.Until, Limit: in.Limit})
+},
+) (*body[[]gateway.Event], error) {
+	records, err := s.Store.Journal(ctx, store.JournalQuery{
+		Kind: in.Kind, User: in.User, Text: in.Text, Since: in.Since, Until: in.Until,
+		Limit: in.Limit,
+	})
 	out := make([]gateway.Event, 0, len(records))
 	for _, r := range records {
-		out = append(out, gateway.Event{Time: r.At.Truncate(time.Millisecond), Kind: r.Kind, User: r.User, From: r.From, Words: r.Words, Code: r.Code, Offered: r.Offered, Wanted: r.Wanted})
+		out = append(out, gateway.Event{
+			Time: r.At.Truncate(time.Millisecond), Kind: r.Kind, User: r.User, From: r.From, Words: r.Words,
+			Code: r.Code, Offered: r.Offered, Wanted: r.Wanted,
+		})
 	}
 	return answer(out), err
 }

@@ -127,7 +127,7 @@ func (s *Store) JudgeLogin(ctx context.Context, c eap.Check) (eap.Verdict, error
 		return eap.Verdict{}, err
 	}
 	if u.Off {
-		return eap.Verdict{Refusal: "the user is switched off"}, nil
+		return eap.Verdict{Refusal: "the user is switched off", Known: true}, nil
 	}
 	hash, err := s.unsealed(u.Sealed, purpose(u.Name))
 	if err != nil {

@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"gorm.io/gorm"
-	"gorm.io/gorm/clause"
 )
 
 // Administrator may use the console.
@@ -20,6 +19,8 @@ type Administrator struct {
 type ConsoleSession struct {
 	Hash          string `gorm:"primaryKey"`
 	Administrator string `gorm:"index"`
+	At            time.Time
+	From          string
 	Expires       time.Time
 }
 
@@ -29,6 +30,7 @@ type Token struct {
 	Name          string
 	Administrator string
 	At            time.Time
+	Expires       time.Time // zero, of older ones: never
 }
 
 // Draft is a plan being edited. Version counts its changes.
@@ -57,6 +59,8 @@ type OnTrial struct {
 	Revision int
 	Back     int // the revision to go back to
 	Until    time.Time
+	Boot     string        // which start of the machine UpUntil is about
+	UpUntil  time.Duration // the same deadline, by how long the machine is up
 }
 
 // JournalEntry is one line of the journal.
@@ -150,15 +154,16 @@ func (s *Store) Administrator(ctx context.Context, name string) (a Administrator
 
 // AddConsoleSession keeps a signed-in browser, and forgets those that expired.
 func (s *Store) AddConsoleSession(ctx context.Context, c ConsoleSession) error {
-	if err := s.db.WithContext(ctx).Delete(&ConsoleSession{}, "expires < ?", time.Now()).Error; err != nil {
+	if err := s.db.WithContext(ctx).Delete(&ConsoleSession{}, "expires < ?", time.Now().UTC()).Error; err != nil {
 		return err
 	}
+	c.Expires = c.Expires.UTC()
 	return s.db.WithContext(ctx).Create(&c).Error
 }
 
 // ConsoleSession finds a signed-in browser.
 func (s *Store) ConsoleSession(ctx context.Context, hash string) (c ConsoleSession, err error) {
-	err = translate(s.db.WithContext(ctx).First(&c, "hash = ? AND expires > ?", hash, time.Now()).Error)
+	err = translate(s.db.WithContext(ctx).First(&c, "hash = ? AND expires > ?", hash, time.Now().UTC()).Error)
 	return c, err
 }
 
@@ -172,10 +177,45 @@ func (s *Store) AddToken(ctx context.Context, t Token) error {
 	return translate(s.db.WithContext(ctx).Create(&t).Error)
 }
 
-// Token finds an API token.
+// Token finds an API token that has not expired.
 func (s *Store) Token(ctx context.Context, hash string) (t Token, err error) {
 	err = translate(s.db.WithContext(ctx).First(&t, "hash = ?", hash).Error)
+	if err == nil && !t.Expires.IsZero() && time.Now().After(t.Expires) {
+		return Token{}, ErrNotFound
+	}
 	return t, err
+}
+
+// ConsoleSessions lists an administrator's signed-in browsers, the newest first.
+func (s *Store) ConsoleSessions(ctx context.Context, administrator string) (cs []ConsoleSession, err error) {
+	err = s.db.WithContext(ctx).Where("administrator = ? AND expires > ?", administrator, time.Now().UTC()).Order("at DESC").Find(&cs).Error
+	return cs, err
+}
+
+// SetAdministratorPassword replaces a password's hash, and ends what that administrator is signed in by, but for one (by its hash). It
+// gives the hashes of what ended.
+func (s *Store) SetAdministratorPassword(ctx context.Context, name, hash, but string) (ended []string, err error) {
+	err = s.db.WithContext(ctx).Transaction(func(db *gorm.DB) error {
+		r := db.Model(&Administrator{}).Where("name = ?", name).Update("hash", hash)
+		if r.Error == nil && r.RowsAffected == 0 {
+			return ErrNotFound
+		}
+		if r.Error != nil {
+			return r.Error
+		}
+		for _, kind := range []any{&ConsoleSession{}, &Token{}} {
+			var hashes []string
+			if err := db.Model(kind).Where("administrator = ? AND hash <> ?", name, but).Pluck("hash", &hashes).Error; err != nil {
+				return err
+			}
+			if err := db.Where("administrator = ? AND hash <> ?", name, but).Delete(kind).Error; err != nil {
+				return err
+			}
+			ended = append(ended, hashes...)
+		}
+		return nil
+	})
+	return ended, err
 }
 
 // Tokens lists the API tokens by time.
@@ -253,6 +293,12 @@ func (s *Store) Revisions(ctx context.Context) (rs []Revision, err error) {
 	return rs, err
 }
 
+// RevisionsThatSay finds the revisions in whose text a word stands, the newest first.
+func (s *Store) RevisionsThatSay(ctx context.Context, word string) (numbers []int, err error) {
+	err = s.db.WithContext(ctx).Model(&Revision{}).Where("instr(text, ?) > 0", word).Order("number DESC").Pluck("number", &numbers).Error
+	return numbers, err
+}
+
 // AddRevision writes a revision, removes the draft that it came from, and notes whether it is on trial, all or nothing.
 // ErrStale: the number is taken. What was on trial before no longer is.
 func (s *Store) AddRevision(ctx context.Context, r Revision, draft string, trial *OnTrial) error {
@@ -277,19 +323,6 @@ func (s *Store) AddRevision(ctx context.Context, r Revision, draft string, trial
 	return err
 }
 
-// DropRevision takes back a revision that could not be put into effect.
-func (s *Store) DropRevision(ctx context.Context, number int, draft Draft) error {
-	return s.db.WithContext(ctx).Transaction(func(db *gorm.DB) error {
-		if err := db.Delete(&Revision{}, "number = ?", number).Error; err != nil {
-			return err
-		}
-		if err := db.Delete(&OnTrial{}, "revision = ?", number).Error; err != nil {
-			return err
-		}
-		return db.Clauses(clause.OnConflict{UpdateAll: true}).Create(&draft).Error
-	})
-}
-
 // OnTrial finds the revision that is on trial; ErrNotFound if none is.
 func (s *Store) OnTrial(ctx context.Context) (t OnTrial, err error) {
 	err = translate(s.db.WithContext(ctx).First(&t).Error)
@@ -307,12 +340,12 @@ func (s *Store) Keep(ctx context.Context, revision int) error {
 
 // AddJournal writes a line.
 func (s *Store) AddJournal(ctx context.Context, e JournalEntry) error {
-	return s.db.WithContext(ctx).Create(&e).Error
+	return s.events.WithContext(ctx).Create(&e).Error
 }
 
 // ShortenJournal forgets lines from before a time, and tells how many.
 func (s *Store) ShortenJournal(ctx context.Context, before time.Time) (int64, error) {
-	r := s.db.WithContext(ctx).Delete(&JournalEntry{}, "at < ?", before.UTC())
+	r := s.events.WithContext(ctx).Delete(&JournalEntry{}, "at < ?", before.UTC())
 	return r.RowsAffected, r.Error
 }
 
@@ -353,7 +386,7 @@ func escapeLike(text string) string {
 
 // AddPastSession keeps a session that ended.
 func (s *Store) AddPastSession(ctx context.Context, p PastSession) error {
-	return s.db.WithContext(ctx).Create(&p).Error
+	return s.events.WithContext(ctx).Create(&p).Error
 }
 
 // PastSessions gives sessions that ended, newest first, of one user where given.
@@ -368,7 +401,7 @@ func (s *Store) PastSessions(ctx context.Context, user string, limit int) (ps []
 
 // AddProbeReport keeps a report.
 func (s *Store) AddProbeReport(ctx context.Context, r ProbeReport) (uint, error) {
-	err := s.db.WithContext(ctx).Create(&r).Error
+	err := s.events.WithContext(ctx).Create(&r).Error
 	return r.ID, err
 }
 
@@ -423,7 +456,8 @@ func (s *Store) SetSchedule(ctx context.Context, c Schedule) error {
 
 // ThinRounds forgets the reports of all but the newest rounds, whose outcome alone stays.
 func (s *Store) ThinRounds(ctx context.Context, keep int) error {
-	return s.db.WithContext(ctx).Where("round > 0 AND round NOT IN (SELECT id FROM rounds ORDER BY id DESC LIMIT ?)", keep).Delete(&ProbeReport{}).Error
+	return s.db.WithContext(ctx).Where("round > 0 AND round NOT IN (SELECT id FROM rounds ORDER BY id DESC LIMIT ?)",
+		keep).Delete(&ProbeReport{}).Error
 }
 
 // ShortenRounds forgets rounds and reports from before a time, but for the newest round.

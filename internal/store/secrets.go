@@ -56,7 +56,10 @@ func (s *Store) SaveCertificate(ctx context.Context, name string, p *cert.Pair) 
 	if err != nil {
 		return err
 	}
-	return s.db.WithContext(ctx).Save(&Secret{Name: name, DER: p.DER, More: bytes.Join(p.More, nil), Sealed: sealed, At: time.Now().UTC()}).Error
+	return s.db.WithContext(ctx).Save(&Secret{
+		Name: name, DER: p.DER, More: bytes.Join(p.More, nil), Sealed: sealed,
+		At: time.Now().UTC(),
+	}).Error
 }
 
 // SavePending keeps the key of a signing request; a certificate that is kept under the name stays until the new one comes.
@@ -69,7 +72,10 @@ func (s *Store) SavePending(ctx context.Context, name string, key crypto.Signer)
 	if err != nil {
 		return err
 	}
-	return s.db.WithContext(ctx).Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "name"}}, DoUpdates: clause.AssignmentColumns([]string{"pending"})}).
+	return s.db.WithContext(ctx).Clauses(clause.OnConflict{
+		Columns:   []clause.Column{{Name: "name"}},
+		DoUpdates: clause.AssignmentColumns([]string{"pending"}),
+	}).
 		Create(&Secret{Name: name, Pending: sealed, At: time.Now().UTC()}).Error
 }
 

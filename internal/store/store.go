@@ -3,7 +3,6 @@
 package store
 
 import (
-	"crypto/aes"
 	"crypto/cipher"
 	"crypto/rand"
 	"errors"
@@ -12,17 +11,19 @@ import (
 	"path/filepath"
 	"sync/atomic"
 
-	"gorm.io/driver/sqlite"
+	"github.com/libtnb/sqlite"
 	"gorm.io/gorm"
 	"gorm.io/gorm/logger"
-	_ "modernc.org/sqlite" // the driver
 )
 
-// Store is an open database.
+// Store is an open database. What somebody relies on once it is answered (commits, people, passwords, revocations, tokens) goes to the disk
+// before that; events (the journal, ended sessions, reports) may lose their last moments to a power cut.
 type Store struct {
 	db     *gorm.DB
+	events *gorm.DB
 	seal   cipher.AEAD
 	people atomic.Uint64
+	lock   *os.File
 }
 
 // Errors that callers tell apart.
@@ -32,68 +33,70 @@ var (
 	ErrStale    = errors.New("was changed meanwhile")
 )
 
-const pragmas = "?_pragma=journal_mode(WAL)&_pragma=foreign_keys(1)&_pragma=busy_timeout(5000)&_pragma=synchronous(NORMAL)&_txlock=immediate&_time_format=sqlite"
+const (
+	databaseName = "yellowlantern.db"
+	keyName      = "key"
+	pragmas      = "?_pragma=busy_timeout(5000)&_pragma=journal_mode(WAL)&_pragma=foreign_keys(1)&_txlock=immediate&_time_format=sqlite"
+	synced       = pragmas + "&_pragma=synchronous(FULL)"
+	unsynced     = pragmas + "&_pragma=synchronous(NORMAL)"
+)
 
-// Open opens the database in a folder, making both where they do not exist, and the key file beside it.
+// Open opens the database in a folder, making both where they do not exist, and the key file beside it. A second service is kept off the
+// folder. A key file that is missing, or another one, is refused where there are secrets that only the right one opens.
 func Open(folder string) (*Store, error) {
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return nil, fmt.Errorf("data folder: %w", err)
 	}
-	key, err := keyFile(filepath.Join(folder, "key"))
+	lock, err := lockFolder(folder)
 	if err != nil {
 		return nil, err
 	}
-	block, err := aes.NewCipher(key)
-	if err != nil {
+	s := &Store{lock: lock}
+	if err := s.open(folder); err != nil {
+		_ = s.Close()
 		return nil, err
-	}
-	gcm, err := cipher.NewGCM(block)
-	if err != nil {
-		return nil, err
-	}
-	path := filepath.Join(folder, "yellowlantern.db")
-	db, err := gorm.Open(sqlite.Dialector{DriverName: "sqlite", DSN: path + pragmas},
-		&gorm.Config{Logger: logger.Discard, TranslateError: false})
-	if err != nil {
-		return nil, fmt.Errorf("database %s: %w", path, err)
-	}
-	_ = os.Chmod(path, 0o600)
-	s := &Store{db: db, seal: gcm}
-	if err := s.migrate(); err != nil {
-		return nil, fmt.Errorf("database %s: %w", path, err)
 	}
 	return s, nil
 }
 
-// keyFile reads the key, or makes it. It is written under another name first, so that a half-written key never counts.
-func keyFile(path string) ([]byte, error) {
-	key, err := os.ReadFile(path)
-	if err == nil {
-		if len(key) != 32 {
-			return nil, fmt.Errorf("key file %s has %d octets, expected 32: restore it from the backup, without it no secret can be read", path, len(key))
-		}
-		return key, nil
+func (s *Store) open(folder string) (err error) {
+	path := filepath.Join(folder, databaseName)
+	if s.db, err = connect(path + synced); err != nil {
+		return fmt.Errorf("database %s: %w", path, plainly(err))
 	}
-	if !errors.Is(err, os.ErrNotExist) {
-		return nil, fmt.Errorf("key file: %w", err)
+	if s.events, err = connect(path + unsynced); err != nil {
+		return fmt.Errorf("database %s: %w", path, plainly(err))
 	}
-	key = make([]byte, 32)
-	if _, err := rand.Read(key); err != nil {
-		return nil, err
+	_ = os.Chmod(path, 0o600)
+	if err := s.migrate(); err != nil {
+		return fmt.Errorf("database %s: %w", path, plainly(err))
 	}
-	if err := os.WriteFile(path+".new", key, 0o600); err != nil {
-		return nil, fmt.Errorf("key file: %w", err)
-	}
-	return key, os.Rename(path+".new", path)
+	return s.openKey(filepath.Join(folder, keyName))
 }
 
-// Close closes the database.
-func (s *Store) Close() error {
-	db, err := s.db.DB()
+func connect(dsn string) (*gorm.DB, error) {
+	db, err := gorm.Open(sqlite.Open(dsn), &gorm.Config{Logger: logger.Discard, TranslateError: false})
 	if err != nil {
-		return err
+		return nil, err
 	}
-	return db.Close()
+	return db, nil
+}
+
+// Close closes the database, and lets another service have the folder.
+func (s *Store) Close() error {
+	var errs []error
+	for _, g := range []*gorm.DB{s.events, s.db} {
+		if g == nil {
+			continue
+		}
+		if db, err := g.DB(); err == nil {
+			errs = append(errs, db.Close())
+		}
+	}
+	if s.lock != nil {
+		errs = append(errs, s.lock.Close())
+	}
+	return errors.Join(errs...)
 }
 
 // sealed encrypts a secret, bound to what it is for.
@@ -120,11 +123,14 @@ func (s *Store) unsealed(b []byte, purpose string) ([]byte, error) {
 // migrations bring the database from one version of its shape to the next; none is ever changed once released.
 var migrations = []func(*gorm.DB) error{
 	func(db *gorm.DB) error {
-		return db.AutoMigrate(&Administrator{}, &ConsoleSession{}, &Token{}, &User{}, &Membership{}, &Draft{}, &Revision{}, &Secret{}, &JournalEntry{}, &ProbeReport{})
+		return db.AutoMigrate(&Administrator{}, &ConsoleSession{}, &Token{}, &User{}, &Membership{}, &Draft{}, &Revision{}, &Secret{},
+			&JournalEntry{}, &ProbeReport{})
 	},
 	func(db *gorm.DB) error { return db.AutoMigrate(&OnTrial{}) },
 	func(db *gorm.DB) error { return db.AutoMigrate(&Secret{}, &SharedSecret{}, &RevokedCertificate{}) },
 	func(db *gorm.DB) error { return db.AutoMigrate(&ProbeReport{}, &Round{}, &Schedule{}, &PastSession{}) },
+	func(db *gorm.DB) error { return db.AutoMigrate(&OnTrial{}) },
+	func(db *gorm.DB) error { return db.AutoMigrate(&ConsoleSession{}, &Token{}) },
 }
 
 func (s *Store) migrate() error {
@@ -135,6 +141,9 @@ func (s *Store) migrate() error {
 		}
 		if version > len(migrations) {
 			return fmt.Errorf("it was written by a newer version of this program (shape %d, this one knows %d)", version, len(migrations))
+		}
+		if version == len(migrations) { // nothing is written, so that a full disk does not keep the service from starting
+			return nil
 		}
 		for ; version < len(migrations); version++ {
 			if err := migrations[version](db); err != nil {

@@ -1,15 +1,19 @@
 package store
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"os"
 	"path/filepath"
+	"strconv"
+	"strings"
 	"sync"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
+	"gorm.io/gorm"
 
 	"yellowlantern/internal/core/eap"
 )
@@ -72,14 +76,7 @@ func TestRevisions(t *testing.T) {
 	trial, err := s.OnTrial(ctx)
 	require.NoError(t, err)
 	require.Equal(t, 1, trial.Revision, "a refused revision does not end the trial")
-	require.NoError(t, s.DropRevision(ctx, 1, d))
-	_, err = s.OnTrial(ctx)
-	require.ErrorIs(t, err, ErrNotFound)
-	_, err = s.Newest(ctx)
-	require.ErrorIs(t, err, ErrNotFound)
-	back, err := s.Draft(ctx, "d")
-	require.NoError(t, err)
-	require.Equal(t, "one", back.Text)
+	require.Equal(t, "one", d.Text)
 }
 
 func TestPeople(t *testing.T) {
@@ -129,15 +126,106 @@ func TestOpenRefuses(t *testing.T) {
 	folder := t.TempDir()
 	s, err := Open(folder)
 	require.NoError(t, err)
+	_, err = Open(folder)
+	require.ErrorContains(t, err, "in use by another service (process "+strconv.Itoa(os.Getpid())+")")
 	require.NoError(t, s.db.Exec("PRAGMA user_version = 99").Error)
 	require.NoError(t, s.Close())
 	_, err = Open(folder)
 	require.ErrorContains(t, err, "newer version of this program")
-	require.NoError(t, os.WriteFile(filepath.Join(folder, "key"), []byte("short"), 0o600))
-	_, err = Open(folder)
-	require.ErrorContains(t, err, "restore it from the backup")
 	_, err = Open(filepath.Join(folder, "key", "under-a-file"))
 	require.ErrorContains(t, err, "data folder")
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "yellowlantern.db"), bytes.Repeat([]byte("x"), 8192), 0o600))
+	_, err = Open(folder)
+	require.ErrorContains(t, err, "damaged")
+}
+
+// A key file that is missing, foreign, cut off or open to others is refused, with what to do, and nothing is written over.
+func TestKeyFile(t *testing.T) {
+	for name, c := range map[string]struct {
+		change func(key string) error
+		want   string
+	}{
+		"missing":        {os.Remove, "is missing, and 1 passwords and private keys are sealed under it: restore it from the backup"},
+		"foreign":        {func(key string) error { return os.WriteFile(key, bytes.Repeat([]byte{1}, 32), 0o600) }, "is not the one that this database was sealed under"},
+		"cut off":        {func(key string) error { return os.Truncate(key, 5) }, "restore it from the backup"},
+		"open to others": {func(key string) error { return os.Chmod(key, 0o644) }, "can be read by others"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			folder := t.TempDir()
+			s := open(t, folder)
+			require.NoError(t, s.AddUser(t.Context(), User{Name: "rory"}, "eight terns on the jetty"))
+			require.NoError(t, s.Close())
+			key := filepath.Join(folder, "key")
+			kept, err := os.ReadFile(key)
+			require.NoError(t, err)
+			require.NoError(t, c.change(key))
+			_, err = Open(folder)
+			require.ErrorContains(t, err, c.want)
+			require.NoError(t, os.RemoveAll(key))
+			require.NoError(t, os.WriteFile(key, kept, 0o600))
+			s, err = Open(folder)
+			require.NoError(t, err)
+			require.NoError(t, s.Close())
+		})
+	}
+}
+
+// What somebody relies on is synced before it is answered; events need not be.
+func TestSynced(t *testing.T) {
+	s := open(t, t.TempDir())
+	for db, want := range map[*gorm.DB]int{s.db: 2, s.events: 1} { // FULL, NORMAL
+		for range 3 { // whichever connection of the pool
+			var mode int
+			require.NoError(t, db.Raw("PRAGMA synchronous").Scan(&mode).Error)
+			require.Equal(t, want, mode)
+		}
+	}
+}
+
+// A full disk stops writing, in plain words, and neither reading nor opening.
+func TestFullDisk(t *testing.T) {
+	folder := t.TempDir()
+	s := open(t, folder)
+	require.NoError(t, s.AddUser(t.Context(), User{Name: "rory"}, "eight terns on the jetty"))
+	var pages int
+	require.NoError(t, s.db.Raw("PRAGMA page_count").Scan(&pages).Error)
+	sql, err := s.db.DB()
+	require.NoError(t, err)
+	sql.SetMaxOpenConns(1)
+	require.NoError(t, s.db.Exec(fmt.Sprintf("PRAGMA max_page_count = %d", pages)).Error)
+	big := strings.Repeat("x", 1<<20)
+	_, err = s.SaveDraft(t.Context(), Draft{Name: "d", Text: big}, 0)
+	trouble := TroubleOf(err)
+	require.NotNil(t, trouble, "%v", err)
+	require.True(t, trouble.Full)
+	require.Contains(t, trouble.Error(), "disk that holds the records is full")
+	_, err = s.User(t.Context(), "rory")
+	require.NoError(t, err)
+	require.Nil(t, TroubleOf(ErrNotFound))
+	require.Nil(t, TroubleOf(nil))
+}
+
+// Whatever zone the machine is in: what has expired is worth nothing, and what has not is.
+func TestExpiry(t *testing.T) {
+	s, ctx := open(t, t.TempDir()), t.Context()
+	for _, zone := range []int{-11, 0, 13} {
+		at := func(d time.Duration) time.Time { return time.Now().Add(d).In(time.FixedZone("", zone*3600)) }
+		for name, c := range map[string]struct {
+			expires time.Time
+			good    bool
+		}{"over": {at(-time.Minute), false}, "good": {at(time.Minute), true}} {
+			hash := fmt.Sprint(name, zone)
+			require.NoError(t, s.AddConsoleSession(ctx, ConsoleSession{Hash: hash, Expires: c.expires}))
+			_, err := s.ConsoleSession(ctx, hash)
+			require.Equal(t, c.good, err == nil, hash)
+			require.NoError(t, s.AddToken(ctx, Token{Hash: hash, Expires: c.expires}))
+			_, err = s.Token(ctx, hash)
+			require.Equal(t, c.good, err == nil, hash)
+		}
+	}
+	require.NoError(t, s.AddToken(ctx, Token{Hash: "older"}))
+	_, err := s.Token(ctx, "older")
+	require.NoError(t, err)
 }
 
 func TestJournalIsShortened(t *testing.T) {
@@ -167,7 +255,10 @@ func TestReportsAndRounds(t *testing.T) {
 		rounds = append(rounds, r.ID)
 		for _, class := range []string{"wardens", "volunteers"} {
 			for _, vantage := range []string{"home", "hotel"} {
-				_, err := s.AddProbeReport(ctx, ProbeReport{At: r.At, Class: class, Vantage: vantage, Revision: r.Revision, Round: r.ID, Report: fmt.Sprint(i, class, vantage)})
+				_, err := s.AddProbeReport(ctx, ProbeReport{
+					At: r.At, Class: class, Vantage: vantage, Revision: r.Revision, Round: r.ID,
+					Report: fmt.Sprint(i, class, vantage),
+				})
 				require.NoError(t, err)
 			}
 		}

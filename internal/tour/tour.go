@@ -132,7 +132,10 @@ func Run(ctx context.Context, mistake string, log *slog.Logger, say func(string)
 	}
 	defer os.RemoveAll(folder)
 	say("starting service, gateway and site lab on free ports")
-	d, err := Prepare(ctx, mistake, instance.Options{Data: folder, Listen: "127.0.0.1:0", IKE: "127.0.0.1:0", NATT: "127.0.0.1:0", Log: log})
+	d, err := Prepare(ctx, mistake, instance.Options{
+		Data: folder, Listen: "127.0.0.1:0", IKE: "127.0.0.1:0", NATT: "127.0.0.1:0",
+		Log: log,
+	})
 	if err != nil {
 		return nil, err
 	}
@@ -196,7 +199,10 @@ func (d *Demo) runRefused(ctx context.Context, m *site.Model) error {
 	if err != nil {
 		return err
 	}
-	_, err = d.Runner.Apply(gateway.Settings{Plan: m.Plan, Gateway: m.Gateway.Name, Certificates: map[string]gateway.Certificate{CertificateName: {Chain: pair.Chain(), Key: pair.Key}}})
+	_, err = d.Runner.Apply(gateway.Settings{
+		Plan: m.Plan, Gateway: m.Gateway.Name,
+		Certificates: map[string]gateway.Certificate{CertificateName: {Chain: pair.Chain(), Key: pair.Key}},
+	})
 	return err
 }
 

@@ -35,7 +35,8 @@ func TestTour(t *testing.T) {
 			if s.Mistake.In == "plan" {
 				require.Zero(t, o.Revision, "a refused plan never becomes a revision")
 				require.NotEmpty(t, o.Refused)
-				require.True(t, slices.ContainsFunc(o.Findings, func(f check.Finding) bool { return f.Severity == check.Stop && f.Code == s.Mistake.Expect }), "%v", o.Findings)
+				require.True(t, slices.ContainsFunc(o.Findings,
+					func(f check.Finding) bool { return f.Severity == check.Stop && f.Code == s.Mistake.Expect }), "%v", o.Findings)
 				return
 			}
 			require.Equal(t, 1, o.Revision, "every check passes")

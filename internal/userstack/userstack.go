@@ -135,8 +135,18 @@ func words(i packet.Info) string {
 		proto, kind, code uint8
 		words             string
 	}{
-		{1, 3, 0, "no route"}, {1, 3, 1, "host not reached"}, {1, 3, 3, "port closed"}, {1, 3, 4, "packet too large"}, {1, 3, 13, "prohibited"}, {1, 11, 0, "hop limit used up"},
-		{58, 1, 0, "no route"}, {58, 1, 1, "prohibited"}, {58, 1, 3, "host not reached"}, {58, 1, 4, "port closed"}, {58, 2, 0, "packet too large"}, {58, 3, 0, "hop limit used up"},
+		{1, 3, 0, "no route"},
+		{1, 3, 1, "host not reached"},
+		{1, 3, 3, "port closed"},
+		{1, 3, 4, "packet too large"},
+		{1, 3, 13, "prohibited"},
+		{1, 11, 0, "hop limit used up"},
+		{58, 1, 0, "no route"},
+		{58, 1, 1, "prohibited"},
+		{58, 1, 3, "host not reached"},
+		{58, 1, 4, "port closed"},
+		{58, 2, 0, "packet too large"},
+		{58, 3, 0, "hop limit used up"},
 	} {
 		if w.proto == i.Proto && w.kind == i.Kind && w.code == i.Code {
 			return w.words

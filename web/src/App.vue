@@ -2,6 +2,8 @@
 import { mdiLogout, mdiThemeLightDark } from '@mdi/js'
 import { useTheme } from 'vuetify'
 import { useRoute, useRouter } from 'vue-router'
+import { onBeforeUnmount, ref, watch } from 'vue'
+import { api } from './api'
 import { useSession } from './session'
 
 const session = useSession()
@@ -17,6 +19,17 @@ const pages = [
   { to: '/sessions', word: 'Sessions' },
   { to: '/journal', word: 'Journal' },
 ]
+
+// What keeps the newest revision from running is said on every page.
+const problem = ref('')
+async function look() {
+  if (route.meta.open) return
+  const { data } = await api.GET('/api/v1/status')
+  problem.value = data?.problem ?? ''
+}
+watch(() => route.path, look, { immediate: true })
+const looking = window.setInterval(look, 15000)
+onBeforeUnmount(() => window.clearInterval(looking))
 
 function swap() {
   theme.change(theme.global.current.value.dark ? 'light' : 'dark')
@@ -40,7 +53,12 @@ async function leave() {
       <v-btn :icon="mdiThemeLightDark" size="small" variant="text" color="white" aria-label="Light or dark" @click="swap" />
       <v-btn :icon="mdiLogout" size="small" variant="text" color="white" aria-label="Sign out" @click="leave" />
     </header>
-    <v-main><router-view /></v-main>
+    <v-main>
+      <v-alert v-if="problem && !route.meta.open" id="not-running" type="error" variant="flat" density="compact" rounded="0" role="alert">
+        {{ problem }} <router-link to="/plan" class="text-white">Go to the plan</router-link>
+      </v-alert>
+      <router-view />
+    </v-main>
   </v-app>
 </template>
 

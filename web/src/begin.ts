@@ -20,7 +20,8 @@ export function readForm(f: Form): { answers?: Answers; problem?: string } {
   const networks = []
   for (const word of words(f.networks)) {
     const m = /^([^=]+)=([^@]+)(?:@(.+))?$/.exec(word)
-    if (!m) return { problem: `“${word}” is no network: expected office=10.20.0.0/24, or office=10.20.0.0/24@ROUTER if it lies behind a router` }
+    if (!m)
+      return { problem: `“${word}” is no network: expected office=10.20.0.0/24, or office=10.20.0.0/24@ROUTER if it lies behind a router` }
     networks.push({ name: m[1], prefix: m[2], ...(m[3] ? { gateway: m[3] } : {}) })
   }
   const groups = []
@@ -32,5 +33,16 @@ export function readForm(f: Form): { answers?: Answers; problem?: string } {
   const literal = /^[0-9.]+$|:/.test(f.dial)
   const outside = words(f.outside)
   if (!outside.length && !literal) return { problem: 'Say which public address the gateway has.' }
-  return { answers: { site: f.site, dial: f.dial.trim(), outside: outside.length ? outside : [f.dial.trim()], networks, groups, dns: words(f.dns), full: f.full, devices: f.devices } as Answers }
+  return {
+    answers: {
+      site: f.site,
+      dial: f.dial.trim(),
+      outside: outside.length ? outside : [f.dial.trim()],
+      networks,
+      groups,
+      dns: words(f.dns),
+      full: f.full,
+      devices: f.devices,
+    } as Answers,
+  }
 }

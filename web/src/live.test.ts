@@ -3,7 +3,9 @@ import { line, size } from './live'
 import { reachWords } from './states'
 
 it('draws the newest values at the right, within the box', () => {
-  const points = line([0, 50, 100, 400], 100, 20, 100, 5).split(' ').map((p) => p.split(',').map(Number))
+  const points = line([0, 50, 100, 400], 100, 20, 100, 5)
+    .split(' ')
+    .map((p) => p.split(',').map(Number))
   expect(points.map((p) => p[0])).toEqual([25, 50, 75, 100])
   expect(points.map((p) => p[1])).toEqual([19, 10, 1, 1])
   expect(line([], 100, 20, 0, 5)).toBe('')

@@ -35,6 +35,9 @@ export function line(values: number[], width: number, height: number, most: numb
   const top = Math.max(1, ...values)
   return values
     .slice(-slots)
-    .map((v, i, all) => `${((slots - all.length + i) / (slots - 1)) * width},${height - (Math.min(v, most || top) / (most || top)) * (height - 2) - 1}`)
+    .map(
+      (v, i, all) =>
+        `${((slots - all.length + i) / (slots - 1)) * width},${height - (Math.min(v, most || top) / (most || top)) * (height - 2) - 1}`,
+    )
     .join(' ')
 }

@@ -54,7 +54,10 @@ export const usePlan = defineStore('plan', () => {
   /** Reads and checks the text as it is now. */
   async function look() {
     const sent = text.value
-    const [c, r] = await Promise.all([api.POST('/api/v1/check', { body: { text: sent } }), api.POST('/api/v1/read', { body: { text: sent } })])
+    const [c, r] = await Promise.all([
+      api.POST('/api/v1/check', { body: { text: sent } }),
+      api.POST('/api/v1/read', { body: { text: sent } }),
+    ])
     if (sent !== text.value) return // a newer look is under way
     problem.value = c.error ? words(c.error) : ''
     checked.value = c.data
@@ -65,7 +68,10 @@ export const usePlan = defineStore('plan', () => {
     window.clearTimeout(waiting)
     if (text.value === saved.value) return true
     const sent = text.value
-    const { data, error } = await api.PUT('/api/v1/drafts/{name}', { params: { path: { name: draftName } }, body: { text: sent, version: draft.value?.version ?? 0 } })
+    const { data, error } = await api.PUT('/api/v1/drafts/{name}', {
+      params: { path: { name: draftName } },
+      body: { text: sent, version: draft.value?.version ?? 0 },
+    })
     if (error) {
       problem.value = words(error)
       return false
@@ -139,5 +145,30 @@ export const usePlan = defineStore('plan', () => {
     return (list ?? []).map((o) => o.name)
   }
 
-  return { draft, running, revisions, trial, text, checked, reading, forms, problem, loaded, before, undone, changed, found, load, look, save, type, replace, edit, undo, redo, discard, names }
+  return {
+    draft,
+    running,
+    revisions,
+    trial,
+    text,
+    checked,
+    reading,
+    forms,
+    problem,
+    loaded,
+    before,
+    undone,
+    changed,
+    found,
+    load,
+    look,
+    save,
+    type,
+    replace,
+    edit,
+    undo,
+    redo,
+    discard,
+    names,
+  }
 })

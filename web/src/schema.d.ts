@@ -434,6 +434,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/me/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change one's own password; every other session and token of one's own ends */
+        put: operations["change-own-password"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where one is signed in to the console */
+        get: operations["own-sessions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/sessions/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Sign a browser of one's own out */
+        delete: operations["end-own-session"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/metrics": {
         parameters: {
             query?: never;
@@ -830,6 +881,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/slowed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who had wrong passwords in the last hour, and until when no other is looked at */
+        get: operations["slowed"];
+        put?: never;
+        post?: never;
+        /** Let the next password be looked at at once */
+        delete: operations["lift-slowed"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/start": {
         parameters: {
             query?: never;
@@ -855,7 +924,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What the gateway has counted */
+        /** What runs, and what the gateway has counted */
         get: operations["status"];
         put?: never;
         post?: never;
@@ -1141,6 +1210,12 @@ export interface components {
             used: string[];
             /** @description A signing request was made, and its certificate has not come. */
             waiting: boolean;
+        };
+        "Change-own-passwordRequest": {
+            /** @description The one that is to hold from now on. */
+            new: string;
+            /** @description The one that holds now. */
+            password: string;
         };
         CheckFinding: {
             /** @description What kind of finding it is. */
@@ -1442,22 +1517,6 @@ export interface components {
              */
             total: number;
         };
-        GatewayStatus: {
-            /** @description Datagrams dropped without an answer, by reason. */
-            dropped: {
-                [key: string]: number;
-            };
-            /** Format: int64 */
-            flows: number;
-            /** Format: int64 */
-            "logging-in": number;
-            /** @description What each rule has decided. */
-            rules: {
-                [key: string]: components["schemas"]["ForwardRuleCounters"];
-            };
-            /** Format: int64 */
-            sessions: number;
-        };
         Group: {
             members: string[];
             name: string;
@@ -1490,6 +1549,10 @@ export interface components {
             user: string;
             /** @description What becomes of it, in one sentence. */
             verdict: string;
+        };
+        Lifted: {
+            /** Format: int64 */
+            lifted: number;
         };
         LiveSession: {
             /** @description Leased to the person. */
@@ -1549,6 +1612,11 @@ export interface components {
             value?: string;
         };
         "Make-tokenRequest": {
+            /**
+             * Format: int64
+             * @description For how long it is good; 365 if not given.
+             */
+            days?: number;
             /** @description What the token is for. */
             name: string;
         };
@@ -1574,6 +1642,16 @@ export interface components {
             problem?: string;
             /** @description What the name server says. */
             published: string[];
+        };
+        OwnSession: {
+            /** Format: date-time */
+            at?: string;
+            /** Format: date-time */
+            expires: string;
+            from?: string;
+            id: string;
+            /** @description It is the one that asks. */
+            this?: boolean;
         };
         PastSession: {
             addresses: string;
@@ -1813,7 +1891,7 @@ export interface components {
             "newest-wins"?: boolean;
             /**
              * Format: int64
-             * @description How many sessions one person may have at once.
+             * @description How many sessions one person may have at once; 8 where nothing is said.
              */
             "per-person"?: number;
             /**
@@ -2058,7 +2136,7 @@ export interface components {
              * @enum {string}
              */
             kind: "ikev2" | "masque" | "l2tp-ipsec" | "key-pair-udp" | "portal" | "pptp";
-            /** @description How long keys may be used. The device renews; a session whose device does not is ended. */
+            /** @description How long keys may be used. Whoever comes first renews them, the gateway when nine tenths are over; a session whose device does not go along is ended. */
             lifetimes?: components["schemas"]["PlanLifetimes"];
             /** @description After so long a silence the device is asked whether it is still there, 10s to 1h; 30s if not given. */
             liveness?: string;
@@ -2076,6 +2154,8 @@ export interface components {
             name: string;
             /** @description Keeps the tunnel without offering it. */
             off?: boolean;
+            /** @description For how long the gateway's questions may stay without an answer before the device counts as gone, 10s to 10m; 4m if not given. */
+            patience?: string;
             /** @description Renewed associations for traffic must have a key exchange of their own. */
             pfs?: boolean;
             /** @description Algorithms as suites of encryption, PRF and group, in order of preference, such as aes256gcm-sha256-x25519. */
@@ -2241,6 +2321,8 @@ export interface components {
             place: string;
             seen: components["schemas"]["ProbeSeen"];
             service: string;
+            /** @description It was not tried: the login failed, and should not have. */
+            untried?: boolean;
             /** @description Whether it must be reached. */
             want: boolean;
         };
@@ -2671,6 +2753,28 @@ export interface components {
             station: string;
             words: string;
         };
+        Slowed: {
+            /**
+             * @description What the passwords were for.
+             * @enum {string}
+             */
+            for: "tunnel" | "console";
+            /** Format: date-time */
+            last: string;
+            name: string;
+            /** @description The address, or the /64 of IPv6, that the guesses come from. */
+            source: string;
+            /**
+             * Format: date-time
+             * @description Before that no guess is judged.
+             */
+            until: string;
+            /**
+             * Format: int64
+             * @description Wrong guesses.
+             */
+            wrong: number;
+        };
         StartRequest: {
             /** @description The setup code that the service printed at its first start. */
             code: string;
@@ -2681,6 +2785,39 @@ export interface components {
             /** @description The first administrator is not Named yet. */
             "needs-administrator": boolean;
         };
+        Status: {
+            /** @description Datagrams dropped without an answer, by reason. */
+            dropped: {
+                [key: string]: number;
+            };
+            /** Format: int64 */
+            flows: number;
+            /** Format: int64 */
+            "logging-in": number;
+            /**
+             * Format: int64
+             * @description The newest revision; 0: none was committed.
+             */
+            newest: number;
+            /** @description Why it is not the newest, and what to do. */
+            problem?: string;
+            /** @description What each rule has decided. */
+            rules: {
+                [key: string]: components["schemas"]["ForwardRuleCounters"];
+            };
+            /**
+             * Format: int64
+             * @description The revision that runs; 0: none, nobody is admitted.
+             */
+            runs: number;
+            /** Format: int64 */
+            sessions: number;
+            /**
+             * Format: int64
+             * @description Events that found no room on their way to the journal.
+             */
+            unwritten?: number;
+        };
         SurplusAnswer: {
             /** @description Expectations that would make of it what is meant. */
             pins: components["schemas"]["ReachPin"][];
@@ -2690,6 +2827,11 @@ export interface components {
             administrator: string;
             /** Format: date-time */
             at: string;
+            /**
+             * Format: date-time
+             * @description After that it is worth nothing; not there, of older ones: never.
+             */
+            expires?: string;
             id: string;
             /** @description What it is for. */
             name: string;
@@ -2978,7 +3120,10 @@ export interface operations {
     };
     "remove-certificate": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Also where earlier revisions need it: nobody can go back to those. */
+                "even-so"?: boolean;
+            };
             header?: never;
             path: {
                 name: string;
@@ -3739,6 +3884,97 @@ export interface operations {
             };
         };
     };
+    "change-own-password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Change-own-passwordRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Ended"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "own-sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OwnSession"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "end-own-session": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     metrics: {
         parameters: {
             query?: never;
@@ -4361,7 +4597,10 @@ export interface operations {
     };
     "remove-secret": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Also where earlier revisions need it: nobody can go back to those. */
+                "even-so"?: boolean;
+            };
             header?: never;
             path: {
                 name: string;
@@ -4611,6 +4850,69 @@ export interface operations {
             };
         };
     };
+    slowed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Slowed"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "lift-slowed": {
+        parameters: {
+            query?: {
+                /** @description Only this name. */
+                name?: string;
+                /** @description Only what comes from this address, or its /64 of IPv6. */
+                source?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Lifted"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "start-status": {
         parameters: {
             query?: never;
@@ -4689,7 +4991,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["GatewayStatus"];
+                    "application/json": components["schemas"]["Status"];
                 };
             };
             /** @description Error */

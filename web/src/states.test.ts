@@ -25,10 +25,23 @@ describe('margin notes', () => {
     const checked: Checked = {
       faults: [{ line: 9, column: 1, path: 'pools', problem: 'x', expected: 'y' }],
       findings: [{ code: 'c', severity: 'stop', path: 'p', line: 2, column: 1, problem: 'q', fix: 'z' }],
-      stops: 2, warnings: 0, notes: 0,
+      stops: 2,
+      warnings: 0,
+      notes: 0,
     }
-    expect(marginNotes(checked).map((n) => [n.line, n.severity])).toEqual([[2, 'stop'], [9, 'fault']])
-    const tops = place([{ line: 1, height: 50 }, { line: 2, height: 50 }, { line: 30, height: 20 }], 20, 4)
+    expect(marginNotes(checked).map((n) => [n.line, n.severity])).toEqual([
+      [2, 'stop'],
+      [9, 'fault'],
+    ])
+    const tops = place(
+      [
+        { line: 1, height: 50 },
+        { line: 2, height: 50 },
+        { line: 30, height: 20 },
+      ],
+      20,
+      4,
+    )
     expect(tops).toEqual([0, 54, 580])
   })
 })

@@ -48,12 +48,18 @@ describe('steps', () => {
 
 describe('objects', () => {
   it('are said in one line', () => {
-    expect(summary({ name: 'x', action: 'permit', to: ['a', 'b'], log: true, off: false, hours: undefined, dns: { servers: ['10.0.0.1'] } })).toBe('action permit · to a, b · log · dns servers 10.0.0.1')
+    expect(
+      summary({ name: 'x', action: 'permit', to: ['a', 'b'], log: true, off: false, hours: undefined, dns: { servers: ['10.0.0.1'] } }),
+    ).toBe('action permit · to a, b · log · dns servers 10.0.0.1')
     expect(summary([{ to: '10.0.0.0/8', via: '10.0.0.1' }])).toBe('to 10.0.0.0/8 via 10.0.0.1')
   })
 
   it('are written without what is empty, but with lists that are empty on purpose', () => {
-    expect(pruned({ name: 'x', a: '', b: undefined, c: false, d: 0, e: {}, f: { g: undefined }, routes: { split: [] }, n: 5 })).toEqual({ name: 'x', routes: { split: [] }, n: 5 })
+    expect(pruned({ name: 'x', a: '', b: undefined, c: false, d: 0, e: {}, f: { g: undefined }, routes: { split: [] }, n: 5 })).toEqual({
+      name: 'x',
+      routes: { split: [] },
+      n: 5,
+    })
   })
 })
 

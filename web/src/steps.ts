@@ -11,15 +11,42 @@ export interface Step {
 
 /** The steps in the order in which the work is done. */
 export const steps: Step[] = [
-  { id: 'site', title: 'Site', about: 'Where the gateway stands, and what is behind it.', kinds: ['gateways', 'networks', 'routers', 'zones', 'hosts', 'host-groups', 'services'] },
-  { id: 'trust', title: 'Trust', about: 'By what people’s devices know the gateway.', kinds: [], owns: /^tunnels\/[^/]+\/certificate|^gateways\/[^/]+\/outside\/update\/key/ },
-  { id: 'people', title: 'People', about: 'Which groups there are, and when they may come.', kinds: ['groups', 'hours'], owns: /^passages\/[^/]+\/groups|^time-zone/ },
+  {
+    id: 'site',
+    title: 'Site',
+    about: 'Where the gateway stands, and what is behind it.',
+    kinds: ['gateways', 'networks', 'routers', 'zones', 'hosts', 'host-groups', 'services'],
+  },
+  {
+    id: 'trust',
+    title: 'Trust',
+    about: 'By what people’s devices know the gateway.',
+    kinds: [],
+    owns: /^tunnels\/[^/]+\/certificate|^gateways\/[^/]+\/outside\/update\/key/,
+  },
+  {
+    id: 'people',
+    title: 'People',
+    about: 'Which groups there are, and when they may come.',
+    kinds: ['groups', 'hours'],
+    owns: /^passages\/[^/]+\/groups|^time-zone/,
+  },
   { id: 'addresses', title: 'Addresses', about: 'What people’s devices are given.', kinds: ['pools'] },
   { id: 'tunnels', title: 'Tunnels', about: 'The ways in.', kinds: ['tunnels'] },
-  { id: 'passages', title: 'Passages', about: 'Who comes in how: tunnel, addresses, names, routes, limits. The first that admits a person takes them.', kinds: ['passages'] },
+  {
+    id: 'passages',
+    title: 'Passages',
+    about: 'Who comes in how: tunnel, addresses, names, routes, limits. The first that admits a person takes them.',
+    kinds: ['passages'],
+  },
   { id: 'nat', title: 'NAT', about: 'What is translated on its way, and what is not. The first that matches decides.', kinds: ['nat'] },
   { id: 'rules', title: 'Rules', about: 'What people may use. A refusal wins; nothing else is allowed.', kinds: ['rules'] },
-  { id: 'expectations', title: 'Expectations', about: 'Who must reach what, and who must not: proved at every change, and tried.', kinds: ['expectations'] },
+  {
+    id: 'expectations',
+    title: 'Expectations',
+    about: 'Who must reach what, and who must not: proved at every change, and tried.',
+    kinds: ['expectations'],
+  },
 ]
 
 /** The step that a setting belongs to. */
@@ -32,7 +59,9 @@ export function stepOf(path: string): string {
 /** Where the console edits a setting. */
 export function settingQuery(path: string): Record<string, string> {
   const [kind, name] = path.split('/')
-  return name && steps.some((s) => s.kinds.includes(kind)) ? { at: stepOf(`${kind}/${name}`), object: `${kind}/${name}` } : { at: stepOf(path) }
+  return name && steps.some((s) => s.kinds.includes(kind))
+    ? { at: stepOf(`${kind}/${name}`), object: `${kind}/${name}` }
+    : { at: stepOf(path) }
 }
 
 export interface Count {
@@ -71,7 +100,13 @@ export function pruned(value: unknown): unknown {
     const out: Record<string, unknown> = {}
     for (const [name, v] of Object.entries(value as Record<string, unknown>)) {
       const p = pruned(v)
-      const empty = p === undefined || p === null || p === '' || p === false || p === 0 || (typeof p === 'object' && !Array.isArray(p) && !Object.keys(p as object).length)
+      const empty =
+        p === undefined ||
+        p === null ||
+        p === '' ||
+        p === false ||
+        p === 0 ||
+        (typeof p === 'object' && !Array.isArray(p) && !Object.keys(p as object).length)
       if (!empty) out[name] = p
     }
     return out

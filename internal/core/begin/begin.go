@@ -54,7 +54,8 @@ type Proposal struct {
 }
 
 // typicalHomes are what home routers come with; a pool there, or a pool inside, would collide.
-var typicalHomes = netset.OfPrefixes(netip.MustParsePrefix("192.168.0.0/16"), netip.MustParsePrefix("10.0.0.0/22"), netip.MustParsePrefix("172.16.0.0/16"))
+var typicalHomes = netset.OfPrefixes(netip.MustParsePrefix("192.168.0.0/16"), netip.MustParsePrefix("10.0.0.0/22"),
+	netip.MustParsePrefix("172.16.0.0/16"))
 
 type writer struct {
 	strings.Builder

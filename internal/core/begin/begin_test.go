@@ -17,9 +17,12 @@ import (
 // expectations hold, and every reason is about a setting that is there.
 func TestProposals(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		a := Answers{Site: rapid.SampledFrom([]string{"Tern Island", "a: b # c", `say "hi"`}).Draw(t, "site"), Dial: rapid.SampledFrom([]string{"gate.tern.example", "192.0.2.10"}).Draw(t, "dial"),
-			Outside: []netip.Addr{netip.MustParseAddr("192.0.2.10")}, Full: rapid.Bool().Draw(t, "full"), People: rapid.SampledFrom([]int{0, 3, 500, 20000}).Draw(t, "people")}
-		prefixes := rapid.Permutation([]string{"10.20.0.0/24", "10.99.0.0/16", "192.168.1.0/24", "172.24.0.0/13", "10.96.0.0/15"}).Draw(t, "prefixes")
+		a := Answers{
+			Site: rapid.SampledFrom([]string{"Tern Island", "a: b # c", `say "hi"`}).Draw(t, "site"), Dial: rapid.SampledFrom([]string{"gate.tern.example", "192.0.2.10"}).Draw(t, "dial"),
+			Outside: []netip.Addr{netip.MustParseAddr("192.0.2.10")}, Full: rapid.Bool().Draw(t, "full"), People: rapid.SampledFrom([]int{0, 3, 500, 20000}).Draw(t, "people"),
+		}
+		prefixes := rapid.Permutation([]string{"10.20.0.0/24", "10.99.0.0/16", "192.168.1.0/24", "172.24.0.0/13", "10.96.0.0/15"}).Draw(t,
+			"prefixes")
 		for i := range rapid.IntRange(1, 4).Draw(t, "networks") {
 			n := Network{Name: fmt.Sprintf("net%d", i), Prefix: netip.MustParsePrefix(prefixes[i])}
 			if i > 0 {
@@ -27,14 +30,18 @@ func TestProposals(t *testing.T) {
 			}
 			a.Networks = append(a.Networks, n)
 		}
-		a.Devices = rapid.SliceOfDistinct(rapid.SampledFrom([]string{"windows", "apple", "android", "own-client"}), rapid.ID[string]).Draw(t, "devices")
+		a.Devices = rapid.SliceOfDistinct(rapid.SampledFrom([]string{"windows", "apple", "android", "own-client"}),
+			rapid.ID[string]).Draw(t, "devices")
 		if rapid.Bool().Draw(t, "dns") {
 			a.DNS = []netip.Addr{a.Networks[len(a.Networks)-1].Prefix.Addr().Next().Next().Next()}
 			a.Search = "tern.example"
 		}
 		var people []reach.Person
 		for i := range rapid.IntRange(1, 3).Draw(t, "groups") {
-			g := Group{Name: fmt.Sprintf("group%d", i), Reach: []string{a.Networks[i%len(a.Networks)].Name}, Services: []string{"tcp/443", "ping"}}
+			g := Group{
+				Name: fmt.Sprintf("group%d", i), Reach: []string{a.Networks[i%len(a.Networks)].Name},
+				Services: []string{"tcp/443", "ping"},
+			}
 			a.Groups = append(a.Groups, g)
 			people = append(people, reach.Person{User: "u" + g.Name, Groups: []string{g.Name}})
 		}
@@ -57,8 +64,10 @@ func TestProposals(t *testing.T) {
 }
 
 func TestAnswersThatWillNotDo(t *testing.T) {
-	good := Answers{Site: "x", Dial: "gate.tern.example", Outside: []netip.Addr{netip.MustParseAddr("192.0.2.10")},
-		Networks: []Network{{Name: "lan", Prefix: netip.MustParsePrefix("10.20.0.0/24")}}, Groups: []Group{{"all", []string{"lan"}, []string{"ping"}}}}
+	good := Answers{
+		Site: "x", Dial: "gate.tern.example", Outside: []netip.Addr{netip.MustParseAddr("192.0.2.10")},
+		Networks: []Network{{Name: "lan", Prefix: netip.MustParsePrefix("10.20.0.0/24")}}, Groups: []Group{{"all", []string{"lan"}, []string{"ping"}}},
+	}
 	_, err := Plan(good)
 	require.NoError(t, err)
 	for says, spoil := range map[string]func(*Answers){

@@ -153,7 +153,8 @@ func Problem(c *x509.Certificate, name string, now time.Time) string {
 		return weakKey(c)
 	case c.IsCA:
 		return "it is an authority's certificate, not a server's"
-	case len(c.ExtKeyUsage) > 0 && !slices.Contains(c.ExtKeyUsage, x509.ExtKeyUsageServerAuth) && !slices.Contains(c.ExtKeyUsage, x509.ExtKeyUsageAny):
+	case len(c.ExtKeyUsage) > 0 && !slices.Contains(c.ExtKeyUsage, x509.ExtKeyUsageServerAuth) &&
+		!slices.Contains(c.ExtKeyUsage, x509.ExtKeyUsageAny):
 		return "it is not made for servers (extended key usage)"
 	case c.KeyUsage != 0 && c.KeyUsage&x509.KeyUsageDigitalSignature == 0:
 		return "its key may not be used for signatures"

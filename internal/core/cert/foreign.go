@@ -117,7 +117,8 @@ func parseKey(block *pem.Block) (any, error) {
 func above(leaf *x509.Certificate, certs []*x509.Certificate) (out [][]byte) {
 	issuer := func(of *x509.Certificate) *x509.Certificate {
 		for _, c := range certs {
-			if c != of && !bytes.Equal(c.RawSubject, c.RawIssuer) && bytes.Equal(c.RawSubject, of.RawIssuer) && of.CheckSignatureFrom(c) == nil {
+			if c != of && !bytes.Equal(c.RawSubject, c.RawIssuer) && bytes.Equal(c.RawSubject, of.RawIssuer) &&
+				of.CheckSignatureFrom(c) == nil {
 				return c
 			}
 		}
@@ -153,7 +154,8 @@ const RevocationLife = 30 * 24 * time.Hour
 func (ca *Pair) RevocationList(rand io.Reader, now time.Time, number int64, revoked []Revoked) ([]byte, error) {
 	t := &x509.RevocationList{Number: big.NewInt(number), ThisUpdate: now, NextUpdate: now.Add(RevocationLife)}
 	for _, r := range revoked {
-		t.RevokedCertificateEntries = append(t.RevokedCertificateEntries, x509.RevocationListEntry{SerialNumber: r.Serial, RevocationTime: r.At})
+		t.RevokedCertificateEntries = append(t.RevokedCertificateEntries,
+			x509.RevocationListEntry{SerialNumber: r.Serial, RevocationTime: r.At})
 	}
 	der, err := x509.CreateRevocationList(rand, t, ca.Leaf, ca.Key)
 	return pem.EncodeToMemory(&pem.Block{Type: "X509 CRL", Bytes: der}), err

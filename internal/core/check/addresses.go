@@ -33,21 +33,28 @@ func (c *checker) addresses() {
 		p := &c.p.Pools[i]
 		for k, prefix := range p.Prefixes {
 			if path := at("pools/"+p.Name+"/prefixes", k); prefix != prefix.Masked() {
-				c.add(Stop, "host-bits", path, "write "+prefix.Masked().String(), "%s has host bits set: which range is meant is unclear", prefix)
+				c.add(Stop, "host-bits", path, "write "+prefix.Masked().String(), "%s has host bits set: which range is meant is unclear",
+					prefix)
 				c.mend("set", path, quote(prefix.Masked()))
 			}
 		}
-		var before netset.Addrs
-		for _, own := range partsOf(p) {
-			if own.set.Overlaps(before) {
-				c.add(Stop, "pool-overlaps-itself", own.path, "take it out, or narrow it", "%s overlaps what pool %s has already: how many addresses there are is unclear", own.text, p.Name)
+		parts := partsOf(p)
+		spans := make([]netset.Span, len(parts))
+		for k, own := range parts {
+			spans[k] = own.set[0]
+		}
+		again := overlapping(spans)
+		for k, own := range parts {
+			if again[k] {
+				c.add(Stop, "pool-overlaps-itself", own.path, "take it out, or narrow it",
+					"%s overlaps what pool %s has already: how many addresses there are is unclear", own.text, p.Name)
 			}
-			before = before.Union(own.set)
 			c.collisions(i, p, own)
 		}
 		for _, g := range c.p.Gateways {
 			if p.Space().Overlaps(netset.OfAddrs(g.Outside.Addresses...)) {
-				c.add(Stop, "pool-overlaps-outside", "pools/"+p.Name, "use "+c.freePrefix(p.Space())+", which is free", "the pool holds the gateway's own outside address")
+				c.add(Stop, "pool-overlaps-outside", "pools/"+p.Name, "use "+c.freePrefix(p.Space())+", which is free",
+					"the pool holds the gateway's own outside address")
 			}
 		}
 		c.carved(p)
@@ -63,7 +70,8 @@ func (c *checker) collisions(i int, p *plan.Pool, own part) {
 			continue
 		}
 		if n.Site != "" {
-			c.add(Stop, "pool-overlaps-other-site", own.path, "use "+free()+", which is free", "%s overlaps network %s of %s: people and that site cannot reach each other", own.text, n.Name, n.Site)
+			c.add(Stop, "pool-overlaps-other-site", own.path, "use "+free()+", which is free",
+				"%s overlaps network %s of %s: people and that site cannot reach each other", own.text, n.Name, n.Site)
 		} else {
 			c.add(Stop, "pool-overlaps-network", own.path, "use "+free()+", which is free, or say carved-from: "+n.Name,
 				"%s overlaps network %s: hosts there look for remote people on their own link, and answers never reach the gateway", own.text, n.Name)
@@ -72,7 +80,8 @@ func (c *checker) collisions(i int, p *plan.Pool, own part) {
 	}
 	for j := range i {
 		if own.set.Overlaps(c.p.Pools[j].Space()) {
-			c.add(Stop, "pool-overlaps-pool", own.path, "use "+free()+", which is free", "%s overlaps pool %s: two people would get the same address", own.text, c.p.Pools[j].Name)
+			c.add(Stop, "pool-overlaps-pool", own.path, "use "+free()+", which is free",
+				"%s overlaps pool %s: two people would get the same address", own.text, c.p.Pools[j].Name)
 			c.renumber(own.path, free())
 		}
 	}
@@ -128,7 +137,8 @@ func (c *checker) carved(p *plan.Pool) {
 	}
 	for _, prefix := range n.Prefixes {
 		if prefix.Addr().Is4() && prefix.Bits() <= 30 {
-			c.without(p, leased, netset.OfAddrs(prefix.Masked().Addr(), netset.Last(prefix)), "the first or last address of "+prefix.String())
+			c.without(p, leased, netset.OfAddrs(prefix.Masked().Addr(), netset.Last(prefix)),
+				"the first or last address of "+prefix.String())
 		}
 	}
 }
@@ -168,11 +178,14 @@ func (c *checker) reserved(p *plan.Pool) {
 		other, twice := seen[r.Address]
 		switch {
 		case twice:
-			c.add(Stop, "reserved-twice", path+"/address", "give each user an address of their own", "%s is kept for %s and for %s", r.Address, other, r.User)
+			c.add(Stop, "reserved-twice", path+"/address", "give each user an address of their own", "%s is kept for %s and for %s",
+				r.Address, other, r.User)
 		case servers[r.Address] || c.m != nil && c.m.OwnAddresses().Contains(r.Address):
-			c.add(Stop, "reserved-taken", path+"/address", "keep another one", "%s belongs to the gateway or is a name server: %s cannot have it", r.Address, r.User)
+			c.add(Stop, "reserved-taken", path+"/address", "keep another one",
+				"%s belongs to the gateway or is a name server: %s cannot have it", r.Address, r.User)
 		case !has.Contains(r.Address):
-			c.add(Stop, "reserved-outside", path+"/address", "keep one of "+has.String(), "%s is not among what pool %s leases: %s never gets it", r.Address, p.Name, r.User)
+			c.add(Stop, "reserved-outside", path+"/address", "keep one of "+has.String(),
+				"%s is not among what pool %s leases: %s never gets it", r.Address, p.Name, r.User)
 		}
 		seen[r.Address] = r.User
 	}
@@ -196,7 +209,8 @@ func (c *checker) size(p *plan.Pool, base string) {
 	}
 	for _, family := range []netset.Addrs{netset.All4, netset.All6} {
 		if part := supply.Intersect(family); len(part) > 0 && part.Count(users) < users {
-			c.add(Warn, "pool-too-small", path, "use a larger one", "pool %s has %d addresses for %d users: %d cannot connect when all do", p.Name, part.Count(users), users, users-part.Count(users))
+			c.add(Warn, "pool-too-small", path, "use a larger one", "pool %s has %d addresses for %d users: %d cannot connect when all do",
+				p.Name, part.Count(users), users, users-part.Count(users))
 		}
 	}
 }

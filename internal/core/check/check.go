@@ -101,12 +101,16 @@ func RunAgain(in Input) ([]Finding, *reach.Known) {
 			c.full = append(c.full, reach.Everywhere(r.Full))
 		}
 	}
-	for _, family := range []func(){c.references, c.site, c.hours, c.trust, c.tunnels, c.platforms, c.people, c.limits, c.addresses, c.names, c.routes, c.translations, c.rules, c.expectations} {
+	for _, family := range []func(){
+		c.references, c.site, c.hours, c.trust, c.tunnels, c.platforms, c.people, c.limits, c.addresses,
+		c.names, c.routes, c.translations, c.rules, c.expectations,
+	} {
 		family()
 	}
 	rank := map[Severity]int{Stop: 0, Warn: 1, Note: 2}
 	slices.SortStableFunc(c.found, func(a, b Finding) int {
-		return cmp.Or(cmp.Compare(rank[a.Severity], rank[b.Severity]), compareBool(follow[a.Code], follow[b.Code]), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column))
+		return cmp.Or(cmp.Compare(rank[a.Severity], rank[b.Severity]), compareBool(follow[a.Code], follow[b.Code]),
+			cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column))
 	})
 	if c.found == nil {
 		c.found = []Finding{}
@@ -167,7 +171,8 @@ func few(list []string) string {
 func at(base string, i int) string { return fmt.Sprintf("%s/%d", base, i) }
 
 // typicalHomes are the networks that home routers come with.
-var typicalHomes = mustPrefixes("192.168.0.0/24", "192.168.1.0/24", "192.168.2.0/24", "192.168.178.0/24", "10.0.0.0/24", "10.0.1.0/24", "172.16.0.0/24")
+var typicalHomes = mustPrefixes("192.168.0.0/24", "192.168.1.0/24", "192.168.2.0/24", "192.168.178.0/24", "10.0.0.0/24", "10.0.1.0/24",
+	"172.16.0.0/24")
 
 func mustPrefixes(texts ...string) netset.Addrs {
 	var out netset.Addrs

@@ -34,7 +34,10 @@ func certificate(t *testing.T, name string, made time.Time) *x509.Certificate {
 func selfSigned(t *testing.T, name string) *x509.Certificate {
 	key, err := cert.NewKey(rand.Reader)
 	require.NoError(t, err)
-	tmpl := &x509.Certificate{SerialNumber: big.NewInt(7), Subject: pkix.Name{CommonName: name}, DNSNames: []string{name}, NotBefore: now.Add(-time.Hour), NotAfter: now.Add(90 * 24 * time.Hour)}
+	tmpl := &x509.Certificate{
+		SerialNumber: big.NewInt(7), Subject: pkix.Name{CommonName: name}, DNSNames: []string{name},
+		NotBefore: now.Add(-time.Hour), NotAfter: now.Add(90 * 24 * time.Hour),
+	}
 	der, err := x509.CreateCertificate(rand.Reader, tmpl, tmpl, key.Public(), key)
 	require.NoError(t, err)
 	leaf, err := x509.ParseCertificate(der)
@@ -61,9 +64,16 @@ func TestFindingsOfDefaults(t *testing.T) {
 func input(t *testing.T, text string) Input {
 	doc, err := plan.Read(text)
 	require.NoError(t, err)
-	return Input{Doc: doc, Now: now, Secrets: map[string]bool{"jetty-update": true}, KnowsZone: func(name string) bool { return name == "Atlantic/Reykjavik" }, Certificates: map[string]*x509.Certificate{"gate": certificate(t, "gate.tern.example", now)}, People: []reach.Person{
-		{User: "wanda", Groups: []string{"wardens"}}, {User: "rory", Groups: []string{"researchers"}}, {User: "vera", Groups: []string{"volunteers"}},
-		{User: "curt", Groups: []string{"turbine-contractor"}}, {User: "both", Groups: []string{"researchers", "volunteers"}}}}
+	return Input{
+		Doc: doc, Now: now, Secrets: map[string]bool{"jetty-update": true},
+		KnowsZone: func(name string) bool { return name == "Atlantic/Reykjavik" }, Certificates: map[string]*x509.Certificate{"gate": certificate(t, "gate.tern.example", now)}, People: []reach.Person{
+			{User: "wanda", Groups: []string{"wardens"}},
+			{User: "rory", Groups: []string{"researchers"}},
+			{User: "vera", Groups: []string{"volunteers"}},
+			{User: "curt", Groups: []string{"turbine-contractor"}},
+			{User: "both", Groups: []string{"researchers", "volunteers"}},
+		},
+	}
 }
 
 // Each finding is made on the plan that has it, at its setting and with a mend, and not on Tern Island's own plan.
@@ -163,7 +173,7 @@ func TestFindings(t *testing.T) {
 		{"pool-below-limit", "passages/volunteers/limits/sessions", Stop, "routes: {split: [names, nestcams]}", "routes: {split: [names, nestcams]}\n    limits: {sessions: 80}", "62"},
 		{"limit-zero", "passages/volunteers/limits/sessions", Stop, "routes: {split: [names, nestcams]}", "routes: {split: [names, nestcams]}\n    limits: {sessions: 0, idle: 1h}", "no limit"},
 		{"out-of-range", "passages/volunteers/limits/idle", Stop, "routes: {split: [names, nestcams]}", "routes: {split: [names, nestcams]}\n    limits: {idle: 5s}", "use 1m"},
-		{"no-session-limit", "passages", Note, "# all their traffic comes home", "# home", "per-person"},
+		{"many-sessions", "passages/volunteers/limits/per-person", Warn, "routes: {split: [names, nestcams]}", "routes: {split: [names, nestcams]}\n    limits: {per-person: 9}", "leave it out"},
 		{"no-idle-limit", "passages", Note, "# all their traffic comes home", "# home", "idle"},
 		{"not-shown-yet", "passages/volunteers/banner", Note, "routes: {split: [names, nestcams]}", "routes: {split: [names, nestcams]}\n    banner: Mind the nests.", "nothing"},
 		{"no-pool", "passages/volunteers/pool", Stop, "groups: [volunteers]\n    tunnels: [main]\n    pool: guests", "groups: [volunteers]\n    tunnels: [main]", "name a pool"},
@@ -222,7 +232,9 @@ func TestFindings(t *testing.T) {
 				mended, err := plan.Apply(text, fs[i].Mend...)
 				require.NoError(t, err)
 				after := Run(input(t, mended))
-				require.False(t, slices.ContainsFunc(after, func(f Finding) bool { return f.ID() == fs[i].ID() && f.Problem == fs[i].Problem }), "%v does not mend it: %v", fs[i].Mend, ids(after))
+				require.False(t, slices.ContainsFunc(after,
+					func(f Finding) bool { return f.ID() == fs[i].ID() && f.Problem == fs[i].Problem }), "%v does not mend it: %v",
+					fs[i].Mend, ids(after))
 				require.LessOrEqual(t, Count(after, Stop), Count(fs, Stop), "%v breaks something: %v", fs[i].Mend, after)
 				mends[c.code] = true
 			}
@@ -261,11 +273,15 @@ func TestFindingsBesideThePlan(t *testing.T) {
 		return ids(Run(input(t, kept+"expectations:\n  - "+strings.Join(expectations, "\n  - ")+"\n")))
 	}
 	few := asked("{name: a, groups: [wardens], must: reach, to: [office], services: [tcp/80]}", "{name: b, groups: [researchers], must: reach, to: [records], services: [ping]}")
-	for _, want := range []string{"nothing-forbidden@expectations", "no-name-tried@expectations", "nothing-expected@passages/contractor", "only-ping@passages/research"} {
+	for _, want := range []string{
+		"nothing-forbidden@expectations", "no-name-tried@expectations", "nothing-expected@passages/contractor",
+		"only-ping@passages/research",
+	} {
 		require.Contains(t, few, want)
 	}
 	require.NotContains(t, few, "nothing-expected@passages/wardens")
-	require.NotContains(t, asked("{name: a, everyone: true, must: not-reach, to: [office], services: [tcp/1]}", "{name: b, everyone: true, must: reach, to: [names], services: [names], by-name: true}"), "nothing-forbidden@expectations")
+	require.NotContains(t, asked("{name: a, everyone: true, must: not-reach, to: [office], services: [tcp/1]}",
+		"{name: b, everyone: true, must: reach, to: [names], services: [names], by-name: true}"), "nothing-forbidden@expectations")
 
 	in = input(t, s.Plan)
 	in.Administrators = []string{"rory"}
@@ -276,7 +292,8 @@ func TestFindingsBesideThePlan(t *testing.T) {
 	require.NotContains(t, ids(Run(in)), "certificate-self-signed@tunnels/main/certificate", "another authority's")
 	in.Certificates["gate"] = selfSigned(t, "gate.tern.example")
 	require.Contains(t, ids(Run(in)), "certificate-self-signed@tunnels/main/certificate")
-	in = input(t, strings.NewReplacer("{name: cameras, action: permit, groups: [volunteers], to: [nestcams], services: [web]}", "{name: cameras, action: permit, groups: [volunteers], to: [archive], services: [any]}").Replace(s.Plan))
+	in = input(t, strings.NewReplacer("{name: cameras, action: permit, groups: [volunteers], to: [nestcams], services: [web]}",
+		"{name: cameras, action: permit, groups: [volunteers], to: [archive], services: [any]}").Replace(s.Plan))
 	for i := range in.People {
 		in.People[i].Groups = []string{"volunteers"}
 	}

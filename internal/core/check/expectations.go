@@ -36,19 +36,23 @@ func (c *checker) expectations() {
 			continue
 		}
 		if len(e.Services) == 0 {
-			c.add(Stop, "expectation-empty", "expectations/"+e.Name, "say which services", "expectation %s names no service to reach", e.Name)
+			c.add(Stop, "expectation-empty", "expectations/"+e.Name, "say which services", "expectation %s names no service to reach",
+				e.Name)
 			continue
 		}
 		if dst := c.n.Destinations(e.To); len(dst) > 0 && c.m.OwnAddresses().Covers(dst) {
-			c.add(Warn, "only-the-gateway", "expectations/"+e.Name+"/to", "name a host behind the gateway", "only the gateway's own address is tried: that says nothing about what is behind it")
+			c.add(Warn, "only-the-gateway", "expectations/"+e.Name+"/to", "name a host behind the gateway",
+				"only the gateway's own address is tried: that says nothing about what is behind it")
 		}
 	}
 	if len(c.p.Passages) > 0 && len(c.p.Expectations) > 0 {
 		if !forbids {
-			c.add(Warn, "nothing-forbidden", "expectations", "add one with must: not-reach, or must: nothing-else", "no expectation says what people must not reach: too much reach would go unnoticed")
+			c.add(Warn, "nothing-forbidden", "expectations", "add one with must: not-reach, or must: nothing-else",
+				"no expectation says what people must not reach: too much reach would go unnoticed")
 		}
 		if !byName && slices.ContainsFunc(c.p.Hosts, func(h plan.Host) bool { return h.DNS != "" }) {
-			c.add(Warn, "no-name-tried", "expectations", "say by-name: true in one of them", "no expectation is tried by name: people use names")
+			c.add(Warn, "no-name-tried", "expectations", "say by-name: true in one of them",
+				"no expectation is tried by name: people use names")
 		}
 	}
 	for i := range c.p.Passages {
@@ -59,15 +63,19 @@ func (c *checker) expectations() {
 		asked := netset.Services{}
 		for k := range c.p.Expectations {
 			e := &c.p.Expectations[k]
-			if e.Must == plan.Reach && !e.Inward() && (e.Everyone || slices.ContainsFunc(e.Groups, func(g string) bool { return slices.Contains(p.Groups, g) }) || len(e.Users) > 0) {
+			if e.Must == plan.Reach && !e.Inward() &&
+				(e.Everyone || slices.ContainsFunc(e.Groups, func(g string) bool { return slices.Contains(p.Groups, g) }) ||
+					len(e.Users) > 0) {
 				asked = asked.Union(c.n.ServiceSet(e.Services))
 			}
 		}
 		switch echo, _ := netset.ParseServices("ping"); {
 		case len(asked) == 0:
-			c.add(Warn, "nothing-expected", "passages/"+p.Name, "add an expectation for one of its groups", "no expectation says what people of passage %s must reach: it cannot be proved nor tried", p.Name)
+			c.add(Warn, "nothing-expected", "passages/"+p.Name, "add an expectation for one of its groups",
+				"no expectation says what people of passage %s must reach: it cannot be proved nor tried", p.Name)
 		case len(asked.Subtract(echo)) == 0:
-			c.add(Warn, "only-ping", "passages/"+p.Name, "expect the services that people use", "for people of passage %s only ping is expected: a service can be shut while ping answers", p.Name)
+			c.add(Warn, "only-ping", "passages/"+p.Name, "expect the services that people use",
+				"for people of passage %s only ping is expected: a service can be shut while ping answers", p.Name)
 		}
 	}
 }

@@ -11,7 +11,8 @@ import (
 func (c *checker) hours() {
 	for _, h := range c.p.Hours {
 		if h.From == h.To {
-			c.add(Stop, "hours-empty", "hours/"+h.Name+"/to", "let them end later than they begin; 00:00 to 24:00 is the whole day", "%s begin and end at %s: nobody is ever let in by them", h.Name, h.From)
+			c.add(Stop, "hours-empty", "hours/"+h.Name+"/to", "let them end later than they begin; 00:00 to 24:00 is the whole day",
+				"%s begin and end at %s: nobody is ever let in by them", h.Name, h.From)
 		}
 	}
 	switch {
@@ -24,7 +25,8 @@ func (c *checker) hours() {
 
 // limits finds limits that let nobody in, or that are missing.
 func (c *checker) limits() {
-	var endless, idle []string
+	var idle []string
+	many := map[string]bool{}
 	for _, p := range c.p.Passages {
 		if p.Off {
 			continue
@@ -32,7 +34,8 @@ func (c *checker) limits() {
 		base := "passages/" + p.Name + "/limits"
 		for field, value := range map[string]int{"sessions": p.Limits.Sessions, "per-person": p.Limits.PerPerson} {
 			if path := plan.OriginOf(c.taken, base+"/"+field); value == 0 && c.Doc.Has(path) {
-				c.add(Stop, "limit-zero", path, "leave it out for no limit, or switch the passage off", "a limit of 0 lets nobody of passage %s in", p.Name)
+				c.add(Stop, "limit-zero", path, "leave it out for no limit, or switch the passage off",
+					"a limit of 0 lets nobody of passage %s in", p.Name)
 				c.mend("remove", path, "")
 			}
 		}
@@ -40,22 +43,24 @@ func (c *checker) limits() {
 		c.between(base+"/longest", p.Limits.Longest, 5*time.Minute, 720*time.Hour)
 		if pool := c.n.Pools[p.Pool]; pool != nil && p.Limits.Sessions > 0 {
 			if have := pool.Addresses().Count(p.Limits.Sessions); have < p.Limits.Sessions {
-				c.add(Stop, "pool-below-limit", base+"/sessions", fmt.Sprintf("use a larger prefix for pool %s, or %d", p.Pool, have), "passage %s may have %d sessions, but pool %s has %d addresses: %d short", p.Name, p.Limits.Sessions, p.Pool, have, p.Limits.Sessions-have)
+				c.add(Stop, "pool-below-limit", base+"/sessions", fmt.Sprintf("use a larger prefix for pool %s, or %d", p.Pool, have),
+					"passage %s may have %d sessions, but pool %s has %d addresses: %d short", p.Name, p.Limits.Sessions, p.Pool, have, p.Limits.Sessions-have)
 				c.mend("set", base+"/sessions", fmt.Sprint(have))
 			}
 		}
-		if p.Limits.PerPerson == 0 {
-			endless = append(endless, p.Name)
+		if path := plan.OriginOf(c.taken, base+"/per-person"); p.Limits.PerPerson > plan.SessionsEach && !many[path] {
+			many[path] = true // said once for all passages that take it from the same place
+			c.add(Warn, "many-sessions", path, fmt.Sprintf("leave it out: it is %d then", plan.SessionsEach),
+				"one person may have %d sessions at once by passage %s: whoever has one password takes as many addresses", p.Limits.PerPerson, p.Name)
+			c.mend("remove", path, "")
 		}
 		if p.Limits.Idle == 0 {
 			idle = append(idle, p.Name)
 		}
 		if p.Banner != "" {
-			c.add(Note, "not-shown-yet", "passages/"+p.Name+"/banner", "nothing needs to be done", "the banner is kept; the pages that show it to people come with handover")
+			c.add(Note, "not-shown-yet", "passages/"+p.Name+"/banner", "nothing needs to be done",
+				"the banner is kept; the pages that show it to people come with handover")
 		}
-	}
-	if len(endless) > 0 {
-		c.add(Note, "no-session-limit", "passages", "say limits: {per-person: 2}", "one person may take any number of addresses by passages %s", quoted(endless))
 	}
 	if len(idle) > 0 {
 		c.add(Note, "no-idle-limit", "passages", "say limits: {idle: 12h}", "sessions that nobody uses stay up by passages %s", quoted(idle))

@@ -66,7 +66,8 @@ func (c *checker) mendExpectation(r reach.Result) {
 			way = "from"
 		}
 		c.mend("add", "rules", rule+fmt.Sprintf("%s: [%s], services: [%s]}", way, quotedAll(e.Peers()), quoted(e.Services)))
-	case r.Example.Station == site.Device && strings.HasSuffix(r.Example.Setting, "/routes") && strings.HasPrefix(r.Example.Setting, "passages/") && class.Passage != nil:
+	case r.Example.Station == site.Device && strings.HasSuffix(r.Example.Setting, "/routes") &&
+		strings.HasPrefix(r.Example.Setting, "passages/") && class.Passage != nil:
 		peer := r.Example.Dst
 		if e.Inward() {
 			peer = r.Example.Src

@@ -28,7 +28,8 @@ func (c *checker) names() {
 		c.domains(base+"/search", p.DNS.Search)
 		c.domains(base+"/domains", p.DNS.Domains)
 		if len(p.DNS.Servers) == 0 {
-			c.add(Warn, "no-name-server", base, "name the inside name server", "people of passage %s are given no name server: inside names do not resolve", p.Name)
+			c.add(Warn, "no-name-server", base, "name the inside name server",
+				"people of passage %s are given no name server: inside names do not resolve", p.Name)
 			continue
 		}
 		inside := false
@@ -39,7 +40,8 @@ func (c *checker) names() {
 			}
 			inside = true
 			if !p.Routes.Full && !c.n.Destinations(p.Routes.Split).Contains(s) {
-				c.add(Stop, "name-server-not-routed", path, "add "+c.nameOf(s)+" to passages/"+p.Name+"/routes/split", "name server %s is not among the split routes of passage %s: no name resolves", s, p.Name)
+				c.add(Stop, "name-server-not-routed", path, "add "+c.nameOf(s)+" to passages/"+p.Name+"/routes/split",
+					"name server %s is not among the split routes of passage %s: no name resolves", s, p.Name)
 				c.mend("add", "passages/"+p.Name+"/routes/split", quote(c.nameOf(s)))
 			}
 			for n, class := range c.classes {
@@ -47,16 +49,19 @@ func (c *checker) names() {
 					continue
 				}
 				if want := netset.Of(netset.OfAddrs(s), ask); !c.enforced[n].Covers(want) {
-					c.add(Stop, "name-server-not-permitted", path, "add a rule that permits udp/53 and tcp/53 to "+c.nameOf(s)+" for "+class.Name(), "no rule lets %s ask name server %s: no name resolves for %s", class.Name(), s, quoted(class.Users))
+					c.add(Stop, "name-server-not-permitted", path,
+						"add a rule that permits udp/53 and tcp/53 to "+c.nameOf(s)+" for "+class.Name(), "no rule lets %s ask name server %s: no name resolves for %s", class.Name(), s, quoted(class.Users))
 					c.mend("add", "rules", fmt.Sprintf("{name: %s, action: permit, groups: [%s], to: [%s], services: [udp/53, tcp/53]}", c.freeRule("names-for-"+class.Groups[0]), quoted(class.Groups), quote(c.nameOf(s))))
 				}
 			}
 		}
 		if !inside && insideNames {
-			c.add(Warn, "public-name-servers-only", base+"/servers", "name the inside name server first", "people of passage %s are given public name servers only, which do not know the inside names", p.Name)
+			c.add(Warn, "public-name-servers-only", base+"/servers", "name the inside name server first",
+				"people of passage %s are given public name servers only, which do not know the inside names", p.Name)
 		}
 		if len(p.DNS.Search) == 0 {
-			c.add(Note, "no-search-domain", base, "add the site's domain under search", "short names do not resolve for people of passage %s", p.Name)
+			c.add(Note, "no-search-domain", base, "add the site's domain under search",
+				"short names do not resolve for people of passage %s", p.Name)
 		}
 		if len(p.DNS.Servers) == 1 {
 			alone = append(alone, p.Name)
@@ -70,7 +75,8 @@ func (c *checker) names() {
 func (c *checker) domains(base string, words []string) {
 	for i, w := range words {
 		if !domain(w) {
-			c.add(Stop, "malformed-domain", at(base, i), "write it as tern.example", "%q is no domain: devices ignore it, or refuse the whole configuration", w)
+			c.add(Stop, "malformed-domain", at(base, i), "write it as tern.example",
+				"%q is no domain: devices ignore it, or refuse the whole configuration", w)
 		}
 	}
 }

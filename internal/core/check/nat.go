@@ -34,11 +34,13 @@ func (c *checker) translations() {
 		}
 		path := "nat/" + t.Name
 		if !e.from.Overlaps(pools) {
-			c.add(Warn, "translation-never", path+"/from", "name a pool", "%s never matches: no remote person's address is among its sources", t.Name)
+			c.add(Warn, "translation-never", path+"/from", "name a pool",
+				"%s never matches: no remote person's address is among its sources", t.Name)
 		}
 		for _, o := range earlier {
 			if (o.Out == "" || o.Out == t.Out) && o.from.Covers(e.from) && o.to.Covers(e.to) {
-				c.add(Warn, "translation-shadowed", path, "move it before "+o.Name+", or remove it", "%s never acts: %s stands before it and takes all of its traffic", t.Name, o.Name)
+				c.add(Warn, "translation-shadowed", path, "move it before "+o.Name+", or remove it",
+					"%s never acts: %s stands before it and takes all of its traffic", t.Name, o.Name)
 				c.mend("remove", path, "")
 				break
 			}
@@ -117,7 +119,8 @@ func (c *checker) waysBack() {
 					continue // what only some hours allow is not astray
 				}
 				told[net.Name+class.Passage.Passage.Pool] = true
-				c.add(Stop, "no-way-back", "networks/"+net.Name+"/router", "give the router of "+net.Name+" a route to "+part.Src.String()+" by way of the gateway, or translate the source",
+				c.add(Stop, "no-way-back", "networks/"+net.Name+"/router",
+					"give the router of "+net.Name+" a route to "+part.Src.String()+" by way of the gateway, or translate the source",
 					"packets of %s get to network %s, but no answer comes back: %s", class.Name(), net.Name, at.Words)
 			}
 		}

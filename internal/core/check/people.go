@@ -19,11 +19,13 @@ func (c *checker) people() {
 			return slices.ContainsFunc(who.Groups, func(g string) bool { return slices.Contains(p.Groups, g) })
 		})
 		if !holds {
-			c.add(Stop, "nobody-admitted", path, "put a user into one of the groups, or switch the passage off", "no user is in a group of passage %s (%s): nobody can come in by it", p.Name, quoted(p.Groups))
+			c.add(Stop, "nobody-admitted", path, "put a user into one of the groups, or switch the passage off",
+				"no user is in a group of passage %s (%s): nobody can come in by it", p.Name, quoted(p.Groups))
 		}
 		for i, g := range p.Groups {
 			if first, twice := admitted[g]; twice {
-				c.add(Note, "admitted-twice", at(path, i), "leave the group in one passage", "group %s is admitted by passages %s and %s; the first, %s, takes its people", g, first, p.Name, first)
+				c.add(Note, "admitted-twice", at(path, i), "leave the group in one passage",
+					"group %s is admitted by passages %s and %s; the first, %s, takes its people", g, first, p.Name, first)
 			} else {
 				admitted[g] = p.Name
 			}
@@ -38,9 +40,11 @@ func (c *checker) people() {
 	for i, class := range c.classes {
 		switch {
 		case class.Passage == nil:
-			c.add(Note, "no-passage", "passages", "add a group of theirs to a passage, if they are meant to connect", "%s cannot connect: no passage admits %s", quoted(class.Users), class.Name())
+			c.add(Note, "no-passage", "passages", "add a group of theirs to a passage, if they are meant to connect",
+				"%s cannot connect: no passage admits %s", quoted(class.Users), class.Name())
 		case len(c.enforced[i]) == 0:
-			c.add(Stop, "reaches-nothing", "passages/"+class.Passage.Name+"/groups", "add a rule for one of these groups", "%s can connect and reach nothing: no rule permits anything to %s", quoted(class.Users), class.Name())
+			c.add(Stop, "reaches-nothing", "passages/"+class.Passage.Name+"/groups", "add a rule for one of these groups",
+				"%s can connect and reach nothing: no rule permits anything to %s", quoted(class.Users), class.Name())
 		}
 	}
 }
@@ -57,9 +61,11 @@ func (c *checker) oneForAll() {
 		}
 	}
 	for _, n := range c.p.Networks {
-		all := netset.Of(netset.OfPrefixes(n.Prefixes...).Intersect(families).Subtract(c.m.EdgeAddresses()).Subtract(c.m.OwnAddresses()), netset.AnyService)
+		all := netset.Of(netset.OfPrefixes(n.Prefixes...).Intersect(families).Subtract(c.m.EdgeAddresses()).Subtract(c.m.OwnAddresses()),
+			netset.AnyService)
 		if c.enforced[0].Covers(all.Intersect(site.Opening())) {
-			c.add(Warn, "one-group-for-all", "passages/"+c.classes[0].Passage.Name+"/groups", "make a group for each kind of work, and rules for what each needs",
+			c.add(Warn, "one-group-for-all", "passages/"+c.classes[0].Passage.Name+"/groups",
+				"make a group for each kind of work, and rules for what each needs",
 				"all %d users are in one group, which reaches everything in network %s: one lost password opens it all", len(c.People), n.Name)
 			return
 		}

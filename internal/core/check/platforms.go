@@ -18,14 +18,38 @@ type platform struct {
 }
 
 var platforms = map[string]platform{
-	"windows": {"Windows", []string{"aes128gcm", "aes256gcm"}, []string{"sha256", "sha384"}, []string{"p256", "p384"},
-		[]string{"eap-mschapv2", "eap-tls", "eap-ttls"}, 8 * time.Hour, time.Hour, true},
-	"apple": {"iOS and macOS", []string{"aes128gcm", "aes256gcm", "chacha20poly1305"}, []string{"sha256", "sha384", "sha512"}, []string{"p256", "p384", "p521", "x25519"},
-		[]string{"eap-mschapv2", "eap-tls", "pre-shared-key"}, 24 * time.Hour, 24 * time.Hour, true},
-	"android": {"Android 11 and later", []string{"aes128gcm", "aes256gcm", "chacha20poly1305"}, []string{"sha256", "sha384", "sha512"}, []string{"x25519"},
-		[]string{"eap-mschapv2", "eap-tls", "pre-shared-key"}, 2 * time.Hour, time.Hour, false},
-	"own-client": {"our own client", []string{"aes256gcm", "aes128gcm", "chacha20poly1305"}, []string{"sha256", "sha384", "sha512"}, []string{"x25519", "p256", "p384", "p521"},
-		[]string{"eap-mschapv2"}, 0, 0, true},
+	"windows": {
+		"Windows",
+		[]string{"aes128gcm", "aes256gcm"},
+		[]string{"sha256", "sha384"},
+		[]string{"p256", "p384"},
+		[]string{"eap-mschapv2", "eap-tls", "eap-ttls"},
+		8 * time.Hour, time.Hour, true,
+	},
+	"apple": {
+		"iOS and macOS",
+		[]string{"aes128gcm", "aes256gcm", "chacha20poly1305"},
+		[]string{"sha256", "sha384", "sha512"},
+		[]string{"p256", "p384", "p521", "x25519"},
+		[]string{"eap-mschapv2", "eap-tls", "pre-shared-key"},
+		24 * time.Hour, 24 * time.Hour, true,
+	},
+	"android": {
+		"Android 11 and later",
+		[]string{"aes128gcm", "aes256gcm", "chacha20poly1305"},
+		[]string{"sha256", "sha384", "sha512"},
+		[]string{"x25519"},
+		[]string{"eap-mschapv2", "eap-tls", "pre-shared-key"},
+		2 * time.Hour, time.Hour, false,
+	},
+	"own-client": {
+		"our own client",
+		[]string{"aes256gcm", "aes128gcm", "chacha20poly1305"},
+		[]string{"sha256", "sha384", "sha512"},
+		[]string{"x25519", "p256", "p384", "p521"},
+		[]string{"eap-mschapv2"},
+		0, 0, true,
+	},
 }
 
 // platforms holds each tunnel against the devices that its passages say people use.

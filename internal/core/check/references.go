@@ -32,11 +32,13 @@ func (c *checker) references() {
 	for _, s := range c.p.Services {
 		for i, port := range s.Ports {
 			if _, err := netset.ParseServices(port); err != nil {
-				c.add(Stop, "malformed-service", at("services/"+s.Name+"/ports", i), "write it as tcp/443, udp/6000-6010, ping, icmp/echo or proto/47", "%v", err)
+				c.add(Stop, "malformed-service", at("services/"+s.Name+"/ports", i),
+					"write it as tcp/443, udp/6000-6010, ping, icmp/echo or proto/47", "%v", err)
 			}
 		}
 		if len(c.n.ServiceSet([]string{s.Name})) == 0 {
-			c.add(Stop, "service-empty", "services/"+s.Name, "give it ports, or include a service that has some", "service %s holds no port: a rule for it permits nothing", s.Name)
+			c.add(Stop, "service-empty", "services/"+s.Name, "give it ports, or include a service that has some",
+				"service %s holds no port: a rule for it permits nothing", s.Name)
 		}
 	}
 	c.users()
@@ -51,7 +53,8 @@ func (c *checker) references() {
 	}
 	for _, g := range c.p.HostGroups {
 		if set, _ := c.n.Destination(g.Name); len(set) == 0 {
-			c.add(Stop, "host-group-empty", "host-groups/"+g.Name+"/members", "name a host, network or address", "host group %s holds no address", g.Name)
+			c.add(Stop, "host-group-empty", "host-groups/"+g.Name+"/members", "name a host, network or address",
+				"host group %s holds no address", g.Name)
 		}
 	}
 }
@@ -103,16 +106,19 @@ func (c *checker) users() {
 		for i, u := range e.Users {
 			path := at("expectations/"+e.Name+"/users", i)
 			if !known[u] {
-				c.add(Stop, "missing-reference", path, "add the user, or name one that exists", "there is no user %q: whatever depends on this does not work", u)
+				c.add(Stop, "missing-reference", path, "add the user, or name one that exists",
+					"there is no user %q: whatever depends on this does not work", u)
 				continue
 			}
-			c.add(Note, "user-alone", path, "name a group, so that it holds for whoever comes after", "expectation %s is about user %s alone", e.Name, u)
+			c.add(Note, "user-alone", path, "name a group, so that it holds for whoever comes after",
+				"expectation %s is about user %s alone", e.Name, u)
 		}
 	}
 	for _, p := range c.p.Pools {
 		for i, r := range p.Reserved {
 			if !known[r.User] {
-				c.add(Warn, "reserved-for-nobody", at("pools/"+p.Name+"/reserved", i)+"/user", "add the user, or give the address to somebody else", "there is no user %q: %s is kept for nobody", r.User, r.Address)
+				c.add(Warn, "reserved-for-nobody", at("pools/"+p.Name+"/reserved", i)+"/user",
+					"add the user, or give the address to somebody else", "there is no user %q: %s is kept for nobody", r.User, r.Address)
 			}
 		}
 	}
@@ -124,7 +130,8 @@ func (c *checker) ambiguous(names map[string][]string) {
 	for _, kind := range []string{"networks", "hosts", "zones", "host-groups"} {
 		for _, name := range names[kind] {
 			if other, twice := first[name]; twice {
-				c.add(Stop, "ambiguous-name", kind+"/"+name+"/name", "give one of them another name", "%s and %s are both called %s: which one a rule means is unclear", singular(other), singular(kind), name)
+				c.add(Stop, "ambiguous-name", kind+"/"+name+"/name", "give one of them another name",
+					"%s and %s are both called %s: which one a rule means is unclear", singular(other), singular(kind), name)
 			} else {
 				first[name] = kind
 			}

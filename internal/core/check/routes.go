@@ -23,7 +23,8 @@ func (c *checker) routes() {
 			c.add(Stop, "full-and-split", base, "keep one of them", "passage %s says both full and split", p.Name)
 			c.mend("set", base, "{full: true}")
 		case !p.Routes.Full && len(p.Routes.Split) == 0:
-			c.add(Stop, "split-empty", base, "list the networks, or say full: true", "passage %s sends nothing into the tunnel: its people connect and reach nothing", p.Name)
+			c.add(Stop, "split-empty", base, "list the networks, or say full: true",
+				"passage %s sends nothing into the tunnel: its people connect and reach nothing", p.Name)
 		}
 		for k, word := range p.Routes.Split {
 			path := at(base+"/split", k)
@@ -33,7 +34,8 @@ func (c *checker) routes() {
 			}
 			dst, _ := c.n.Destination(word)
 			if dst.Overlaps(typicalHomes) {
-				c.add(Warn, "split-typical-home", path, "renumber it, or use a full tunnel", "%s is what many home routers use: at such a home this traffic never leaves the house", word)
+				c.add(Warn, "split-typical-home", path, "renumber it, or use a full tunnel",
+					"%s is what many home routers use: at such a home this traffic never leaves the house", word)
 			}
 			c.routedForNothing(p, path, word, dst)
 		}
@@ -82,7 +84,8 @@ func (c *checker) neededRoutes(p *plan.Passage, base string) {
 		if class.Passage == nil || class.Passage.Name != p.Name {
 			continue
 		}
-		lacking := c.enforced[n].Destinations().Union(reach.Everywhere(c.reaches[n].InEnforced).Destinations()).Subtract(class.Passage.Routes).Intersect(c.n.InsideAddrs())
+		lacking := c.enforced[n].Destinations().Union(reach.Everywhere(c.reaches[n].InEnforced).Destinations()).
+			Subtract(class.Passage.Routes).Intersect(c.n.InsideAddrs())
 		for _, s := range lacking {
 			place := c.nameOf(s.From)
 			if told[place] {
@@ -124,7 +127,8 @@ func (c *checker) wayOut(p *plan.Passage, base string) {
 			continue
 		}
 		if len(c.enforced[n].To(c.n.InternetAddrs())) == 0 {
-			c.add(Stop, "full-without-rule", base+"/full", "add a rule that permits services to internet for "+class.Name(), "passage %s sends everything into the tunnel, but no rule permits %s anything on the internet", p.Name, class.Name())
+			c.add(Stop, "full-without-rule", base+"/full", "add a rule that permits services to internet for "+class.Name(),
+				"passage %s sends everything into the tunnel, but no rule permits %s anything on the internet", p.Name, class.Name())
 		} else if len(c.full[n].To(c.n.InternetAddrs())) == 0 {
 			c.add(Stop, "full-without-translation", base+"/full", "add under nat: {name: way-out, gateway: "+c.m.Gateway.Name+", action: translate, from: ["+p.Pool+"], to: [internet], out: internet}", "passage %s sends everything into the tunnel, but nothing translates it on the way out: no answer comes back from the internet", p.Name)
 			c.mend("add", "nat", fmt.Sprintf("{name: %s, gateway: %s, action: translate, from: [%s], to: [internet], out: internet}", c.freeNAT("way-out-"+p.Pool), c.m.Gateway.Name, p.Pool))

@@ -46,7 +46,8 @@ func (c *checker) rules() {
 		path := "rules/" + r.Name
 		for k, g := range r.Groups {
 			if c.n.Groups[g] != nil && !admitted[g] {
-				c.add(Warn, "rule-for-nobody", at(path+"/groups", k), "admit the group by a passage, or take it out", "no passage admits group %s: this rule never acts for it", g)
+				c.add(Warn, "rule-for-nobody", at(path+"/groups", k), "admit the group by a passage, or take it out",
+					"no passage admits group %s: this rule never acts for it", g)
 				if len(r.Groups) > 1 { // a rule without groups would be about everyone
 					c.mend("remove", at(path+"/groups", k), "")
 				}
@@ -56,15 +57,18 @@ func (c *checker) rules() {
 		if r.Action == plan.Permit {
 			for k, w := range r.From {
 				if w == plan.Any || isEverything(w) {
-					c.add(Warn, "any-source", at(path+"/from", k), "name the hosts that are meant, such as a help desk's", "rule %s lets every place open flows towards people's devices", r.Name)
+					c.add(Warn, "any-source", at(path+"/from", k), "name the hosts that are meant, such as a help desk's",
+						"rule %s lets every place open flows towards people's devices", r.Name)
 				}
 			}
 			for k, w := range r.To {
 				dst, _ := c.n.Destination(w)
 				if w == plan.Any || isEverything(w) {
-					c.add(Warn, "any-destination", at(path+"/to", k), "name the networks or hosts that are meant", "rule %s permits every destination, networks made later among them", r.Name)
+					c.add(Warn, "any-destination", at(path+"/to", k), "name the networks or hosts that are meant",
+						"rule %s permits every destination, networks made later among them", r.Name)
 				} else if dst.Overlaps(c.n.InsideAddrs()) && slices.Contains(r.Services, plan.Any) {
-					c.add(Warn, "any-service", path+"/services", "name the services that are meant", "rule %s permits every service inside", r.Name)
+					c.add(Warn, "any-service", path+"/services", "name the services that are meant", "rule %s permits every service inside",
+						r.Name)
 					break
 				}
 			}
@@ -75,13 +79,15 @@ func (c *checker) rules() {
 		}
 		for _, k := range candidates {
 			o := c.p.Rules[k]
-			if k == i || o.Off || o.Inward() != r.Inward() || o.Action != r.Action && o.Action != plan.Refuse || !appliesToAll(o, r) || !traffic[k].Covers(traffic[i]) || len(traffic[i]) == 0 {
+			if k == i || o.Off || o.Inward() != r.Inward() || o.Action != r.Action && o.Action != plan.Refuse || !appliesToAll(o, r) ||
+				!traffic[k].Covers(traffic[i]) || len(traffic[i]) == 0 {
 				continue
 			}
 			if traffic[i].Covers(traffic[k]) && appliesToAll(r, o) && o.Action == r.Action && k > i {
 				continue // equal: the second is the one too many
 			}
-			c.add(Warn, "rule-never-acts", path, "remove it, or narrow "+o.Name, "rule %s never acts: rule %s covers all of it", r.Name, o.Name)
+			c.add(Warn, "rule-never-acts", path, "remove it, or narrow "+o.Name, "rule %s never acts: rule %s covers all of it", r.Name,
+				o.Name)
 			c.mend("remove", path, "")
 			break
 		}

@@ -19,7 +19,8 @@ var needed = []netset.Point{netset.PortPoint(netset.UDP, 500), netset.PortPoint(
 func (c *checker) neededPorts(gateway string) []netset.Point {
 	ports := slices.Clone(needed)
 	for _, t := range c.p.Tunnels {
-		if p := netset.PortPoint(netset.TCP, uint16(t.TCPPort)); t.Gateway == gateway && !t.Off && t.TCPPort > 0 && !slices.Contains(ports, p) {
+		if p := netset.PortPoint(netset.TCP, uint16(t.TCPPort)); t.Gateway == gateway && !t.Off && t.TCPPort > 0 &&
+			!slices.Contains(ports, p) {
 			ports = append(ports, p)
 		}
 	}
@@ -43,7 +44,8 @@ func (c *checker) site() {
 		c.changing(base, g)
 		for _, a := range g.Outside.Addresses {
 			if other, twice := outside[a]; twice {
-				c.add(Stop, "same-outside", base+"/outside/addresses", "give each gateway its own", "gateways %s and %s both have %s outside: callers reach only one of them", other, g.Name, a)
+				c.add(Stop, "same-outside", base+"/outside/addresses", "give each gateway its own",
+					"gateways %s and %s both have %s outside: callers reach only one of them", other, g.Name, a)
 			}
 			outside[a] = g.Name
 		}
@@ -57,7 +59,8 @@ func (c *checker) site() {
 				return n != nil && netset.OfPrefixes(n.Prefixes...).Contains(r.Via)
 			})
 			if !on {
-				c.add(Stop, "next-hop-not-attached", at(base+"/routes", k)+"/via", "name a next hop on a network under inside, or attach the gateway to that network",
+				c.add(Stop, "next-hop-not-attached", at(base+"/routes", k)+"/via",
+					"name a next hop on a network under inside, or attach the gateway to that network",
 					"next hop %s is on no network that the gateway is attached to: the route to %s does not exist", r.Via, r.To)
 			}
 		}
@@ -103,7 +106,8 @@ func (c *checker) outside(base string, g plan.Gateway) {
 				continue
 			}
 			if p == needed[0] && set.Equal(netset.AnyService) {
-				c.add(Warn, "forwards-everything", at(base+"/outside/in-front/forwards", i), "forward udp/500 and udp/4500 only", "the router in front exposes the whole gateway where two ports would do")
+				c.add(Warn, "forwards-everything", at(base+"/outside/in-front/forwards", i), "forward udp/500 and udp/4500 only",
+					"the router in front exposes the whole gateway where two ports would do")
 			}
 			if set.Contains(p) {
 				to = append(to, f.To)
@@ -111,7 +115,8 @@ func (c *checker) outside(base string, g plan.Gateway) {
 		}
 		switch {
 		case len(to) == 0:
-			c.add(Stop, "forward-missing", base+"/outside/in-front/forwards", fmt.Sprintf("add {service: %s, to: %s}", p, g.Outside.Addresses[0]),
+			c.add(Stop, "forward-missing", base+"/outside/in-front/forwards",
+				fmt.Sprintf("add {service: %s, to: %s}", p, g.Outside.Addresses[0]),
 				"the router in front does not forward %s: devices cannot connect", p)
 			c.mend("add", base+"/outside/in-front/forwards", fmt.Sprintf("{service: %s, to: %s}", p, quote(g.Outside.Addresses[0])))
 		case !slices.ContainsFunc(to, func(a netip.Addr) bool { return slices.Contains(g.Outside.Addresses, a) }):
@@ -148,7 +153,8 @@ func (c *checker) bareForwards(base string, front *plan.RouterInFront) {
 		set, err := netset.ParseServices(f.Service)
 		if err == nil && !set.Equal(netset.AnyService) && set.Contains(netset.PortPoint(netset.UDP, 1701)) {
 			path := at(base+"/outside/in-front/forwards", i)
-			c.add(Warn, "forwards-l2tp", path, "take it out: L2TP comes inside IPsec, by udp/4500", "the router in front forwards udp/1701 bare: whoever finds it can speak L2TP without IPsec")
+			c.add(Warn, "forwards-l2tp", path, "take it out: L2TP comes inside IPsec, by udp/4500",
+				"the router in front forwards udp/1701 bare: whoever finds it can speak L2TP without IPsec")
 			if len(front.Forwards) > 1 {
 				c.mend("remove", path, "")
 			}
@@ -182,7 +188,8 @@ func (c *checker) changing(base string, g plan.Gateway) {
 			c.mend("set", path+"/server", quote(netip.AddrPortFrom(literalServer, 53)))
 		}
 	}
-	if name, zone := strings.ToLower(strings.TrimSuffix(g.Dial, ".")), strings.ToLower(strings.TrimSuffix(u.Zone, ".")); literal == nil || name != zone && !strings.HasSuffix(name, "."+zone) {
+	if name, zone := strings.ToLower(strings.TrimSuffix(g.Dial, ".")),
+		strings.ToLower(strings.TrimSuffix(u.Zone, ".")); literal == nil || name != zone && !strings.HasSuffix(name, "."+zone) {
 		c.add(Stop, "update-zone", path+"/zone", "name the zone that "+g.Dial+" is in", "%s is not in zone %s: its server would refuse the update", g.Dial, u.Zone)
 	}
 	if c.Secrets != nil && !c.Secrets[u.Key] {

@@ -35,7 +35,8 @@ func (c *checker) tunnels() {
 			continue
 		}
 		if t.Kind != plan.KindIKEv2 {
-			c.add(Stop, "not-yet", base+"/kind", "use kind: ikev2, or switch the tunnel off", "tunnels of kind %s cannot be carried out yet", t.Kind)
+			c.add(Stop, "not-yet", base+"/kind", "use kind: ikev2, or switch the tunnel off",
+				"tunnels of kind %s cannot be carried out yet", t.Kind)
 			continue
 		}
 		if t.TCPPort == 0 {
@@ -69,7 +70,8 @@ func (c *checker) tunnels() {
 			c.add(Stop, "no-tunnel", "passages/"+p.Name+"/tunnels", "name a tunnel", "nobody can come in by passage %s", p.Name)
 		}
 		if p.Pool == "" {
-			c.add(Stop, "no-pool", "passages/"+p.Name+"/pool", "name a pool", "there are no addresses for people of passage %s: nobody can come in by it", p.Name)
+			c.add(Stop, "no-pool", "passages/"+p.Name+"/pool", "name a pool",
+				"there are no addresses for people of passage %s: nobody can come in by it", p.Name)
 		}
 	}
 }
@@ -127,6 +129,7 @@ func (c *checker) sizes(t plan.Tunnel, base string) {
 		c.mend("remove", base+"/keep-mss", "")
 	}
 	c.between(base+"/liveness", t.Liveness, 10*time.Second, time.Hour)
+	c.between(base+"/patience", t.Patience, 10*time.Second, 10*time.Minute)
 	c.between(base+"/keepalive", t.Keepalive, 5*time.Second, 5*time.Minute)
 	c.between(base+"/lifetimes/ike", t.Lifetimes.IKE, 10*time.Minute, 168*time.Hour)
 	c.between(base+"/lifetimes/esp", t.Lifetimes.ESP, 5*time.Minute, 168*time.Hour)

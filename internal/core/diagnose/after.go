@@ -25,8 +25,10 @@ func (f *finder) slow() {
 	}
 	for _, t := range f.Trials {
 		if t.Largest > 0 && t.Largest < mtu && tunnel != nil {
-			c := Cause{Code: "mtu-too-large", Sure: 94, Words: fmt.Sprintf("from %s packets of more than %d octets are lost, and tunnel %s lets %d through: connections open, and large pages hang", t.Vantage, t.Largest, tunnel.Name, mtu),
-				Setting: "tunnels/" + tunnel.Name + "/mtu", Fix: fmt.Sprintf("set the tunnel's mtu to %d", max(1280, t.Largest))}
+			c := Cause{
+				Code: "mtu-too-large", Sure: 94, Words: fmt.Sprintf("from %s packets of more than %d octets are lost, and tunnel %s lets %d through: connections open, and large pages hang", t.Vantage, t.Largest, tunnel.Name, mtu),
+				Setting: "tunnels/" + tunnel.Name + "/mtu", Fix: fmt.Sprintf("set the tunnel's mtu to %d", max(1280, t.Largest)),
+			}
 			if t.Largest >= 1280 {
 				c.Mend = []plan.Edit{{Op: "set", Path: c.Setting, Value: fmt.Sprint(t.Largest)}}
 			}
@@ -39,8 +41,10 @@ func (f *finder) slow() {
 		}
 	}
 	if tunnel != nil && tunnel.KeepMSS {
-		f.add(Cause{Code: "segments-do-not-fit", Sure: 74, Words: "TCP is not told that its segments must fit the tunnel: where ICMP is filtered, large pages hang", Setting: "tunnels/" + tunnel.Name + "/keep-mss", Fix: "leave keep-mss out",
-			Mend: []plan.Edit{{Op: "remove", Path: "tunnels/" + tunnel.Name + "/keep-mss"}}}, "the plan")
+		f.add(Cause{
+			Code: "segments-do-not-fit", Sure: 74, Words: "TCP is not told that its segments must fit the tunnel: where ICMP is filtered, large pages hang", Setting: "tunnels/" + tunnel.Name + "/keep-mss", Fix: "leave keep-mss out",
+			Mend: []plan.Edit{{Op: "remove", Path: "tunnels/" + tunnel.Name + "/keep-mss"}},
+		}, "the plan")
 	}
 	for _, s := range f.Sessions {
 		if total := s.In + s.Missing; s.Missing > 5 && s.Missing*50 > total {
@@ -65,16 +69,23 @@ func (f *finder) drops() {
 		}
 		n++
 		if s := signOf(ends, p.Reason); s != nil {
-			f.add(f.cause(s, max(50, 95-5*(n-1))), fmt.Sprintf("a session of %s ended %s ago: %s", p.Until.Sub(p.Since).Round(1e9), f.Now.Sub(p.Until).Round(1e9), p.Reason))
+			f.add(f.cause(s, max(50, 95-5*(n-1))),
+				fmt.Sprintf("a session of %s ended %s ago: %s", p.Until.Sub(p.Since).Round(1e9), f.Now.Sub(p.Until).Round(1e9), p.Reason))
 		}
 	}
 	if n == 0 {
-		f.add(Cause{Code: "no-session-ended", Sure: 35, Words: "no session of " + f.User + " ended lately", Fix: "ask when it happened, and look at yl sessions past --user " + f.User}, "sessions that ended within a day")
+		f.add(Cause{
+			Code: "no-session-ended", Sure: 35, Words: "no session of " + f.User + " ended lately",
+			Fix: "ask when it happened, and look at yl sessions past --user " + f.User,
+		}, "sessions that ended within a day")
 	}
 	if len(f.Sessions) > 0 {
 		s := f.Sessions[0]
 		if total := s.In + s.Missing; s.Missing > 5 && s.Missing*10 > total {
-			f.add(Cause{Code: "loss-on-the-way", Sure: 70, Words: fmt.Sprintf("%d of %d packets of the device did not arrive: its network is losing it", s.Missing, total), Fix: "try from another network"}, "live counters: gaps in the sequence numbers")
+			f.add(Cause{
+				Code: "loss-on-the-way", Sure: 70,
+				Words: fmt.Sprintf("%d of %d packets of the device did not arrive: its network is losing it", s.Missing, total), Fix: "try from another network",
+			}, "live counters: gaps in the sequence numbers")
 		}
 	}
 }

@@ -16,7 +16,10 @@ func (f *finder) cannotConnect() {
 	attempts := 0
 	for i, l := range f.Journal {
 		if l.Kind == "login" && i == 0 && f.Now.Sub(l.At) < 10*time.Minute {
-			f.add(Cause{Code: "connected-after-all", Sure: 60, Words: f.User + " logged in a moment ago", Fix: "ask again: the trouble may be over, or it may be about what is reached"}, f.said(l))
+			f.add(Cause{
+				Code: "connected-after-all", Sure: 60, Words: f.User + " logged in a moment ago",
+				Fix: "ask again: the trouble may be over, or it may be about what is reached",
+			}, f.said(l))
 			attempts++
 		}
 		if l.Kind != "refused" || !f.fresh(l.At) {
@@ -53,7 +56,10 @@ func (f *finder) anonymous(attempts int) {
 			sure = 94 // it claimed to be this person
 		case l.User != "" && check.Slips(l.User, f.User) <= 2:
 			sure = 88
-			f.add(Cause{Code: "mistyped-name", Sure: sure, Words: fmt.Sprintf("somebody tried to log in as %q, which differs from %s by a slip of the hand", l.User, f.User), Fix: "correct the user name on the device: " + f.User}, f.said(l))
+			f.add(Cause{
+				Code: "mistyped-name", Sure: sure,
+				Words: fmt.Sprintf("somebody tried to log in as %q, which differs from %s by a slip of the hand", l.User, f.User), Fix: "correct the user name on the device: " + f.User,
+			}, f.said(l))
 			continue
 		case l.User != "":
 			continue // somebody else's trouble
@@ -92,27 +98,39 @@ func (f *finder) outside(attempts int) {
 		case t.Connected:
 			fine = cmp.Or(fine, t.Vantage)
 		case t.Fault == FaultSilent4500:
-			f.add(Cause{Code: "port-4500-lost", Sure: 93, Words: "UDP 500 arrives at the gateway, and UDP 4500 does not", Setting: f.settingOf("GATEWAY/outside"),
-				Fix: "let the router in front and the provider pass and forward UDP 4500 to the gateway"}, at)
+			f.add(Cause{
+				Code: "port-4500-lost", Sure: 93, Words: "UDP 500 arrives at the gateway, and UDP 4500 does not", Setting: f.settingOf("GATEWAY/outside"),
+				Fix: "let the router in front and the provider pass and forward UDP 4500 to the gateway",
+			}, at)
 		case t.Fault == FaultCertificate:
 			f.add(f.cause(signOf(refusals, "does not accept"), 92), at)
 		case t.Fault == FaultName:
-			f.add(Cause{Code: "name-unknown-outside", Sure: 92, Words: "the name that people dial does not resolve outside", Setting: f.settingOf("GATEWAY/dial"), Fix: "publish the name, or let people dial one that is published"}, at)
+			f.add(Cause{
+				Code: "name-unknown-outside", Sure: 92, Words: "the name that people dial does not resolve outside",
+				Setting: f.settingOf("GATEWAY/dial"), Fix: "publish the name, or let people dial one that is published",
+			}, at)
 		case t.Fault == FaultSilent500, t.Fault == FaultSilentTCP:
 			silent = cmp.Or(silent, at)
 		}
 	}
-	elsewhere := slices.DeleteFunc(slices.Clone(f.Published), func(a netip.Addr) bool { return f.Model == nil || slices.Contains(f.Model.PublicAddresses(), a) })
+	elsewhere := slices.DeleteFunc(slices.Clone(f.Published),
+		func(a netip.Addr) bool { return f.Model == nil || slices.Contains(f.Model.PublicAddresses(), a) })
 	switch {
 	case len(elsewhere) > 0 && fine == "":
-		f.add(Cause{Code: "name-leads-elsewhere", Sure: 94, Words: fmt.Sprintf("the name that people dial leads to %s, which is not the gateway's address", elsewhere[0]), Setting: f.settingOf("GATEWAY/dial"),
-			Fix: fmt.Sprintf("let the name lead to %s, or correct the gateway's outside address", words(f.Model.PublicAddresses()))}, cmp.Or(silent, "the name was looked up from outside"))
+		f.add(Cause{
+			Code: "name-leads-elsewhere", Sure: 94, Words: fmt.Sprintf("the name that people dial leads to %s, which is not the gateway's address", elsewhere[0]), Setting: f.settingOf("GATEWAY/dial"),
+			Fix: fmt.Sprintf("let the name lead to %s, or correct the gateway's outside address", words(f.Model.PublicAddresses())),
+		}, cmp.Or(silent, "the name was looked up from outside"))
 	case silent != "" && fine == "":
-		f.add(Cause{Code: "gateway-not-reached", Sure: 88, Words: "nothing that is sent to the gateway from outside arrives", Setting: f.settingOf("GATEWAY/outside"),
-			Fix: "look at the router and the provider in front of the gateway: UDP 500 and 4500 must arrive at " + words(f.Model.Gateway.Outside.Addresses)}, silent, "no attempt is in the journal")
+		f.add(Cause{
+			Code: "gateway-not-reached", Sure: 88, Words: "nothing that is sent to the gateway from outside arrives", Setting: f.settingOf("GATEWAY/outside"),
+			Fix: "look at the router and the provider in front of the gateway: UDP 500 and 4500 must arrive at " + words(f.Model.Gateway.Outside.Addresses),
+		}, silent, "no attempt is in the journal")
 	case fine+inside != "" && attempts == 0 && f.Known && !f.Off && f.Class.Passage != nil:
-		c := Cause{Code: "nothing-arrives", Sure: 70, Words: "nothing of " + f.User + " arrives at the gateway, while others get in: the network where they are drops it, or the device dials somewhere else",
-			Fix: "check what the device dials; try from a mobile network"}
+		c := Cause{
+			Code: "nothing-arrives", Sure: 70, Words: "nothing of " + f.User + " arrives at the gateway, while others get in: the network where they are drops it, or the device dials somewhere else",
+			Fix: "check what the device dials; try from a mobile network",
+		}
 		if f.offersTCP() {
 			c.Fix += "; our own client comes over TCP where UDP is dropped"
 		} else {
@@ -120,7 +138,8 @@ func (f *finder) outside(attempts int) {
 		}
 		seen := "a trial from " + fine + " got in"
 		if fine == "" {
-			c.Sure, seen = 55, "a trial from "+inside+" got in, which is the gateway's own network: of the way in from outside nothing is known"
+			c.Sure, seen = 55,
+				"a trial from "+inside+" got in, which is the gateway's own network: of the way in from outside nothing is known"
 		}
 		f.add(c, "no attempt of theirs is in the journal", seen)
 	}

@@ -175,15 +175,24 @@ func (f *finder) add(c Cause, evidence ...string) {
 func (f *finder) person() {
 	switch {
 	case !f.Known:
-		c := Cause{Code: "unknown-user", Sure: 95, Words: "there is no user " + f.User, Fix: "add the user (yl users add), or look for another spelling"}
+		c := Cause{
+			Code: "unknown-user", Sure: 95, Words: "there is no user " + f.User,
+			Fix: "add the user (yl users add), or look for another spelling",
+		}
 		if len(f.Alike) > 0 {
 			c.Fix = "did they mean " + f.Alike[0] + "? Otherwise add the user (yl users add)"
 		}
 		f.add(c, "the list of users")
 	case f.Off:
-		f.add(Cause{Code: "switched-off", Sure: 98, Words: f.User + " is switched off and may not log in", Fix: "switch the user on: yl users change " + f.User + " --on"}, "the list of users")
+		f.add(Cause{
+			Code: "switched-off", Sure: 98, Words: f.User + " is switched off and may not log in",
+			Fix: "switch the user on: yl users change " + f.User + " --on",
+		}, "the list of users")
 	case f.Class.Passage == nil:
-		f.add(Cause{Code: "no-passage", Sure: 97, Words: "no passage admits " + f.Class.Name(), Setting: "passages", Fix: "put the user into a group that a passage admits, or admit the group by a passage"}, "the plan: the groups of "+f.User+" are "+f.Class.Name())
+		f.add(Cause{
+			Code: "no-passage", Sure: 97, Words: "no passage admits " + f.Class.Name(), Setting: "passages",
+			Fix: "put the user into a group that a passage admits, or admit the group by a passage",
+		}, "the plan: the groups of "+f.User+" are "+f.Class.Name())
 	}
 }
 
@@ -194,7 +203,8 @@ func (f *finder) findings() {
 			continue
 		}
 		for i := range f.causes {
-			if c := &f.causes[i]; c.Setting != "" && (c.Setting == x.Path || len(x.Path) > len(c.Setting) && x.Path[:len(c.Setting)+1] == c.Setting+"/") {
+			if c := &f.causes[i]; c.Setting != "" &&
+				(c.Setting == x.Path || len(x.Path) > len(c.Setting) && x.Path[:len(c.Setting)+1] == c.Setting+"/") {
 				c.Evidence = append(c.Evidence, "a finding on the plan: "+x.Problem)
 				c.Sure = min(99, c.Sure+1)
 				if c.Mend == nil {

@@ -19,7 +19,10 @@ var now = time.Date(2026, 6, 1, 12, 0, 0, 0, time.UTC)
 // evidence is of a researcher about whom nothing is known but the plan.
 func evidence(t *testing.T, complaint string, change ...string) Evidence {
 	m := island.Model(t, change...)
-	return Evidence{Now: now, Complaint: complaint, User: "rory.researcher", Known: true, Model: m, Class: m.Class([]string{"researchers"}), Free: 5}
+	return Evidence{
+		Now: now, Complaint: complaint, User: "rory.researcher", Known: true, Model: m, Class: m.Class([]string{"researchers"}),
+		Free: 5,
+	}
 }
 
 func to(e *Evidence, dst, service string) {
@@ -41,7 +44,10 @@ func TestCauses(t *testing.T) {
 	}{
 		"the last refusal says most": {"outside-hours", func(t *testing.T) Evidence {
 			e := evidence(t, CannotConnect)
-			e.Journal = []Line{{At: ago(time.Minute), Kind: "refused", Words: "the password is right, but people of passage research may connect only in the hours x"}, {At: ago(time.Hour), Kind: "refused", Words: "wrong password"}}
+			e.Journal = []Line{{
+				At: ago(time.Minute), Kind: "refused",
+				Words: "the password is right, but people of passage research may connect only in the hours x",
+			}, {At: ago(time.Hour), Kind: "refused", Words: "wrong password"}}
 			return e
 		}, false},
 		"what is older than a day says nothing": {"nothing-found", func(t *testing.T) Evidence {
@@ -61,12 +67,18 @@ func TestCauses(t *testing.T) {
 		}, false},
 		"an anonymous refusal, and nothing else": {"no-common-algorithm", func(t *testing.T) Evidence {
 			e := evidence(t, CannotConnect)
-			e.Others = []Line{{At: ago(time.Minute), Kind: "refused", Words: "a device offers no set of algorithms that this tunnel has", Offered: "x", Wanted: "y"}}
+			e.Others = []Line{{
+				At: ago(time.Minute), Kind: "refused", Words: "a device offers no set of algorithms that this tunnel has",
+				Offered: "x", Wanted: "y",
+			}}
 			return e
 		}, false},
 		"from inside nothing is known of the way in": {"nothing-arrives", func(t *testing.T) Evidence {
 			e := evidence(t, CannotConnect)
-			e.Trials = []Trial{{Vantage: "this-network", Inside: true, At: now, Connected: true}, {Vantage: "this-network", Inside: true, At: now, Fault: FaultSilent500}}
+			e.Trials = []Trial{
+				{Vantage: "this-network", Inside: true, At: now, Connected: true},
+				{Vantage: "this-network", Inside: true, At: now, Fault: FaultSilent500},
+			}
 			return e
 		}, false},
 		"the pool is empty": {"pool-exhausted", func(t *testing.T) Evidence {
@@ -85,7 +97,8 @@ func TestCauses(t *testing.T) {
 			return e
 		}, true},
 		"a refusal wants a decision": {"refused-by-rule", func(t *testing.T) Evidence {
-			e := evidence(t, ReachesSome, "{split: [station, archive]}", "{split: [station, archive, turbine]}", "{name: only-the-contractor,", "{name: only-the-contractor, off: true,")
+			e := evidence(t, ReachesSome, "{split: [station, archive]}", "{split: [station, archive, turbine]}",
+				"{name: only-the-contractor,", "{name: only-the-contractor, off: true,")
 			to(&e, "10.20.40.10", "tcp/502")
 			return e
 		}, false},
@@ -107,7 +120,8 @@ func TestCauses(t *testing.T) {
 			return e
 		}, false},
 		"no way back": {"no-way-back", func(t *testing.T) Evidence {
-			e := evidence(t, ReachesSome, "prefixes: [10.20.30.0/24, \"fd00:20:30::/64\"]\n    router: ridge", "prefixes: [10.20.30.0/24, \"fd00:20:30::/64\"]")
+			e := evidence(t, ReachesSome, "prefixes: [10.20.30.0/24, \"fd00:20:30::/64\"]\n    router: ridge",
+				"prefixes: [10.20.30.0/24, \"fd00:20:30::/64\"]")
 			to(&e, "10.20.30.5", "tcp/80")
 			return e
 		}, false},
@@ -117,40 +131,52 @@ func TestCauses(t *testing.T) {
 			return e
 		}, false},
 		"no rule at all": {"no-rule-at-all", func(t *testing.T) Evidence {
-			e := evidence(t, ReachesNothing, "rules:\n", "rules:\n  - {name: shut, action: refuse, groups: [researchers], to: [any], services: [any]}\n")
+			e := evidence(t, ReachesNothing, "rules:\n",
+				"rules:\n  - {name: shut, action: refuse, groups: [researchers], to: [any], services: [any]}\n")
 			return e
 		}, false},
 		"the name server is not routed": {"name-server-not-routed", func(t *testing.T) Evidence {
 			return evidence(t, NamesFail, "{split: [station, archive]}", "{split: [archive]}")
 		}, true},
 		"the name server is not permitted": {"name-server-not-permitted", func(t *testing.T) Evidence {
-			return evidence(t, NamesFail, "to: [names], services: [names, ping]}\n  - {name: wardens-i", "to: [names], services: [ping]}\n  - {name: wardens-i")
+			return evidence(t, NamesFail, "to: [names], services: [names, ping]}\n  - {name: wardens-i",
+				"to: [names], services: [ping]}\n  - {name: wardens-i")
 		}, true},
 		"public name servers": {"public-name-servers", func(t *testing.T) Evidence {
-			return evidence(t, NamesFail, "    dns: {servers: [10.20.0.53], search: [tern.example]}\n    routes: {split: [station", "    dns: {servers: [9.9.9.9]}\n    routes: {split: [station")
+			return evidence(t, NamesFail, "    dns: {servers: [10.20.0.53], search: [tern.example]}\n    routes: {split: [station",
+				"    dns: {servers: [9.9.9.9]}\n    routes: {split: [station")
 		}, false},
 		"no name server": {"no-name-server", func(t *testing.T) Evidence {
-			return evidence(t, NamesFail, "    dns: {servers: [10.20.0.53], search: [tern.example]}\n    routes: {split: [station", "    routes: {split: [station")
+			return evidence(t, NamesFail, "    dns: {servers: [10.20.0.53], search: [tern.example]}\n    routes: {split: [station",
+				"    routes: {split: [station")
 		}, false},
 		"a filter on the host": {"host-filters", func(t *testing.T) Evidence {
 			e := evidence(t, ReachesSome)
 			to(&e, "10.20.30.5", "tcp/443")
 			dst := netip.MustParseAddr("10.20.30.5")
-			e.Trials = []Trial{{Vantage: "home", At: now, Connected: true, Results: []Result{{Place: "records", Network: "archive", Dst: dst, Service: "tcp/80", Want: true, Reached: true, Served: true},
-				{Place: "records", Network: "archive", Dst: dst, Service: "tcp/443", Want: true, Words: "no answer"}}}}
+			e.Trials = []Trial{{Vantage: "home", At: now, Connected: true, Results: []Result{
+				{Place: "records", Network: "archive", Dst: dst, Service: "tcp/80", Want: true, Reached: true, Served: true},
+				{Place: "records", Network: "archive", Dst: dst, Service: "tcp/443", Want: true, Words: "no answer"},
+			}}}
 			return e
 		}, false},
 		"a page that hangs": {"hangs-after-connecting", func(t *testing.T) Evidence {
 			e := evidence(t, ReachesSome)
 			to(&e, "10.20.30.5", "tcp/443")
-			e.Trials = []Trial{{Vantage: "home", At: now, Connected: true, Results: []Result{{Place: "records", Network: "archive", Dst: e.Packet.Dst, Service: "tcp/443", Want: true, Reached: true, Words: "connected, but a TLS handshake gets no answer"}}}}
+			e.Trials = []Trial{{
+				Vantage: "home", At: now, Connected: true,
+				Results: []Result{{Place: "records", Network: "archive", Dst: e.Packet.Dst, Service: "tcp/443", Want: true, Reached: true, Words: "connected, but a TLS handshake gets no answer"}},
+			}}
 			return e
 		}, false},
 		"only this device": {"only-this-device", func(t *testing.T) Evidence {
 			e := evidence(t, ReachesSome)
 			to(&e, "10.20.30.5", "tcp/80")
 			e.Sessions = []Session{{From: "203.0.113.45:1", In: 10, Out: 10}}
-			e.Trials = []Trial{{Vantage: "home", At: now, Connected: true, Results: []Result{{Place: "records", Network: "archive", Dst: e.Packet.Dst, Service: "tcp/80", Want: true, Reached: true, Served: true}}}}
+			e.Trials = []Trial{{
+				Vantage: "home", At: now, Connected: true,
+				Results: []Result{{Place: "records", Network: "archive", Dst: e.Packet.Dst, Service: "tcp/80", Want: true, Reached: true, Served: true}},
+			}}
 			return e
 		}, false},
 		"nothing comes back": {"no-answer-from-inside", func(t *testing.T) Evidence {

@@ -19,7 +19,10 @@ func (f *finder) names() {
 	p := f.Class.Passage
 	dns := "passages/" + p.Name + "/dns"
 	if len(p.DNS.Servers) == 0 {
-		f.add(Cause{Code: "no-name-server", Sure: 95, Words: "people of passage " + p.Name + " are given no name server", Setting: dns, Fix: "name the inside name server under servers"}, "the plan")
+		f.add(Cause{
+			Code: "no-name-server", Sure: 95, Words: "people of passage " + p.Name + " are given no name server", Setting: dns,
+			Fix: "name the inside name server under servers",
+		}, "the plan")
 		return
 	}
 	inside := false
@@ -45,19 +48,28 @@ func (f *finder) names() {
 		if lost.Station == site.Rules {
 			code = "name-server-not-permitted"
 		}
-		f.add(Cause{Code: code, Sure: 95, Words: fmt.Sprintf("name server %s cannot be asked: %s", s, lost.Words), Setting: cmp.Or(lost.Setting, fmt.Sprintf("%s/servers/%d", dns, i)),
-			Fix: reach.Fix(f.Model, f.Class, ask, lost.Station, lost.Setting, true, false), Mend: reach.Mend(f.Model, f.Class, ask, lost.Station, lost.Setting, false)}, "computed: a question to it is lost at station "+lost.Station)
+		f.add(Cause{
+			Code: code, Sure: 95, Words: fmt.Sprintf("name server %s cannot be asked: %s", s, lost.Words), Setting: cmp.Or(lost.Setting, fmt.Sprintf("%s/servers/%d", dns, i)),
+			Fix: reach.Fix(f.Model, f.Class, ask, lost.Station, lost.Setting, true, false), Mend: reach.Mend(f.Model, f.Class, ask, lost.Station, lost.Setting, false),
+		}, "computed: a question to it is lost at station "+lost.Station)
 	}
 	known := slices.ContainsFunc(f.Model.Plan.Hosts, func(h hostOf) bool { return h.DNS != "" })
 	if !inside && known {
-		f.add(Cause{Code: "public-name-servers", Sure: 90, Words: "people of passage " + p.Name + " are given public name servers only, which do not know the inside names", Setting: dns + "/servers", Fix: "name the inside name server first"}, "the plan")
+		f.add(Cause{
+			Code: "public-name-servers", Sure: 90,
+			Words: "people of passage " + p.Name + " are given public name servers only, which do not know the inside names", Setting: dns + "/servers", Fix: "name the inside name server first",
+		}, "the plan")
 	}
 	if f.Complaint == NamesFail && f.Name != "" && !strings.Contains(f.Name, ".") && len(p.DNS.Search) == 0 {
-		f.add(Cause{Code: "no-search-domain", Sure: 93, Words: "short names such as " + f.Name + " need a search domain, and passage " + p.Name + " gives none", Setting: dns + "/search", Fix: "add the site's domain under search"}, "the plan")
+		f.add(Cause{
+			Code: "no-search-domain", Sure: 93,
+			Words: "short names such as " + f.Name + " need a search domain, and passage " + p.Name + " gives none", Setting: dns + "/search", Fix: "add the site's domain under search",
+		}, "the plan")
 	}
 	for _, t := range f.Trials {
 		for _, x := range t.Results {
-			if x.Want && t.Connected && (strings.Contains(x.Words, "does not resolve") || strings.Contains(x.Words, "resolves to")) && (f.Packet == nil || f.Complaint != NamesFail || x.Dst == f.Packet.Dst) {
+			if x.Want && t.Connected && (strings.Contains(x.Words, "does not resolve") || strings.Contains(x.Words, "resolves to")) &&
+				(f.Packet == nil || f.Complaint != NamesFail || x.Dst == f.Packet.Dst) {
 				f.name(x, fmt.Sprintf("a trial from %s: %s", t.Vantage, x.Words))
 			}
 		}
@@ -75,8 +87,10 @@ func (f *finder) silentServer(t Trial) {
 }
 
 func (f *finder) serverDown(server string) Cause {
-	return Cause{Code: "name-server-down", Sure: 92, Words: "name server " + server + " does not answer, though everything lets the question through", Setting: f.settingOf("PASSAGE/dns"),
-		Fix: "look at the name server: is its service running, and does it take questions from the pool's addresses?"}
+	return Cause{
+		Code: "name-server-down", Sure: 92, Words: "name server " + server + " does not answer, though everything lets the question through", Setting: f.settingOf("PASSAGE/dns"),
+		Fix: "look at the name server: is its service running, and does it take questions from the pool's addresses?",
+	}
 }
 
 // name says what a failed look-up tells.
@@ -90,8 +104,14 @@ func (f *finder) name(x Result, at string) {
 		}
 		f.add(f.serverDown(server), at)
 	case strings.Contains(x.Words, "does not know") || strings.Contains(x.Words, "has no address"):
-		f.add(Cause{Code: "name-not-known", Sure: 91, Words: "the name server does not know " + x.Name, Setting: host, Fix: "add the name at the name server, or correct it in the plan"}, at)
+		f.add(Cause{
+			Code: "name-not-known", Sure: 91, Words: "the name server does not know " + x.Name, Setting: host,
+			Fix: "add the name at the name server, or correct it in the plan",
+		}, at)
 	case strings.Contains(x.Words, "resolves to"):
-		f.add(Cause{Code: "name-leads-to-old-address", Sure: 92, Words: fmt.Sprintf("the name server gives another address for %s than the plan has", x.Name), Setting: host, Fix: "correct the record at the name server, or the host's address in the plan"}, at)
+		f.add(Cause{
+			Code: "name-leads-to-old-address", Sure: 92,
+			Words: fmt.Sprintf("the name server gives another address for %s than the plan has", x.Name), Setting: host, Fix: "correct the record at the name server, or the host's address in the plan",
+		}, at)
 	}
 }

@@ -38,11 +38,17 @@ func (f *finder) reachesNothing() {
 	f.connected()
 	r := reach.NewComputer(f.Model).Of(f.Class)
 	if len(reach.Everywhere(r.Enforced)) == 0 {
-		f.add(Cause{Code: "no-rule-at-all", Sure: 96, Words: "no rule permits anything to " + f.Class.Name(), Setting: "rules", Fix: "add rules that permit the group what it is meant to use"}, "computed: nothing is let through")
+		f.add(Cause{
+			Code: "no-rule-at-all", Sure: 96, Words: "no rule permits anything to " + f.Class.Name(), Setting: "rules",
+			Fix: "add rules that permit the group what it is meant to use",
+		}, "computed: nothing is let through")
 		return
 	}
 	if len(reach.Always(r.Full)) == 0 {
-		f.add(Cause{Code: "no-answer-at-all", Sure: 80, Words: "what is let through does not get an answer: devices send it past the tunnel, or nothing leads back", Setting: f.settingOf("PASSAGE/routes"), Fix: "compare routes with rules (yl plan check), and the way back of the inside networks"}, "computed: full reach is empty")
+		f.add(Cause{
+			Code: "no-answer-at-all", Sure: 80,
+			Words: "what is let through does not get an answer: devices send it past the tunnel, or nothing leads back", Setting: f.settingOf("PASSAGE/routes"), Fix: "compare routes with rules (yl plan check), and the way back of the inside networks",
+		}, "computed: full reach is empty")
 	}
 	f.lostAtGateway()
 	f.names()
@@ -60,7 +66,10 @@ func (f *finder) connected() {
 	if len(f.Sessions) > 0 {
 		return
 	}
-	c := Cause{Code: "not-connected", Sure: 30, Words: f.User + " is not connected now", Fix: "let them connect and try again; if they cannot, that is the complaint to ask about"}
+	c := Cause{
+		Code: "not-connected", Sure: 30, Words: f.User + " is not connected now",
+		Fix: "let them connect and try again; if they cannot, that is the complaint to ask about",
+	}
 	if len(f.Past) == 0 && !slices.ContainsFunc(f.Journal, func(l Line) bool { return l.Kind == "login" }) {
 		c.Sure = 55
 	}
@@ -75,20 +84,26 @@ func (f *finder) follow(p site.Packet, name string, sure int) {
 	}
 	j := f.Model.Travel(f.Class, p, leased, site.At(f.Now))
 	if lost := j.LostAt(); lost != nil {
-		c := Cause{Code: codeOf(lost), Sure: sure, Words: lost.Words, Setting: lost.Setting, Fix: reach.Fix(f.Model, f.Class, p, lost.Station, lost.Setting, true, false)}
+		c := Cause{
+			Code: codeOf(lost), Sure: sure, Words: lost.Words, Setting: lost.Setting,
+			Fix: reach.Fix(f.Model, f.Class, p, lost.Station, lost.Setting, true, false),
+		}
 		var evidence []string
 		for _, step := range j.Steps {
 			if step.OK || step.Station == site.Selectors { // the selectors are the routes once more
 				continue
 			}
-			evidence = append(evidence, fmt.Sprintf("computed: %s to %s is lost at station %s: %s", p.Service, f.Model.Place(p.Dst), step.Station, step.Words))
+			evidence = append(evidence, fmt.Sprintf("computed: %s to %s is lost at station %s: %s", p.Service, f.Model.Place(p.Dst),
+				step.Station, step.Words))
 			if step.Station != lost.Station {
 				c.Fix += "; and " + reach.Fix(f.Model, f.Class, p, step.Station, step.Setting, true, false)
 			}
 		}
 		if e := reach.ForbiddenBy(f.Model, reach.Class{Class: f.Class, Users: []string{f.User}}, p, false); e != nil {
-			f.add(Cause{Code: "not-meant", Sure: 97, Words: fmt.Sprintf("they are not meant to reach it: expectation %s says so", e.Name), Setting: "expectations/" + e.Name,
-				Fix: "nothing is wrong: tell them; if they should reach it after all, change the expectation first"}, "the plan: what is expected of "+f.Class.Name())
+			f.add(Cause{
+				Code: "not-meant", Sure: 97, Words: fmt.Sprintf("they are not meant to reach it: expectation %s says so", e.Name), Setting: "expectations/" + e.Name,
+				Fix: "nothing is wrong: tell them; if they should reach it after all, change the expectation first",
+			}, "the plan: what is expected of "+f.Class.Name())
 			f.add(c, evidence...)
 			return
 		}
@@ -156,7 +171,10 @@ func (f *finder) beyond(p site.Packet, name string) {
 	}
 	for _, fl := range f.Flows {
 		if fl.Sent > 2 && fl.Got == 0 {
-			f.add(Cause{Code: "no-answer-from-inside", Sure: 72, Words: "their packets leave the gateway for " + fl.Dst + ", and nothing comes back", Setting: "networks", Fix: "look at the host, and at the way back from its network to the pool"}, "a live flow: "+fmt.Sprintf("%d packets sent, none back", fl.Sent))
+			f.add(Cause{
+				Code: "no-answer-from-inside", Sure: 72,
+				Words: "their packets leave the gateway for " + fl.Dst + ", and nothing comes back", Setting: "networks", Fix: "look at the host, and at the way back from its network to the pool",
+			}, "a live flow: "+fmt.Sprintf("%d packets sent, none back", fl.Sent))
 		}
 	}
 	if fine && !slices.ContainsFunc(f.causes, func(c Cause) bool { return c.Sure >= 58 }) {
@@ -186,27 +204,51 @@ func (f *finder) tried(t Trial, x Result) {
 	}
 	switch {
 	case x.Home != "":
-		f.add(Cause{Code: "home-network", Sure: 84, Words: fmt.Sprintf("where the home network is %s, devices look for %s at home", x.Home, cmp.Or(x.Network, x.Place)), Setting: f.settingOf("PASSAGE/routes"),
-			Fix: "route single hosts or smaller prefixes in place of the whole network, or renumber"}, at)
+		f.add(Cause{
+			Code: "home-network", Sure: 84, Words: fmt.Sprintf("where the home network is %s, devices look for %s at home", x.Home, cmp.Or(x.Network, x.Place)), Setting: f.settingOf("PASSAGE/routes"),
+			Fix: "route single hosts or smaller prefixes in place of the whole network, or renumber",
+		}, at)
 	case strings.Contains(x.Words, "does not resolve") || strings.Contains(x.Words, "resolves to"):
 		f.name(x, at)
 	case x.Reached && strings.Contains(x.Words, "port is closed"):
-		f.add(Cause{Code: "service-down", Sure: 91, Words: fmt.Sprintf("%s answers, but nothing listens on %s", x.Place, x.Service), Setting: host, Fix: "start the service on " + x.Place + ", or correct the port in the plan"}, at)
+		f.add(Cause{
+			Code: "service-down", Sure: 91, Words: fmt.Sprintf("%s answers, but nothing listens on %s", x.Place, x.Service),
+			Setting: host, Fix: "start the service on " + x.Place + ", or correct the port in the plan",
+		}, at)
 	case x.Reached && strings.Contains(x.Words, "gets no answer"):
-		f.add(Cause{Code: "hangs-after-connecting", Sure: 78, Words: x.Place + " accepts connections by " + x.Service + " and then says nothing: larger packets are lost, or the service hangs", Setting: host, Fix: "compare the largest packet that passes (yl probe shows it); look at the service on " + x.Place}, at)
+		f.add(Cause{
+			Code: "hangs-after-connecting", Sure: 78,
+			Words: x.Place + " accepts connections by " + x.Service + " and then says nothing: larger packets are lost, or the service hangs", Setting: host, Fix: "compare the largest packet that passes (yl probe shows it); look at the service on " + x.Place,
+		}, at)
 	case x.Reached: // something answered
-		f.add(Cause{Code: "service-does-not-serve", Sure: 70, Words: x.Place + " answers by " + x.Service + ", but does not serve", Setting: host, Fix: "look at the service on " + x.Place}, at)
+		f.add(Cause{
+			Code: "service-does-not-serve", Sure: 70, Words: x.Place + " answers by " + x.Service + ", but does not serve",
+			Setting: host, Fix: "look at the service on " + x.Place,
+		}, at)
 	case strings.Contains(x.Words, "said by"):
-		f.add(Cause{Code: "router-refuses", Sure: 88, Words: "a router or filter behind the gateway gives it up: " + x.Words, Setting: "routers", Fix: "correct that router, or the filter on it"}, at)
+		f.add(Cause{
+			Code: "router-refuses", Sure: 88, Words: "a router or filter behind the gateway gives it up: " + x.Words,
+			Setting: "routers", Fix: "correct that router, or the filter on it",
+		}, at)
 	case hostAlive:
-		f.add(Cause{Code: "host-filters", Sure: 86, Words: fmt.Sprintf("%s answers other services, and drops %s: a packet filter on the host", x.Place, x.Service), Setting: host, Fix: "let the filter on " + x.Place + " take " + x.Service + " from the pool"}, at)
+		f.add(Cause{
+			Code: "host-filters", Sure: 86,
+			Words: fmt.Sprintf("%s answers other services, and drops %s: a packet filter on the host", x.Place, x.Service), Setting: host, Fix: "let the filter on " + x.Place + " take " + x.Service + " from the pool",
+		}, at)
 	case networkAlive:
-		f.add(Cause{Code: "host-down", Sure: 89, Words: fmt.Sprintf("%s is silent, while others on network %s answer: it is switched off, or its way back is wrong", x.Place, x.Network), Setting: host, Fix: "look at " + x.Place + ": is it on, and is its default router the one that the plan says?"}, at)
+		f.add(Cause{
+			Code: "host-down", Sure: 89, Words: fmt.Sprintf("%s is silent, while others on network %s answer: it is switched off, or its way back is wrong", x.Place, x.Network), Setting: host, Fix: "look at " + x.Place + ": is it on, and is its default router the one that the plan says?",
+		}, at)
 	case x.Network != "":
-		f.add(Cause{Code: "network-silent", Sure: 87, Words: fmt.Sprintf("nothing on network %s answers: its router does not know the way back to the pool, or the way there is broken", x.Network), Setting: "networks/" + x.Network + "/router",
-			Fix: fmt.Sprintf("give the router of %s a route to the pool that leads to this gateway, or translate the source", x.Network)}, at, fmt.Sprintf("%d trials on that network, none answered", networkTried))
+		f.add(Cause{
+			Code: "network-silent", Sure: 87, Words: fmt.Sprintf("nothing on network %s answers: its router does not know the way back to the pool, or the way there is broken", x.Network), Setting: "networks/" + x.Network + "/router",
+			Fix: fmt.Sprintf("give the router of %s a route to the pool that leads to this gateway, or translate the source", x.Network),
+		}, at, fmt.Sprintf("%d trials on that network, none answered", networkTried))
 	default:
-		f.add(Cause{Code: "internet-silent", Sure: 75, Words: x.Place + " on the internet does not answer", Setting: "nat", Fix: "look at whether it is up, and at the gateway's own way to the internet"}, at)
+		f.add(Cause{
+			Code: "internet-silent", Sure: 75, Words: x.Place + " on the internet does not answer", Setting: "nat",
+			Fix: "look at whether it is up, and at the gateway's own way to the internet",
+		}, at)
 	}
 }
 
@@ -220,11 +262,17 @@ func (f *finder) lostAtGateway() {
 			at := fmt.Sprintf("live counters: %d of %d packets lost at station %s", n, s.In, station)
 			switch station {
 			case site.Selectors:
-				f.add(Cause{Code: "sends-what-is-not-routed", Sure: 50, Words: "the device sends what is not routed into its tunnel", Setting: f.settingOf("PASSAGE/routes"), Fix: "add what they need to the routes; otherwise nothing is wrong"}, at)
+				f.add(Cause{
+					Code: "sends-what-is-not-routed", Sure: 50, Words: "the device sends what is not routed into its tunnel",
+					Setting: f.settingOf("PASSAGE/routes"), Fix: "add what they need to the routes; otherwise nothing is wrong",
+				}, at)
 			case site.Source:
 				f.add(Cause{Code: "sends-with-another-address", Sure: 83, Words: "the device sends with a source address that was not leased to it: it forwards for others, or its tunnel interface is set up wrongly", Setting: f.settingOf("POOL"), Fix: "let the device use the address that it is given; routers and virtual machines behind it must be translated there"}, at)
 			case site.Rules:
-				f.add(Cause{Code: "refused-by-rules", Sure: 45, Words: "rules refuse part of what the device sends", Setting: "rules", Fix: "name the destination, and the rule that decides is shown: --to HOST --service tcp/443"}, at)
+				f.add(Cause{
+					Code: "refused-by-rules", Sure: 45, Words: "rules refuse part of what the device sends", Setting: "rules",
+					Fix: "name the destination, and the rule that decides is shown: --to HOST --service tcp/443",
+				}, at)
 			}
 		}
 	}

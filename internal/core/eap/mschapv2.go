@@ -8,7 +8,8 @@ import (
 	"strings"
 	"unicode/utf16"
 
-	"golang.org/x/crypto/md4" //nolint:staticcheck // RFC 2759 is made of it
+	//lint:ignore SA1019 RFC 2759 is made of it
+	"golang.org/x/crypto/md4"
 )
 
 // NTHashLen is the length of a password's NT hash in octets.
@@ -121,15 +122,19 @@ type Verdict struct {
 	Proof   string // the authenticator response, "S=…"
 	MSK     []byte // 64 octets
 	Refusal string // why not, for the journal
+	Known   bool   // the name is somebody's
 }
 
 // Judge compares a check with the NT hash of the person's password.
 func (c Check) Judge(hash [NTHashLen]byte) Verdict {
 	want := ntResponse(c.Challenge, c.Peer, c.User, hash)
 	if want != c.Response { // a response is worth nothing once its challenge is used: timing tells nothing
-		return Verdict{Refusal: "wrong password"}
+		return Verdict{Refusal: "wrong password", Known: true}
 	}
-	return Verdict{OK: true, Proof: authenticatorResponse(hash, want, c.Challenge, c.Peer, c.User), MSK: sessionKey(hash, want)}
+	return Verdict{
+		OK: true, Known: true, Proof: authenticatorResponse(hash, want, c.Challenge, c.Peer, c.User),
+		MSK: sessionKey(hash, want),
+	}
 }
 
 // Operation codes of EAP-MSCHAPv2.

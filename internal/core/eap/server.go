@@ -15,6 +15,7 @@ type Step struct {
 	User    string
 	MSK     []byte
 	Refusal string // with Done and not OK: why, for the journal
+	Known   bool   // with Done: User exists
 }
 
 type serverState int
@@ -131,5 +132,5 @@ func (s *Server) Judged(v Verdict) Step {
 
 func (s *Server) fail(why string) Step {
 	s.state = over
-	return Step{Done: true, Refusal: why, User: s.check.User, Send: packet{code: codeFailure, id: s.id}.marshal()}
+	return Step{Done: true, Refusal: why, User: s.check.User, Known: s.verdict.Known, Send: packet{code: codeFailure, id: s.id}.marshal()}
 }

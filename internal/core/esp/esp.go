@@ -1,6 +1,6 @@
 // Package esp seals and opens packets in tunnel mode with the Encapsulating Security Payload (RFC 4303) under
-// AES-GCM with a 16-octet ICV (RFC 4106) or ChaCha20-Poly1305 (RFC 7634), with 32-bit sequence numbers. It works in place and does not allocate. Which
-// association a packet belongs to, and what may be inside it, is left to the callers.
+// AES-GCM with a 16-octet ICV (RFC 4106) or ChaCha20-Poly1305 (RFC 7634), with 32-bit sequence numbers. It works in place and does not
+// allocate. Which association a packet belongs to, and what may be inside it, is left to the callers.
 package esp
 
 import (
@@ -114,6 +114,16 @@ func (s *Sealer) Seal(buf []byte, off, n int) ([]byte, error) {
 	return buf[off-Headroom : end+icvLen], nil
 }
 
+// Used is how many sequence numbers are used.
+func (s *Sealer) Used() uint64 { return s.seq.Load() }
+
+// Top is the highest sequence number that came.
+func (o *Opener) Top() uint32 {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return o.window.top
+}
+
 // Missing is how many packets of the other side have not come, as far as their sequence numbers tell.
 func (o *Opener) Missing() uint64 {
 	o.mu.Lock()
@@ -133,17 +143,17 @@ func SPIOf(packet []byte) (spi uint32, ok bool) {
 }
 
 // Open decrypts an ESP packet in place and gives the IP packet as a part of it. The replay window moves only for a
-// packet that proves authentic (RFC 4303 §3.4.3).
-func (o *Opener) Open(packet []byte) ([]byte, error) {
+// packet that proves authentic (RFC 4303 §3.4.3). newest tells whether no later one of the association came before it.
+func (o *Opener) Open(packet []byte) (inner []byte, newest bool, err error) {
 	if len(packet) < Headroom+icvLen+4 {
-		return nil, ErrShort
+		return nil, false, ErrShort
 	}
 	seq := binary.BigEndian.Uint32(packet[4:])
 	o.mu.Lock()
 	fresh := o.window.fresh(seq)
 	o.mu.Unlock()
 	if !fresh {
-		return nil, ErrReplay
+		return nil, false, ErrReplay
 	}
 	nonce := nonces.Get().(*[saltLen + ivLen]byte)
 	copy(nonce[:], o.salt[:])
@@ -152,18 +162,20 @@ func (o *Opener) Open(packet []byte) ([]byte, error) {
 	plain, err := o.aead.Open(body[:0], nonce[:], body, packet[:headerLen])
 	nonces.Put(nonce)
 	if err != nil {
-		return nil, ErrAuth
+		return nil, false, ErrAuth
 	}
 	o.mu.Lock()
+	newest = seq > o.window.top
 	fresh = o.window.mark(seq)
 	if fresh {
 		o.opened++
 	}
 	o.mu.Unlock()
 	if !fresh { // another packet with the same number was opened meanwhile
-		return nil, ErrReplay
+		return nil, false, ErrReplay
 	}
-	return unwrap(plain)
+	inner, err = unwrap(plain)
+	return inner, newest, err
 }
 
 // unwrap takes off padding and trailer and checks that what is inside is what it says.

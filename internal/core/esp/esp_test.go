@@ -58,12 +58,12 @@ func TestSealOpenAndWireFormat(t *testing.T) {
 
 		changed := bytes.Clone(out)
 		changed[rapid.IntRange(0, len(out)-1).Draw(t, "bit")] ^= 1
-		_, err = o.Open(changed)
+		_, _, err = o.Open(changed)
 		require.Error(t, err, "any changed octet is noticed")
-		got, err := o.Open(bytes.Clone(out))
+		got, _, err := o.Open(bytes.Clone(out))
 		require.NoError(t, err, "a forged packet does not use up the number")
 		require.Equal(t, inner, got)
-		_, err = o.Open(out)
+		_, _, err = o.Open(out)
 		require.ErrorIs(t, err, ErrReplay)
 	})
 }
@@ -94,7 +94,7 @@ func FuzzOpen(f *testing.F) {
 	f.Add(seal(f, s, []byte{0x45, 1, 2, 3}))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		_, o := pair(t)
-		_, _ = o.Open(bytes.Clone(b))
+		_, _, _ = o.Open(bytes.Clone(b))
 		_, _ = unwrap(b)
 	})
 }
@@ -142,7 +142,7 @@ func BenchmarkPacket(b *testing.B) {
 			if err != nil {
 				b.Fatal(err)
 			}
-			if _, err := o.Open(out); err != nil {
+			if _, _, err := o.Open(out); err != nil {
 				b.Fatal(err)
 			}
 		}

@@ -34,6 +34,7 @@ type flowKey struct {
 // inwardICMP keeps apart what a person asks and what they answer under the same identifier.
 const inwardICMP = 0x100
 
+// flow is guarded by its session's lock, but for what never changes: session, key, src, srcPort, inward.
 type flow struct {
 	session *Session
 	key     flowKey // as the person sends
@@ -41,8 +42,9 @@ type flow struct {
 	first   site.Packet
 	src     netip.Addr // as it leaves the gateway
 	srcPort uint16
-	out     site.Egress
+	out     *site.Egress // never altered: another one takes its place
 	rule    string
+	count   *ruleCount  // of the rule
 	model   *site.Model // that judged it last
 	minute  int64       // in which it was judged last
 	expires time.Time
@@ -51,6 +53,8 @@ type flow struct {
 	got     tally // what went to the person
 	fins    uint8 // bit 0: the person closed, bit 1: the other side
 	reset   bool
+	closing bool // it stands in the wheel at the time after its close
+	gone    bool
 }
 
 // personKey is a flow's key by a packet that the person sends.
@@ -96,73 +100,106 @@ func asks(proto, kind uint8) (asked uint16, answers bool) {
 	return 0, false
 }
 
-// openFlow takes a packet that the rules let in through route and translation. The flow is nil if it is lost there.
-func (e *Engine) openFlow(s *Session, rule *site.Rule, key flowKey, p site.Packet, now time.Time) (*flow, Result) {
-	out, v := e.model.Route(p)
-	if !v.OK {
-		return nil, e.lose(s, site.Routing, v)
+// openFlow takes a packet that the rules let in through route and translation. The flow is nil if it is lost there. s.mu is held.
+func (e *Engine) openFlow(m *site.Model, s *Session, rule *site.Rule, key flowKey, p site.Packet, now time.Time) (*flow, Result) {
+	out, ok, ref := m.RouteTo(p)
+	if !ok {
+		return nil, s.lose(site.Routing, ref)
 	}
-	src, v := e.model.Translate(p, out)
-	if !v.OK {
-		return nil, e.lose(s, site.Translating, v)
+	src, ok, ref := m.Source(p, out)
+	if !ok {
+		return nil, s.lose(site.Translating, ref)
 	}
-	if len(e.flows) >= maxFlows || s.flows >= maxPerSession {
-		return nil, e.lose(s, site.State, site.Verdict{Setting: "rules"})
+	if !e.room(s) {
+		return nil, s.lose(site.State, noRule)
 	}
-	f := &flow{session: s, key: key, first: p, src: src, srcPort: key.srcPort, out: out, rule: rule.Name, model: e.model, minute: minuteOf(now), opened: now}
+	f := &flow{session: s, key: key, first: p, src: src, srcPort: key.srcPort, out: &out, opened: now}
 	if !e.choosePort(f) {
-		return nil, e.lose(s, site.Translating, site.Verdict{Setting: "nat"})
+		return nil, s.lose(site.Translating, site.Ref{List: "nat"})
 	}
-	e.remember(f)
+	e.remember(f, rule, m, now)
 	return f, Result{}
 }
 
-func (e *Engine) remember(f *flow) {
-	e.flows[f.key], e.backs[f.backKey()] = f, f
-	f.session.flows++
-	e.count(f.rule, 0, true)
-	e.rules[f.rule].Packets-- // the packet itself is counted with those that follow
+// room tells whether one more flow may be remembered.
+func (e *Engine) room(s *Session) bool {
+	return e.flows.Load() < maxFlows && len(s.flows) < maxPerSession
+}
+
+// remember keeps a flow whose answers' key it has claimed.
+func (e *Engine) remember(f *flow, rule *site.Rule, m *site.Model, now time.Time) {
+	f.judged(e, rule, m, now)
+	f.count.flows.Add(1)
+	f.session.flows[f.key] = f
+	e.flows.Add(1)
+	f.expires = now.Add(f.idle())
+	e.wheel.add(f, f.expires)
+}
+
+func (f *flow) judged(e *Engine, rule *site.Rule, m *site.Model, now time.Time) {
+	if f.rule != rule.Name || f.count == nil {
+		f.rule, f.count = rule.Name, e.ruleCount(rule.Name)
+	}
+	f.model, f.minute = m, minuteOf(now)
 }
 
 // openInward takes a packet from inside, which belongs to no flow, through the stations of what is opened from there. The flow is nil
-// if it is lost.
-func (e *Engine) openInward(info packet.Info, outside bool, now time.Time) (*flow, Result) {
-	s := e.sessions[info.Dst]
+// if it is lost; otherwise its session is locked.
+func (e *Engine) openInward(m *site.Model, info packet.Info, outside bool, now time.Time) (*flow, Result) {
+	s := e.sessions.find(info.Dst)
 	if s == nil {
 		return nil, e.stray(site.State)
 	}
 	p := site.Packet{Src: info.Src, Dst: info.Dst, Service: info.Service()}
-	out, v := e.model.Originates(p)
-	if !v.OK || outside != (out.Network == plan.Internet) {
+	out, ok := m.Origin(p)
+	if !ok || outside != (out.Network == plan.Internet) {
 		return nil, e.stray(site.Origin)
 	}
-	rule, v := e.model.JudgeInward(s.class, p, site.At(now))
-	if !v.OK {
+	s.mu.Lock()
+	f, r := e.openInwardTo(m, s, p, otherKey(info), out, info.Size, now)
+	if f == nil {
+		s.mu.Unlock()
+	}
+	return f, r
+}
+
+// openInwardTo goes on where the session is known. s.mu is held.
+func (e *Engine) openInwardTo(m *site.Model, s *Session, p site.Packet, key flowKey, out site.Egress, size int, now time.Time) (*flow,
+	Result,
+) {
+	if s.over {
+		return nil, e.stray(site.State)
+	}
+	class := s.in(m)
+	if class.Passage == nil {
+		return nil, e.stray(site.State)
+	}
+	rule, ok, ref := m.PermitsInward(class, p, site.At(now))
+	var logged *site.Rule
+	if rule != nil && rule.Log {
+		logged = rule
+	}
+	if !ok {
 		r := e.stray(site.Rules)
-		r.Setting, r.User = v.Setting, s.User
+		r.Setting, r.User, r.Logged, r.First = ref, s.User, logged, p
 		if rule != nil {
-			e.count(rule.Name, info.Size, true)
-			if rule.Log {
-				r.Logged = rule.Name
-			}
+			e.ruleCount(rule.Name).refused(size)
 		}
 		return nil, r
 	}
-	if selected, _ := e.model.ToDevice(s.class, p); !selected.OK {
+	if ok, _ := class.Selects(site.Packet{Src: p.Dst, Dst: p.Src, Service: p.Service}); !ok {
 		return nil, e.stray(site.Selectors)
 	}
-	key := otherKey(info)
+	f := &flow{session: s, key: key, inward: true, first: p, src: key.src, srcPort: key.srcPort, out: &out, opened: now}
 	// A translated flow of the person's may have these ends already: what the person sends can belong to one flow only.
-	if e.flows[key] != nil || len(e.flows) >= maxFlows || s.flows >= maxPerSession {
+	if s.flows[key] != nil || !e.room(s) || !e.backs.claim(f.backKey(), f) {
 		return nil, e.stray(site.State)
 	}
-	f := &flow{session: s, key: key, inward: true, first: p, src: key.src, srcPort: key.srcPort, out: out, rule: rule.Name, model: e.model, minute: minuteOf(now), opened: now}
-	e.remember(f)
-	var r Result
-	if rule.Log {
-		r.Logged, r.User = rule.Name, s.User
+	e.remember(f, rule, m, now)
+	if logged != nil {
+		return f, Result{Logged: logged, First: p, User: s.User}
 	}
-	return f, r
+	return f, Result{}
 }
 
 func (f *flow) backKey() flowKey {
@@ -174,7 +211,7 @@ func (f *flow) backKey() flowKey {
 // choosePort keeps the person's own port where it is free (RFC 4787 §4.2.1), and else takes the next free one.
 func (e *Engine) choosePort(f *flow) bool {
 	for range 1 << 16 {
-		if _, taken := e.backs[f.backKey()]; !taken {
+		if e.backs.claim(f.backKey(), f) {
 			return true
 		}
 		switch f.key.proto {
@@ -193,50 +230,78 @@ func (e *Engine) choosePort(f *flow) bool {
 }
 
 // outdated tells whether a known flow must be judged again: the plan is a newer one, or rules have hours and time went by.
-func (e *Engine) outdated(f *flow, now time.Time) bool {
-	return f.model != e.model || e.model.Timed() && f.minute != minuteOf(now)
+func (f *flow) outdated(m *site.Model, now time.Time) bool {
+	return f.model != m || m.Timed() && f.minute != minuteOf(now)
 }
 
 func minuteOf(t time.Time) int64 { return t.Unix() / 60 }
 
-// judgeAgain asks the rules and the route of what runs now about a known flow; one that would not be let in ends.
-func (e *Engine) judgeAgain(f *flow, now time.Time) bool {
-	judge, route := e.model.Judge, e.model.Route
+// judgeAgain asks the rules and the route of what runs now about a known flow; one that would not be let in ends. The session's lock is
+// held.
+func (e *Engine) judgeAgain(m *site.Model, f *flow, now time.Time) bool {
+	class := f.session.in(m)
+	if class.Passage == nil {
+		e.forget(f)
+		return false
+	}
+	var rule *site.Rule
+	var out site.Egress
+	var ok bool
 	if f.inward {
-		judge, route = e.model.JudgeInward, e.model.Originates
-	}
-	rule, v := judge(f.session.class, f.first, site.At(now))
-	if v.OK {
-		var out site.Egress
-		if out, v = route(f.first); v.OK {
-			f.rule, f.out, f.model, f.minute = rule.Name, out, e.model, minuteOf(now)
-			return true
+		if rule, ok, _ = m.PermitsInward(class, f.first, site.At(now)); ok {
+			out, ok = m.Origin(f.first)
 		}
+	} else if rule, ok, _ = m.Permits(class, f.first, site.At(now)); ok {
+		out, ok, _ = m.RouteTo(f.first)
 	}
-	e.forget(f)
-	return false
+	if !ok {
+		e.forget(f)
+		return false
+	}
+	if *f.out != out {
+		f.out = &out
+	}
+	f.judged(e, rule, m, now)
+	return true
 }
 
+// forget ends a flow. The session's lock is held.
 func (e *Engine) forget(f *flow) {
-	f.session.flows--
-	delete(e.flows, f.key)
-	delete(e.backs, f.backKey())
+	if f.gone {
+		return
+	}
+	f.gone = true
+	delete(f.session.flows, f.key)
+	e.backs.leave(f.backKey(), f)
+	e.flows.Add(-1)
 }
 
 // tally counts the packets of one direction of a flow.
 type tally struct{ packets, bytes uint64 }
 
-func (f *flow) touch(i packet.Info, now time.Time, back bool) {
+// idle is how long the flow is remembered from now on without another packet.
+func (f *flow) idle() time.Duration {
+	switch f.key.proto {
+	case netset.TCP:
+		if f.reset || f.fins == 3 {
+			return tcpClosed
+		}
+		return tcpIdle
+	case netset.ICMP, netset.ICMPv6:
+		return icmpIdle
+	}
+	return udpIdle
+}
+
+// touch notes a packet of the flow. The session's lock is held.
+func (e *Engine) touch(f *flow, i packet.Info, now time.Time, back bool) {
 	count := &f.sent
 	if back {
 		count = &f.got
 	}
 	count.packets++
 	count.bytes += uint64(i.Size)
-	idle := udpIdle
-	switch f.key.proto {
-	case netset.TCP:
-		idle = tcpIdle
+	if f.key.proto == netset.TCP {
 		side := uint8(1)
 		if back {
 			side = 2
@@ -245,22 +310,11 @@ func (f *flow) touch(i packet.Info, now time.Time, back bool) {
 			f.fins |= side
 		}
 		f.reset = f.reset || i.Flags&packet.RST != 0
-		if f.reset || f.fins == 3 {
-			idle = tcpClosed
-		}
-	case netset.ICMP, netset.ICMPv6:
-		idle = icmpIdle
 	}
+	idle := f.idle()
 	f.expires = now.Add(idle)
-}
-
-// Tick forgets flows that have been silent for too long.
-func (e *Engine) Tick(now time.Time) {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	for _, f := range e.flows {
-		if now.After(f.expires) {
-			e.forget(f)
-		}
+	if idle == tcpClosed && !f.closing { // it is due sooner than where it stands
+		f.closing = true
+		e.wheel.add(f, f.expires)
 	}
 }

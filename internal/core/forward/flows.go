@@ -30,14 +30,18 @@ type Flow struct {
 // FlowsWith lists live flows of users whom match lets through, and of these such with one end at peer and service, where those are
 // given; the newest first, at most some.
 func (e *Engine) FlowsWith(match func(user string) bool, peer netip.Addr, service string, most int) []Flow {
-	e.mu.Lock()
-	defer e.mu.Unlock()
 	out := []Flow{}
-	for _, f := range e.flows {
-		if !match(f.session.User) || peer.IsValid() && f.key.dst != peer || service != "" && f.first.Service.String() != service {
+	for _, s := range e.sessions.all() {
+		if !match(s.User) {
 			continue
 		}
-		out = append(out, f.describe())
+		s.mu.Lock()
+		for _, f := range s.flows {
+			if (!peer.IsValid() || f.key.dst == peer) && (service == "" || f.first.Service.String() == service) {
+				out = append(out, f.describe())
+			}
+		}
+		s.mu.Unlock()
 	}
 	slices.SortFunc(out, func(a, b Flow) int { return cmp.Or(b.Opened.Compare(a.Opened), cmp.Compare(a.Src, b.Src)) })
 	return out[:min(len(out), most)]
@@ -51,8 +55,10 @@ func (f *flow) describe() Flow {
 		}
 		return a.String()
 	}
-	out := Flow{User: f.session.User, Inward: f.inward, Src: end(f.key.src, f.key.srcPort), Dst: end(f.key.dst, f.key.dstPort), Service: f.first.Service.String(), Rule: f.rule,
-		Way: f.out.Network, Opened: f.opened, Sent: f.sent.packets, SentBytes: f.sent.bytes, Got: f.got.packets, GotBytes: f.got.bytes}
+	out := Flow{
+		User: f.session.User, Inward: f.inward, Src: end(f.key.src, f.key.srcPort), Dst: end(f.key.dst, f.key.dstPort), Service: f.first.Service.String(), Rule: f.rule,
+		Way: f.out.Network, Opened: f.opened, Sent: f.sent.packets, SentBytes: f.sent.bytes, Got: f.got.packets, GotBytes: f.got.bytes,
+	}
 	if f.src != f.key.src || f.srcPort != f.key.srcPort {
 		out.Leaves = end(f.src, f.srcPort)
 	}
@@ -62,7 +68,7 @@ func (f *flow) describe() Flow {
 	switch {
 	case f.out.Self:
 	case !f.inward && f.sent.packets > 2 && f.got.packets == 0:
-		out.Words = "sent, and nothing comes back: it left the gateway for " + nextOf(f.out)
+		out.Words = "sent, and nothing comes back: it left the gateway for " + nextOf(*f.out)
 	case f.inward && f.got.packets > 2 && f.sent.packets == 0:
 		out.Words = "opened from inside, and the person's device does not answer"
 	case f.reset:

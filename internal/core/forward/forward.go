@@ -1,11 +1,17 @@
 // Package forward sends packets through the stations of package site: between the sessions of remote people and the
 // inside. It keeps the state that the stations need (sessions, flows with their translation, counters) and nothing
 // else; what the stations decide is left to site, sealing and sockets to others. docs/semantics.md says what happens.
+//
+// A packet waits for nobody but packets of its own session: the compiled model is a snapshot that is swapped, each session has its flows
+// and counters under a lock of its own, and answers find their flow in shards. Nothing here is scanned when a session ends or a flow is
+// forgotten. Where two locks are held, a session's is taken before a shard's.
 package forward
 
 import (
+	"maps"
 	"net/netip"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"yellowlantern/internal/core/netset"
@@ -27,13 +33,25 @@ type Session struct {
 	Addresses []netip.Addr
 	MTU       int  // of the tunnel, inside, in octets
 	ClampMSS  bool // TCP is told that segments must fit the tunnel
-	Counters  Counters
+	Owner     any  // whatever the caller keeps with it
 
+	mu        sync.Mutex // guards what follows
+	over      bool       // it was detached: nothing of it passes any more
+	counters  Counters
+	model     *site.Model // that class is of
 	class     *site.Class
 	leased    netset.Addrs
-	flows     int
-	answers   int // ICMP answers in the current second
+	flows     map[flowKey]*flow // by what the person sends
+	answers   int               // ICMP answers in the current second
 	answersAt int64
+}
+
+// in is the session's class in a model. s.mu is held.
+func (s *Session) in(m *site.Model) *site.Class {
+	if s.model != m {
+		s.model, s.class = m, m.Class(s.Groups)
+	}
+	return s.class
 }
 
 // Counters of a session. In is what the person sent, Out what went to the person.
@@ -43,152 +61,144 @@ type Counters struct {
 	LastIn, LastOut                          time.Time
 }
 
-// RuleCounters counts what one rule decided.
-type RuleCounters struct {
-	Flows   uint64 `json:"flows" doc:"Flows let in, or packets refused."`
-	Packets uint64 `json:"packets"`
-	Bytes   uint64 `json:"bytes"`
+func (c Counters) copy() Counters {
+	c.Lost = maps.Clone(c.Lost)
+	return c
 }
 
 // Result is what becomes of a packet. At most one of Inside and Session is set.
 type Result struct {
-	Inside  *site.Egress // send Packet there
+	Inside  *site.Egress // send Packet there; not to be altered
 	Session *Session     // send Packet to this person
 	Packet  []byte
 	Answer  []byte // ICMP for the packet's sender, on the side it came from
 	Station string // where it was lost, if it was
-	Setting string
-	Logged  string // name of a rule that wants this new flow in the journal
-	User    string // whose device it was for, where that is not the session
+	Setting site.Ref
+	Logged  *site.Rule  // a rule that wants this new flow in the journal
+	First   site.Packet // with Logged: the packet that it decided about
+	User    string      // whose device it was for, where that is not the session
 }
 
 // Engine is the packet path of one gateway. It is safe for concurrent use.
 type Engine struct {
-	mu       sync.Mutex
-	model    *site.Model
-	sessions map[netip.Addr]*Session
-	flows    map[flowKey]*flow // by what the person sends
-	backs    map[flowKey]*flow // by what answers look like
-	rules    map[string]*RuleCounters
-	strays   map[string]uint64 // packets from inside that belong to nobody, by station
+	model    atomic.Pointer[site.Model]
+	sessions directory
+	backs    backs // flows by what answers look like
+	flows    atomic.Int64
+	wheel    wheel
+	rules    sync.Map // by name: *ruleCount
+	strays   sync.Map // packets from inside that belong to nobody, by station: *atomic.Uint64
 }
 
 // New begins with no session.
 func New(m *site.Model) *Engine {
-	return &Engine{model: m, sessions: map[netip.Addr]*Session{}, flows: map[flowKey]*flow{}, backs: map[flowKey]*flow{},
-		rules: map[string]*RuleCounters{}, strays: map[string]uint64{}}
+	e := &Engine{}
+	e.model.Store(m)
+	return e
 }
+
+// Model is what decides now.
+func (e *Engine) Model() *site.Model { return e.model.Load() }
 
 // Attach adds a session.
 func (e *Engine) Attach(s *Session) {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	s.class, s.leased = e.model.Class(s.Groups), netset.OfAddrs(s.Addresses...)
-	s.Counters.Lost = map[string]uint64{}
-	for _, a := range s.Addresses {
-		e.sessions[a] = s
-	}
+	s.mu.Lock()
+	s.leased, s.over = netset.OfAddrs(s.Addresses...), false
+	s.counters.Lost, s.flows = map[string]uint64{}, map[flowKey]*flow{}
+	s.mu.Unlock()
+	e.sessions.add(s)
 }
 
-// Detach removes a session with its flows.
-func (e *Engine) Detach(s *Session) {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	for _, a := range s.Addresses {
-		delete(e.sessions, a)
+// Detach removes a session with its flows, and gives what it counted. Once it has returned no packet of the session passes, and none is
+// counted, however late it comes: its addresses may be somebody else's by then.
+func (e *Engine) Detach(s *Session) Counters {
+	e.sessions.remove(s)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.over = true
+	for _, f := range s.flows {
+		e.forget(f)
 	}
-	for _, f := range e.flows {
-		if f.session == s {
-			e.forget(f)
-		}
-	}
+	return s.counters.copy()
 }
 
 // Commit makes another model decide from now on. Flows are judged again at their next packet.
-func (e *Engine) Commit(m *site.Model) {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	e.model = m
-	for _, s := range e.sessions {
-		s.class = m.Class(s.Groups)
-	}
-}
+func (e *Engine) Commit(m *site.Model) { e.model.Store(m) }
 
-func (e *Engine) lose(s *Session, station string, v site.Verdict) Result {
-	s.Counters.Lost[station]++
-	return Result{Station: station, Setting: v.Setting}
+// lose counts a packet that a station loses. s.mu is held.
+func (s *Session) lose(station string, setting site.Ref) Result {
+	s.counters.Lost[station]++
+	return Result{Station: station, Setting: setting}
 }
 
 // FromTunnel takes a packet that arrived, authentic, from a person. b may be altered, and is part of the result.
 func (e *Engine) FromTunnel(s *Session, b []byte, now time.Time) Result {
-	e.mu.Lock()
-	defer e.mu.Unlock()
+	m := e.model.Load()
 	info, err := packet.Parse(b)
-	if err != nil || s.class.Passage == nil {
-		return e.lose(s, site.Source, site.Verdict{})
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.over {
+		return Result{Station: site.Source}
+	}
+	class := s.in(m)
+	if err != nil || class.Passage == nil {
+		return s.lose(site.Source, site.Ref{})
 	}
 	b = b[:info.Size]
-	s.Counters.InPackets++
-	s.Counters.InBytes += uint64(len(b))
-	s.Counters.LastIn = now
+	s.counters.InPackets++
+	s.counters.InBytes += uint64(len(b))
+	s.counters.LastIn = now
 	p := site.Packet{Src: info.Src, Dst: info.Dst, Service: info.Service()}
-	answer := func(r Result, t packet.Trouble) Result {
-		r.Answer = e.answer(s, b, info, t, now)
-		return r
+	if ok, ref := class.Leases(p, s.leased); !ok {
+		return s.lose(site.Source, ref)
 	}
-	if v := e.model.FromLeased(s.class, p, s.leased); !v.OK {
-		return e.lose(s, site.Source, v)
-	}
-	if v := e.model.Selected(s.class, p); !v.OK {
-		return answer(e.lose(s, site.Selectors, v), packet.Prohibited)
+	if ok, ref := class.Selects(p); !ok {
+		return s.answer(m, s.lose(site.Selectors, ref), b, info, packet.Prohibited, now)
 	}
 	if info.Fragment {
-		return e.lose(s, site.Rules, site.Verdict{Setting: "rules"})
+		return s.lose(site.Rules, noRule)
 	}
 	if info.ICMPError() {
-		return e.reportFromTunnel(s, b, info)
+		return s.report(b, info)
 	}
 	key := personKey(info)
-	f := e.flows[key]
-	if f != nil && e.outdated(f, now) && !e.judgeAgain(f, now) {
+	f := s.flows[key]
+	if f != nil && f.outdated(m, now) && !e.judgeAgain(m, f, now) {
 		f = nil
 	}
-	logged := ""
+	var logged *site.Rule
 	if f == nil {
-		rule, v := e.model.Judge(s.class, p, site.At(now))
-		if !v.OK {
+		rule, ok, ref := m.Permits(class, p, site.At(now))
+		if rule != nil && rule.Log {
+			logged = rule
+		}
+		if !ok {
 			if rule != nil {
-				e.count(rule.Name, len(b), true)
-				if rule.Log {
-					logged = rule.Name
-				}
+				e.ruleCount(rule.Name).refused(len(b))
 			}
-			r := answer(e.lose(s, site.Rules, v), packet.Prohibited)
-			r.Logged = logged
+			r := s.answer(m, s.lose(site.Rules, ref), b, info, packet.Prohibited, now)
+			r.Logged, r.First = logged, p
 			return r
 		}
 		var r Result
-		if f, r = e.openFlow(s, rule, key, p, now); f == nil {
+		if f, r = e.openFlow(m, s, rule, key, p, now); f == nil {
 			if r.Station == site.Routing {
-				return answer(r, packet.NoRoute)
+				return s.answer(m, r, b, info, packet.NoRoute, now)
 			}
 			return r
 		}
-		if rule.Log {
-			logged = rule.Name
-		}
 	}
-	e.count(f.rule, len(b), false)
-	f.touch(info, now, false)
+	f.count.passed(len(b))
+	e.touch(f, info, now, false)
 	if f.out.Self {
-		return Result{Session: s, Packet: e.toPerson(s, packet.EchoReply(b, info), now), Logged: logged}
+		return Result{Session: s, Packet: s.toPerson(packet.EchoReply(b, info), now), Logged: logged, First: p}
 	}
 	if info.HopLimit <= 1 {
-		return answer(e.lose(s, site.Routing, site.Verdict{}), packet.TimeExceeded)
+		return s.answer(m, s.lose(site.Routing, site.Ref{}), b, info, packet.TimeExceeded, now)
 	}
 	if len(b) > InsideMTU {
-		r := e.lose(s, site.Size, site.Verdict{})
-		r.Answer = packet.Error(b, info, e.ownAddress(info.Src.Is4()), packet.TooBig, InsideMTU)
+		r := s.lose(site.Size, site.Ref{})
+		r.Answer = packet.Error(b, info, ownAddress(m, info.Src.Is4()), packet.TooBig, InsideMTU)
 		return r
 	}
 	packet.DecrementHopLimit(b)
@@ -198,23 +208,26 @@ func (e *Engine) FromTunnel(s *Session, b []byte, now time.Time) Result {
 	if f.src != info.Src || f.srcPort != key.srcPort {
 		packet.SetSrc(b, &info, f.src, f.srcPort)
 	}
-	return Result{Inside: &f.out, Packet: b, Logged: logged}
+	return Result{Inside: f.out, Packet: b, Logged: logged, First: p}
 }
 
-// answer writes ICMP to the person about their packet, at most answersMost a second for each session (RFC 1812 §4.3.2.8).
-func (e *Engine) answer(s *Session, b []byte, info packet.Info, t packet.Trouble, now time.Time) []byte {
+// noRule is the setting where no rule can let something through.
+var noRule = site.Ref{List: "rules"}
+
+// answer adds ICMP to the person about their packet, at most answersMost a second for each session (RFC 1812 §4.3.2.8). s.mu is held.
+func (s *Session) answer(m *site.Model, r Result, b []byte, info packet.Info, t packet.Trouble, now time.Time) Result {
 	if second := now.Unix(); s.answersAt != second {
 		s.answersAt, s.answers = second, 0
 	}
-	if s.answers++; s.answers > answersMost {
-		return nil
+	if s.answers++; s.answers <= answersMost {
+		r.Answer = packet.Error(b, info, ownAddress(m, info.Src.Is4()), t, 0)
 	}
-	return packet.Error(b, info, e.ownAddress(info.Src.Is4()), t, 0)
+	return r
 }
 
 // ownAddress is the gateway's first inside address of a family, from which it speaks to people.
-func (e *Engine) ownAddress(v4 bool) netip.Addr {
-	for _, at := range e.model.Gateway.Inside {
+func ownAddress(m *site.Model, v4 bool) netip.Addr {
+	for _, at := range m.Gateway.Inside {
 		for _, a := range at.Addresses {
 			if a.Is4() == v4 {
 				return a
@@ -227,8 +240,7 @@ func (e *Engine) ownAddress(v4 bool) netip.Addr {
 // FromInside takes a packet from an inside network, or from the internet by the outside link. b may be altered, and is part of the
 // result.
 func (e *Engine) FromInside(b []byte, outside bool, now time.Time) Result {
-	e.mu.Lock()
-	defer e.mu.Unlock()
+	m := e.model.Load()
 	info, err := packet.Parse(b)
 	if err != nil {
 		return e.stray("malformed")
@@ -240,30 +252,36 @@ func (e *Engine) FromInside(b []byte, outside bool, now time.Time) Result {
 	case info.ICMPError():
 		return e.reportFromInside(b, info, now)
 	}
-	f := e.backs[otherKey(info)]
-	if f != nil && e.outdated(f, now) && !e.judgeAgain(f, now) {
+	f := e.held(otherKey(info))
+	if f != nil && f.outdated(m, now) && !e.judgeAgain(m, f, now) {
+		f.session.mu.Unlock()
 		f = nil
 	}
 	var opened Result
 	if f == nil {
-		if info.EchoRequest() && e.model.OwnAddresses().Contains(info.Dst) {
+		if info.EchoRequest() && m.OwnAddresses().Contains(info.Dst) {
 			return Result{Answer: packet.EchoReply(b, info)}
 		}
-		if f, opened = e.openInward(info, outside, now); f == nil {
+		if f, opened = e.openInward(m, info, outside, now); f == nil {
 			return opened
 		}
 	}
-	if info.HopLimit <= 1 {
-		return Result{Station: site.Routing, Answer: packet.Error(b, info, e.ownAddress(info.Src.Is4()), packet.TimeExceeded, 0)}
-	}
 	s := f.session
-	if len(b) > s.MTU {
-		s.Counters.Lost[site.Size]++
-		return Result{Station: site.Size, Answer: packet.Error(b, info, e.ownAddress(info.Src.Is4()), packet.TooBig, s.MTU)}
+	defer s.mu.Unlock()
+	if info.HopLimit <= 1 {
+		return Result{
+			Station: site.Routing,
+			Answer:  packet.Error(b, info, ownAddress(m, info.Src.Is4()), packet.TimeExceeded, 0),
+		}
 	}
-	f.touch(info, now, true)
+	if len(b) > s.MTU {
+		r := s.lose(site.Size, site.Ref{})
+		r.Answer = packet.Error(b, info, ownAddress(m, info.Src.Is4()), packet.TooBig, s.MTU)
+		return r
+	}
+	e.touch(f, info, now, true)
 	if f.inward {
-		e.count(f.rule, len(b), false)
+		f.count.passed(len(b))
 	}
 	packet.DecrementHopLimit(b)
 	if s.ClampMSS {
@@ -272,18 +290,37 @@ func (e *Engine) FromInside(b []byte, outside bool, now time.Time) Result {
 	if f.src != f.key.src || f.srcPort != f.key.srcPort {
 		packet.SetDst(b, &info, f.key.src, f.key.srcPort)
 	}
-	return Result{Session: s, Packet: e.toPerson(s, b, now), Logged: opened.Logged}
+	return Result{Session: s, Packet: s.toPerson(b, now), Logged: opened.Logged, First: opened.First}
 }
 
-func (e *Engine) toPerson(s *Session, b []byte, now time.Time) []byte {
-	s.Counters.OutPackets++
-	s.Counters.OutBytes += uint64(len(b))
-	s.Counters.LastOut = now
+// held finds the flow that an answer belongs to, with its session locked; nil if there is none.
+func (e *Engine) held(key flowKey) *flow {
+	f := e.backs.find(key)
+	if f == nil {
+		return nil
+	}
+	f.session.mu.Lock()
+	if f.gone {
+		f.session.mu.Unlock()
+		return nil
+	}
+	return f
+}
+
+// toPerson counts a packet that goes to the person. s.mu is held.
+func (s *Session) toPerson(b []byte, now time.Time) []byte {
+	s.counters.OutPackets++
+	s.counters.OutBytes += uint64(len(b))
+	s.counters.LastOut = now
 	return b
 }
 
 func (e *Engine) stray(station string) Result {
-	e.strays[station]++
+	n, ok := e.strays.Load(station)
+	if !ok {
+		n, _ = e.strays.LoadOrStore(station, new(atomic.Uint64))
+	}
+	n.(*atomic.Uint64).Add(1)
 	return Result{Station: station}
 }
 
@@ -293,8 +330,13 @@ func (e *Engine) reportFromInside(b []byte, info packet.Info, now time.Time) Res
 	if err != nil {
 		return e.stray(site.State)
 	}
-	f := e.backs[personKey(in)]
-	if f == nil || info.HopLimit <= 1 {
+	f := e.held(personKey(in))
+	if f == nil {
+		return e.stray(site.State)
+	}
+	s := f.session
+	defer s.mu.Unlock()
+	if info.HopLimit <= 1 {
 		return e.stray(site.State)
 	}
 	if f.src != f.key.src || f.srcPort != f.key.srcPort {
@@ -304,75 +346,42 @@ func (e *Engine) reportFromInside(b []byte, info packet.Info, now time.Time) Res
 		packet.SetDst(b, &info, f.key.src, info.Ident)
 	}
 	packet.DecrementHopLimit(b)
-	return Result{Session: f.session, Packet: e.toPerson(f.session, b, now)}
+	return Result{Session: s, Packet: s.toPerson(b, now)}
 }
 
-// reportFromTunnel passes an ICMP error about something that was sent to the person.
-func (e *Engine) reportFromTunnel(s *Session, b []byte, info packet.Info) Result {
+// report passes an ICMP error about something that was sent to the person. s.mu is held.
+func (s *Session) report(b []byte, info packet.Info) Result {
 	in, _, err := packet.Quoted(b, info)
 	if err != nil {
-		return e.lose(s, site.Rules, site.Verdict{Setting: "rules"})
+		return s.lose(site.Rules, noRule)
 	}
-	f := e.flows[otherKey(in)]
-	if f == nil || f.session != s || f.out.Self || info.HopLimit <= 1 {
-		return e.lose(s, site.Rules, site.Verdict{Setting: "rules"})
+	f := s.flows[otherKey(in)]
+	if f == nil || f.out.Self || info.HopLimit <= 1 {
+		return s.lose(site.Rules, noRule)
 	}
 	if f.src != f.key.src || f.srcPort != f.key.srcPort {
 		if packet.SetQuoted(b, info, f.src, f.srcPort, false) != nil {
-			return e.lose(s, site.Rules, site.Verdict{Setting: "rules"})
+			return s.lose(site.Rules, noRule)
 		}
 		packet.SetSrc(b, &info, f.src, info.Ident)
 	}
 	packet.DecrementHopLimit(b)
-	return Result{Inside: &f.out, Packet: b}
-}
-
-func (e *Engine) count(rule string, size int, opened bool) {
-	c := e.rules[rule]
-	if c == nil {
-		c = &RuleCounters{}
-		e.rules[rule] = c
-	}
-	if opened {
-		c.Flows++
-	}
-	c.Packets++
-	c.Bytes += uint64(size)
-}
-
-// Rules gives a copy of what each rule has counted.
-func (e *Engine) Rules() map[string]RuleCounters {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	out := map[string]RuleCounters{}
-	for name, c := range e.rules {
-		out[name] = *c
-	}
-	return out
+	return Result{Inside: f.out, Packet: b}
 }
 
 // CountersOf gives a copy of a session's counters.
 func (e *Engine) CountersOf(s *Session) Counters {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	c := s.Counters
-	c.Lost = map[string]uint64{}
-	for k, v := range s.Counters.Lost {
-		c.Lost[k] = v
-	}
-	return c
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.counters.copy()
 }
 
 // LastIn is when the session's device was last heard.
 func (e *Engine) LastIn(s *Session) time.Time {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	return s.Counters.LastIn
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.counters.LastIn
 }
 
 // Flows is how many flows are known.
-func (e *Engine) Flows() int {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	return len(e.flows)
-}
+func (e *Engine) Flows() int { return int(e.flows.Load()) }

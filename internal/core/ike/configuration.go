@@ -68,6 +68,20 @@ func parseCfg(body []byte) (kind uint8, attrs []cfgAttr, err error) {
 	return kind, attrs, nil
 }
 
+// askedFor leaves those addresses whose family is asked for (RFC 7296 §3.15.1).
+func askedFor(addrs []netip.Addr, asked []cfgAttr) (out []netip.Addr) {
+	for _, a := range addrs {
+		kind := uint16(cfgIP6Address)
+		if a.Is4() {
+			kind = cfgIP4Address
+		}
+		if slices.ContainsFunc(asked, func(c cfgAttr) bool { return c.kind == kind }) {
+			out = append(out, a)
+		}
+	}
+	return out
+}
+
 // requestCfg asks for everything that a device can use.
 func requestCfg() payload {
 	var attrs []cfgAttr
@@ -77,8 +91,7 @@ func requestCfg() payload {
 	return cfgPayload(cfgRequest, attrs)
 }
 
-// reply answers a request. Domains are told only to those who ask (RFC 8598 §3.1); an address of a family that was not
-// asked for is not given.
+// reply answers a request. Domains are told only to those who ask (RFC 8598 §3.1).
 func (c Configuration) reply(asked []cfgAttr) payload {
 	wants := func(kind uint16) bool {
 		return slices.ContainsFunc(asked, func(a cfgAttr) bool { return a.kind == kind })

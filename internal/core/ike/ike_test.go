@@ -37,8 +37,10 @@ var (
 	ca      = must(cert.NewAuthority(rand.Reader, start, "Tern Island"))
 	gateway = must(ca.NewGateway(rand.Reader, start, dial))
 	routes  = netset.OfPrefixes(netip.MustParsePrefix("10.20.0.0/24"), netip.MustParsePrefix("fd00:20::/64"))
-	given   = Configuration{Addresses: []netip.Addr{netip.MustParseAddr("10.99.0.5"), netip.MustParseAddr("fd00:99::5")},
-		DNS: []netip.Addr{netip.MustParseAddr("10.20.0.53")}, Domains: []string{"tern.example"}, Routes: routes}
+	given   = Configuration{
+		Addresses: []netip.Addr{netip.MustParseAddr("10.99.0.5"), netip.MustParseAddr("fd00:99::5")},
+		DNS:       []netip.Addr{netip.MustParseAddr("10.20.0.53")}, Domains: []string{"tern.example"}, Routes: routes,
+	}
 )
 
 func ecdsaVerify(c *x509.Certificate, digest, sig []byte) bool {
@@ -71,8 +73,10 @@ func newWorld(t testing.TB, change func(*Settings, *Caller)) *world {
 	s.Name, s.Chain, s.Key, s.Rand, s.LogKeys = dial, [][]byte{gateway.DER}, gateway.Key, rand.Reader, true
 	roots := x509.NewCertPool()
 	roots.AddCert(ca.Leaf)
-	c := Caller{Name: dial, User: user, Password: password, Roots: roots, Suites: []Suite{X25519, P256}, Rand: rand.Reader,
-		Local: netip.MustParseAddrPort("192.168.77.20:500"), Remote: netip.MustParseAddrPort("192.0.2.10:500"), Now: func() time.Time { return w.now }, LogKeys: true}
+	c := Caller{
+		Name: dial, User: user, Password: password, Roots: roots, Suites: []Suite{X25519, P256}, Rand: rand.Reader,
+		Local: netip.MustParseAddrPort("192.168.77.20:500"), Remote: netip.MustParseAddrPort("192.0.2.10:500"), Now: func() time.Time { return w.now }, LogKeys: true,
+	}
 	if change != nil {
 		change(&s, &c)
 	}
@@ -147,7 +151,10 @@ func TestLoginAllSuites(t *testing.T) {
 		}
 	}
 	require.Len(t, every, 36)
-	cases := [][]string{{"aes256gcm-sha256-p256", "aes256gcm-sha256-x25519"}, {"chacha20poly1305-sha512-p521", "aes128gcm-sha384-p384", "aes128gcm-sha256-x25519"}}
+	cases := [][]string{
+		{"aes256gcm-sha256-p256", "aes256gcm-sha256-x25519"},
+		{"chacha20poly1305-sha512-p521", "aes128gcm-sha384-p384", "aes128gcm-sha256-x25519"},
+	}
 	for _, n := range every {
 		cases = append(cases, []string{n})
 	}
@@ -223,8 +230,9 @@ func TestRefusals(t *testing.T) {
 			w.now = w.now.Add(time.Minute)
 			w.run(w.l.Tick(w.now), false)
 			require.Empty(t, w.l.sas, "nothing is left behind")
+			require.Empty(t, w.l.logins)
 			require.Empty(t, w.l.opening)
-			require.Zero(t, w.l.halfOpen)
+			require.Zero(t, w.l.HalfOpen())
 		})
 	}
 }
@@ -261,13 +269,57 @@ func TestCookieAndHalfOpenLimit(t *testing.T) {
 	require.Equal(t, 1, w.l.Sessions())
 	i := must(NewInitiator(w.i.c)) // a caller who owns the address and then falls silent
 	answer := w.l.Handle(w.now, device, i.Start(w.now)[0].(Send).Data)
-	w.l.Handle(w.now, device, i.Handle(w.now, answer[0].(Send).Data)[0].(Send).Data)
-	require.Empty(t, w.l.Handle(w.now, device, must(NewInitiator(w.i.c)).Start(w.now)[0].(Send).Data))
+	second := i.Handle(w.now, answer[0].(Send).Data)[0].(Send).Data
+	for _, other := range []Peer{{Addr: netip.AddrPortFrom(device.Addr.Addr(), 7)}, elsewhere} {
+		again := w.l.Handle(w.now, other, second)[0].(Send).Data
+		requireNotify(t, must(parseMessage(again)), nCookie)
+	}
+	later := w.now.Add(3 * cookieLife / 2) // a cookie holds for a while after its secret was replaced, and no longer
+	requireNotify(t, must(parseMessage(w.l.Handle(later, elsewhere, second)[0].(Send).Data)), nCookie)
+	w.l.Handle(later, device, second)
 	require.Equal(t, 1, w.l.HalfOpen())
+	require.Empty(t, w.l.Handle(later, device, must(NewInitiator(w.i.c)).Start(w.now)[0].(Send).Data))
 	require.EqualValues(t, 1, w.l.Counters.Overload)
-	w.now = w.now.Add(time.Minute)
+	w.now = later.Add(4 * cookieLife)
 	w.run(w.l.Tick(w.now), false)
 	require.Zero(t, w.l.HalfOpen(), "what is not finished in time is forgotten")
+	requireNotify(t, must(parseMessage(w.l.Handle(w.now, device, second)[0].(Send).Data)), nCookie)
+}
+
+// A thousand half-open logins a second from one place, cookies answered and all, cost others nothing: not even a cookie.
+func TestACrowdFromOnePlace(t *testing.T) {
+	for _, place := range []string{"198.51.100.66", "2001:db8:66::"} {
+		w := newWorld(t, nil)
+		base := netip.MustParseAddr(place)
+		for n := range 2000 {
+			addr := base
+			if base.Is6() { // any address of the /64
+				b := base.As16()
+				binary.BigEndian.PutUint32(b[12:], uint32(n))
+				addr = netip.AddrFrom16(b)
+			}
+			from := Peer{Addr: netip.AddrPortFrom(addr, uint16(1000+n))}
+			i := must(NewInitiator(w.i.c))
+			outs := w.l.Handle(w.now, from, i.Start(w.now)[0].(Send).Data)
+			for k := 0; k < 2 && len(outs) > 0; k++ {
+				sent, ok := outs[len(outs)-1].(Send)
+				if !ok {
+					break
+				}
+				next := i.Handle(w.now, sent.Data)
+				if len(next) == 0 || i.phase != phInit {
+					break
+				}
+				outs = w.l.Handle(w.now, from, next[len(next)-1].(Send).Data)
+			}
+		}
+		require.Equal(t, DefaultSettings().MaxShare, w.l.HalfOpen())
+		asked := w.l.Counters.Cookies
+		w.login()
+		require.NoError(t, w.failure())
+		require.Equal(t, 1, w.l.Sessions())
+		require.Equal(t, asked, w.l.Counters.Cookies, "nor is anybody else asked for a cookie")
+	}
 }
 
 func TestLivenessAndMoving(t *testing.T) {
@@ -276,7 +328,7 @@ func TestLivenessAndMoving(t *testing.T) {
 	w.now = w.now.Add(31 * time.Second)
 	w.run(w.l.Tick(w.now), false)
 	require.Equal(t, 1, w.l.Sessions(), "a peer that answers stays")
-	require.Nil(t, w.l.sas[ID(w.i.spiR)].request)
+	require.True(t, w.l.sas[w.i.spiR].win.idle())
 
 	elsewhere := Peer{Addr: netip.MustParseAddrPort("203.0.113.45:50001"), NATT: true}
 	alive := w.i.Alive(w.now)[0].(Send).Data
@@ -286,7 +338,14 @@ func TestLivenessAndMoving(t *testing.T) {
 	require.Equal(t, elsewhere, moved.Peer)
 
 	w.lose = func(int, bool) bool { return true }
-	for range 80 {
+	before := len(w.wire)
+	for range 200 {
+		w.now = w.now.Add(time.Second)
+		w.run(w.l.Tick(w.now), false)
+	}
+	require.Equal(t, 1, w.l.Sessions(), "a device may be out of reach for some minutes")
+	require.Greater(t, len(w.wire)-before, 9)
+	for range 120 {
 		w.now = w.now.Add(time.Second)
 		w.run(w.l.Tick(w.now), false)
 	}
@@ -311,24 +370,22 @@ func TestRenewal(t *testing.T) {
 		up, _ := find[Up](w)
 		ni := bytes.Repeat([]byte{9}, 32)
 		p := espProposal([]byte{1, 2, 3, 4}, []esp.Algorithm{esp.AES256GCM})
-		ps := []payload{notify{protocol: protoESP, spi: []byte{0, 0, 1, 0}, kind: nRekeySA}.payload(), {}, {kind: plNonce, body: ni}}
+		ps := []payload{w.rekey(), {}, {kind: plNonce, body: ni}}
 		half := must(newDH(groupX25519, rand.Reader))
 		if pfs {
-			p.transforms = append(p.transforms, transform{tDH, groupX25519, 0})
+			p.transforms = append(p.transforms, transform{kind: tDH, id: groupX25519})
 			ps = append(ps, keyExchange{groupX25519, half.public()}.payload())
 		}
 		ps[1] = saPayload(p)
 		ps = append(ps, selectors(plTSi, netset.Everywhere), selectors(plTSr, netset.Everywhere))
-		w.i.send(w.now, createChildSA, ps...)
-		w.run(w.i.take(), true)
+		w.ask(createChildSA, ps...)
 		renewed, ok := find[Renewed](w)
 		require.True(t, ok)
 		require.Equal(t, uint32(0x01020304), renewed.Child.Out)
 		require.NotEqual(t, up.Child.InKey, renewed.Child.InKey)
 		require.True(t, renewed.Child.Local.Equal(routes))
 
-		w.i.send(w.now, informational, deletion{protoESP, []uint32{up.Child.Out}}.payload())
-		w.run(w.i.take(), true)
+		w.ask(informational, deletion{protoESP, []uint32{up.Child.Out}}.payload())
 		dropped, ok := find[Dropped](w)
 		require.True(t, ok)
 		require.Equal(t, up.Child.In, dropped.In)
@@ -336,14 +393,19 @@ func TestRenewal(t *testing.T) {
 	}
 }
 
-// renewIKE renews the IKE SA as a device does, and gives the device's new keys.
-func (w *world) renewIKE(t *testing.T) *keys {
+// rekey names the device's Child SA as the one to be renewed.
+func (w *world) rekey() payload {
+	up, _ := find[Up](w)
+	return notify{protocol: protoESP, spi: binary.BigEndian.AppendUint32(nil, up.Child.Out), kind: nRekeySA}.payload()
+}
+
+// renewIKE renews the IKE SA as a device does.
+func (w *world) renewIKE(t *testing.T) {
 	own, ni := []byte{9, 8, 7, 6, 5, 4, 3, 2}, bytes.Repeat([]byte{5}, 32)
 	half := must(newDH(groupP256, rand.Reader))
-	w.i.send(w.now, createChildSA, saPayload(ikeProposals(suitesOf("aes256gcm-sha256-p256"), own)...), payload{kind: plNonce, body: ni}, keyExchange{groupP256, half.public()}.payload())
-	sent := w.i.take()
-	outs := w.l.Handle(w.now, device, sent[0].(Send).Data)
-	answer := must(w.i.keys.open(must(parseMessage(outs[0].(Send).Data)), false))
+	old := w.i.b.cur
+	answer, _ := w.ask(createChildSA, saPayload(ikeProposals(suitesOf("aes256gcm-sha256-p256"), own)...), payload{kind: plNonce, body: ni},
+		keyExchange{groupP256, half.public()}.payload())
 	saBody, ok := answer.find(plSA)
 	require.True(t, ok, "%+v", answer.payloads)
 	chosen := must(parseSA(saBody))
@@ -351,19 +413,14 @@ func (w *world) renewIKE(t *testing.T) *keys {
 	keBody, _ := answer.find(plKE)
 	shared := must(half.shared(must(parseKE(keBody)).data))
 	spiI, spiR := binary.BigEndian.Uint64(own), binary.BigEndian.Uint64(chosen[0].spi)
-	w.i.id++
-	w.i.request = nil
-	// Derived once more from RFC 7296 §2.18 alone.
-	mac := hmac.New(sha256.New, w.i.keys.d)
-	mac.Write(bytes.Join([][]byte{shared, ni, nr}, nil))
-	next := w.i.keys.renewed(P256, shared, ni, nr, spiI, spiR)
-	require.Equal(t, deriveKeys(P256, mac.Sum(nil), ni, nr, spiI, spiR).ei, next.ei)
-
 	// The device deletes the older SA; the session stands, and asks and answers under the new one.
-	w.i.send(w.now, informational, deletion{protocol: protoIKE}.payload())
-	w.run(w.i.take(), true)
-	w.i.spiI, w.i.spiR, w.i.keys, w.i.id, w.i.expect, w.i.request = spiI, spiR, next, 0, 0, nil
-	return next
+	w.ask(informational, deletion{protocol: protoIKE}.payload())
+	w.i.b.forget(old)
+	w.i.b.cur = old.successor(w.now, P256, shared, ni, nr, spiI, spiR, true)
+	// Derived once more from RFC 7296 §2.18 alone.
+	mac := hmac.New(sha256.New, old.keys.d)
+	mac.Write(bytes.Join([][]byte{shared, ni, nr}, nil))
+	require.Equal(t, deriveKeys(P256, mac.Sum(nil), ni, nr, spiI, spiR).ei, w.i.b.cur.keys.ei)
 }
 
 // A device renews the IKE SA: the session and its traffic go on under new keys, the older SA is gone.
@@ -378,33 +435,39 @@ func TestRenewalOfTheIKESA(t *testing.T) {
 	_, ended := find[Down](w)
 	require.False(t, ended)
 	w.run(w.i.Alive(w.now), true)
-	require.Nil(t, w.i.request, "the gateway answers under the new keys")
+	require.False(t, w.i.Waiting(), "the gateway answers under the new keys")
 	half := must(newDH(groupP256, rand.Reader))
-	w.i.send(w.now, createChildSA, saPayload(ikeProposals([]Suite{P256}, []byte{1, 2, 3, 4, 5, 6, 7, 8})...), payload{kind: plNonce, body: make([]byte, 32)}, keyExchange{groupP256, half.public()}.payload())
-	w.run(w.i.take(), true)
-	require.Len(t, w.l.spis, 2, "not so soon again")
+	w.ask(createChildSA, saPayload(ikeProposals([]Suite{P256}, []byte{1, 2, 3, 4, 5, 6, 7, 8})...),
+		payload{kind: plNonce, body: make([]byte, 32)}, keyExchange{groupP256, half.public()}.payload())
+	require.Len(t, w.l.sas, 2, "not so soon again")
 	w.now = w.now.Add(leastRenewal)
 	w.renewIKE(t) // and again
 	w.now = w.now.Add(2 * time.Minute)
 	w.run(w.l.Tick(w.now), false)
-	require.Nil(t, w.l.spis[oldSPI], "the older SA is forgotten")
-	require.Len(t, w.l.spis, 1)
+	require.Nil(t, w.l.sas[oldSPI], "the older SA is forgotten")
+	require.Len(t, w.l.sas, 1)
 	w.run(w.l.End(w.now, up.ID, "over"), false)
 	require.ErrorIs(t, w.failure(), ErrEnded, "the session keeps its name")
-	require.Empty(t, w.l.spis)
 	require.Empty(t, w.l.sas)
 }
 
 // Keys that are used for as long as they may be end the session, unless the device renews them in time.
 func TestLifetimes(t *testing.T) {
-	for name, change := range map[string]func(*Settings){"IKE": func(s *Settings) { s.IKELife = time.Hour }, "ESP": func(s *Settings) { s.ESPLife = time.Hour }} {
+	for name, change := range map[string]func(*Settings){
+		"IKE": func(s *Settings) { s.IKELife = time.Hour },
+		"ESP": func(s *Settings) { s.ESPLife = time.Hour },
+	} {
 		w := newWorld(t, func(s *Settings, _ *Caller) { change(s); s.Liveness = 24 * time.Hour })
 		w.login()
+		w.i.b.tunnel.Suites = nil // a device that renews nothing that it is asked to
 		w.now = w.now.Add(59 * time.Minute)
 		w.run(w.l.Tick(w.now), false)
 		require.Equal(t, 1, w.l.Sessions(), name)
 		if name == "IKE" {
+			w.i.b.tunnel.Suites = w.i.c.Suites
+			w.now = w.now.Add(-time.Second)
 			w.renewIKE(t)
+			w.i.b.tunnel.Suites = nil
 			w.now = w.now.Add(30 * time.Minute)
 			w.run(w.l.Tick(w.now), false)
 			require.Equal(t, 1, w.l.Sessions(), "it was renewed")
@@ -424,7 +487,10 @@ func TestTunnelByName(t *testing.T) {
 	build := func(ask string, suite string) *world {
 		w := newWorld(t, func(s *Settings, c *Caller) {
 			s.ID, s.Suites = "main", suitesOf("aes256gcm-sha256-x25519")
-			s.More = []Tunnel{{ID: "field", Name: "field.tern.example", Chain: [][]byte{second.DER}, Key: second.Key, Suites: suitesOf("chacha20poly1305-sha512-p384"), Liveness: time.Minute}}
+			s.More = []Tunnel{{
+				ID: "field", Name: "field.tern.example", Chain: [][]byte{second.DER}, Key: second.Key,
+				Suites: suitesOf("chacha20poly1305-sha512-p384"), Liveness: time.Minute,
+			}}
 			c.Name, c.Suites = ask, suitesOf(suite)
 		})
 		w.login()
@@ -449,9 +515,10 @@ func TestChildrenAreBounded(t *testing.T) {
 	w := newWorld(t, nil)
 	w.login()
 	for i := range 10 {
-		w.i.send(w.now, createChildSA, notify{protocol: protoESP, spi: []byte{0, 0, 1, 0}, kind: nRekeySA}.payload(), saPayload(espProposal([]byte{1, 2, 3, byte(i)}, []esp.Algorithm{esp.AES256GCM})),
-			payload{kind: plNonce, body: bytes.Repeat([]byte{byte(i + 1)}, 32)}, selectors(plTSi, netset.Everywhere), selectors(plTSr, netset.Everywhere))
-		w.run(w.i.take(), true)
+		w.ask(createChildSA, w.rekey(),
+			saPayload(espProposal([]byte{1, 2, 3, byte(i)}, []esp.Algorithm{esp.AES256GCM})),
+			payload{kind: plNonce, body: bytes.Repeat([]byte{byte(i + 1)}, 32)}, selectors(plTSi, netset.Everywhere),
+			selectors(plTSr, netset.Everywhere))
 	}
 	require.Len(t, w.l.children, mostChildren)
 	require.Equal(t, 1, w.l.Sessions())
@@ -461,9 +528,9 @@ func TestChildrenAreBounded(t *testing.T) {
 func TestPFS(t *testing.T) {
 	w := newWorld(t, func(s *Settings, _ *Caller) { s.PFS = true })
 	w.login()
-	w.i.send(w.now, createChildSA, notify{protocol: protoESP, spi: []byte{0, 0, 1, 0}, kind: nRekeySA}.payload(), saPayload(espProposal([]byte{1, 2, 3, 4}, []esp.Algorithm{esp.AES256GCM})),
+	w.ask(createChildSA, w.rekey(),
+		saPayload(espProposal([]byte{1, 2, 3, 4}, []esp.Algorithm{esp.AES256GCM})),
 		payload{kind: plNonce, body: bytes.Repeat([]byte{9}, 32)}, selectors(plTSi, netset.Everywhere), selectors(plTSr, netset.Everywhere))
-	w.run(w.i.take(), true)
 	_, renewed := find[Renewed](w)
 	require.False(t, renewed)
 	note, _ := find[Note](w)
@@ -471,7 +538,8 @@ func TestPFS(t *testing.T) {
 }
 
 // What no packet analyser can judge is derived here a second time from the RFC alone, with nothing of the package but
-// the octets on the wire and the device's private value: key schedule (RFC 7296 §2.13, §2.14, §2.17), and the octets under both AUTH payloads (§2.15, §2.16).
+// the octets on the wire and the device's private value: key schedule (RFC 7296 §2.13, §2.14, §2.17), and the octets under both AUTH
+// payloads (§2.15, §2.16).
 func TestSecondDerivation(t *testing.T) {
 	w := newWorld(t, func(_ *Settings, c *Caller) { c.Suites = []Suite{X25519} })
 	w.login()
@@ -540,8 +608,10 @@ func TestSecondDerivation(t *testing.T) {
 // Vectors of the RFCs for what the key schedule is made of: RFC 4868 §2.7.2.1 (PRF-1), RFC 5903 §8.1.
 func TestRFCVectors(t *testing.T) {
 	hexed := func(s string) []byte { return must(hex.DecodeString(strings.ReplaceAll(s, " ", ""))) }
-	require.Equal(t, hexed("b0344c61d8db38535ca8afceaf0bf12b881dc200c9833da726e9376c2e32cff7"), prfHMACSHA256.sum(bytes.Repeat([]byte{0x0b}, 20), []byte("Hi There")))
-	require.Equal(t, hexed("afd03944d84895626b0825f4ab46907f15f9dadbe4101ec682aa034c7cebc59cfaea9ea9076ede7f4af152e8b2fa9cb6"), prfHMACSHA384.sum(bytes.Repeat([]byte{0x0b}, 20), []byte("Hi There")))
+	require.Equal(t, hexed("b0344c61d8db38535ca8afceaf0bf12b881dc200c9833da726e9376c2e32cff7"),
+		prfHMACSHA256.sum(bytes.Repeat([]byte{0x0b}, 20), []byte("Hi There")))
+	require.Equal(t, hexed("afd03944d84895626b0825f4ab46907f15f9dadbe4101ec682aa034c7cebc59cfaea9ea9076ede7f4af152e8b2fa9cb6"),
+		prfHMACSHA384.sum(bytes.Repeat([]byte{0x0b}, 20), []byte("Hi There")))
 	require.Equal(t, hexed("87aa7cdea5ef619d4ff0b4241a1d6cb02379f4e2ce4ec2787ad0b30545e17cdedaa833b7d6b8a702038b274eaea3f4e4be9d914eeb61f1702e696c203a126854"), prfHMACSHA512.sum(bytes.Repeat([]byte{0x0b}, 20), []byte("Hi There")))
 	i := dh{groupP256, must(ecdh.P256().NewPrivateKey(hexed("C88F01F5 10D9AC3F 70A292DA A2316DE5 44E9AAB8 AFE84049 C62A9C57 862D1433")))}
 	r := dh{groupP256, must(ecdh.P256().NewPrivateKey(hexed("C6EF9C5D 78AE012A 011164AC B397CE20 88685D8F 06BF9BE0 B283AB46 476BEE53")))}

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"net/netip"
+	"strings"
 	"time"
 
 	"yellowlantern/internal/core/eap"
@@ -24,7 +25,10 @@ type Caller struct {
 	Local, Remote  netip.AddrPort // as the device sees them, for NAT detection
 	Now            func() time.Time
 	LogKeys        bool
-	TCP            bool // over TCP (RFC 9329): there is no other port to go on to
+	PFS            bool // renewed Child SAs have a key exchange of their own
+	// IKELife and ESPLife are how long keys are used; they are renewed before. 0: no limit.
+	IKELife, ESPLife time.Duration
+	TCP              bool // over TCP (RFC 9329): there is no other port to go on to
 }
 
 // Established says that the caller's session stands.
@@ -89,8 +93,10 @@ type Initiator struct {
 	eap          *eap.Peer
 	childSPI     uint32
 	behind, natt bool
-	expect       uint32 // the gateway's next request
 	out          []Output
+	b            *bond // once the session stands
+	counters     Counters
+	spis         map[uint64]*ikeSA
 }
 
 // NewInitiator prepares a call.
@@ -141,7 +147,8 @@ func (i *Initiator) sendInit(now time.Time) {
 	if i.cookie != nil { // first of all payloads (RFC 7296 §2.6)
 		ps = append(ps, notify{kind: nCookie, data: i.cookie}.payload())
 	}
-	ps = append(ps, saPayload(ikeProposals(i.c.Suites, nil)...), keyExchange{i.suite.group, i.half.public()}.payload(), payload{kind: plNonce, body: i.ni},
+	ps = append(ps, saPayload(ikeProposals(i.c.Suites, nil)...), keyExchange{i.suite.group, i.half.public()}.payload(),
+		payload{kind: plNonce, body: i.ni},
 		notify{kind: nNATSource, data: natHash(i.spiI, 0, i.c.Local)}.payload(),
 		notify{kind: nNATDestination, data: natHash(i.spiI, 0, i.c.Remote)}.payload(),
 		notify{kind: nSignatureHashes, data: []byte{0, hashSHA256}}.payload())
@@ -161,24 +168,51 @@ func (i *Initiator) send(now time.Time, x exchange, ps ...payload) {
 	i.sendRaw(now, i.keys.seal(header{spiI: i.spiI, spiR: i.spiR, exchange: x, id: i.id, flags: flagInitiator}, ps, true, i.sealed))
 }
 
-// Tick sends again what was not answered. The longest wait adds up to about 16 seconds.
+// loginTries is how often a message of the login is sent: the longest wait adds up to about 16 seconds.
+const loginTries = 5
+
+// Tick sends again what was not answered, and does what is due of a session.
 func (i *Initiator) Tick(now time.Time) []Output {
-	if i.request != nil && i.phase != phOver && !now.Before(i.retryAt) {
-		if i.tries >= maxTries {
-			i.fail(ErrNoAnswer)
-		} else {
-			i.retryAt = now.Add(retryFirst / 2 << i.tries)
-			i.tries++
-			i.emit(Send{i.peer(), i.request})
-		}
+	switch {
+	case i.b != nil:
+		i.tick(now)
+	case i.request == nil || i.phase == phOver || now.Before(i.retryAt):
+	case i.tries >= loginTries:
+		i.fail(ErrNoAnswer)
+	default:
+		i.retryAt = now.Add(retryFirst / 2 << i.tries)
+		i.tries++
+		i.emit(Send{i.peer(), i.request})
 	}
 	return i.take()
+}
+
+func (i *Initiator) tick(now time.Time) {
+	i.b.tick(now)
+	if i.b.over {
+		for _, s := range i.b.sas {
+			s.tick(now)
+		}
+	}
 }
 
 // Handle takes one datagram (without the four zero octets of UDP 4500). What does not fit is dropped.
 func (i *Initiator) Handle(now time.Time, data []byte) []Output {
 	m, err := parseMessage(data)
-	if err != nil || m.spiI != i.spiI || m.fromInitiator() || i.phase == phOver {
+	if err != nil {
+		return i.take()
+	}
+	if i.b != nil {
+		own, theirs := m.spiI, m.spiR
+		if m.fromInitiator() { // of an IKE SA that the gateway made by renewing another one
+			own, theirs = m.spiR, m.spiI
+		}
+		if s := i.spis[own]; s != nil && s.spiI^s.spiR == own^theirs {
+			s.handle(now, i.peer(), m)
+		}
+		return i.take()
+	}
+	if m.spiI != i.spiI || m.fromInitiator() || i.phase == phOver {
 		return i.take()
 	}
 	switch {
@@ -186,9 +220,7 @@ func (i *Initiator) Handle(now time.Time, data []byte) []Output {
 		if m.exchange == ikeSAInit && m.response() {
 			i.initAnswered(now, m)
 		}
-	case m.spiR != i.spiR:
-	case !m.response():
-		i.asked(m)
+	case m.spiR != i.spiR || !m.response():
 	case m.id == i.id && i.request != nil:
 		if in, err := i.keys.open(m, false); err == nil {
 			i.request = nil
@@ -281,7 +313,7 @@ func (i *Initiator) answered(now time.Time, x exchange, m *message) {
 	case phEAP:
 		i.eapTurn(now, m)
 	case phLast:
-		i.established(m)
+		i.established(now, m)
 	}
 }
 
@@ -312,11 +344,14 @@ func (i *Initiator) checkGateway(m *message) error {
 	if leaf == nil {
 		return fmt.Errorf("%w: none was sent", ErrCertificate)
 	}
-	opts := x509.VerifyOptions{DNSName: i.c.Name, Roots: i.c.Roots, Intermediates: others, CurrentTime: i.c.Now(), KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}}
+	opts := x509.VerifyOptions{
+		DNSName: i.c.Name, Roots: i.c.Roots, Intermediates: others, CurrentTime: i.c.Now(),
+		KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny},
+	}
 	if _, err := leaf.Verify(opts); err != nil {
 		return fmt.Errorf("%w: %v", ErrCertificate, err)
 	}
-	if id.String() != i.c.Name {
+	if !strings.EqualFold(id.String(), i.c.Name) {
 		return fmt.Errorf("%w: the gateway calls itself %q, not %q", ErrCertificate, id, i.c.Name)
 	}
 	body, _ := m.find(plAuth)
@@ -346,7 +381,7 @@ func (i *Initiator) eapTurn(now time.Time, m *message) {
 	}
 }
 
-func (i *Initiator) established(m *message) {
+func (i *Initiator) established(now time.Time, m *message) {
 	body, _ := m.find(plAuth)
 	method, data, err := parseAuth(body)
 	want := i.keys.keyAuth(i.eap.MSK(), i.keys.signedOctets(i.answer, i.ni, i.keys.pr, i.idr))
@@ -373,50 +408,75 @@ func (i *Initiator) established(m *message) {
 	}
 	conf.Routes = remote
 	conf.Full = remote.Covers(netset.All4) || remote.Covers(netset.All6)
-	_, cipher, ok := chooseESP(chosen, chosen[0].spi, ciphersOf(i.c.Suites), dhNone)
+	_, cipher, _, ok := chooseESP(chosen, chosen[0].spi, ciphersOf(i.c.Suites), []uint16{dhNone})
 	if !ok {
 		i.fail(errors.New("ike: the gateway chose algorithms for traffic that were not offered"))
 		return
 	}
-	out, in := i.keys.child(cipher, nil, i.ni, i.nr)
-	c := Child{In: i.childSPI, Out: binary.BigEndian.Uint32(chosen[0].spi), Algorithm: cipher, InKey: in, OutKey: out, Local: local, Remote: remote}
-	if i.c.LogKeys {
-		i.emit(espKeyRow(c.In, cipher, in))
-		i.emit(espKeyRow(c.Out, cipher, out))
-	}
+	b := i.bond(now, local, remote)
+	_, c := b.cur.makeChild(now, cipher, i.childSPI, binary.BigEndian.Uint32(chosen[0].spi), nil, i.ni, i.nr, local, remote, true)
 	i.phase = phUp
 	i.emit(Established{c, conf, i.suite.Name, i.behind})
 }
 
-// asked answers a request of the gateway: liveness, or the end.
-func (i *Initiator) asked(m *message) {
-	in, err := i.keys.open(m, false)
-	if err != nil || m.exchange != informational || m.id > i.expect {
-		return
+// bond makes what the login leaves behind.
+func (i *Initiator) bond(now time.Time, local, remote netset.Addrs) *bond {
+	i.spis = map[uint64]*ikeSA{}
+	b := &bond{
+		who: "the gateway", peer: i.peer(), rand: i.c.Rand, tunnel: Tunnel{Suites: i.c.Suites, PFS: i.c.PFS, IKELife: i.c.IKELife, ESPLife: i.c.ESPLife},
+		local: local, remote: remote, logKeys: i.c.LogKeys, heard: now, emit: i.emit, count: &i.counters,
+		newIKE:  func() uint64 { return binary.BigEndian.Uint64(i.random(8)) | 1 },
+		newESP:  func() uint32 { return binary.BigEndian.Uint32(i.random(4)) | 0x100 },
+		freeESP: func(uint32) {}, opened: func(s *ikeSA) { i.spis[s.own()] = s }, closed: func(s *ikeSA) { delete(i.spis, s.own()) },
 	}
-	i.expect = max(i.expect, m.id+1)
-	i.sealed++
-	i.emit(Send{i.peer(), i.keys.seal(header{spiI: i.spiI, spiR: i.spiR, exchange: informational, id: m.id, flags: flagInitiator | flagResponse}, nil, true, i.sealed)})
-	if body, ok := in.find(plDelete); ok {
-		if d, err := parseDelete(body); err == nil && d.protocol == protoIKE {
-			i.fail(ErrEnded)
-		}
-	}
+	b.ended = func(why string) { i.fail(fmt.Errorf("%w: %s", ErrEnded, why)) }
+	sa := &ikeSA{mine: true, spiI: i.spiI, spiR: i.spiR, suite: i.suite, keys: i.keys, sealed: i.sealed, keyed: now}
+	sa.win.next = i.id
+	b.start(sa)
+	i.b = b
+	return b
+}
+
+func (i *Initiator) random(n int) []byte {
+	b := make([]byte, n)
+	_, _ = io.ReadFull(i.c.Rand, b)
+	return b
 }
 
 // Alive asks the gateway whether it is still there.
-func (i *Initiator) Alive(now time.Time) []Output {
-	if i.phase == phUp && i.request == nil {
-		i.send(now, informational)
+func (i *Initiator) Alive(now time.Time) []Output { return i.AliveOf(now, 0) }
+
+// AliveOf is Alive in a message of so many octets at least, of which all but a few say nothing: it shows whether the way, and the gateway,
+// take messages of that size.
+func (i *Initiator) AliveOf(now time.Time, octets int) []Output {
+	if i.phase == phUp && i.b.cur.win.idle() {
+		i.b.cur.ask(now, &request{exchange: informational, write: func(time.Time) ([]payload, bool) {
+			if octets == 0 {
+				return nil, true
+			}
+			return []payload{{kind: plVendor, body: make([]byte, max(0, octets-headerLen-4-4-aeadIV-aeadICV-1))}}, true
+		}})
 	}
 	return i.take()
+}
+
+// Waiting tells whether the gateway has yet to answer.
+func (i *Initiator) Waiting() bool { return i.b != nil && !i.b.cur.win.idle() }
+
+// Worn says that the sequence numbers of a Child SA, by our SPI, are going to be used up: it is renewed.
+func (i *Initiator) Worn(in uint32) {
+	if i.b != nil {
+		for _, c := range i.b.children {
+			c.worn = c.worn || c.in == in
+		}
+	}
 }
 
 // End tells the gateway that the session is over.
 func (i *Initiator) End(now time.Time) []Output {
 	if i.phase == phUp {
-		i.send(now, informational, deletion{protocol: protoIKE}.payload())
 		i.phase = phOver
+		i.b.end(now, "")
 	}
 	return i.take()
 }

@@ -78,6 +78,11 @@ func firstKeys(s Suite, shared, ni, nr []byte, spiI, spiR uint64) *keys {
 // repeats under a key, for each side counts its own messages.
 func (k *keys) seal(h header, ps []payload, fromInitiator bool, counter uint64) []byte {
 	first, chain := marshalPayloads(ps)
+	return k.sealChain(h, first, chain, fromInitiator, counter)
+}
+
+// sealChain encrypts a chain of payloads that begins with the given kind.
+func (k *keys) sealChain(h header, first payloadType, chain []byte, fromInitiator bool, counter uint64) []byte {
 	salt, aead := k.side(fromInitiator)
 	h.first = plSK
 	skLen := 4 + aeadIV + len(chain) + 1 + aeadICV
@@ -87,19 +92,20 @@ func (k *keys) seal(h header, ps []payload, fromInitiator bool, counter uint64) 
 	iv := binary.BigEndian.AppendUint64(nil, counter)
 	out = append(out, iv...)
 	nonce := append(append([]byte{}, salt...), iv...)
-	return aead.Seal(out, nonce, append(chain, 0), aad) // no padding: the pad length is 0
+	return aead.Seal(out, nonce, append(chain[:len(chain):len(chain)], 0), aad) // no padding: the pad length is 0
 }
 
 var errSealed = errors.New("ike: message does not decrypt")
 
-// open decrypts a message whose last payload is an encrypted one, and gives it with the payloads inside.
+// open decrypts a message whose last payload is an encrypted one, and gives it with the payloads inside. With errSealed nobody knows who
+// sent it, and nothing may come of it; errMalformed is about a message that the peer did send.
 func (k *keys) open(m *message, fromInitiator bool) (*message, error) {
 	if len(m.payloads) == 0 || m.payloads[len(m.payloads)-1].kind != plSK {
 		return nil, errSealed
 	}
 	body := m.payloads[len(m.payloads)-1].body
-	if len(body) < aeadIV+aeadICV+1 {
-		return nil, errMalformed
+	if len(body) < aeadIV+aeadICV {
+		return nil, errSealed // nothing is known of who sent it
 	}
 	salt, aead := k.side(fromInitiator)
 	aad := m.raw[:len(m.raw)-len(body)]
@@ -107,6 +113,9 @@ func (k *keys) open(m *message, fromInitiator bool) (*message, error) {
 	plain, err := aead.Open(nil, nonce, body[aeadIV:], aad)
 	if err != nil {
 		return nil, errSealed
+	}
+	if len(plain) == 0 {
+		return nil, errMalformed
 	}
 	pad := int(plain[len(plain)-1])
 	if pad+1 > len(plain) {

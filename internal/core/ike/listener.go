@@ -2,9 +2,7 @@ package ike
 
 import (
 	"crypto"
-	"crypto/hmac"
 	"crypto/sha1"
-	"crypto/sha256"
 	"encoding/binary"
 	"errors"
 	"io"
@@ -12,6 +10,7 @@ import (
 	"slices"
 	"time"
 
+	"yellowlantern/internal/core/crowd"
 	"yellowlantern/internal/core/eap"
 )
 
@@ -26,6 +25,8 @@ type Tunnel struct {
 	// Liveness is after how long a silence the peer is asked whether it is still there; IKELife and ESPLife are how long keys may be
 	// used without being renewed (0: no limit).
 	Liveness, IKELife, ESPLife time.Duration
+	// Patience is for how long our requests are repeated before a device that does not answer counts as gone; 0: four minutes.
+	Patience time.Duration
 }
 
 // Settings is how a gateway answers callers: by the tunnel that they ask for, or by the first, which is embedded.
@@ -34,16 +35,23 @@ type Settings struct {
 	More []Tunnel
 	Rand io.Reader
 	// CookieAbove is how many half-open SAs there may be before callers must show that they own their address (RFC 7296
-	// §2.6); MaxHalfOpen how many at all.
+	// §2.6); MaxHalfOpen how many at all. CookieShare and MaxShare are the same for one source (an IPv4 address, a /64 of IPv6), and
+	// must be smaller: a crowd from one place costs others nothing, not even a cookie.
 	CookieAbove, MaxHalfOpen int
+	CookieShare, MaxShare    int
 	// LoginTime is how long a login may take from the first message on.
 	LoginTime time.Duration
 	LogKeys   bool
+	// SeenAt tells where a caller really is, where datagrams come by way of a relay; nil: where they come from.
+	SeenAt func(netip.AddrPort) netip.AddrPort
 }
 
 // DefaultSettings fills in what need not be chosen.
 func DefaultSettings() Settings {
-	return Settings{Tunnel: Tunnel{Suites: []Suite{X25519, P256}, Liveness: 30 * time.Second}, CookieAbove: 64, MaxHalfOpen: 1024, LoginTime: 30 * time.Second}
+	return Settings{
+		Tunnel: Tunnel{Suites: []Suite{X25519, P256}, Liveness: 30 * time.Second}, CookieAbove: 128, MaxHalfOpen: 1024, CookieShare: 16, MaxShare: 64,
+		LoginTime: 30 * time.Second,
+	}
 }
 
 // Counters counts what was dropped and why; nothing of it is answered.
@@ -54,12 +62,14 @@ type Counters struct {
 // Listener is the responder for all callers of a gateway. It is not safe for concurrent use.
 type Listener struct {
 	set      Settings
-	sas      map[ID]*responder      // by session
-	spis     map[uint64]*responder  // by our SPI: a session whose IKE SA is renewed has another one
-	opening  map[openKey]*responder // by the caller's SPI and address: IKE_SA_INIT may be sent again
-	children map[uint32]ID
-	secret   [32]byte // for cookies
-	halfOpen int
+	logins   map[uint64]*login // under way, by our SPI
+	byID     map[ID]*login
+	opening  map[openKey]*login // by the caller's SPI and address: IKE_SA_INIT may be sent again
+	sessions map[ID]*bond       // that stand
+	sas      map[uint64]*ikeSA  // after the login, by our SPI: those of sessions, and those that wait for their deletion to be answered
+	children map[uint32]bool    // our SPIs of Child SAs
+	cookies  cookies
+	halfOpen crowd.Count
 	out      []Output
 	Counters Counters
 }
@@ -74,9 +84,11 @@ func NewListener(set Settings) (*Listener, error) {
 	if err := set.check(); err != nil {
 		return nil, err
 	}
-	l := &Listener{set: set, sas: map[ID]*responder{}, spis: map[uint64]*responder{}, opening: map[openKey]*responder{}, children: map[uint32]ID{}}
-	_, err := io.ReadFull(set.Rand, l.secret[:])
-	return l, err
+	l := &Listener{
+		set: set, logins: map[uint64]*login{}, byID: map[ID]*login{}, opening: map[openKey]*login{}, sessions: map[ID]*bond{},
+		sas: map[uint64]*ikeSA{}, children: map[uint32]bool{},
+	}
+	return l, nil
 }
 
 func (l *Listener) emit(o Output) { l.out = append(l.out, o) }
@@ -92,19 +104,59 @@ func (l *Listener) Handle(now time.Time, from Peer, data []byte) []Output {
 	m, err := parseMessage(data)
 	if err != nil {
 		l.Counters.Malformed++
+		if answer, ok := versionAnswer(data); ok {
+			l.emit(Send{from, answer})
+		}
 		return l.take()
 	}
 	if m.exchange == ikeSAInit {
 		l.init(now, from, m)
 		return l.take()
 	}
-	r := l.spis[m.spiR]
-	if r == nil || r.spiI != m.spiI || !m.fromInitiator() || r.keys == nil {
-		l.Counters.OutOfState++
-		return l.take()
+	own, theirs := m.spiR, m.spiI
+	if !m.fromInitiator() { // of an IKE SA that we made by renewing another one
+		own, theirs = m.spiI, m.spiR
 	}
-	r.handle(now, from, m)
+	if r := l.logins[own]; r != nil && r.sa.spiI == theirs {
+		r.handle(now, from, m)
+	} else if s := l.sas[own]; s != nil && s.spiI^s.spiR == own^theirs {
+		s.handle(now, from, m)
+	} else {
+		l.Counters.OutOfState++
+	}
 	return l.take()
+}
+
+// bond prepares what a login leaves behind.
+func (l *Listener) bond(r *login) *bond {
+	b := &bond{
+		who: "the device", id: r.id, peer: r.peer, follow: true, rand: l.set.Rand, tunnel: r.tunnel, logKeys: l.set.LogKeys, user: r.user,
+		newIKE: func() uint64 { return uint64(l.newID()) }, newESP: l.newChildSPI, freeESP: func(spi uint32) { delete(l.children, spi) },
+		opened: func(s *ikeSA) { l.sas[s.own()] = s }, closed: func(s *ikeSA) { delete(l.sas, s.own()) },
+		emit: l.emit, count: &l.Counters,
+	}
+	b.ended = func(why string) {
+		if l.sessions[b.id] == b {
+			delete(l.sessions, b.id)
+			l.emit(Down{b.id, b.user, why})
+		}
+	}
+	return b
+}
+
+// lingers tells a device that its IKE SA, by which nobody came in, is over.
+func (l *Listener) lingers(now time.Time, r *login) {
+	b := l.bond(r)
+	b.over = true
+	b.start(r.sa)
+	r.sa.remove(now)
+}
+
+func (l *Listener) sourceOf(from Peer) netip.Addr {
+	if l.set.SeenAt != nil {
+		return l.set.SeenAt(from.Addr).Addr()
+	}
+	return from.Addr.Addr()
 }
 
 // init answers IKE_SA_INIT (RFC 7296 §1.2).
@@ -125,34 +177,48 @@ func (l *Listener) init(now time.Time, from Peer, m *message) {
 	}
 	nonce, _ := m.find(plNonce)
 	saBody, okSA := m.find(plSA)
-	keBody, okKE := m.find(plKE)
 	offered, errSA := parseSA(saBody)
-	ke, errKE := parseKE(keBody)
-	if !okSA || !okKE || errSA != nil || errKE != nil || len(nonce) < 16 || len(nonce) > 256 {
-		l.Counters.Malformed++
+	ke, okKE, errKE := m.keyExchange()
+	if kind, ok := m.critical(); ok {
+		l.refuseInit(from, m, unsupported(kind))
 		return
 	}
+	if !okSA || !okKE || errSA != nil || errKE != nil || m.doubled() || len(nonce) < 16 || len(nonce) > 256 {
+		l.Counters.Malformed++
+		l.refuseInit(from, m, notify{kind: nInvalidSyntax}.payload())
+		return
+	}
+	source := l.sourceOf(from)
 	switch {
-	case l.halfOpen >= l.set.MaxHalfOpen:
+	case l.halfOpen.All() >= l.set.MaxHalfOpen, l.halfOpen.Of(source) >= l.set.MaxShare:
 		l.Counters.Overload++
 		return
-	case l.halfOpen >= l.set.CookieAbove:
-		want := l.cookie(from, m.spiI, nonce)
-		if got, ok := m.notified(nCookie); !ok || !hmac.Equal(got, want) {
+	case l.halfOpen.All() >= l.set.CookieAbove, l.halfOpen.Of(source) >= l.set.CookieShare:
+		if l.cookies.renew(now, l.set.Rand) != nil {
+			return
+		}
+		if got, ok := m.notified(nCookie); !ok || !l.cookies.proves(got, from, m.spiI, nonce) {
 			l.Counters.Cookies++
-			l.refuseInit(from, m, notify{kind: nCookie, data: want})
+			l.refuseInit(from, m, notify{kind: nCookie, data: l.cookies.of(from, m.spiI, nonce)}.payload())
 			return
 		}
 	}
 	chosen, suite, ok := chooseIKE(offered, l.set.allSuites(), nil)
 	if !ok {
-		l.emit(Note{Peer: from, Code: notifyWords[nNoProposalChosen], Offered: describe(offered), Wanted: describeSuites(l.set.allSuites()),
-			Words: "a device offers no set of algorithms that this tunnel has"})
-		l.refuseInit(from, m, notify{kind: nNoProposalChosen})
+		l.emit(Note{
+			Peer: from, Code: notifyWords[nNoProposalChosen], Offered: describe(offered), Wanted: describeSuites(l.set.allSuites()),
+			Words: "a device offers no set of algorithms that this tunnel has",
+		})
+		l.refuseInit(from, m, notify{kind: nNoProposalChosen}.payload())
+		return
+	}
+	if !goodNonce(nonce, suite.prf) {
+		l.Counters.Malformed++
+		l.refuseInit(from, m, notify{kind: nInvalidSyntax}.payload())
 		return
 	}
 	if ke.group != suite.group { // the device guessed another group: tell which one, it begins again (RFC 7296 §1.2)
-		l.refuseInit(from, m, notify{kind: nInvalidKE, data: binary.BigEndian.AppendUint16(nil, suite.group)})
+		l.refuseInit(from, m, notify{kind: nInvalidKE, data: binary.BigEndian.AppendUint16(nil, suite.group)}.payload())
 		return
 	}
 	l.open(now, from, m, nonce, chosen, suite, ke)
@@ -167,16 +233,19 @@ func (l *Listener) open(now time.Time, from Peer, m *message, ni []byte, chosen 
 	shared, err := half.shared(ke.data)
 	if err != nil {
 		l.Counters.Malformed++
-		l.refuseInit(from, m, notify{kind: nInvalidSyntax})
+		l.refuseInit(from, m, notify{kind: nInvalidSyntax}.payload())
 		return
 	}
 	id, nr := l.newID(), make([]byte, nonceLen)
 	if _, err := io.ReadFull(l.set.Rand, nr); err != nil || id == 0 {
 		return
 	}
-	r := &responder{l: l, id: id, spi: uint64(id), spiI: m.spiI, peer: from, tunnel: l.set.Tunnel, keyed: now, suite: suite, ni: append([]byte{}, ni...), nr: nr, born: now, heard: now, expect: 1,
-		open: openKey{m.spiI, from.Addr}, initRequest: append([]byte{}, m.raw...)}
-	r.keys = firstKeys(suite, shared, ni, nr, m.spiI, uint64(id))
+	sa := &ikeSA{spiI: m.spiI, spiR: uint64(id), suite: suite, keyed: now, keys: firstKeys(suite, shared, ni, nr, m.spiI, uint64(id))}
+	sa.win.expect = 1
+	r := &login{
+		l: l, sa: sa, id: id, peer: from, tunnel: l.set.Tunnel, ni: append([]byte{}, ni...), nr: nr, born: now, open: openKey{m.spiI, from.Addr},
+		initRequest: append([]byte{}, m.raw...),
+	}
 	if hashes, ok := m.notified(nSignatureHashes); ok {
 		for i := 0; i+1 < len(hashes); i += 2 {
 			r.rfc7427 = r.rfc7427 || binary.BigEndian.Uint16(hashes[i:]) == hashSHA256
@@ -192,10 +261,11 @@ func (l *Listener) open(now time.Time, from Peer, m *message, ni []byte, chosen 
 	}
 	answer := &message{header: header{spiI: m.spiI, spiR: uint64(id), exchange: ikeSAInit, flags: flagResponse}, payloads: ps}
 	r.initResponse = answer.marshal()
-	l.sas[id], l.spis[r.spi], l.opening[r.open] = r, r, r
-	l.halfOpen++
+	l.logins[sa.own()], l.byID[id], l.opening[r.open] = r, r, r
+	r.source = l.sourceOf(from)
+	l.halfOpen.Add(r.source)
 	if l.set.LogKeys {
-		l.emit(ikeKeyRow(m.spiI, uint64(id), r.keys))
+		l.emit(ikeKeyRow(m.spiI, uint64(id), sa.keys))
 	}
 	l.emit(Send{from, r.initResponse})
 }
@@ -218,18 +288,9 @@ func natHash(spiI, spiR uint64, a netip.AddrPort) []byte {
 	return sum[:]
 }
 
-func (l *Listener) refuseInit(to Peer, m *message, n notify) {
-	answer := &message{header: header{spiI: m.spiI, exchange: ikeSAInit, flags: flagResponse}, payloads: []payload{n.payload()}}
+func (l *Listener) refuseInit(to Peer, m *message, p payload) {
+	answer := &message{header: header{spiI: m.spiI, exchange: ikeSAInit, flags: flagResponse}, payloads: []payload{p}}
 	l.emit(Send{to, answer.marshal()})
-}
-
-// cookie can be made again from the request alone, so that nothing is kept for a caller who may not exist.
-func (l *Listener) cookie(from Peer, spiI uint64, nonce []byte) []byte {
-	h := hmac.New(sha256.New, l.secret[:])
-	h.Write(nonce)
-	h.Write(from.Addr.Addr().AsSlice())
-	h.Write(binary.BigEndian.AppendUint64(nil, spiI))
-	return h.Sum(nil)
 }
 
 func (l *Listener) newID() ID {
@@ -238,22 +299,23 @@ func (l *Listener) newID() ID {
 		if _, err := io.ReadFull(l.set.Rand, b[:]); err != nil {
 			return 0
 		}
-		if id := ID(binary.BigEndian.Uint64(b[:])); id != 0 && l.sas[id] == nil && l.spis[uint64(id)] == nil {
+		if id := ID(binary.BigEndian.Uint64(b[:])); id != 0 && l.byID[id] == nil && l.sessions[id] == nil && l.sas[uint64(id)] == nil &&
+			l.logins[uint64(id)] == nil {
 			return id
 		}
 	}
 	return 0
 }
 
-func (l *Listener) newChildSPI(owner ID) uint32 {
+func (l *Listener) newChildSPI() uint32 {
 	var b [4]byte
 	for range 8 {
 		if _, err := io.ReadFull(l.set.Rand, b[:]); err != nil {
 			return 0
 		}
 		spi := binary.BigEndian.Uint32(b[:])
-		if _, taken := l.children[spi]; spi > 255 && !taken { // 1 to 255 are reserved (RFC 4303 §2.1)
-			l.children[spi] = owner
+		if spi > 255 && !l.children[spi] { // 1 to 255 are reserved (RFC 4303 §2.1)
+			l.children[spi] = true
 			return spi
 		}
 	}
@@ -262,7 +324,7 @@ func (l *Listener) newChildSPI(owner ID) uint32 {
 
 // Judged takes the answer to AskLogin.
 func (l *Listener) Judged(now time.Time, id ID, v eap.Verdict) []Output {
-	if r := l.sas[id]; r != nil && r.awaits == awaitsLogin {
+	if r := l.byID[id]; r != nil && r.awaits == awaitsLogin {
 		r.awaits = awaitsNothing
 		r.eapStep(r.eap.Judged(v))
 	}
@@ -271,7 +333,7 @@ func (l *Listener) Judged(now time.Time, id ID, v eap.Verdict) []Output {
 
 // Granted takes the answer to AskLease.
 func (l *Listener) Granted(now time.Time, id ID, g Grant) []Output {
-	if r := l.sas[id]; r != nil && r.awaits == awaitsLease {
+	if r := l.byID[id]; r != nil && r.awaits == awaitsLease {
 		r.awaits = awaitsNothing
 		r.finish(now, g)
 	}
@@ -280,36 +342,50 @@ func (l *Listener) Granted(now time.Time, id ID, g Grant) []Output {
 
 // Heard says that ESP of the session arrived, authentically, from the peer.
 func (l *Listener) Heard(now time.Time, id ID, from Peer) []Output {
-	if r := l.sas[id]; r != nil {
-		r.hear(now, from)
+	if b := l.sessions[id]; b != nil {
+		b.hear(now, from)
 	}
 	return l.take()
+}
+
+// Worn says that the sequence numbers of a Child SA, by our SPI, are going to be used up: it is renewed.
+func (l *Listener) Worn(id ID, in uint32) {
+	if b := l.sessions[id]; b != nil {
+		for _, c := range b.children {
+			c.worn = c.worn || c.in == in
+		}
+	}
 }
 
 // End ends a session; the peer is told.
 func (l *Listener) End(now time.Time, id ID, reason string) []Output {
-	if r := l.sas[id]; r != nil {
-		if r.state == established {
-			r.ask(now, []payload{deletion{protocol: protoIKE}.payload()})
-		}
-		r.close(reason)
+	if b := l.sessions[id]; b != nil {
+		b.end(now, reason)
 	}
 	return l.take()
 }
 
-// Tick does what is due: logins that took too long, peers that fell silent, requests to send again.
+// Tick does what is due: logins that took too long, peers that fell silent, requests to send again, keys to renew.
 func (l *Listener) Tick(now time.Time) []Output {
-	for _, r := range l.spis {
+	for _, r := range l.logins {
 		r.tick(now)
+	}
+	for _, b := range l.sessions {
+		b.tick(now)
+	}
+	for _, s := range l.sas {
+		if s.b.over { // nothing but the answer to its deletion is awaited
+			s.tick(now)
+		}
 	}
 	return l.take()
 }
 
 // Sessions is how many sessions stand, HalfOpen how many logins are under way.
-func (l *Listener) Sessions() int { return len(l.sas) - l.halfOpen }
+func (l *Listener) Sessions() int { return len(l.sessions) }
 
 // HalfOpen is how many logins are under way.
-func (l *Listener) HalfOpen() int { return l.halfOpen }
+func (l *Listener) HalfOpen() int { return l.halfOpen.All() }
 
 // Configure changes how callers are answered from now on; sessions that stand go on.
 func (l *Listener) Configure(set Settings) error {

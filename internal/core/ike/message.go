@@ -5,7 +5,6 @@ package ike
 
 import (
 	"errors"
-	"fmt"
 
 	"golang.org/x/crypto/cryptobyte"
 )
@@ -13,8 +12,9 @@ import (
 const (
 	headerLen = 28
 	version   = 0x20
-	// MaxMessage is the largest message that is looked at, in octets.
-	MaxMessage = 16 << 10
+	// MaxMessage is the largest message that is looked at, in octets: what a TCP message can hold behind its length and the marker
+	// (RFC 9329 §3).
+	MaxMessage = 1<<16 - 1 - 2 - 4
 )
 
 type exchange uint8
@@ -31,6 +31,7 @@ const (
 const (
 	flagInitiator = 0x08
 	flagResponse  = 0x20
+	flagCritical  = 0x80 // of a payload
 )
 
 type payloadType uint8
@@ -47,6 +48,7 @@ const (
 	plNonce  payloadType = 40
 	plNotify payloadType = 41
 	plDelete payloadType = 42
+	plVendor payloadType = 43
 	plTSi    payloadType = 44
 	plTSr    payloadType = 45
 	plSK     payloadType = 46
@@ -54,10 +56,7 @@ const (
 	plEAP    payloadType = 48
 )
 
-var (
-	errMalformed = errors.New("ike: malformed message")
-	errCritical  = errors.New("ike: unsupported critical payload")
-)
+var errMalformed = errors.New("ike: malformed message")
 
 type header struct {
 	spiI, spiR uint64
@@ -110,12 +109,9 @@ func parsePayloads(first payloadType, b []byte) ([]payload, error) {
 		if !s.ReadUint8(&following) || !s.ReadUint8(&flags) || !s.ReadUint16(&length) || length < 4 {
 			return nil, errMalformed
 		}
-		p := payload{kind: next, critical: flags&0x80 != 0}
+		p := payload{kind: next, critical: flags&flagCritical != 0}
 		if !s.ReadBytes(&p.body, int(length)-4) {
 			return nil, errMalformed
-		}
-		if p.critical && (p.kind < plSA || p.kind > plEAP) {
-			return nil, fmt.Errorf("%w %d", errCritical, p.kind)
 		}
 		out = append(out, p)
 		if next == plSK {
@@ -170,8 +166,12 @@ func marshalPayloads(ps []payload) (payloadType, []byte) {
 		if i+1 < len(ps) {
 			next = ps[i+1].kind
 		}
+		flags := uint8(0)
+		if p.critical {
+			flags = flagCritical
+		}
 		b.AddUint8(uint8(next))
-		b.AddUint8(0)
+		b.AddUint8(flags)
 		b.AddUint16(uint16(len(p.body) + 4))
 		b.AddBytes(p.body)
 	}

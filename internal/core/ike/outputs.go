@@ -14,6 +14,8 @@ type Peer struct {
 	Addr netip.AddrPort
 	NATT bool // IKE has four zero octets in front, as on UDP 4500 (RFC 3948 §2.2) and over TCP; adding them is left to the sockets
 	TCP  bool // by a TCP connection from there (RFC 9329)
+	// Local is which of our addresses it came to, and is answered from; not valid where the socket has one only.
+	Local netip.Addr
 }
 
 // ID names one IKE SA of a gateway: its own SPI.
@@ -40,6 +42,7 @@ type AskLease struct {
 	ID     ID
 	User   string
 	Tunnel string // ID of the tunnel that the device asked for
+	Suite  string // algorithms that were agreed on
 	From   Peer
 }
 
@@ -81,6 +84,16 @@ type Moved struct {
 type Renewed struct {
 	ID    ID
 	Child Child
+	// Asked tells whether the exchange was ours: then the other side is ready for what is sent with it. Otherwise that is known only once
+	// something comes by it, or the older one is deleted, and until then the older one is sent with (RFC 7296 §2.8).
+	Asked bool
+}
+
+// Preferred says which Child SA of a session, by our SPI, is to be sent with from now on: where both sides renewed at once it is not the
+// one that was added last.
+type Preferred struct {
+	ID ID
+	In uint32
 }
 
 // Dropped says that an older Child SA of a session is no longer used.
@@ -100,6 +113,7 @@ type Down struct {
 type Note struct {
 	Peer    Peer
 	User    string // authenticated, or claimed where Words says so
+	Known   bool   // it is about a person who exists; otherwise a stranger, of whom there may be any number
 	Code    string // the protocol's own error, if one was sent
 	Words   string
 	Offered string // algorithms offered and wanted, where they do not meet
@@ -112,16 +126,17 @@ type KeyRow struct {
 	Row   string
 }
 
-func (Send) isOutput()     {}
-func (AskLogin) isOutput() {}
-func (AskLease) isOutput() {}
-func (Up) isOutput()       {}
-func (Moved) isOutput()    {}
-func (Renewed) isOutput()  {}
-func (Dropped) isOutput()  {}
-func (Down) isOutput()     {}
-func (Note) isOutput()     {}
-func (KeyRow) isOutput()   {}
+func (Send) isOutput()      {}
+func (AskLogin) isOutput()  {}
+func (AskLease) isOutput()  {}
+func (Up) isOutput()        {}
+func (Moved) isOutput()     {}
+func (Renewed) isOutput()   {}
+func (Preferred) isOutput() {}
+func (Dropped) isOutput()   {}
+func (Down) isOutput()      {}
+func (Note) isOutput()      {}
+func (KeyRow) isOutput()    {}
 
 // analyserNames are the names that the analyser has for the algorithms in its two tables. It knows no ChaCha20-Poly1305: such rows name it
 // all the same, for whoever reads them.
@@ -133,7 +148,8 @@ var analyserNames = map[esp.Algorithm][2]string{
 
 // ikeKeyRow writes an IKE SA for the analyser (its table of IKEv2 keys: hex, bare).
 func ikeKeyRow(spiI, spiR uint64, k *keys) KeyRow {
-	return KeyRow{"ikev2_decryption_table", fmt.Sprintf(`%016x,%016x,%x,%x,"%s",,,"NONE [RFC4306]"`, spiI, spiR, k.ei, k.er, analyserNames[k.suite.encr][0])}
+	return KeyRow{"ikev2_decryption_table", fmt.Sprintf(`%016x,%016x,%x,%x,"%s",,,"NONE [RFC4306]"`, spiI, spiR, k.ei, k.er,
+		analyserNames[k.suite.encr][0])}
 }
 
 // espKeyRow writes one direction of a Child SA for the analyser (its table of ESP associations).

@@ -36,6 +36,15 @@ func parseKE(body []byte) (keyExchange, error) {
 	return k, nil
 }
 
+// keyExchange is the KE payload of a message, where there is one.
+func (m *message) keyExchange() (ke keyExchange, ok bool, err error) {
+	body, ok := m.find(plKE)
+	if ok {
+		ke, err = parseKE(body)
+	}
+	return ke, ok, err
+}
+
 // Identification types (RFC 7296 §3.5).
 const (
 	idIPv4   = 1
@@ -100,6 +109,7 @@ type notifyType uint16
 const (
 	nUnsupportedCritical  notifyType = 1
 	nInvalidSyntax        notifyType = 7
+	nInvalidMajorVersion  notifyType = 5
 	nNoProposalChosen     notifyType = 14
 	nInvalidKE            notifyType = 17
 	nAuthenticationFailed notifyType = 24
@@ -118,7 +128,7 @@ const (
 )
 
 var notifyWords = map[notifyType]string{
-	nUnsupportedCritical: "UNSUPPORTED_CRITICAL_PAYLOAD", nInvalidSyntax: "INVALID_SYNTAX", nNoProposalChosen: "NO_PROPOSAL_CHOSEN",
+	nUnsupportedCritical: "UNSUPPORTED_CRITICAL_PAYLOAD", nInvalidMajorVersion: "INVALID_MAJOR_VERSION", nInvalidSyntax: "INVALID_SYNTAX", nNoProposalChosen: "NO_PROPOSAL_CHOSEN",
 	nInvalidKE: "INVALID_KE_PAYLOAD", nAuthenticationFailed: "AUTHENTICATION_FAILED", nNoAdditionalSAs: "NO_ADDITIONAL_SAS",
 	nInternalAddress: "INTERNAL_ADDRESS_FAILURE", nFailedCPRequired: "FAILED_CP_REQUIRED", nTSUnacceptable: "TS_UNACCEPTABLE",
 	nChildSANotFound: "CHILD_SA_NOT_FOUND", nTemporaryFailure: "TEMPORARY_FAILURE",
@@ -215,11 +225,14 @@ func parseDelete(body []byte) (deletion, error) {
 	var d deletion
 	var size uint8
 	var count uint16
-	if !s.ReadUint8(&d.protocol) || !s.ReadUint8(&size) || !s.ReadUint16(&count) || d.protocol != protoIKE && size != 4 {
+	if !s.ReadUint8(&d.protocol) || !s.ReadUint8(&size) || !s.ReadUint16(&count) {
 		return d, errMalformed
 	}
-	if d.protocol == protoIKE {
+	switch {
+	case d.protocol == protoIKE && size == 0 && count == 0 && s.Empty():
 		return d, nil
+	case d.protocol != protoAH && d.protocol != protoESP, size != 4, len(s) != 4*int(count):
+		return d, errMalformed
 	}
 	for range count {
 		var spi uint32

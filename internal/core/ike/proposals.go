@@ -13,6 +13,7 @@ import (
 // Protocol identifiers (RFC 7296 §3.3.1).
 const (
 	protoIKE = 1
+	protoAH  = 2
 	protoESP = 3
 )
 
@@ -44,6 +45,7 @@ type transform struct {
 	kind   uint8
 	id     uint16
 	keyLen uint16 // bits; 0: none given
+	odd    bool   // it has an attribute that is not known here, so it cannot be chosen (RFC 7296 §3.3.6)
 }
 
 type proposal struct {
@@ -57,11 +59,11 @@ type proposal struct {
 func encryption(a esp.Algorithm) transform {
 	switch a {
 	case esp.AES128GCM:
-		return transform{tEncr, encrGCM16, 128}
+		return transform{kind: tEncr, id: encrGCM16, keyLen: 128}
 	case esp.ChaCha20Poly1305:
-		return transform{tEncr, encrChaCha20Poly1305, 0}
+		return transform{kind: tEncr, id: encrChaCha20Poly1305, keyLen: 0}
 	}
-	return transform{tEncr, encrGCM16, 256}
+	return transform{kind: tEncr, id: encrGCM16, keyLen: 256}
 }
 
 // ikeProposals offers suites for the IKE SA: those that differ in the group only share a proposal.
@@ -76,9 +78,9 @@ func ikeProposals(suites []Suite, spi []byte) (out []proposal) {
 		if !seen {
 			i = len(out)
 			at[sort{s.encr, s.prf}] = i
-			out = append(out, proposal{uint8(i + 1), protoIKE, spi, []transform{encryption(s.encr), {tPRF, uint16(s.prf), 0}}})
+			out = append(out, proposal{uint8(i + 1), protoIKE, spi, []transform{encryption(s.encr), {kind: tPRF, id: uint16(s.prf)}}})
 		}
-		out[i].transforms = append(out[i].transforms, transform{tDH, s.group, 0})
+		out[i].transforms = append(out[i].transforms, transform{kind: tDH, id: s.group})
 	}
 	return out
 }
@@ -89,7 +91,7 @@ func espProposal(spi []byte, ciphers []esp.Algorithm) proposal {
 	for _, a := range ciphers {
 		p.transforms = append(p.transforms, encryption(a))
 	}
-	p.transforms = append(p.transforms, transform{tESN, esnNone, 0})
+	p.transforms = append(p.transforms, transform{kind: tESN, id: esnNone})
 	return p
 }
 
@@ -109,13 +111,23 @@ func (p proposal) allows(kind uint8, id uint16) bool {
 	return !offered
 }
 
+// understood tells whether all transforms are of types that are known for the protocol. A proposal with others is unacceptable
+// (RFC 7296 §3.3.6).
+func (p proposal) understood() bool {
+	kinds := []uint8{tEncr, tPRF, tInteg, tDH}
+	if p.protocol == protoESP {
+		kinds = []uint8{tEncr, tInteg, tDH, tESN}
+	}
+	return !slices.ContainsFunc(p.transforms, func(t transform) bool { return !slices.Contains(kinds, t.kind) })
+}
+
 // chooseIKE picks the first of our suites that some proposal offers; the answer names just what was chosen. spi is ours where an IKE
 // SA is renewed.
 func chooseIKE(offered []proposal, suites []Suite, spi []byte) (proposal, Suite, bool) {
 	for _, s := range suites {
 		want := ikeProposals([]Suite{s}, spi)[0]
 		for _, p := range offered {
-			if p.protocol == protoIKE && len(p.spi) == len(spi) && p.allows(tInteg, integNone) && p.hasAll(want) {
+			if p.protocol == protoIKE && p.understood() && len(p.spi) == len(spi) && p.allows(tInteg, integNone) && p.hasAll(want) {
 				want.number = p.number
 				return want, s, true
 			}
@@ -124,21 +136,25 @@ func chooseIKE(offered []proposal, suites []Suite, spi []byte) (proposal, Suite,
 	return proposal{}, Suite{}, false
 }
 
-// chooseESP picks the first of our algorithms that some proposal offers, together with the group where there is an exchange for it.
-func chooseESP(offered []proposal, ours []byte, ciphers []esp.Algorithm, group uint16) (proposal, esp.Algorithm, bool) {
+// chooseESP picks the first of our algorithms, and of them the first of the groups, that some proposal offers. dhNone among the groups
+// stands for no key exchange.
+func chooseESP(offered []proposal, ours []byte, ciphers []esp.Algorithm, groups []uint16) (proposal, esp.Algorithm, uint16, bool) {
 	for _, a := range ciphers {
-		want := espProposal(ours, []esp.Algorithm{a})
-		if group != dhNone {
-			want.transforms = append(want.transforms, transform{tDH, group, 0})
-		}
-		for _, p := range offered {
-			if p.protocol == protoESP && len(p.spi) == 4 && p.allows(tInteg, integNone) && (group != dhNone || p.allows(tDH, dhNone)) && p.hasAll(want) {
-				want.number = p.number
-				return want, a, true
+		for _, group := range groups {
+			want := espProposal(ours, []esp.Algorithm{a})
+			if group != dhNone {
+				want.transforms = append(want.transforms, transform{kind: tDH, id: group})
+			}
+			for _, p := range offered {
+				if p.protocol == protoESP && p.understood() && len(p.spi) == 4 && p.allows(tInteg, integNone) &&
+					(group != dhNone || p.allows(tDH, dhNone)) && p.hasAll(want) {
+					want.number = p.number
+					return want, a, group, true
+				}
 			}
 		}
 	}
-	return proposal{}, 0, false
+	return proposal{}, 0, dhNone, false
 }
 
 func (p proposal) hasAll(want proposal) bool {
@@ -243,14 +259,18 @@ func parseTransform(s *cryptobyte.String) (transform, error) {
 		}
 		if kind == 0x8000|attrKeyLength {
 			t.keyLen = value
-		} else if kind&0x8000 == 0 && !attrs.Skip(int(value)) {
+			continue
+		}
+		t.odd = true
+		if kind&0x8000 == 0 && !attrs.Skip(int(value)) {
 			return t, errMalformed
 		}
 	}
 	return t, nil
 }
 
-var transformNames = map[transform]string{
+// transformNames are by type, identifier and key length.
+var transformNames = map[[3]uint16]string{
 	{tEncr, 12, 128}: "AES-128-CBC", {tEncr, 12, 192}: "AES-192-CBC", {tEncr, 12, 256}: "AES-256-CBC", {tEncr, 3, 0}: "3DES",
 	{tEncr, 20, 128}: "AES-128-GCM", {tEncr, 20, 256}: "AES-256-GCM", {tEncr, 28, 0}: "ChaCha20-Poly1305",
 	{tPRF, 2, 0}: "PRF HMAC-SHA1", {tPRF, 5, 0}: "PRF HMAC-SHA2-256", {tPRF, 6, 0}: "PRF HMAC-SHA2-384", {tPRF, 7, 0}: "PRF HMAC-SHA2-512",
@@ -261,7 +281,7 @@ var transformNames = map[transform]string{
 }
 
 func (t transform) String() string {
-	if name, ok := transformNames[t]; ok {
+	if name, ok := transformNames[[3]uint16{uint16(t.kind), t.id, t.keyLen}]; ok {
 		return name
 	}
 	kind := map[uint8]string{tEncr: "encryption", tPRF: "PRF", tInteg: "integrity", tDH: "group", tESN: "ESN"}[t.kind]

@@ -1,77 +1,181 @@
 package ike
 
 import (
+	"bytes"
 	"encoding/binary"
 	"io"
+	"slices"
 	"time"
 )
 
-// leastRenewal is how old an IKE SA must be before it is renewed, mostChildren how many Child SAs a session may have at once: one, and the
-// older ones that its device has yet to delete.
-const (
-	leastRenewal = 10 * time.Second
-	mostChildren = 4
-)
+// leastRenewal is how old an IKE SA must be before a device may renew it: each older one is kept for a while, so nobody can make many.
+const leastRenewal = 10 * time.Second
 
-// renewIKE makes an IKE SA that takes this one's place and inherits its Child SAs (RFC 7296 §2.18). The device then deletes
-// the older one.
-func (r *responder) renewIKE(now time.Time, m *message, offered []proposal, ni []byte) {
-	if now.Sub(r.keyed) < leastRenewal { // each older SA is kept for a while: nobody can make many
-		r.reply(createChildSA, notify{kind: nTemporaryFailure}.payload())
+// rivalSA is an IKE SA that the peer made to take the place of one that we asked to renew at the same time.
+type rivalSA struct {
+	sa     *ikeSA
+	lowest []byte
+}
+
+// renewed answers the peer's renewal of this SA (RFC 7296 §1.3.2, §2.18): the new one inherits the Child SAs, and the peer deletes this
+// one.
+func (s *ikeSA) renewed(now time.Time, m *message, offered []proposal, ni []byte) {
+	b := s.b
+	if b.follow && now.Sub(s.keyed) < leastRenewal || s.rival != nil || s.win.aboutChild() { // RFC 7296 §2.25.2
+		s.refuse(createChildSA, nTemporaryFailure)
 		return
 	}
-	keBody, _ := m.find(plKE)
-	ke, errKE := parseKE(keBody)
-	id := r.l.newID()
-	if errKE != nil || len(ni) < 16 || len(ni) > 256 || id == 0 {
-		r.reply(createChildSA, notify{kind: nInvalidSyntax}.payload())
+	ke, okKE, errKE := m.keyExchange()
+	if errKE != nil || !okKE {
+		s.invalid(createChildSA)
 		return
 	}
-	own := binary.BigEndian.AppendUint64(nil, uint64(id))
-	chosen, suite, ok := chooseIKE(offered, r.tunnel.Suites, own)
-	if !ok {
-		r.reply(createChildSA, notify{kind: nNoProposalChosen}.payload())
+	own := b.newIKE()
+	if own == 0 {
+		s.refuse(createChildSA, nNoAdditionalSAs)
 		return
 	}
-	if ke.group != suite.group {
-		r.reply(createChildSA, notify{kind: nInvalidKE, data: binary.BigEndian.AppendUint16(nil, suite.group)}.payload())
+	chosen, suite, ok := chooseIKE(offered, b.tunnel.Suites, binary.BigEndian.AppendUint64(nil, own))
+	switch {
+	case !ok:
+		s.refuse(createChildSA, nNoProposalChosen)
+		return
+	case !goodNonce(ni, suite.prf):
+		s.invalid(createChildSA)
+		return
+	case ke.group != suite.group:
+		s.reply(createChildSA, notify{kind: nInvalidKE, data: binary.BigEndian.AppendUint16(nil, suite.group)}.payload())
 		return
 	}
-	half, err := newDH(suite.group, r.l.set.Rand)
+	half, err := newDH(suite.group, b.rand)
 	if err != nil {
-		r.reply(createChildSA, notify{kind: nNoAdditionalSAs}.payload())
+		s.refuse(createChildSA, nNoAdditionalSAs)
 		return
 	}
 	shared, err := half.shared(ke.data)
 	nr := make([]byte, nonceLen)
-	if _, errRand := io.ReadFull(r.l.set.Rand, nr); err != nil || errRand != nil {
-		r.reply(createChildSA, notify{kind: nInvalidSyntax}.payload())
+	if _, errRand := io.ReadFull(b.rand, nr); err != nil || errRand != nil {
+		s.invalid(createChildSA)
 		return
 	}
-	spiI := uint64(0)
+	var theirs uint64
 	for _, p := range offered {
 		if p.number == chosen.number && len(p.spi) == 8 {
-			spiI = binary.BigEndian.Uint64(p.spi)
+			theirs = binary.BigEndian.Uint64(p.spi)
 		}
 	}
-	r.reply(createChildSA, saPayload(chosen), payload{kind: plNonce, body: nr}, keyExchange{suite.group, half.public()}.payload())
+	s.reply(createChildSA, saPayload(chosen), payload{kind: plNonce, body: nr}, keyExchange{suite.group, half.public()}.payload())
+	next := s.successor(now, suite, shared, ni, nr, theirs, own, false)
+	if s.renewing { // both at once: settled by the answer to ours
+		s.rival = &rivalSA{next, lowest(ni, nr)}
+		return
+	}
+	b.adopt(now, next)
+}
 
-	next := *r
-	next.spi, next.spiI, next.suite, next.keyed, next.heard = uint64(id), spiI, suite, now, now
-	next.keys = r.keys.renewed(suite, shared, ni, nr, spiI, uint64(id))
-	next.expect, next.lastReply, next.sealed, next.request, next.requestID = 0, nil, 0, nil, 0
-	r.l.sas[r.id], r.l.spis[next.spi] = &next, &next
-	r.state, r.keyed, r.request = replaced, now, nil
-	if r.l.set.LogKeys {
-		r.l.emit(ikeKeyRow(spiI, next.spi, next.keys))
+// successor is the SA that takes this one's place, with fresh keys and message IDs.
+func (s *ikeSA) successor(now time.Time, suite Suite, shared, ni, nr []byte, spiI, spiR uint64, mine bool) *ikeSA {
+	next := &ikeSA{b: s.b, mine: mine, spiI: spiI, spiR: spiR, suite: suite, keyed: now}
+	next.keys = s.keys.renewed(suite, shared, ni, nr, spiI, spiR)
+	s.b.sas = append(s.b.sas, next)
+	s.b.opened(next)
+	if s.b.logKeys {
+		s.b.emit(ikeKeyRow(spiI, spiR, next.keys))
+	}
+	return next
+}
+
+// renewIKE asks the peer to renew the IKE SA in use, if nothing speaks against it just now.
+func (b *bond) renewIKE(now time.Time) {
+	s := b.cur
+	if s.renewing || s.rival != nil || s.win.aboutChild() {
+		return
+	}
+	s.renewing = true
+	s.askRenewal(now, b.tunnel.Suites[0].group)
+}
+
+func (s *ikeSA) askRenewal(now time.Time, group uint16) {
+	b := s.b
+	own, ni := b.newIKE(), b.nonce()
+	half, err := newDH(group, b.rand)
+	if own == 0 || err != nil {
+		s.renewing = false
+		b.later = now.Add(againAfter)
+		return
+	}
+	s.ask(now, &request{exchange: createChildSA, write: func(time.Time) ([]payload, bool) {
+		if s.replaced() {
+			return nil, false
+		}
+		proposals := ikeProposals(b.tunnel.Suites, binary.BigEndian.AppendUint64(nil, own))
+		return []payload{saPayload(proposals...), {kind: plNonce, body: ni}, keyExchange{group, half.public()}.payload()}, true
+	}, answered: func(now time.Time, m *message) {
+		s.renewing = false
+		if b.over {
+			return
+		}
+		next := s.renewalAnswered(now, m, own, ni, half)
+		if next == nil {
+			s.notRenewed(now, m, group)
+			return
+		}
+		s.settle(now, next, lowest(ni, nonceOf(m)))
+	}})
+}
+
+// renewalAnswered reads the answer to a renewal of ours; nil if it is none.
+func (s *ikeSA) renewalAnswered(now time.Time, m *message, own uint64, ni []byte, half dh) *ikeSA {
+	if _, failed := m.failure(); failed {
+		return nil
+	}
+	saBody, _ := m.find(plSA)
+	nr := nonceOf(m)
+	chosen, err := parseSA(saBody)
+	ke, has, errKE := m.keyExchange()
+	if err != nil || errKE != nil || !has || len(chosen) != 1 || len(chosen[0].spi) != 8 || !goodNonce(nr, s.suite.prf) {
+		return nil
+	}
+	_, suite, ok := chooseIKE(chosen, s.b.tunnel.Suites, chosen[0].spi)
+	if !ok || ke.group != suite.group || ke.group != half.group {
+		return nil
+	}
+	shared, err := half.shared(ke.data)
+	if err != nil {
+		return nil
+	}
+	return s.successor(now, suite, shared, ni, nr, own, binary.BigEndian.Uint64(chosen[0].spi), true)
+}
+
+// notRenewed takes the peer's refusal of a renewal.
+func (s *ikeSA) notRenewed(now time.Time, m *message, group uint16) {
+	b := s.b
+	b.later = now.Add(againAfter)
+	n, _ := m.failure()
+	switch {
+	case s.rival != nil: // the peer's own renewal stands
+		b.adopt(now, s.rival.sa)
+	case n.kind == nInvalidKE && len(n.data) == 2:
+		if other := binary.BigEndian.Uint16(n.data); other != group && slices.Contains(groupsOf(b.tunnel.Suites), other) {
+			s.renewing = true
+			s.askRenewal(now, other)
+		}
 	}
 }
 
-// overdue tells whether keys made at a time have been used for longer than they may be; 0: no limit.
-func overdue(now, made time.Time, life time.Duration) bool { return life > 0 && now.Sub(made) >= life }
-
-// expire ends a session whose device did not renew in time, and tells it.
-func (r *responder) expire(now time.Time, reason string) {
-	r.ask(now, []payload{deletion{protocol: protoIKE}.payload()})
-	r.close(reason)
+// settle makes the SA that our renewal made the one in use and deletes the one that it replaced; or, where both sides renewed at once, that
+// of the two which the lowest of the four nonces made is deleted by who made it (RFC 7296 §2.8.2).
+func (s *ikeSA) settle(now time.Time, made *ikeSA, low []byte) {
+	b := s.b
+	if s.rival != nil && bytes.Compare(low, s.rival.lowest) < 0 {
+		b.adopt(now, s.rival.sa)
+		made.until = now.Add(replacedTime)
+		made.remove(now)
+		return
+	}
+	if s.rival != nil {
+		s.rival.sa.until = now.Add(replacedTime) // the peer deletes it
+	}
+	b.adopt(now, made)
+	s.remove(now)
 }

@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"crypto/sha512"
 	"hash"
+	"slices"
 	"strings"
 
 	"yellowlantern/internal/core/esp"
@@ -94,6 +95,16 @@ func ciphersOf(suites []Suite) (out []esp.Algorithm) {
 		if !seen[s.encr] {
 			seen[s.encr] = true
 			out = append(out, s.encr)
+		}
+	}
+	return out
+}
+
+// groupsOf lists the groups of suites, each once, in their order.
+func groupsOf(suites []Suite) (out []uint16) {
+	for _, s := range suites {
+		if !slices.Contains(out, s.group) {
+			out = append(out, s.group)
 		}
 	}
 	return out

@@ -91,7 +91,8 @@ func TestAddrsAlgebraAndPrefixes(t *testing.T) {
 		a, b := addrs(t), addrs(t)
 		universe(func(x netip.Addr, _ Point) {
 			inA, inB := a.Contains(x), b.Contains(x)
-			if a.Union(b).Contains(x) != (inA || inB) || a.Intersect(b).Contains(x) != (inA && inB) || a.Subtract(b).Contains(x) != (inA && !inB) {
+			if a.Union(b).Contains(x) != (inA || inB) || a.Intersect(b).Contains(x) != (inA && inB) ||
+				a.Subtract(b).Contains(x) != (inA && !inB) {
 				t.Fatalf("%v: a %v b %v", x, inA, inB)
 			}
 		})

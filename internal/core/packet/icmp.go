@@ -25,7 +25,8 @@ var troubles = map[Trouble][2][2]uint8{
 // Error writes the ICMP message about the packet b; from is the router's address, of the packet's family. mtu is told
 // with TooBig. Nothing is said about an ICMP error, or to a source that is no single host (RFC 1122 §3.2.2); nil then.
 func Error(b []byte, i Info, from netip.Addr, t Trouble, mtu int) []byte {
-	if i.ICMPError() || !from.IsValid() || i.Src.IsUnspecified() || i.Src.IsMulticast() || i.Src == netip.AddrFrom4([4]byte{255, 255, 255, 255}) {
+	if i.ICMPError() || !from.IsValid() || i.Src.IsUnspecified() || i.Src.IsMulticast() ||
+		i.Src == netip.AddrFrom4([4]byte{255, 255, 255, 255}) {
 		return nil
 	}
 	v6 := i.Src.Is6()
@@ -90,6 +91,9 @@ func pseudo(addrs []byte, length int, proto uint8) uint32 {
 
 // Quoted reads the packet that an ICMP error reports on. As little as eight octets of its transport header may be there.
 func Quoted(b []byte, i Info) (Info, []byte, error) {
+	if i.Fragment || i.Transport+8 > i.Size {
+		return Info{}, nil, ErrMalformed
+	}
 	q := b[i.Transport+8 : i.Size]
 	if len(q) < 20 {
 		return Info{}, nil, ErrMalformed

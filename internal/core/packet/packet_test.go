@@ -87,7 +87,10 @@ func TestErrorsAndTheirQuotes(t *testing.T) {
 			require.Nil(t, Error(e, ei, x.router, NoRoute, 0), "no error about an error")
 		}
 		require.Nil(t, Error(b, i, netip.Addr{}, NoRoute, 0))
-		require.True(t, whole(EchoReply(EchoRequest(x.src, x.dst, []byte{0, 1, 0, 2}), must(Parse(EchoRequest(x.src, x.dst, []byte{0, 1, 0, 2})))), must(Parse(EchoReply(EchoRequest(x.src, x.dst, []byte{0, 1, 0, 2}), must(Parse(EchoRequest(x.src, x.dst, []byte{0, 1, 0, 2}))))))))
+		require.True(t, whole(EchoReply(EchoRequest(x.src, x.dst, []byte{0, 1, 0, 2}),
+			must(Parse(EchoRequest(x.src, x.dst, []byte{0, 1, 0, 2})))),
+			must(Parse(EchoReply(EchoRequest(x.src, x.dst, []byte{0, 1, 0, 2}),
+				must(Parse(EchoRequest(x.src, x.dst, []byte{0, 1, 0, 2}))))))))
 	}
 }
 
@@ -115,7 +118,12 @@ func TestParse(t *testing.T) {
 	four := UDP(netip.AddrPortFrom(a4, 1), netip.AddrPortFrom(b4, 2), []byte("x"))
 	four[6] = 0x20
 	require.True(t, must(Parse(four)).Fragment)
-	for _, bad := range [][]byte{nil, {0x45}, make([]byte, 40), with(0, 17, 200, 0, 0, 0, 0, 0, 0), with(0, 0, 0, 0, 0, 0, 0, 0, 0)[:47], udp[:45], append([]byte{0x44}, four[1:]...)} {
+	for _, bad := range [][]byte{
+		nil,
+		{0x45},
+		make([]byte, 40), with(0, 17, 200, 0, 0, 0, 0, 0, 0), with(0, 0, 0, 0, 0, 0, 0, 0, 0)[:47],
+		udp[:45], append([]byte{0x44}, four[1:]...),
+	} {
 		_, err := Parse(bad)
 		require.Error(t, err, "%x", bad)
 	}

@@ -36,8 +36,9 @@ type Tunnel struct {
 	Identity    string      `json:"identity,omitempty" eg:"field.tern.example" doc:"The name by which devices ask for this tunnel, where a gateway has several; the gateway's dial if not given. The certificate must hold it."`
 	Certificate string      `json:"certificate" eg:"gate" doc:"Name of the gateway's certificate, kept beside the plan."`
 	PFS         bool        `json:"pfs,omitempty" doc:"Renewed associations for traffic must have a key exchange of their own." then:"A key found later opens less; a device that renews without it loses its session."`
-	Lifetimes   Lifetimes   `json:"lifetimes,omitzero" doc:"How long keys may be used. The device renews; a session whose device does not is ended."`
+	Lifetimes   Lifetimes   `json:"lifetimes,omitzero" doc:"How long keys may be used. Whoever comes first renews them, the gateway when nine tenths are over; a session whose device does not go along is ended."`
 	Liveness    Duration    `json:"liveness,omitempty" eg:"30s" doc:"After so long a silence the device is asked whether it is still there, 10s to 1h; 30s if not given."`
+	Patience    Duration    `json:"patience,omitempty" eg:"1m" doc:"For how long the gateway's questions may stay without an answer before the device counts as gone, 10s to 10m; 4m if not given." then:"A phone that is out of reach for less keeps its session; its address stays leased meanwhile."`
 	Keepalive   Duration    `json:"keepalive,omitempty" eg:"20s" doc:"How often devices behind a translation keep it open, 5s to 5m; 20s if not given. The device does it."`
 	TCPPort     int         `json:"tcp-port,omitempty" minimum:"0" maximum:"65535" eg:"443" doc:"Port on which the tunnel is also offered over TCP (RFC 9329), for networks that drop UDP; not offered if not given." then:"Systems' built-in clients do not use it; our own client does. Whatever stands in front must let it through."`
 	MTU         int         `json:"mtu,omitempty" minimum:"0" maximum:"1500" eg:"1400" doc:"Largest packet inside the tunnel, in octets, 1280 to 1420; 1400 if not given."`
@@ -84,14 +85,25 @@ type Passage struct {
 	Off          bool           `json:"off,omitempty" doc:"Keeps the passage without admitting anybody."`
 }
 
-// Limits bound the sessions of a passage; zero: no limit.
+// SessionsEach is how many sessions one person may have at once by a passage that says nothing.
+const SessionsEach = 8
+
+// Limits bound the sessions of a passage; zero: no limit, but for PerPerson.
 type Limits struct {
 	Sessions   int      `json:"sessions,omitempty" minimum:"0" maximum:"1000000" eg:"100" doc:"How many sessions there may be at once."`
-	PerPerson  int      `json:"per-person,omitempty" minimum:"0" maximum:"1000" eg:"2" doc:"How many sessions one person may have at once."`
+	PerPerson  int      `json:"per-person,omitempty" minimum:"0" maximum:"1000" eg:"2" doc:"How many sessions one person may have at once; 8 where nothing is said."`
 	NewestWins bool     `json:"newest-wins,omitempty" doc:"At the limit of one person the oldest session ends, rather than the new one being refused." then:"A device that lost its connection can come back at once."`
 	Idle       Duration `json:"idle,omitempty" eg:"30m" doc:"A session whose device has sent nothing for so long is ended, 1m to 168h."`
 	Longest    Duration `json:"longest,omitempty" eg:"12h" doc:"How long a session may last at most, 5m to 720h."`
 	Hours      string   `json:"hours,omitempty" ref:"hours" doc:"When people may be connected; outside of them logins are refused and sessions end."`
+}
+
+// Each is how many sessions one person may have at once.
+func (l Limits) Each() int {
+	if l.PerPerson > 0 {
+		return l.PerPerson
+	}
+	return SessionsEach
 }
 
 // DNS is what a device is told about names.

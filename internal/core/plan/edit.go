@@ -15,7 +15,7 @@ import (
 type Edit struct {
 	Op    string `json:"op" enum:"set,add,remove,put,rename,move" doc:"set gives a field a value, add puts an item at the end of a list, remove takes an object, item or field out, put makes an object what is given (or adds it) and leaves alone what does not differ, rename gives an object another name wherever it is named, move puts it before another one of its list."`
 	Path  string `json:"path" doc:"The setting; for add, the list."`
-	Value string `json:"value,omitempty" doc:"What to set, add or put, as YAML or JSON on one line: a word, [a, b] or {name: x, …}; for rename, the new name; for move, the object before which it is to stand, empty: at the end."`
+	Value string `json:"value,omitempty" lines:"many" doc:"What to set, add or put, as YAML or JSON on one line: a word, [a, b] or {name: x, …}; for rename, the new name; for move, the object before which it is to stand, empty: at the end."`
 }
 
 // String says the edit in one line.
@@ -189,7 +189,8 @@ func (s splicer) end(n *yaml.Node, inFlow bool) (int, error) {
 		return 0, errors.New("it is written over several lines: change it in the text")
 	}
 	stop := at
-	for stop < len(s.text) && s.text[stop] != '\n' && !strings.HasPrefix(s.text[stop:], " #") && !(inFlow && strings.ContainsRune(",]}", rune(s.text[stop]))) {
+	for stop < len(s.text) && s.text[stop] != '\n' && !strings.HasPrefix(s.text[stop:], " #") &&
+		!(inFlow && strings.ContainsRune(",]}", rune(s.text[stop]))) {
 		stop++
 	}
 	return at + len(strings.TrimRight(s.text[at:stop], " \t\r")), nil

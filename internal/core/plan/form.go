@@ -80,7 +80,10 @@ func fieldsOf(t reflect.Type) []Field {
 
 func fieldType(t reflect.Type) string {
 	if reflect.PointerTo(t).Implements(reflect.TypeFor[encoding.TextUnmarshaler]()) {
-		return map[string]string{"Addr": "address", "Prefix": "prefix", "Range": "range", "Duration": "duration", "Clock": "clock"}[t.Name()]
+		return map[string]string{
+			"Addr": "address", "Prefix": "prefix", "Range": "range", "Duration": "duration",
+			"Clock": "clock",
+		}[t.Name()]
 	}
 	switch t.Kind() {
 	case reflect.Bool:

@@ -33,7 +33,8 @@ type Names struct {
 
 // Index prepares the names of a plan; the plan must not change while it is used.
 func Index(p *Plan) *Names {
-	n := &Names{plan: p,
+	n := &Names{
+		plan:     p,
 		Networks: index(p.Networks, func(o *Network) string { return o.Name }),
 		Routers:  index(p.Routers, func(o *Router) string { return o.Name }),
 		Hosts:    index(p.Hosts, func(o *Host) string { return o.Name }),

@@ -82,11 +82,14 @@ func TestDifference(t *testing.T) {
 	before := read()
 	require.Empty(t, Difference(before, read("# a comment that stays\n", "")))
 	var got []string
-	for _, c := range Difference(before, read("name: Small", "name: Large", "10.99.0.0/24", "10.98.0.0/24, 10.97.0.0/24", "  - {name: one, action: permit, to: [any], services: [ping]}\n", "  - {name: zero, action: permit, to: [any], services: [ping]}\n", ", log: true", "", "dial: gw.example", "internet: true\n    dial: gw.example")) {
+	for _, c := range Difference(before, read("name: Small", "name: Large", "10.99.0.0/24", "10.98.0.0/24, 10.97.0.0/24",
+		"  - {name: one, action: permit, to: [any], services: [ping]}\n", "  - {name: zero, action: permit, to: [any], services: [ping]}\n", ", log: true", "", "dial: gw.example", "internet: true\n    dial: gw.example")) {
 		got = append(got, c.String())
 	}
-	require.Equal(t, []string{"change name from Small to Large", "set gateways/gw/internet to true", "change pools/staff/prefixes from 10.99.0.0/24 to 10.98.0.0/24, 10.97.0.0/24",
-		"rename rules/one to zero", "remove rules/two/log (was true)"}, got)
+	require.Equal(t, []string{
+		"change name from Small to Large", "set gateways/gw/internet to true", "change pools/staff/prefixes from 10.99.0.0/24 to 10.98.0.0/24, 10.97.0.0/24",
+		"rename rules/one to zero", "remove rules/two/log (was true)",
+	}, got)
 }
 
 // Merging brings both sides' changes together; lines that both changed differently are conflicts, and only those.
@@ -95,7 +98,8 @@ func TestMerge(t *testing.T) {
 		n := rapid.IntRange(1, 12).Draw(t, "lines")
 		base := make([]string, n)
 		for i := range base {
-			base[i] = fmt.Sprintf("line %d\n", i) // all different: where lines repeat, which of them was changed can be unclear, and is then a conflict
+			// all different: where lines repeat, which of them was changed can be unclear, and is then a conflict
+			base[i] = fmt.Sprintf("line %d\n", i)
 		}
 		ours, theirs := append([]string{}, base...), append([]string{}, base...)
 		who := make([]int, n)
@@ -137,8 +141,32 @@ func TestMerge(t *testing.T) {
 }
 
 func TestPoolLeavesOutEdges(t *testing.T) {
-	p := Pool{Prefixes: []netip.Prefix{netip.MustParsePrefix("10.99.0.0/29"), netip.MustParsePrefix("10.99.1.0/31"), netip.MustParsePrefix("fd00::/126")}, Exclude: []Range{RangeOf(netip.MustParseAddr("10.99.0.2"), netip.MustParseAddr("10.99.0.2"))}}
+	p := Pool{Prefixes: []netip.Prefix{
+		netip.MustParsePrefix("10.99.0.0/29"), netip.MustParsePrefix("10.99.1.0/31"),
+		netip.MustParsePrefix("fd00::/126"),
+	}, Exclude: []Range{RangeOf(netip.MustParseAddr("10.99.0.2"), netip.MustParseAddr("10.99.0.2"))}}
 	require.Equal(t, "10.99.0.1, 10.99.0.3-10.99.0.6, 10.99.1.0/31, fd00::1-fd00::3", p.Addresses().String())
+}
+
+// A document that would act on a terminal is none, whether its characters stand there or are written as YAML's escapes.
+func TestHiddenCharacters(t *testing.T) {
+	text := demoText(t)
+	for _, c := range []struct{ note, problem string }{
+		{"watch \x1b[2J the nests", "U+001B"},
+		{"watch \u202e the nests", "U+202E"},
+		{"watch \u009b31m", "U+009B"},
+		{`"watch \x1b[2J the nests"`, "U+001B"},
+		{`"\u202egpj"`, "U+202E"},
+		{"nests # \u2066 a comment", "U+2066"},
+		{`"\x9b"`, "U+009B"},
+	} {
+		_, err := Read(strings.Replace(text, "note: watch the nest cameras", "note: "+c.note, 1))
+		require.ErrorContains(t, err, c.problem, c.note)
+		require.NotContains(t, err.Error(), "\x1b")
+		var faults Faults
+		require.ErrorAs(t, err, &faults)
+		require.Equal(t, 1+strings.Count(text[:strings.Index(text, "note: watch the nest cameras")], "\n"), faults[0].Line)
+	}
 }
 
 func FuzzRead(f *testing.F) {

@@ -62,7 +62,8 @@ func TestPutAnything(t *testing.T) {
 	before := everyObject(t, text)
 	rapid.Check(t, func(t *rapid.T) {
 		host := map[string]any{"name": "records"}
-		addrs := rapid.SliceOfNDistinct(rapid.SampledFrom([]any{"10.20.30.5", "fd00:20:30::5", "10.20.30.6", "10.20.30.8"}), 0, 4, rapid.ID[any]).Draw(t, "addresses")
+		addrs := rapid.SliceOfNDistinct(rapid.SampledFrom([]any{"10.20.30.5", "fd00:20:30::5", "10.20.30.6", "10.20.30.8"}), 0, 4,
+			rapid.ID[any]).Draw(t, "addresses")
 		if len(addrs) > 0 {
 			host["addresses"] = addrs
 		}

@@ -11,8 +11,11 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"unicode/utf8"
 
 	"go.yaml.in/yaml/v3"
+
+	"yellowlantern/internal/core/legible"
 )
 
 // MaxSize is the largest document that is read, in octets.
@@ -89,6 +92,15 @@ func Read(text string) (*Document, error) {
 	if len(text) > MaxSize {
 		return nil, Faults{{Pos: Pos{1, 1}, Problem: "the document is larger than 4 MiB", Expected: "a smaller plan"}}
 	}
+	if at := legible.Find(text, "\n\t\r"); at >= 0 {
+		before := text[:at]
+		line := strings.LastIndexByte(before, '\n')
+		return nil, Faults{{
+			Pos:      Pos{strings.Count(before, "\n") + 1, utf8.RuneCountInString(before[line+1:]) + 1},
+			Problem:  "there is " + legible.Name(text, at) + ", which acts on a terminal rather than being shown",
+			Expected: "text that shows what it says: take it out",
+		}}
+	}
 	var root yaml.Node
 	if err := yaml.Unmarshal([]byte(text), &root); err != nil {
 		return nil, Faults{syntaxFault(err)}
@@ -101,7 +113,10 @@ func Read(text string) (*Document, error) {
 	r.value(root.Content[0], reflect.ValueOf(&d.Plan).Elem(), "", "")
 	if len(r.faults) == 0 && d.Plan.Format != Format {
 		pos := d.Place("format")
-		r.faults = append(r.faults, Fault{Pos: pos, Path: "format", Problem: fmt.Sprintf("format %d is not one this version reads", d.Plan.Format), Expected: "1"})
+		r.faults = append(r.faults, Fault{
+			Pos: pos, Path: "format",
+			Problem: fmt.Sprintf("format %d is not one this version reads", d.Plan.Format), Expected: "1",
+		})
 	}
 	if len(r.faults) > 0 {
 		return nil, r.faults
@@ -182,7 +197,8 @@ func (r *reader) object(n *yaml.Node, v reflect.Value, path string) {
 	}
 	for i, name := range fields.names {
 		if !fields.optional[i] && !seen[name] {
-			r.fault(n, join(path, name), fmt.Sprintf("field %q is missing", name), strings.TrimSuffix(lowerFirst(v.Type().Field(i).Tag.Get("doc")), "."))
+			r.fault(n, join(path, name), fmt.Sprintf("field %q is missing", name),
+				strings.TrimSuffix(lowerFirst(v.Type().Field(i).Tag.Get("doc")), "."))
 		}
 	}
 }
@@ -202,7 +218,8 @@ func (r *reader) list(n *yaml.Node, v reflect.Value, path, oneOf string) {
 		if name := nameNode(item); name != nil && v.Type().Elem().Kind() == reflect.Struct {
 			switch {
 			case !goodName.MatchString(name.Value):
-				r.fault(name, at+"/name", fmt.Sprintf("%q cannot be a name", name.Value), "up to 63 lower-case letters, digits, dots, underscores and hyphens")
+				r.fault(name, at+"/name", fmt.Sprintf("%q cannot be a name", name.Value),
+					"up to 63 lower-case letters, digits, dots, underscores and hyphens")
 			case seen[name.Value]:
 				r.fault(name, at+"/name", fmt.Sprintf("the name %q is used twice in %s", name.Value, path), "another name")
 			case name.Value == Internet || name.Value == Any:
@@ -240,6 +257,11 @@ func (r *reader) scalar(n *yaml.Node, v reflect.Value, path, oneOf string) {
 		}
 		if oneOf != "" && !slices.Contains(strings.Split(oneOf, ","), n.Value) {
 			r.fault(n, path, describe(n), "one of "+strings.ReplaceAll(oneOf, ",", ", "))
+			return
+		}
+		if at := legible.Find(n.Value, "\n\t"); at >= 0 {
+			r.fault(n, path, "the value holds "+legible.Name(n.Value, at)+", which acts on a terminal rather than being shown",
+				"it without that")
 			return
 		}
 		v.SetString(n.Value)
@@ -319,7 +341,8 @@ func shapeOf(t reflect.Type) *shape {
 			refs = strings.Split(ref, ",")
 		}
 		s.at[name] = i
-		s.names, s.optional, s.enums, s.refs = append(s.names, name), append(s.optional, optional), append(s.enums, f.Tag.Get("enum")), append(s.refs, refs)
+		s.names, s.optional, s.enums, s.refs = append(s.names, name), append(s.optional, optional), append(s.enums, f.Tag.Get("enum")),
+			append(s.refs, refs)
 	}
 	shapes.Store(t, s)
 	return s

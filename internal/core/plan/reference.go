@@ -74,7 +74,10 @@ func typeWords(t reflect.Type) (string, reflect.Type) {
 		t = t.Elem()
 	}
 	if reflect.PointerTo(t).Implements(reflect.TypeFor[encoding.TextUnmarshaler]()) {
-		return map[string]string{"Addr": "address", "Prefix": "prefix", "Range": "range", "Duration": "duration", "Clock": "time of day"}[t.Name()], nil
+		return map[string]string{
+			"Addr": "address", "Prefix": "prefix", "Range": "range", "Duration": "duration",
+			"Clock": "time of day",
+		}[t.Name()], nil
 	}
 	switch t.Kind() {
 	case reflect.Slice:

@@ -74,8 +74,8 @@ func (p *Plan) defaultsOf(passage *Passage) *Gateway {
 	return g
 }
 
-// Settle fills in what passages take from their gateway's defaults, and leaves out expectations that are off. It gives the settled plan, and, by the path of each field that was
-// taken, the path of the default. The plan itself stays as it is.
+// Settle fills in what passages take from their gateway's defaults, and leaves out expectations that are off. It gives the settled plan,
+// and, by the path of each field that was taken, the path of the default. The plan itself stays as it is.
 func (p *Plan) Settle() (*Plan, map[string]string) {
 	settled, taken := *p, map[string]string{}
 	settled.Expectations = slices.DeleteFunc(slices.Clone(p.Expectations), func(e Expectation) bool { return e.Off })

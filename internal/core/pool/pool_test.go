@@ -14,7 +14,8 @@ import (
 // Whatever is leased and released: nobody shares an address, each is from the supply, and a lease fails only when all are out.
 func TestLeases(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		supply := netset.OfPrefixes(netip.MustParsePrefix("10.99.0.0/29"), netip.MustParsePrefix("10.99.3.0/30"), netip.MustParsePrefix("fd00::/120"))
+		supply := netset.OfPrefixes(netip.MustParsePrefix("10.99.0.0/29"), netip.MustParsePrefix("10.99.3.0/30"),
+			netip.MustParsePrefix("fd00::/120"))
 		p := New(supply, nil)
 		held := map[string][]netip.Addr{}
 		for range rapid.IntRange(1, 60).Draw(t, "steps") {

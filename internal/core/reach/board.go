@@ -97,7 +97,10 @@ func inwardRow(m *site.Model, c Class, r Reach) (row InwardRow, told bool) {
 	if len(want)+len(ban)+len(enforced) == 0 {
 		return row, false
 	}
-	row = InwardRow{Class: c.Name(), Users: c.Users, State: CellUnasked, Expected: j.lines(want), Computed: j.lines(enforced), Wrong: []Line{}}
+	row = InwardRow{
+		Class: c.Name(), Users: c.Users, State: CellUnasked, Expected: j.lines(want), Computed: j.lines(enforced),
+		Wrong: []Line{},
+	}
 	breach, missing := enforced.Intersect(ban), want.Subtract(full)
 	switch {
 	case len(breach) > 0:
@@ -129,7 +132,10 @@ func destinations(m *site.Model) []Destination {
 		out = append(out, d)
 	}
 	for _, n := range m.Plan.Networks {
-		out = append(out, Destination{"rest of " + n.Name, n.Name, netset.OfPrefixes(n.Prefixes...).Subtract(hosts).Subtract(m.EdgeAddresses()).Subtract(m.OwnAddresses())})
+		out = append(out, Destination{
+			"rest of " + n.Name, n.Name,
+			netset.OfPrefixes(n.Prefixes...).Subtract(hosts).Subtract(m.EdgeAddresses()).Subtract(m.OwnAddresses()),
+		})
 	}
 	order := map[string]int{}
 	for i, n := range m.Plan.Networks {

@@ -23,10 +23,14 @@ func Mend(m *site.Model, c *site.Class, p site.Packet, station, setting string, 
 		if h := m.Names.HostAt(peer); h != nil {
 			name += "-" + way + "-" + h.Name
 		}
-		for i, base := 2, name[:min(len(name), 50)]; slices.ContainsFunc(m.Plan.Rules, func(r plan.Rule) bool { return r.Name == name }); i++ {
+		for i, base := 2, name[:min(len(name), 50)]; slices.ContainsFunc(m.Plan.Rules,
+			func(r plan.Rule) bool { return r.Name == name }); i++ {
 			name = fmt.Sprintf("%s-%d", base, i)
 		}
-		return []plan.Edit{{Op: "add", Path: "rules", Value: fmt.Sprintf("{name: %s, action: permit, groups: [%s], %s: [%s], services: [%s]}", name, strings.Join(c.Groups, ", "), way, wordFor(m, peer), serviceWord(p))}}
+		return []plan.Edit{{
+			Op: "add", Path: "rules",
+			Value: fmt.Sprintf("{name: %s, action: permit, groups: [%s], %s: [%s], services: [%s]}", name, strings.Join(c.Groups, ", "), way, wordFor(m, peer), serviceWord(p)),
+		}}
 	case (station == site.Device || station == site.Selectors) && strings.HasSuffix(setting, "/routes"):
 		return []plan.Edit{{Op: "add", Path: setting + "/split", Value: wordFor(m, peer)}}
 	}

@@ -146,10 +146,12 @@ func (j judge) expect(e *plan.Expectation, r *Result) {
 	case plan.NothingElse:
 		class := Class{j.c, r.Users}
 		all := netset.Of(netset.Everywhere, netset.AnyService)
-		j.surplus(all.Subtract(askedFor(j.m, class, false)), r, "can reach nothing that no expectation asks for", "can reach what no expectation asks for")
+		j.surplus(all.Subtract(askedFor(j.m, class, false)), r, "can reach nothing that no expectation asks for",
+			"can reach what no expectation asks for")
 		if r.Outcome == Holds {
 			j.inward = true
-			j.surplus(all.Subtract(askedFor(j.m, class, true)), r, r.Words, "their devices can be reached from where no expectation asks for")
+			j.surplus(all.Subtract(askedFor(j.m, class, true)), r, r.Words,
+				"their devices can be reached from where no expectation asks for")
 		}
 	}
 }
@@ -415,7 +417,8 @@ func ForbiddenBy(m *site.Model, c Class, p site.Packet, inward bool) *plan.Expec
 			continue
 		}
 		switch {
-		case e.Must == plan.NotReach && e.Inward() == inward && netset.Of(m.Names.Destinations(e.Peers()), m.Names.ServiceSet(e.Services)).Contains(peer, p.Service),
+		case e.Must == plan.NotReach && e.Inward() == inward &&
+			netset.Of(m.Names.Destinations(e.Peers()), m.Names.ServiceSet(e.Services)).Contains(peer, p.Service),
 			e.Must == plan.NothingElse && !askedFor(m, c, inward).Contains(peer, p.Service):
 			return e
 		}

@@ -18,8 +18,14 @@ import (
 	"yellowlantern/internal/testkit/island"
 )
 
-var people = []reach.Person{{User: "wanda", Groups: []string{"wardens"}}, {User: "rory", Groups: []string{"researchers"}}, {User: "vera", Groups: []string{"volunteers"}},
-	{User: "curt", Groups: []string{"turbine-contractor"}}, {User: "both", Groups: []string{"researchers", "volunteers"}}, {User: "guest", Groups: []string{"campers"}}}
+var people = []reach.Person{
+	{User: "wanda", Groups: []string{"wardens"}},
+	{User: "rory", Groups: []string{"researchers"}},
+	{User: "vera", Groups: []string{"volunteers"}},
+	{User: "curt", Groups: []string{"turbine-contractor"}},
+	{User: "both", Groups: []string{"researchers", "volunteers"}},
+	{User: "guest", Groups: []string{"campers"}},
+}
 
 func result(t *testing.T, p reach.Proof, expectation, class string) reach.Result {
 	i := slices.IndexFunc(p.Results, func(r reach.Result) bool { return r.Expectation == expectation && r.Class == class })
@@ -40,20 +46,48 @@ func TestProof(t *testing.T) {
 		wrong               reach.Line
 		station, says, mend string
 	}{
-		{[]string{"groups: [volunteers], to: [nestcams], services: [web]", "groups: [volunteers], to: [nestcams], services: [tcp/443]"}, "volunteers-watch-nests", "volunteers", reach.Fails,
-			reach.Line{To: "nestcams", Services: "tcp/80"}, "rules", "no rule permits tcp/80 to nestcams", "add a rule that permits tcp/80 to nestcams for volunteers"},
-		{[]string{"to: [records, nestcams], services: [web, ping]}\n  - {name: cam", "to: [records, nestcams], services: [tcp/80, ping]}\n  - {name: cam"}, "researchers-read-the-archive", "researchers", reach.InPart,
-			reach.Line{To: "records, nestcams", Services: "tcp/443"}, "rules", "reaches it only in part", "tcp/443"},
-		{[]string{"split: [station, archive]", "split: [station]"}, "researchers-read-the-archive", "researchers", reach.Fails,
-			reach.Line{To: "records, nestcams", Services: "ping, tcp/80, tcp/443"}, "device", "not among the routes", "add records to passages/research/routes/split"},
-		{[]string{"{to: 0.0.0.0/0, via: 10.20.0.1}", "{to: 0.0.0.0/0, via: 10.20.0.9}"}, "contractor-runs-the-turbine", "turbine-contractor", reach.Fails,
-			reach.Line{To: "turbine-control", Services: "ping, tcp/502"}, "return", "no router of the plan", "route that leads to the gateway"},
-		{[]string{"split: [names, turbine]", "split: [turbine]"}, "contractor-runs-the-turbine", "turbine-contractor", reach.Fails,
-			reach.Line{To: "names (10.20.0.53)", Services: "udp/53"}, "device", "no name server", "add names"},
-		{[]string{"groups: [turbine-contractor], to: [turbine-control], services: [controls, ping]", "groups: [turbine-contractor], to: [turbine-control, office], services: [controls, ping]"}, "no-guests-in-the-office", "turbine-contractor", reach.Fails,
-			reach.Line{To: "office", Services: "ping, tcp/502"}, "rules", "rule turbine permits tcp/502 to office", "narrow rules/turbine"},
-		{[]string{"groups: [turbine-contractor], to: [turbine-control], services: [controls, ping]", "groups: [turbine-contractor], to: [turbine], services: [controls, ping]"}, "contractor-nothing-else", "turbine-contractor", reach.Fails,
-			reach.Line{}, "rules", "no expectation asks for", "narrow rules/turbine"},
+		{
+			[]string{"groups: [volunteers], to: [nestcams], services: [web]", "groups: [volunteers], to: [nestcams], services: [tcp/443]"},
+			"volunteers-watch-nests", "volunteers", reach.Fails,
+			reach.Line{To: "nestcams", Services: "tcp/80"},
+			"rules", "no rule permits tcp/80 to nestcams", "add a rule that permits tcp/80 to nestcams for volunteers",
+		},
+		{
+			[]string{"to: [records, nestcams], services: [web, ping]}\n  - {name: cam", "to: [records, nestcams], services: [tcp/80, ping]}\n  - {name: cam"},
+			"researchers-read-the-archive", "researchers", reach.InPart,
+			reach.Line{To: "records, nestcams", Services: "tcp/443"},
+			"rules", "reaches it only in part", "tcp/443",
+		},
+		{
+			[]string{"split: [station, archive]", "split: [station]"},
+			"researchers-read-the-archive", "researchers", reach.Fails,
+			reach.Line{To: "records, nestcams", Services: "ping, tcp/80, tcp/443"},
+			"device", "not among the routes", "add records to passages/research/routes/split",
+		},
+		{
+			[]string{"{to: 0.0.0.0/0, via: 10.20.0.1}", "{to: 0.0.0.0/0, via: 10.20.0.9}"},
+			"contractor-runs-the-turbine", "turbine-contractor", reach.Fails,
+			reach.Line{To: "turbine-control", Services: "ping, tcp/502"},
+			"return", "no router of the plan", "route that leads to the gateway",
+		},
+		{
+			[]string{"split: [names, turbine]", "split: [turbine]"},
+			"contractor-runs-the-turbine", "turbine-contractor", reach.Fails,
+			reach.Line{To: "names (10.20.0.53)", Services: "udp/53"},
+			"device", "no name server", "add names",
+		},
+		{
+			[]string{"groups: [turbine-contractor], to: [turbine-control], services: [controls, ping]", "groups: [turbine-contractor], to: [turbine-control, office], services: [controls, ping]"},
+			"no-guests-in-the-office", "turbine-contractor", reach.Fails,
+			reach.Line{To: "office", Services: "ping, tcp/502"},
+			"rules", "rule turbine permits tcp/502 to office", "narrow rules/turbine",
+		},
+		{
+			[]string{"groups: [turbine-contractor], to: [turbine-control], services: [controls, ping]", "groups: [turbine-contractor], to: [turbine], services: [controls, ping]"},
+			"contractor-nothing-else", "turbine-contractor", reach.Fails,
+			reach.Line{},
+			"rules", "no expectation asks for", "narrow rules/turbine",
+		},
 	}
 	for _, c := range cases {
 		t.Run(c.expectation, func(t *testing.T) {
@@ -73,7 +107,8 @@ func TestProof(t *testing.T) {
 
 // A missing split route never proves a prohibition: the rules must hold it.
 func TestProhibitionDoesNotHangOnRoutes(t *testing.T) {
-	m := island.Model(t, "{name: hands-off-the-turbine, action: refuse, groups: [wardens, researchers, volunteers]", "{name: open, action: permit, groups: [volunteers]")
+	m := island.Model(t, "{name: hands-off-the-turbine, action: refuse, groups: [wardens, researchers, volunteers]",
+		"{name: open, action: permit, groups: [volunteers]")
 	r := result(t, reach.Prove(m, people), "only-the-contractor", "volunteers")
 	require.Equal(t, reach.Fails, r.Outcome, "the device does not route it, and that is no protection")
 	require.Contains(t, r.Words, "rule open permits")
@@ -83,7 +118,8 @@ func TestProhibitionDoesNotHangOnRoutes(t *testing.T) {
 func TestChanges(t *testing.T) {
 	before := island.Model(t)
 	require.Empty(t, reach.Changes(before, before, people))
-	after := island.Model(t, "groups: [volunteers], to: [nestcams], services: [web]", "groups: [volunteers], to: [nestcams, records], services: [tcp/80]",
+	after := island.Model(t, "groups: [volunteers], to: [nestcams], services: [web]",
+		"groups: [volunteers], to: [nestcams, records], services: [tcp/80]",
 		"groups: [turbine-contractor]\n    tunnels", "groups: [wardens]\n    tunnels")
 	got := map[string]reach.Change{}
 	for _, c := range reach.Changes(before, after, people) {
@@ -119,7 +155,8 @@ func TestBoardAndTrials(t *testing.T) {
 	require.Equal(t, reach.CellUnasked, cell("wardens", "records").State)
 	require.Equal(t, reach.CellNothing, cell("campers", "records").State)
 	require.Equal(t, reach.CellReach, cell("wardens", plan.Internet).State)
-	b = reach.MakeBoard(island.Model(t, "groups: [volunteers], to: [nestcams], services: [web]", "groups: [volunteers], to: [nestcams, office], services: [tcp/443]"), people)
+	b = reach.MakeBoard(island.Model(t, "groups: [volunteers], to: [nestcams], services: [web]",
+		"groups: [volunteers], to: [nestcams, office], services: [tcp/443]"), people)
 	require.Equal(t, reach.CellMissing, cell("volunteers", "nestcams").State)
 	require.Equal(t, reach.CellBreach, cell("volunteers", "office").State)
 
@@ -193,7 +230,12 @@ func TestWords(t *testing.T) {
 func TestSurplusAndPins(t *testing.T) {
 	scenario, err := demo.Load("")
 	require.NoError(t, err)
-	people := []reach.Person{{User: "w", Groups: []string{"wardens"}}, {User: "r", Groups: []string{"researchers"}}, {User: "v", Groups: []string{"volunteers"}}, {User: "c", Groups: []string{"turbine-contractor"}}}
+	people := []reach.Person{
+		{User: "w", Groups: []string{"wardens"}},
+		{User: "r", Groups: []string{"researchers"}},
+		{User: "v", Groups: []string{"volunteers"}},
+		{User: "c", Groups: []string{"turbine-contractor"}},
+	}
 	model := func(text string) *site.Model {
 		d, err := plan.Read(text)
 		require.NoError(t, err)

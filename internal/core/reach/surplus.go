@@ -101,7 +101,8 @@ func pin(m *site.Model, r *plan.Rule, classes []Class, s *surpluses) (Pin, bool)
 	if len(r.Groups) > 0 {
 		who = "groups: [" + strings.Join(r.Groups, ", ") + "]"
 	}
-	p.Expectation = fmt.Sprintf("{name: %s, %s, must: reach, %s: %s, services: %s}", freeName(m.Plan, r.Name), who, way, flowOf(r.Peers()), flowOf(r.Services))
+	p.Expectation = fmt.Sprintf("{name: %s, %s, must: reach, %s: %s, services: %s}", freeName(m.Plan, r.Name), who, way, flowOf(r.Peers()),
+		flowOf(r.Services))
 	return p, true
 }
 

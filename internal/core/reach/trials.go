@@ -43,13 +43,15 @@ func Trials(m *site.Model, c Class, r Reach) []Trial {
 			asked = asked.Union(set)
 			t.add(e, set, true, m.Names.ServiceSet(e.Services))
 		case plan.NotReach:
-			t.add(e, netset.Of(m.Names.Destinations(e.To), m.Names.ServiceSet(e.Services)).Intersect(site.Opening()), false, m.Names.ServiceSet(e.Services))
+			t.add(e, netset.Of(m.Names.Destinations(e.To), m.Names.ServiceSet(e.Services)).Intersect(site.Opening()), false,
+				m.Names.ServiceSet(e.Services))
 		}
 	}
 	for i := range m.Plan.Expectations {
 		e := &m.Plan.Expectations[i]
 		if e.Must == plan.NothingElse && len(concerned(e, c)) > 0 {
-			t.add(e, netset.Of(m.Names.InsideAddrs(), netset.AnyService).Subtract(asked).Intersect(site.Opening()), false, netset.AnyService)
+			t.add(e, netset.Of(m.Names.InsideAddrs(), netset.AnyService).Subtract(asked).Intersect(site.Opening()), false,
+				netset.AnyService)
 		}
 	}
 	return t.out
@@ -74,8 +76,10 @@ func (t *trials) add(e *plan.Expectation, set netset.Traffic, want bool, service
 			if !set.Contains(a, p) {
 				continue
 			}
-			trial := Trial{Expectation: e.Name, Want: want, Computed: t.full.Contains(a, p), Dst: a, Place: place, Network: network, Service: p.String(),
-				AnyAnswer: want && !slices.Contains(e.To, place)}
+			trial := Trial{
+				Expectation: e.Name, Want: want, Computed: t.full.Contains(a, p), Dst: a, Place: place, Network: network, Service: p.String(),
+				AnyAnswer: want && !slices.Contains(e.To, place),
+			}
 			if e.ByName {
 				trial.Name = name
 				trial.Computed = trial.Computed && (name == "" || t.named)

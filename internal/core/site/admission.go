@@ -54,9 +54,20 @@ func (m *Model) offers(p *plan.Passage) bool {
 	})
 }
 
-// Class works out what the stations need to know of people with these groups.
+// Class is what the stations need to know of people with these groups. It is worked out once: all who have the same groups share it, and it
+// must not be altered.
 func (m *Model) Class(groups []string) *Class {
-	c := &Class{Groups: slices.Compact(slices.Sorted(slices.Values(groups)))}
+	groups = slices.Compact(slices.Sorted(slices.Values(groups)))
+	key := strings.Join(groups, "\x00")
+	if known, ok := m.classes.Load(key); ok {
+		return known.(*Class)
+	}
+	known, _ := m.classes.LoadOrStore(key, m.class(groups))
+	return known.(*Class)
+}
+
+func (m *Model) class(groups []string) *Class {
+	c := &Class{Groups: groups}
 	for i := range m.passages {
 		if slices.ContainsFunc(m.passages[i].Groups, c.in) {
 			c.Passage = &m.passages[i]

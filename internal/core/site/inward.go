@@ -16,13 +16,27 @@ func (m *Model) Approaches(p Packet) Verdict {
 	return m.backFrom(home, p.Dst)
 }
 
-// Originates is the origin station: is the source one that the gateway would reach? out is the way to it, by which the packet must
-// have come.
+// Origin decides at the origin station: is the source one that the gateway would reach? out is the way to it, by which the packet must have
+// come.
+func (m *Model) Origin(p Packet) (out Egress, ok bool) {
+	if m.own.Contains(p.Src) {
+		return Egress{}, false
+	}
+	out, ok, _ = m.RouteTo(towards(p))
+	return out, ok
+}
+
+// towards is a packet to where another one came from.
+func towards(p Packet) Packet {
+	return Packet{Src: p.Dst, Dst: p.Src, Service: netset.PortPoint(netset.TCP, 0)}
+}
+
+// Originates is the origin station, in words.
 func (m *Model) Originates(p Packet) (out Egress, v Verdict) {
 	if m.own.Contains(p.Src) {
 		return Egress{}, lost("gateways/"+m.Gateway.Name, "%s is the gateway's own address: nobody else may send with it", p.Src)
 	}
-	out, v = m.Route(Packet{Src: p.Dst, Dst: p.Src, Service: netset.PortPoint(netset.TCP, 0)})
+	out, v = m.Route(towards(p))
 	if v.OK {
 		v.Words = "comes from where the gateway would send to: " + v.Words
 	}

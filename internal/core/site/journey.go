@@ -82,7 +82,10 @@ type traveller struct {
 
 // add writes a step, and tells whether there is more to follow.
 func (t *traveller) add(station string, enforced, back bool, v Verdict) bool {
-	s := Step{Station: station, Back: back, OK: v.OK, Enforced: enforced, Setting: plan.OriginOf(t.m.taken, v.Setting), Words: v.Words, Src: t.src, Dst: t.dst}
+	s := Step{
+		Station: station, Back: back, OK: v.OK, Enforced: enforced, Setting: plan.OriginOf(t.m.taken, v.Setting), Words: v.Words,
+		Src: t.src, Dst: t.dst,
+	}
 	if back {
 		s.Src, s.Dst = t.dst, t.src
 	}

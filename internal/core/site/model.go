@@ -9,6 +9,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"yellowlantern/internal/core/netset"
@@ -53,6 +54,7 @@ type Model struct {
 	routed   netset.Addrs
 	ways     map[string]netset.Addrs // destinations by way out
 	cells    []cell
+	classes  sync.Map // by groups: what is worked out stays as it is
 	onward   netset.Addrs
 }
 

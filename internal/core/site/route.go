@@ -65,30 +65,80 @@ func (m *Model) compileRoutes() {
 	m.ways = m.egressSet()
 }
 
-// Route is the route station.
-func (m *Model) Route(p Packet) (Egress, Verdict) {
-	base := "gateways/" + m.Gateway.Name
+// routing is what decided at the route station.
+type routing uint8
+
+const (
+	neverRoutes routing = iota
+	answersItself
+	nothingButPing
+	otherPerson
+	noWay
+	byTable
+)
+
+// RouteTo decides at the route station.
+func (m *Model) RouteTo(p Packet) (Egress, bool, Ref) {
+	h, why := m.routing(p)
+	ref := Ref{List: "gateways", Name: m.Gateway.Name}
+	switch why {
+	case neverRoutes:
+		ref.Field = "inside"
+	case answersItself:
+		return Egress{Self: true}, true, ref
+	case otherPerson:
+		return Egress{}, false, Ref{List: "pools"}
+	case noWay:
+		ref.Field = "routes"
+	case byTable:
+		return h.egress, true, Ref{List: h.setting}
+	}
+	return Egress{}, false, ref
+}
+
+// routing finds the entry of the table that leads to a packet's destination, or what stands before the table.
+func (m *Model) routing(p Packet) (hop, routing) {
 	switch {
 	case m.never.Contains(p.Dst):
-		return Egress{}, lost(base+"/inside", "%s is never routed: it is special or a broadcast address", p.Dst)
+		return hop{}, neverRoutes
 	case m.own.Contains(p.Dst):
 		if echo.Contains(p.Service) {
-			return Egress{Self: true}, pass(base, "%s is the gateway's own: it answers", p.Dst)
+			return hop{}, answersItself
 		}
-		return Egress{}, lost(base, "%s is the gateway's own address, which offers people nothing but ping", p.Dst)
+		return hop{}, nothingButPing
 	case m.pools.Contains(p.Dst):
-		return Egress{}, lost("pools", "%s belongs to a pool: one person does not reach another", p.Dst)
+		return hop{}, otherPerson
 	}
-	h, ok := match(m.table, p.Dst)
+	if h, ok := match(m.table, p.Dst); ok {
+		return h, byTable
+	}
+	return hop{}, noWay
+}
+
+// Route is the route station, in words.
+func (m *Model) Route(p Packet) (Egress, Verdict) {
+	out, _, ref := m.RouteTo(p)
+	h, why := m.routing(p)
+	setting := ref.String()
+	switch why {
+	case neverRoutes:
+		return out, lost(setting, "%s is never routed: it is special or a broadcast address", p.Dst)
+	case answersItself:
+		return out, pass(setting, "%s is the gateway's own: it answers", p.Dst)
+	case nothingButPing:
+		return out, lost(setting, "%s is the gateway's own address, which offers people nothing but ping", p.Dst)
+	case otherPerson:
+		return out, lost(setting, "%s belongs to a pool: one person does not reach another", p.Dst)
+	case noWay:
+		return out, lost(setting, "the gateway has no route to %s", p.Dst)
+	}
 	switch {
-	case !ok:
-		return Egress{}, lost(base+"/routes", "the gateway has no route to %s", p.Dst)
-	case h.egress.NextHop.IsValid():
-		return h.egress, pass(h.setting, "routed to %s by way of %s on %s", h.to, h.egress.NextHop, h.egress.Network)
-	case h.egress.Network == internet:
-		return h.egress, pass(h.setting, "routed to the internet")
+	case out.NextHop.IsValid():
+		return out, pass(setting, "routed to %s by way of %s on %s", h.to, out.NextHop, out.Network)
+	case out.Network == internet:
+		return out, pass(setting, "routed to the internet")
 	}
-	return h.egress, pass(h.setting, "on the attached network %s", h.egress.Network)
+	return out, pass(setting, "on the attached network %s", out.Network)
 }
 
 // RouteSet is the traffic that the route station lets through.
@@ -108,10 +158,8 @@ func (m *Model) egressSet() map[string]netset.Addrs {
 	return out
 }
 
-var (
-	echo = netset.ICMPType(netset.ICMP, 8).Union(netset.ICMPType(netset.ICMPv6, 128)).
-		Intersect(netset.Opening4.Union(netset.Opening6))
-)
+var echo = netset.ICMPType(netset.ICMP, 8).Union(netset.ICMPType(netset.ICMPv6, 128)).
+	Intersect(netset.Opening4.Union(netset.Opening6))
 
 // OwnAddresses is every address of the gateway itself.
 func (m *Model) OwnAddresses() netset.Addrs { return m.own }

@@ -2,7 +2,6 @@ package site
 
 import (
 	"net/netip"
-	"slices"
 	"time"
 
 	"yellowlantern/internal/core/netset"
@@ -81,37 +80,82 @@ func (s *side) add(r *Rule) {
 	}
 }
 
-// Judge is the rules station for the first packet of a flow that a person opens. rule is the one that decided, nil if none covers it.
+// Permits decides at the rules station about the first packet of a flow that a person opens. rule is the one that decided, nil if none
+// covers it.
+func (m *Model) Permits(c *Class, p Packet, when When) (rule *Rule, ok bool, ref Ref) {
+	return m.decide(&c.outward, p, p.Dst, when)
+}
+
+// PermitsInward does the same for a flow that is opened from inside towards a person of the class.
+func (m *Model) PermitsInward(c *Class, p Packet, when When) (rule *Rule, ok bool, ref Ref) {
+	return m.decide(&c.inward, p, p.Src, when)
+}
+
+func (m *Model) decide(s *side, p Packet, peer netip.Addr, when When) (*Rule, bool, Ref) {
+	if !p.Opens() {
+		return nil, false, Ref{List: "rules"}
+	}
+	if !when.At.IsZero() {
+		when.At = when.At.In(m.zone)
+	}
+	if r := firstOf(s.refusals, peer, p.Service, when); r != nil {
+		return r, false, Ref{List: "rules", Name: r.Name}
+	}
+	if r := firstOf(s.permits, peer, p.Service, when); r != nil {
+		return r, true, Ref{List: "rules", Name: r.Name}
+	}
+	if r := unhoured(s.permits, peer, p.Service); r != nil {
+		return nil, false, Ref{List: "rules", Name: r.Name, Field: "hours"}
+	}
+	return nil, false, Ref{List: "rules"}
+}
+
+// firstOf is the first rule that acts then and covers a service there; nil if none does.
+func firstOf(rules []*Rule, peer netip.Addr, service netset.Point, when When) *Rule {
+	for _, r := range rules {
+		if r.acts(when) && r.Traffic.Contains(peer, service) {
+			return r
+		}
+	}
+	return nil
+}
+
+// unhoured is the first rule that covers a service there at whatever hour.
+func unhoured(rules []*Rule, peer netip.Addr, service netset.Point) *Rule {
+	for _, r := range rules {
+		if r.Traffic.Contains(peer, service) {
+			return r
+		}
+	}
+	return nil
+}
+
+// Judge is the rules station for the first packet of a flow that a person opens, in words. rule is the one that decided, nil if none covers
+// it.
 func (m *Model) Judge(c *Class, p Packet, when When) (rule *Rule, v Verdict) {
 	return m.judge(&c.outward, p, p.Dst, when, "to "+m.Place(p.Dst), c)
 }
 
-// JudgeInward is the rules station for the first packet of a flow that is opened from inside towards a person of the class.
+// JudgeInward is the rules station for the first packet of a flow that is opened from inside towards a person of the class, in words.
 func (m *Model) JudgeInward(c *Class, p Packet, when When) (rule *Rule, v Verdict) {
 	return m.judge(&c.inward, p, p.Src, when, "from "+m.Place(p.Src)+" to people's devices", c)
 }
 
 func (m *Model) judge(s *side, p Packet, peer netip.Addr, when When, way string, c *Class) (*Rule, Verdict) {
-	if !p.Opens() {
-		return nil, lost("rules", "%s cannot open a flow: it passes only with the flow it belongs to", p.Service)
+	r, ok, ref := m.decide(s, p, peer, when)
+	setting := ref.String()
+	switch {
+	case !p.Opens():
+		return r, lost(setting, "%s cannot open a flow: it passes only with the flow it belongs to", p.Service)
+	case ok:
+		return r, pass(setting, "rule %s permits %s %s", r.Name, p.Service, way)
+	case r != nil:
+		return r, lost(setting, "rule %s refuses %s %s", r.Name, p.Service, way)
+	case ref.Field != "":
+		hours := unhoured(s.permits, peer, p.Service).Rule.Hours
+		return nil, lost(setting, "rule %s permits %s %s only in its hours, %s", ref.Name, p.Service, way, hours)
 	}
-	if !when.At.IsZero() {
-		when.At = when.At.In(m.zone)
-	}
-	covers := func(r *Rule) bool { return r.acts(when) && r.Traffic.Contains(peer, p.Service) }
-	if i := slices.IndexFunc(s.refusals, covers); i >= 0 {
-		r := s.refusals[i]
-		return r, lost("rules/"+r.Name, "rule %s refuses %s %s", r.Name, p.Service, way)
-	}
-	if i := slices.IndexFunc(s.permits, covers); i >= 0 {
-		r := s.permits[i]
-		return r, pass("rules/"+r.Name, "rule %s permits %s %s", r.Name, p.Service, way)
-	}
-	if i := slices.IndexFunc(s.permits, func(r *Rule) bool { return r.Traffic.Contains(peer, p.Service) }); i >= 0 {
-		r := s.permits[i]
-		return nil, lost("rules/"+r.Name+"/hours", "rule %s permits %s %s only in its hours, %s", r.Name, p.Service, way, r.Rule.Hours)
-	}
-	return nil, lost("rules", "no rule permits %s %s for %s", p.Service, way, c.Name())
+	return nil, lost(setting, "no rule permits %s %s for %s", p.Service, way, c.Name())
 }
 
 // RulesSet is the traffic whose first packet the rules let through.

@@ -91,7 +91,10 @@ func TestLoops(t *testing.T) {
 	m := island.Model(t, "{to: 0.0.0.0/0, via: 10.20.0.1}", "{to: 0.0.0.0/0, via: 10.20.0.3}", "hosts:\n", "  - name: spit\n    addresses: [10.20.0.3]\n    routes:\n      - {to: 0.0.0.0/0, via: 10.20.0.2}\n\nhosts:\n",
 		"- {to: 10.20.40.0/24, via: 10.20.0.2}", "- {to: 10.20.40.0/24, via: 10.20.0.2}\n      - {to: 10.50.0.0/24, via: 10.20.0.2}")
 	class := m.Class([]string{"researchers"})
-	p := site.Packet{Src: netip.MustParseAddr("10.99.0.1"), Dst: netip.MustParseAddr("10.20.30.5"), Service: netset.PortPoint(netset.TCP, 80)}
+	p := site.Packet{
+		Src: netip.MustParseAddr("10.99.0.1"), Dst: netip.MustParseAddr("10.20.30.5"),
+		Service: netset.PortPoint(netset.TCP, 80),
+	}
 	lost := m.Travel(class, p, netset.OfAddrs(p.Src), site.When{})
 	require.Contains(t, lost.LostAt().Words, "in a loop")
 	p.Dst = netip.MustParseAddr("10.50.0.1")
@@ -102,7 +105,10 @@ func TestLoops(t *testing.T) {
 
 func TestPassageIsTheFirstThatAdmits(t *testing.T) {
 	m := island.Model(t)
-	for groups, want := range map[string]string{"researchers volunteers": "research", "volunteers researchers": "research", "volunteers": "volunteers", "turbine-contractor wardens": "wardens"} {
+	for groups, want := range map[string]string{
+		"researchers volunteers": "research", "volunteers researchers": "research",
+		"volunteers": "volunteers", "turbine-contractor wardens": "wardens",
+	} {
 		require.Equal(t, want, m.Class(strings.Fields(groups)).Passage.Name)
 	}
 	off := island.Model(t, "  - name: research\n    groups: [researchers]", "  - name: research\n    off: true\n    groups: [researchers]")

@@ -226,7 +226,8 @@ func (m *Model) backVia(router string, src netip.Addr, setting string) Verdict {
 		}
 		owner, known := m.owners[w.via]
 		if !known {
-			return lost(w.setting, "router %s sends what is for %s to %s, which is not the gateway and no router of the plan", router, src, w.via)
+			return lost(w.setting, "router %s sends what is for %s to %s, which is not the gateway and no router of the plan", router, src,
+				w.via)
 		}
 		router, setting = owner, w.setting
 	}

@@ -35,26 +35,48 @@ func (m *Model) compileTranslations() {
 	}
 }
 
-// Translate is the translation station: the source with which the packet leaves.
-func (m *Model) Translate(p Packet, out Egress) (netip.Addr, Verdict) {
+// Source decides at the translation station: the source with which the packet leaves. ok is false where an entry translates and has no
+// address.
+func (m *Model) Source(p Packet, out Egress) (a netip.Addr, ok bool, ref Ref) {
+	e := m.entryFor(p, out)
+	switch {
+	case e == nil:
+		return p.Src, true, Ref{List: "nat"}
+	case e.Action == plan.Exempt:
+		return p.Src, true, Ref{List: "nat", Name: e.Name}
+	}
+	a = m.translated(*e, out.Network, p.Dst.Is4())
+	return a, a.IsValid(), Ref{List: "nat", Name: e.Name}
+}
+
+// entryFor is the first entry that is about the packet; nil if none is.
+func (m *Model) entryFor(p Packet, out Egress) *entry {
 	if out.Self {
-		return p.Src, pass("nat", "stays at the gateway, nothing is translated")
+		return nil
 	}
-	for _, e := range m.nat {
-		if e.Out != "" && e.Out != out.Network || !e.from.Contains(p.Src) || !e.to.Contains(p.Dst) {
-			continue
+	for i := range m.nat {
+		if e := &m.nat[i]; (e.Out == "" || e.Out == out.Network) && e.from.Contains(p.Src) && e.to.Contains(p.Dst) {
+			return e
 		}
-		setting := "nat/" + e.Name
-		if e.Action == plan.Exempt {
-			return p.Src, pass(setting, "exempt by %s: the source stays %s", e.Name, p.Src)
-		}
-		a := m.translated(e, out.Network, p.Dst.Is4())
-		if !a.IsValid() {
-			return a, lost(setting, "%s translates, but has no address of this family on %s", e.Name, out.Network)
-		}
-		return a, pass(setting, "%s translates the source to %s", e.Name, a)
 	}
-	return p.Src, pass("nat", "nothing translates it: the source stays %s", p.Src)
+	return nil
+}
+
+// Translate is the translation station, in words.
+func (m *Model) Translate(p Packet, out Egress) (netip.Addr, Verdict) {
+	a, ok, ref := m.Source(p, out)
+	setting, e := ref.String(), m.entryFor(p, out)
+	switch {
+	case out.Self:
+		return a, pass(setting, "stays at the gateway, nothing is translated")
+	case e == nil:
+		return a, pass(setting, "nothing translates it: the source stays %s", p.Src)
+	case e.Action == plan.Exempt:
+		return a, pass(setting, "exempt by %s: the source stays %s", e.Name, p.Src)
+	case !ok:
+		return a, lost(setting, "%s translates, but has no address of this family on %s", e.Name, out.Network)
+	}
+	return a, pass(setting, "%s translates the source to %s", e.Name, a)
 }
 
 // translated is the address that an entry gives on a way out; not valid if there is none of the family.

@@ -29,7 +29,10 @@ func Make(s Size) (*plan.Plan, []reach.Person) {
 	g := plan.Gateway{Name: "gw", Dial: "gw.tern.example", Internet: true}
 	g.Outside.Addresses = []netip.Addr{netip.MustParseAddr("192.0.2.10")}
 	networks, hosts := s.Destinations/5, s.Destinations*4/5
-	p.Routers = []plan.Router{{Name: "core", Addresses: []netip.Addr{netip.MustParseAddr("10.0.0.2")}, Routes: []plan.Route{{To: netip.MustParsePrefix("0.0.0.0/0"), Via: netip.MustParseAddr("10.0.0.1")}}}}
+	p.Routers = []plan.Router{{
+		Name: "core", Addresses: []netip.Addr{netip.MustParseAddr("10.0.0.2")},
+		Routes: []plan.Route{{To: netip.MustParsePrefix("0.0.0.0/0"), Via: netip.MustParseAddr("10.0.0.1")}},
+	}}
 	address := func(i int) netip.Addr { return netip.AddrFrom4([4]byte{10, byte(1 + i/200), byte(i % 200), 0}) }
 	for i := range networks {
 		n := plan.Network{Name: fmt.Sprintf("net%d", i), Router: "core"}
@@ -63,26 +66,45 @@ func Make(s Size) (*plan.Plan, []reach.Person) {
 	}
 	pools := max(1, s.Groups/4)
 	for i := range pools {
-		p.Pools = append(p.Pools, plan.Pool{Name: fmt.Sprintf("pool%d", i), Prefixes: []netip.Prefix{netip.PrefixFrom(netip.AddrFrom4([4]byte{172, byte(20 + i/250), byte(i % 250), 0}), 24)}})
+		p.Pools = append(p.Pools, plan.Pool{
+			Name:     fmt.Sprintf("pool%d", i),
+			Prefixes: []netip.Prefix{netip.PrefixFrom(netip.AddrFrom4([4]byte{172, byte(20 + i/250), byte(i % 250), 0}), 24)},
+		})
 		if i%3 == 0 {
-			p.NAT = append(p.NAT, plan.Translation{Name: fmt.Sprintf("hide%d", i), Gateway: "gw", Action: plan.Translate, From: []string{p.Pools[i].Name}, To: []string{destination(), destination()}})
+			p.NAT = append(p.NAT, plan.Translation{
+				Name: fmt.Sprintf("hide%d", i), Gateway: "gw", Action: plan.Translate,
+				From: []string{p.Pools[i].Name}, To: []string{destination(), destination()},
+			})
 		}
 	}
-	p.Tunnels = []plan.Tunnel{{Name: "main", Kind: plan.KindIKEv2, Gateway: "gw", Login: plan.LoginMSCHAPv2, Suites: []string{plan.SuiteGCMX25519}, Certificate: "gate"}}
+	p.Tunnels = []plan.Tunnel{{
+		Name: "main", Kind: plan.KindIKEv2, Gateway: "gw", Login: plan.LoginMSCHAPv2,
+		Suites: []string{plan.SuiteGCMX25519}, Certificate: "gate",
+	}}
 	for i := range s.Groups {
 		name := fmt.Sprintf("group%d", i)
 		p.Groups = append(p.Groups, plan.Group{Name: name})
-		p.Passages = append(p.Passages, plan.Passage{Name: fmt.Sprintf("way%d", i), Groups: []string{name}, Tunnels: []string{"main"}, Pool: p.Pools[i%pools].Name, Routes: plan.Routes{Full: true}})
+		p.Passages = append(p.Passages, plan.Passage{
+			Name: fmt.Sprintf("way%d", i), Groups: []string{name}, Tunnels: []string{"main"},
+			Pool: p.Pools[i%pools].Name, Routes: plan.Routes{Full: true},
+		})
 	}
 	services := []string{"tcp/80", "tcp/443", "udp/53", "ping", "tcp/1000-2000", "tcp/445", "any"}
 	for i := range s.Rules {
-		rule := plan.Rule{Name: fmt.Sprintf("rule%d", i), Action: plan.Permit, Groups: []string{p.Groups[r.IntN(s.Groups)].Name}, To: []string{destination(), destination()}, Services: []string{services[r.IntN(len(services))]}}
+		rule := plan.Rule{
+			Name: fmt.Sprintf("rule%d", i), Action: plan.Permit, Groups: []string{p.Groups[r.IntN(s.Groups)].Name},
+			To: []string{destination(), destination()}, Services: []string{services[r.IntN(len(services))]},
+		}
 		if i%10 == 0 {
 			rule.Action = plan.Refuse
 		}
 		p.Rules = append(p.Rules, rule)
 		if i%10 == 1 {
-			p.Expectations = append(p.Expectations, plan.Expectation{Name: fmt.Sprintf("expect%d", i), Groups: rule.Groups, Must: plan.Reach, To: rule.To, Services: rule.Services})
+			p.Expectations = append(p.Expectations,
+				plan.Expectation{
+					Name: fmt.Sprintf("expect%d", i), Groups: rule.Groups, Must: plan.Reach, To: rule.To,
+					Services: rule.Services,
+				})
 		}
 	}
 	p.Gateways = []plan.Gateway{g}

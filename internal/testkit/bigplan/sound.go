@@ -22,11 +22,20 @@ func Sound(users int) (*plan.Plan, []reach.Person) {
 	g := plan.Gateway{Name: "gw", Dial: "gw.tern.example"}
 	g.Outside.Addresses = []netip.Addr{netip.MustParseAddr("192.0.2.10")}
 	names := netip.MustParseAddr("10.0.0.53")
-	g.Defaults = &plan.Defaults{Tunnels: []string{"main"}, DNS: plan.DNS{Servers: []netip.Addr{names}, Search: []string{"tern.example"}}, Limits: plan.Limits{PerPerson: 2}}
-	core := plan.Router{Name: "core", Addresses: []netip.Addr{netip.MustParseAddr("10.0.0.2")}, Routes: []plan.Route{{To: netip.MustParsePrefix("0.0.0.0/0"), Via: netip.MustParseAddr("10.0.0.1")}}}
+	g.Defaults = &plan.Defaults{
+		Tunnels: []string{"main"}, DNS: plan.DNS{Servers: []netip.Addr{names}, Search: []string{"tern.example"}},
+		Limits: plan.Limits{PerPerson: 2},
+	}
+	core := plan.Router{
+		Name: "core", Addresses: []netip.Addr{netip.MustParseAddr("10.0.0.2")},
+		Routes: []plan.Route{{To: netip.MustParsePrefix("0.0.0.0/0"), Via: netip.MustParseAddr("10.0.0.1")}},
+	}
 	var places []string
 	for i := range networks {
-		n := plan.Network{Name: fmt.Sprintf("net%d", i), Router: "core", Prefixes: []netip.Prefix{netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 4, byte(i), 0}), 24)}}
+		n := plan.Network{
+			Name: fmt.Sprintf("net%d", i), Router: "core",
+			Prefixes: []netip.Prefix{netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 4, byte(i), 0}), 24)},
+		}
 		if i == 0 {
 			n.Router, n.Prefixes = "gw", []netip.Prefix{netip.MustParsePrefix("10.0.0.0/24")}
 			g.Inside = []plan.Attachment{{Network: n.Name, Addresses: []netip.Addr{netip.MustParseAddr("10.0.0.1")}}}
@@ -46,9 +55,15 @@ func Sound(users int) (*plan.Plan, []reach.Person) {
 	p.Gateways, p.Routers = []plan.Gateway{g}, []plan.Router{core}
 	p.Services = []plan.Service{{Name: "web", Ports: []string{"tcp/80", "tcp/443"}}, {Name: "names", Ports: []string{"udp/53", "tcp/53"}}}
 	for i := range pools {
-		p.Pools = append(p.Pools, plan.Pool{Name: fmt.Sprintf("pool%d", i), Prefixes: []netip.Prefix{netip.PrefixFrom(netip.AddrFrom4([4]byte{172, 22, byte(4 * i), 0}), 22)}})
+		p.Pools = append(p.Pools, plan.Pool{
+			Name:     fmt.Sprintf("pool%d", i),
+			Prefixes: []netip.Prefix{netip.PrefixFrom(netip.AddrFrom4([4]byte{172, 22, byte(4 * i), 0}), 22)},
+		})
 	}
-	p.Tunnels = []plan.Tunnel{{Name: "main", Kind: plan.KindIKEv2, Gateway: "gw", Login: plan.LoginMSCHAPv2, Suites: []string{plan.SuiteGCMX25519}, Certificate: "gate"}}
+	p.Tunnels = []plan.Tunnel{{
+		Name: "main", Kind: plan.KindIKEv2, Gateway: "gw", Login: plan.LoginMSCHAPv2,
+		Suites: []string{plan.SuiteGCMX25519}, Certificate: "gate",
+	}}
 	p.Rules = []plan.Rule{{Name: "names", Action: plan.Permit, To: []string{"names"}, Services: []string{"names"}}}
 	services := []string{"web", "tcp/22", "ping", "tcp/1000-2000", "tcp/445"}
 	for i := range groups {
@@ -56,18 +71,31 @@ func Sound(users int) (*plan.Plan, []reach.Person) {
 		p.Groups = append(p.Groups, plan.Group{Name: name})
 		split := []string{"names"}
 		for k := range rules / groups {
-			rule := plan.Rule{Name: fmt.Sprintf("rule%d-%d", i, k), Action: plan.Permit, Groups: []string{name}, To: []string{places[1+r.IntN(len(places)-1)]}, Services: []string{services[r.IntN(len(services))]}}
+			rule := plan.Rule{
+				Name: fmt.Sprintf("rule%d-%d", i, k), Action: plan.Permit, Groups: []string{name},
+				To: []string{places[1+r.IntN(len(places)-1)]}, Services: []string{services[r.IntN(len(services))]},
+			}
 			p.Rules = append(p.Rules, rule)
 			if !slices.Contains(split, rule.To[0]) {
 				split = append(split, rule.To[0])
 			}
 			if k == 0 {
-				p.Expectations = append(p.Expectations, plan.Expectation{Name: fmt.Sprintf("expect%d", i), Groups: []string{name}, Must: plan.Reach, To: rule.To, Services: rule.Services})
+				p.Expectations = append(p.Expectations,
+					plan.Expectation{
+						Name: fmt.Sprintf("expect%d", i), Groups: []string{name}, Must: plan.Reach, To: rule.To,
+						Services: rule.Services,
+					})
 			}
 		}
-		p.Passages = append(p.Passages, plan.Passage{Name: fmt.Sprintf("way%d", i), Groups: []string{name}, Pool: p.Pools[i%pools].Name, Routes: plan.Routes{Split: split}})
+		p.Passages = append(p.Passages, plan.Passage{
+			Name: fmt.Sprintf("way%d", i), Groups: []string{name}, Pool: p.Pools[i%pools].Name,
+			Routes: plan.Routes{Split: split},
+		})
 	}
-	p.Expectations = append(p.Expectations, plan.Expectation{Name: "nobody-has-telnet", Everyone: true, Must: plan.NotReach, To: []string{"net1"}, Services: []string{"tcp/23"}})
+	p.Expectations = append(p.Expectations, plan.Expectation{
+		Name: "nobody-has-telnet", Everyone: true, Must: plan.NotReach,
+		To: []string{"net1"}, Services: []string{"tcp/23"},
+	})
 	people := make([]reach.Person, users)
 	for i := range people {
 		people[i] = reach.Person{User: fmt.Sprintf("user%05d", i), Groups: []string{p.Groups[i%groups].Name}}

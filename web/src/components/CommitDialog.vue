@@ -30,20 +30,29 @@ async function load() {
 const stops = computed(() => review.value?.findings.filter((f) => f.severity === 'stop') ?? [])
 const warnings = computed(() => review.value?.findings.filter((f) => f.severity === 'warn') ?? [])
 const ready = computed(
-  () => review.value && !review.value.stops && message.value.trim() !== '' && warnings.value.every((w) => (reasons.value[idOf(w)] ?? '').trim().length > 2),
+  () =>
+    review.value &&
+    !review.value.stops &&
+    message.value.trim() !== '' &&
+    warnings.value.every((w) => (reasons.value[idOf(w)] ?? '').trim().length > 2),
 )
 
 async function commit() {
   busy.value = true
   const { data, error } = await api.POST('/api/v1/drafts/{name}/commit', {
     params: { path: { name: props.draft } },
-    body: { message: message.value, version: props.version, accept: warnings.value.map((w) => ({ finding: idOf(w), reason: reasons.value[idOf(w)] })), for: Math.max(0, minutes.value) * 60, try: minutes.value < 0 ? {} : undefined },
+    body: {
+      message: message.value,
+      version: props.version,
+      accept: warnings.value.map((w) => ({ finding: idOf(w), reason: reasons.value[idOf(w)] })),
+      for: Math.max(0, minutes.value) * 60,
+      try: minutes.value < 0 ? {} : undefined,
+    },
   })
   busy.value = false
   if (error) problem.value = words(error)
   else emit('committed', data.revision, data.round ?? 0)
 }
-
 </script>
 
 <template>
@@ -53,17 +62,23 @@ async function commit() {
         <v-progress-linear v-if="!review && !problem" indeterminate />
         <v-alert v-if="problem" type="error" variant="tonal" class="mb-3" role="alert" style="white-space: pre-line">
           {{ problem }}
-          <v-btn v-if="problem.includes('rebase')" size="small" variant="outlined" class="mt-2" @click="emit('rebase')">Rebase the draft</v-btn>
+          <v-btn v-if="problem.includes('rebase')" size="small" variant="outlined" class="mt-2" @click="emit('rebase')"
+            >Rebase the draft</v-btn
+          >
         </v-alert>
         <template v-if="review">
           <section v-if="review.faults.length || stops.length">
             <h3 class="text-bad">✗ It cannot be committed yet</h3>
             <p v-for="(f, i) in review.faults" :key="'f' + i">line {{ f.line }}: {{ f.problem }}</p>
-            <p v-for="s in stops" :key="s.code + s.path"><b>line {{ s.line }}</b> {{ s.problem }}<br />→ {{ s.fix }}</p>
+            <p v-for="s in stops" :key="s.code + s.path">
+              <b>line {{ s.line }}</b> {{ s.problem }}<br />→ {{ s.fix }}
+            </p>
           </section>
           <section>
             <h3>In the plan</h3>
-            <ul><li v-for="c in review.changes" :key="c" class="mono">{{ c }}</li></ul>
+            <ul>
+              <li v-for="c in review.changes" :key="c" class="mono">{{ c }}</li>
+            </ul>
             <p v-if="!review.changes.length">Nothing but comments or layout.</p>
           </section>
           <section id="for-whom">
@@ -75,12 +90,16 @@ async function commit() {
               <p v-for="(l, i) in r.gains" :key="'g' + i" class="text-good">+ gains {{ reachWords(l) }}</p>
               <p v-for="(l, i) in r.loses" :key="'l' + i" class="text-bad">− loses {{ reachWords(l) }}</p>
             </div>
-            <p v-if="review.ends.length">Sessions that end, because their device must be told anew: <b>{{ review.ends.join(', ') }}</b></p>
+            <p v-if="review.ends.length">
+              Sessions that end, because their device must be told anew: <b>{{ review.ends.join(', ') }}</b>
+            </p>
           </section>
           <section v-if="warnings.length">
             <h3>! Say of each warning why it is accepted, or go back and mend it</h3>
             <div v-for="w in warnings" :key="w.code + w.path" class="mb-2">
-              <p><b>line {{ w.line }}</b> {{ w.problem }}</p>
+              <p>
+                <b>line {{ w.line }}</b> {{ w.problem }}
+              </p>
               <v-text-field v-model="reasons[idOf(w)]" class="reason" label="Accepted because" hint="It stays with the revision." />
             </div>
           </section>
@@ -88,7 +107,16 @@ async function commit() {
       </v-card-text>
       <v-card-actions class="pa-4">
         <v-text-field id="message" v-model="message" label="Why this change" autofocus />
-        <v-select id="trial" v-model="minutes" :items="trials" label="Then" variant="outlined" density="compact" hide-details max-width="300" />
+        <v-select
+          id="trial"
+          v-model="minutes"
+          :items="trials"
+          label="Then"
+          variant="outlined"
+          density="compact"
+          hide-details
+          max-width="300"
+        />
         <v-btn @click="emit('close')">Back</v-btn>
         <v-btn id="commit" color="primary" variant="flat" :disabled="!ready" :loading="busy" @click="commit">Commit</v-btn>
       </v-card-actions>

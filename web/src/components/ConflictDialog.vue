@@ -31,19 +31,37 @@ onMounted(() => rebase([]))
       <v-card-text>
         <v-progress-linear v-if="busy" indeterminate />
         <v-alert v-if="problem" type="error" variant="tonal" role="alert">{{ problem }}</v-alert>
-        <p v-if="conflicts.length" class="mb-3">You and somebody else changed the same lines. Choose whose stand; everything else of both is kept.</p>
+        <p v-if="conflicts.length" class="mb-3">
+          You and somebody else changed the same lines. Choose whose stand; everything else of both is kept.
+        </p>
         <section v-for="(c, i) in conflicts" :key="i" class="conflict">
           <h3>Line {{ c.line }} of the older plan</h3>
           <div class="sides">
-            <label :class="{ taken: take[i] === 'ours' }"><span><input v-model="take[i]" type="radio" :name="'take' + i" value="ours" /> this draft</span><pre class="mono">{{ c.ours || '(taken out)' }}</pre></label>
-            <label :class="{ taken: take[i] === 'theirs' }"><span><input v-model="take[i]" type="radio" :name="'take' + i" value="theirs" /> committed</span><pre class="mono">{{ c.theirs || '(taken out)' }}</pre></label>
+            <label :class="{ taken: take[i] === 'ours' }"
+              ><span><input v-model="take[i]" type="radio" :name="'take' + i" value="ours" /> this draft</span>
+              <pre class="mono">{{ c.ours || '(taken out)' }}</pre>
+            </label>
+            <label :class="{ taken: take[i] === 'theirs' }"
+              ><span><input v-model="take[i]" type="radio" :name="'take' + i" value="theirs" /> committed</span>
+              <pre class="mono">{{ c.theirs || '(taken out)' }}</pre>
+            </label>
           </div>
-          <details><summary>as it was before both</summary><pre class="mono">{{ c.base || '(nothing)' }}</pre></details>
+          <details>
+            <summary>as it was before both</summary>
+            <pre class="mono">{{ c.base || '(nothing)' }}</pre>
+          </details>
         </section>
       </v-card-text>
       <v-card-actions class="pa-4">
         <v-btn @click="emit('close')">Back</v-btn>
-        <v-btn id="settle" color="primary" variant="flat" :disabled="busy || !conflicts.length || conflicts.some((_, i) => !take[i])" @click="rebase(conflicts.map((_, i) => take[i]))">Rebase with these</v-btn>
+        <v-btn
+          id="settle"
+          color="primary"
+          variant="flat"
+          :disabled="busy || !conflicts.length || conflicts.some((_, i) => !take[i])"
+          @click="rebase(conflicts.map((_, i) => take[i]))"
+          >Rebase with these</v-btn
+        >
       </v-card-actions>
     </v-card>
   </v-dialog>

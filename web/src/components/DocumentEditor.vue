@@ -13,12 +13,19 @@ const top = ref(0)
 const room = ref(800)
 
 const lines = computed(() => plan.text.split('\n').length)
-const notes = computed(() => (plan.checked ? marginNotes(plan.checked).slice(0, 300) : []))
-const tops = computed(() => place(notes.value.map((n, i) => ({ line: n.line, height: heights.value[i] ?? 56 })), lineHeight, 6))
+const margin = computed(() => (plan.checked ? marginNotes(plan.checked).slice(0, 300) : []))
+const tops = computed(() =>
+  place(
+    margin.value.map((n, i) => ({ line: n.line, height: heights.value[i] ?? 56 })),
+    lineHeight,
+    6,
+  ),
+)
 const signs = { fault: '✗', stop: '✗', warn: '!', note: '·' }
 const worst = computed(() => {
   const out: Record<number, MarginNote['severity']> = {}
-  for (const n of [...(plan.checked ? marginNotes(plan.checked) : [])].reverse()) if (!out[n.line] || n.severity === 'stop' || n.severity === 'fault') out[n.line] = n.severity
+  for (const n of [...(plan.checked ? marginNotes(plan.checked) : [])].reverse())
+    if (!out[n.line] || n.severity === 'stop' || n.severity === 'fault') out[n.line] = n.severity
   return out
 })
 // Only the numbers that can be seen are drawn: a plan may have thousands of lines.
@@ -37,7 +44,7 @@ async function measure() {
   await nextTick()
   heights.value = [...(notesBox.value?.querySelectorAll<HTMLElement>('.margin') ?? [])].map((e) => e.offsetHeight)
 }
-watch(notes, measure, { immediate: true })
+watch(margin, measure, { immediate: true })
 
 async function go() {
   await nextTick()
@@ -62,18 +69,38 @@ function indent(e: KeyboardEvent) {
   <v-card ref="card" class="frame">
     <div ref="desk" class="desk" :class="{ wide: props.notes }" @scroll.passive="look">
       <div class="gutter mono" aria-hidden="true" :style="{ height: lines * lineHeight + 'px' }">
-        <div v-for="n in seen" :key="n" :class="worst[n]" :style="{ top: (n - 1) * lineHeight + 'px' }">{{ worst[n] ? signs[worst[n]] : '' }} {{ n }}</div>
+        <div v-for="n in seen" :key="n" :class="worst[n]" :style="{ top: (n - 1) * lineHeight + 'px' }">
+          {{ worst[n] ? signs[worst[n]] : '' }} {{ n }}
+        </div>
       </div>
       <div class="paper">
         <div v-if="props.spot && props.line" class="spot" :style="{ top: (props.line - 1) * lineHeight + 'px' }" />
-        <textarea id="document" :value="plan.text" class="mono" :rows="lines" spellcheck="false" wrap="off" aria-label="The plan, YAML" @input="plan.type(($event.target as HTMLTextAreaElement).value)" @keydown.tab.exact.prevent="indent" />
+        <textarea
+          id="document"
+          :value="plan.text"
+          class="mono"
+          :rows="lines"
+          spellcheck="false"
+          wrap="off"
+          aria-label="The plan, YAML"
+          @input="plan.type(($event.target as HTMLTextAreaElement).value)"
+          @keydown.tab.exact.prevent="indent"
+        />
       </div>
       <div v-if="props.notes" ref="notesBox" class="notes">
-        <article v-for="(n, i) in notes" :key="n.id" class="margin" :class="n.severity" :style="{ top: tops[i] + 'px' }">
+        <article v-for="(n, i) in margin" :key="n.id" class="margin" :class="n.severity" :style="{ top: tops[i] + 'px' }">
           <b>{{ signs[n.severity] }} {{ n.severity === 'fault' ? 'not a plan' : n.severity }}, line {{ n.line }}</b>
           {{ n.problem }}
           <p v-if="n.fix">→ {{ n.fix }}</p>
-          <v-btn v-if="n.mend.length" size="x-small" variant="outlined" class="mt-1" :aria-label="`Apply the fix of line ${n.line}`" @click="mend(n)">Apply this fix</v-btn>
+          <v-btn
+            v-if="n.mend.length"
+            size="x-small"
+            variant="outlined"
+            class="mt-1"
+            :aria-label="`Apply the fix of line ${n.line}`"
+            @click="mend(n)"
+            >Apply this fix</v-btn
+          >
         </article>
       </div>
     </div>

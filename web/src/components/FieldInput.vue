@@ -20,7 +20,14 @@ const list = computed(() => (Array.isArray(props.value) ? props.value : []))
 const id = computed(() => 'field-' + props.path.split('/').slice(2).join('-'))
 // An object that may be left out is unfolded when it is wanted.
 const unfolded = ref(false)
-const folded = computed(() => !f.value.required && !unfolded.value && !origin.value && (props.value === undefined || props.value === null) && !Object.keys(props.taken ?? {}).some((p) => p.startsWith(props.path + '/')))
+const folded = computed(
+  () =>
+    !f.value.required &&
+    !unfolded.value &&
+    !origin.value &&
+    (props.value === undefined || props.value === null) &&
+    !Object.keys(props.taken ?? {}).some((p) => p.startsWith(props.path + '/')),
+)
 const single = (kind: string) => (kind === 'hours' ? kind : kind.replace(/s$/, '').replace('-', ' '))
 
 function settle(v: unknown) {
@@ -35,7 +42,10 @@ function settleList(v: string[]) {
 }
 
 function inner(i: number, name: string, v: unknown) {
-  emit('change', list.value.map((x, k) => (k === i ? { ...(x as object), [name]: v } : x)))
+  emit(
+    'change',
+    list.value.map((x, k) => (k === i ? { ...(x as object), [name]: v } : x)),
+  )
 }
 
 function make(kind: string) {
@@ -46,14 +56,28 @@ function make(kind: string) {
 <template>
   <div class="field" :class="{ taken: origin }">
     <template v-if="f.type === 'switch'">
-      <v-checkbox :id="id" :model-value="value === true" :label="f.name" density="compact" hide-details @update:model-value="(v) => emit('change', v ? true : undefined)" />
-      <p class="hint below">{{ f.doc }} <em v-if="f.then">{{ f.then }}</em></p>
+      <v-checkbox
+        :id="id"
+        :model-value="value === true"
+        :label="f.name"
+        density="compact"
+        hide-details
+        @update:model-value="(v) => emit('change', v ? true : undefined)"
+      />
+      <p class="hint below">
+        {{ f.doc }} <em v-if="f.then">{{ f.then }}</em>
+      </p>
     </template>
     <p v-else-if="f.type === 'object' && !f.list && folded" class="hint">
-      <v-btn size="x-small" variant="outlined" :prepend-icon="mdiPlus" :aria-label="`Set ${f.name}`" @click="unfolded = true">{{ f.name }}</v-btn> {{ f.doc }}
+      <v-btn size="x-small" variant="outlined" :prepend-icon="mdiPlus" :aria-label="`Set ${f.name}`" @click="unfolded = true">{{
+        f.name
+      }}</v-btn>
+      {{ f.doc }}
     </p>
     <fieldset v-else-if="f.type === 'object' && !f.list">
-      <legend>{{ f.name }} <span v-if="origin" class="origin">from {{ origin }}: {{ summary(settled) }}</span></legend>
+      <legend>
+        {{ f.name }} <span v-if="origin" class="origin">from {{ origin }}: {{ summary(settled) }}</span>
+      </legend>
       <p class="hint">{{ f.doc }}</p>
       <FieldInput
         v-for="x in f.fields"
@@ -71,13 +95,38 @@ function make(kind: string) {
       <legend>{{ f.name }}</legend>
       <p class="hint">{{ f.doc }}</p>
       <div v-for="(item, i) in list" :key="i" class="item">
-        <FieldInput v-for="x in f.fields" :key="x.name" :field="x" :value="(item as Record<string, unknown>)[x.name]" :path="`${path}/${i}/${x.name}`" @change="(v) => inner(i, x.name, v)" @make="(k, then) => emit('make', k, then)" />
-        <v-btn :icon="mdiTrashCanOutline" size="x-small" variant="text" :aria-label="`Take out ${f.name} ${i + 1}`" @click="emit('change', list.length > 1 ? list.filter((_, k) => k !== i) : undefined)" />
+        <FieldInput
+          v-for="x in f.fields"
+          :key="x.name"
+          :field="x"
+          :value="(item as Record<string, unknown>)[x.name]"
+          :path="`${path}/${i}/${x.name}`"
+          @change="(v) => inner(i, x.name, v)"
+          @make="(k, then) => emit('make', k, then)"
+        />
+        <v-btn
+          :icon="mdiTrashCanOutline"
+          size="x-small"
+          variant="text"
+          :aria-label="`Take out ${f.name} ${i + 1}`"
+          @click="emit('change', list.length > 1 ? list.filter((_, k) => k !== i) : undefined)"
+        />
       </div>
       <v-btn size="x-small" variant="outlined" :prepend-icon="mdiPlus" @click="emit('change', [...list, {}])">one more</v-btn>
     </fieldset>
     <template v-else>
-      <v-select v-if="choices.length && !f.list" :id="id" :model-value="value as string" :items="choices" :label="f.name" :clearable="!f.required" variant="outlined" density="compact" hide-details @update:model-value="settle" />
+      <v-select
+        v-if="choices.length && !f.list"
+        :id="id"
+        :model-value="value as string"
+        :items="choices"
+        :label="f.name"
+        :clearable="!f.required"
+        variant="outlined"
+        density="compact"
+        hide-details
+        @update:model-value="settle"
+      />
       <v-combobox
         v-else-if="f.list"
         :id="id"
@@ -94,7 +143,20 @@ function make(kind: string) {
         :persistent-placeholder="!list.length"
         @update:model-value="settleList"
       />
-      <v-combobox v-else-if="f.refs" :id="id" :model-value="value as string" :items="items" :label="f.name" clearable variant="outlined" density="compact" hide-details :placeholder="origin ? String(settled) : ''" :persistent-placeholder="!!origin" @update:model-value="settle" />
+      <v-combobox
+        v-else-if="f.refs"
+        :id="id"
+        :model-value="value as string"
+        :items="items"
+        :label="f.name"
+        clearable
+        variant="outlined"
+        density="compact"
+        hide-details
+        :placeholder="origin ? String(settled) : ''"
+        :persistent-placeholder="!!origin"
+        @update:model-value="settle"
+      />
       <v-text-field
         v-else
         :id="id"
@@ -106,8 +168,11 @@ function make(kind: string) {
         @change="settle(($event.target as HTMLInputElement).value)"
       />
       <p class="hint">
-        <span v-if="origin" class="origin">Not said here: {{ summary(settled) }} is taken from {{ origin }}. </span>{{ hint }} <em v-if="f.then">{{ f.then }}</em>
-        <v-btn v-for="k in f.refs ?? []" :key="k" size="x-small" variant="text" color="secondary" :prepend-icon="mdiPlus" @click="make(k)">new {{ single(k) }}</v-btn>
+        <span v-if="origin" class="origin">Not said here: {{ summary(settled) }} is taken from {{ origin }}. </span>{{ hint }}
+        <em v-if="f.then">{{ f.then }}</em>
+        <v-btn v-for="k in f.refs ?? []" :key="k" size="x-small" variant="text" color="secondary" :prepend-icon="mdiPlus" @click="make(k)"
+          >new {{ single(k) }}</v-btn
+        >
       </p>
     </template>
   </div>

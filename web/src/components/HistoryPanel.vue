@@ -11,7 +11,9 @@ const to = ref(0)
 const difference = ref<Schemas['DifferenceAnswer']>()
 const problem = ref('')
 
-const shown = computed(() => plan.revisions.filter((r) => `${r.number} ${r.message} ${r.author}`.toLowerCase().includes(search.value.toLowerCase())))
+const shown = computed(() =>
+  plan.revisions.filter((r) => `${r.number} ${r.message} ${r.author}`.toLowerCase().includes(search.value.toLowerCase())),
+)
 
 watch(
   () => plan.revisions,
@@ -38,7 +40,14 @@ async function restore(n: number) {
   if (data?.text) await plan.replace(data.text)
 }
 
-const line = (c: Schemas['PlanChange']) => (c.kind === 'made' ? `+ ${c.path} ${c.after ?? ''}` : c.kind === 'renamed' ? `≠ ${c.path} is called ${c.after ?? ''}` : c.kind === 'removed' ? `− ${c.path} ${c.before ?? ''}` : `≠ ${c.path}: ${c.before ?? ''} → ${c.after ?? ''}`)
+const line = (c: Schemas['PlanChange']) =>
+  c.kind === 'made'
+    ? `+ ${c.path} ${c.after ?? ''}`
+    : c.kind === 'renamed'
+      ? `≠ ${c.path} is called ${c.after ?? ''}`
+      : c.kind === 'removed'
+        ? `− ${c.path} ${c.before ?? ''}`
+        : `≠ ${c.path}: ${c.before ?? ''} → ${c.after ?? ''}`
 </script>
 
 <template>
@@ -50,15 +59,33 @@ const line = (c: Schemas['PlanChange']) => (c.kind === 'made' ? `+ ${c.path} ${c
     </div>
     <v-alert v-if="problem" type="error" variant="tonal" density="compact" role="alert">{{ problem }}</v-alert>
     <table class="plain">
-      <thead><tr><th>From</th><th>To</th><th>Revision</th><th>By</th><th>Why</th><th>Accepted warnings</th><th></th></tr></thead>
+      <thead>
+        <tr>
+          <th>From</th>
+          <th>To</th>
+          <th>Revision</th>
+          <th>By</th>
+          <th>Why</th>
+          <th>Accepted warnings</th>
+          <th></th>
+        </tr>
+      </thead>
       <tbody>
         <tr v-for="r in shown.slice(0, 100)" :key="r.number">
           <td><input v-model="from" type="radio" name="from" :value="r.number" :aria-label="`Compare from ${r.number}`" /></td>
           <td><input v-model="to" type="radio" name="to" :value="r.number" :aria-label="`Compare to ${r.number}`" /></td>
-          <td><b>{{ r.number }}</b>{{ r.number === plan.running?.number ? ' runs' : '' }}<br /><small>{{ new Date(r.at).toLocaleString() }}</small></td>
+          <td>
+            <b>{{ r.number }}</b>{{ r.number === plan.running?.number ? ' runs' : '' }}<br /><small>{{
+              new Date(r.at).toLocaleString()
+            }}</small>
+          </td>
           <td>{{ r.author }}</td>
           <td>{{ r.message }}</td>
-          <td><p v-for="a in r.accepted" :key="a.finding" class="accepted">{{ a.problem || a.finding }}<em v-if="a.reason"> — “{{ a.reason }}”</em></p></td>
+          <td>
+            <p v-for="a in r.accepted" :key="a.finding" class="accepted">
+              {{ a.problem || a.finding }}<em v-if="a.reason"> — “{{ a.reason }}”</em>
+            </p>
+          </td>
           <td class="text-right"><v-btn size="x-small" variant="outlined" @click="restore(r.number)">Put into the draft</v-btn></td>
         </tr>
       </tbody>

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { mdiAlert, mdiArrowLeft, mdiArrowRight, mdiCheck, mdiClose } from '@mdi/js'
-import { computed, ref, watch } from 'vue'
+import { computed, onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { usePlan } from '../plan'
 import { settingQuery } from '../steps'
@@ -10,6 +10,9 @@ const props = defineProps<{ who: string; people: string; destination: string; ce
 const emit = defineEmits<{ close: [] }>()
 const plan = usePlan()
 const router = useRouter()
+const leave = (e: KeyboardEvent) => e.key === 'Escape' && emit('close')
+onMounted(() => document.addEventListener('keydown', leave))
+onBeforeUnmount(() => document.removeEventListener('keydown', leave))
 const journey = ref<Journey>()
 const problem = ref('')
 const service = ref('')
@@ -36,7 +39,9 @@ async function apply() {
 }
 
 async function load() {
-  const { data, error } = await api.GET('/api/v1/journey', { params: { query: { from: props.who, to: props.cell.dst, service: service.value } } })
+  const { data, error } = await api.GET('/api/v1/journey', {
+    params: { query: { from: props.who, to: props.cell.dst, service: service.value } },
+  })
   journey.value = data
   problem.value = error ? words(error) : ''
 }
@@ -52,7 +57,7 @@ watch(
 </script>
 
 <template>
-  <aside class="panel" aria-label="Journey" @keydown.esc="emit('close')">
+  <aside class="panel" aria-label="Journey">
     <div class="d-flex align-center mb-2">
       <h2 class="text-subtitle-1 font-weight-bold">{{ people }} → {{ destination }}</h2>
       <v-spacer />
@@ -60,9 +65,18 @@ watch(
     </div>
     <table class="facts">
       <tbody>
-        <tr><th>expected</th><td>{{ cell.expected === 'not' ? 'must not be reached' : cell.expected || 'nothing is said' }}</td></tr>
-        <tr><th>computed</th><td class="mono">{{ cell.computed || 'no reach' }}</td></tr>
-        <tr><th>tried</th><td>{{ tried?.words ?? 'not tried' }}</td></tr>
+        <tr>
+          <th>expected</th>
+          <td>{{ cell.expected === 'not' ? 'must not be reached' : cell.expected || 'nothing is said' }}</td>
+        </tr>
+        <tr>
+          <th>computed</th>
+          <td class="mono">{{ cell.computed || 'no reach' }}</td>
+        </tr>
+        <tr>
+          <th>tried</th>
+          <td>{{ tried?.words ?? 'not tried' }}</td>
+        </tr>
       </tbody>
     </table>
     <form class="d-flex ga-2 my-3" @submit.prevent="load">
@@ -77,7 +91,10 @@ watch(
           <v-icon :icon="s.ok ? mdiCheck : mdiAlert" :color="s.ok ? 'good' : 'bad'" size="18" />
           <div>
             <b>{{ s.station }}</b>
-            <span class="way"><v-icon :icon="s.back ? mdiArrowLeft : mdiArrowRight" size="13" /> {{ s.back ? 'the answer' : 'there' }}{{ s.enforced ? ' · enforced by the gateway' : '' }}</span>
+            <span class="way"
+              ><v-icon :icon="s.back ? mdiArrowLeft : mdiArrowRight" size="13" /> {{ s.back ? 'the answer' : 'there'
+              }}{{ s.enforced ? ' · enforced by the gateway' : '' }}</span
+            >
             <p>{{ s.words }}</p>
             <p class="mono">{{ s.src }} → {{ s.dst }}</p>
             <router-link class="mono setting" :to="{ path: '/plan', query: settingQuery(s.setting) }">{{ s.setting }}</router-link>
@@ -87,11 +104,16 @@ watch(
       <v-alert v-if="verdict" :color="verdict.color" variant="tonal" density="compact" class="verdict">
         <b>{{ verdict.words }}</b>
         <p v-if="verdict.fix" class="mt-1">→ {{ verdict.fix }}</p>
-        <v-btn v-if="verdict.fix && journey.mend?.length" size="small" color="primary" class="mt-1" @click="apply">Apply this fix to a draft</v-btn>
+        <v-btn v-if="verdict.fix && journey.mend?.length" size="small" color="primary" class="mt-1" @click="apply"
+          >Apply this fix to a draft</v-btn
+        >
       </v-alert>
       <div v-if="journey.live" class="live">
         <b>At the gateway now:</b> {{ journey.live }}
-        <p v-for="(f, i) in journey.flows" :key="i" class="mono">{{ f.src }} → {{ f.dst }}<template v-if="f.leaves"> (leaves as {{ f.leaves }})</template>: {{ f.sent }} packets from them, {{ f.got }} to them <b v-if="f.words" class="text-bad">{{ f.words }}</b></p>
+        <p v-for="(f, i) in journey.flows" :key="i" class="mono">
+          {{ f.src }} → {{ f.dst }}<template v-if="f.leaves"> (leaves as {{ f.leaves }})</template>: {{ f.sent }} packets from them,
+          {{ f.got }} to them <b v-if="f.words" class="text-bad">{{ f.words }}</b>
+        </p>
       </div>
     </template>
   </aside>

@@ -19,11 +19,23 @@ const made = ref<{ kind: string; then: (name: string) => void }>()
 const newName = ref('')
 
 const form = computed(() => plan.forms.find((f) => f.kind === props.kind))
-const stored = computed(() => (plan.reading?.plan as unknown as Record<string, PlanObject[] | undefined>)?.[props.kind]?.find((o) => o.name === props.name))
-const settled = computed(() => (props.kind === 'passages' ? plan.reading?.settled.find((o) => o.name === props.name) : undefined) as Record<string, unknown> | undefined)
+const stored = computed(() =>
+  (plan.reading?.plan as unknown as Record<string, PlanObject[] | undefined>)?.[props.kind]?.find((o) => o.name === props.name),
+)
+const settled = computed(
+  () =>
+    (props.kind === 'passages' ? plan.reading?.settled.find((o) => o.name === props.name) : undefined) as
+      Record<string, unknown> | undefined,
+)
 const path = computed(() => `${props.kind}/${props.name ?? value.value.name}`)
-const findings = computed(() => (props.name ? (plan.checked?.findings ?? []).filter((f) => f.path === path.value || f.path.startsWith(path.value + '/')) : []))
-const shown = computed(() => (form.value?.fields ?? []).filter((f) => f.name !== 'name' && (more.value || f.required || has(f.name) || usual[props.kind]?.includes(f.name))))
+const findings = computed(() =>
+  props.name ? (plan.checked?.findings ?? []).filter((f) => f.path === path.value || f.path.startsWith(path.value + '/')) : [],
+)
+const shown = computed(() =>
+  (form.value?.fields ?? []).filter(
+    (f) => f.name !== 'name' && (more.value || f.required || has(f.name) || usual[props.kind]?.includes(f.name)),
+  ),
+)
 const hidden = computed(() => (form.value?.fields.length ?? 1) - 1 - shown.value.length)
 
 /** Fields that are asked for though they may be left out. */
@@ -89,7 +101,9 @@ async function rename() {
 async function remove() {
   const { data } = await api.POST('/api/v1/uses', { body: { text: plan.text, object: path.value } })
   const uses = data ?? []
-  const question = uses.length ? `${uses.slice(0, 6).join(', ')}${uses.length > 6 ? ' and more' : ''} would name what is no longer there. Remove ${props.name} all the same?` : `Remove ${props.name}? Nothing names it.`
+  const question = uses.length
+    ? `${uses.slice(0, 6).join(', ')}${uses.length > 6 ? ' and more' : ''} would name what is no longer there. Remove ${props.name} all the same?`
+    : `Remove ${props.name}? Nothing names it.`
   if (!confirm(question)) return
   problem.value = await plan.edit([{ op: 'remove', path: path.value }])
   if (!problem.value) emit('close')
@@ -124,7 +138,9 @@ function useMade(name: string) {
   <section class="form" :aria-label="`${kind}: ${name ?? 'new'}`">
     <div class="d-flex align-center ga-2 mb-2">
       <v-btn v-if="!inDialog" :icon="mdiArrowLeft" size="small" variant="text" aria-label="Back to the list" @click="emit('close')" />
-      <h2>{{ name ? name : 'New' }} <small>{{ kind }}</small></h2>
+      <h2>
+        {{ name ? name : 'New' }} <small>{{ kind }}</small>
+      </h2>
       <v-spacer />
       <template v-if="name && ordered">
         <v-btn size="small" variant="text" :disabled="place === 0" @click="move(-1)">Earlier</v-btn>
@@ -133,27 +149,52 @@ function useMade(name: string) {
       <v-btn v-if="name && dependent" id="depends" size="small" variant="text" @click="ask">What depends on it?</v-btn>
       <v-btn v-if="name" size="small" variant="text" color="bad" @click="remove">Remove</v-btn>
     </div>
-    <article v-if="depends" class="depends" id="dependence">
-      <b>Without it{{ depends.hours ? ', within its hours' : '' }}:</b> {{ depends.reach.length + depends.fails.length ? '' : 'nobody would gain or lose reach, and no expectation would fail.' }}
+    <article v-if="depends" id="dependence" class="depends">
+      <b>Without it{{ depends.hours ? ', within its hours' : '' }}:</b>
+      {{ depends.reach.length + depends.fails.length ? '' : 'nobody would gain or lose reach, and no expectation would fail.' }}
       <p v-for="r in depends.reach" :key="r.class">
-        <b>{{ r.class }}</b> <span v-for="(l, i) in r.loses" :key="'l' + i" class="text-bad"> − {{ reachWords(l) }}</span><span v-for="(l, i) in r.gains" :key="'g' + i" class="text-good"> + {{ reachWords(l) }}</span>
+        <b>{{ r.class }}</b> <span v-for="(l, i) in r.loses" :key="'l' + i" class="text-bad"> − {{ reachWords(l) }}</span
+        ><span v-for="(l, i) in r.gains" :key="'g' + i" class="text-good"> + {{ reachWords(l) }}</span>
       </p>
-      <p v-for="f in depends.fails" :key="f.expectation + f.class"><b>✗ {{ f.expectation }}</b> would fail for {{ f.class }}</p>
+      <p v-for="f in depends.fails" :key="f.expectation + f.class">
+        <b>✗ {{ f.expectation }}</b> would fail for {{ f.class }}
+      </p>
     </article>
     <v-alert v-if="problem" type="error" variant="tonal" density="compact" class="mb-2" role="alert">{{ problem }}</v-alert>
     <FindingCard v-for="f in findings" :key="f.code + f.path" :finding="f" @refused="(w) => (problem = w)" />
     <div class="d-flex ga-2 mb-4">
       <v-text-field v-if="name" id="field-name" v-model="newName" label="name" hide-details @change="rename" />
-      <v-text-field v-else id="field-name" v-model="value.name" label="name" hint="Lower-case letters, digits, dots, underscores and hyphens." persistent-hint />
+      <v-text-field
+        v-else
+        id="field-name"
+        v-model="value.name"
+        label="name"
+        hint="Lower-case letters, digits, dots, underscores and hyphens."
+        persistent-hint
+      />
     </div>
-    <FieldInput v-for="f in shown" :key="f.name" :field="f" :value="value[f.name]" :path="`${path}/${f.name}`" :taken="plan.reading?.taken" :settled="settled?.[f.name]" @change="(v) => change(f.name, v)" @make="(k, then) => (made = { kind: k, then })" />
-    <v-btn v-if="hidden > 0" size="small" variant="text" id="more" @click="more = true">{{ hidden }} more {{ hidden === 1 ? 'setting' : 'settings' }}</v-btn>
+    <FieldInput
+      v-for="f in shown"
+      :key="f.name"
+      :field="f"
+      :value="value[f.name]"
+      :path="`${path}/${f.name}`"
+      :taken="plan.reading?.taken"
+      :settled="settled?.[f.name]"
+      @change="(v) => change(f.name, v)"
+      @make="(k, then) => (made = { kind: k, then })"
+    />
+    <v-btn v-if="hidden > 0" id="more" size="small" variant="text" @click="more = true"
+      >{{ hidden }} more {{ hidden === 1 ? 'setting' : 'settings' }}</v-btn
+    >
     <div v-if="!name" class="mt-2 d-flex ga-2">
       <v-btn id="add-object" color="primary" @click="add">Add to the draft</v-btn>
       <v-btn variant="text" @click="emit('close')">Cancel</v-btn>
     </div>
     <v-dialog v-if="made" :model-value="true" max-width="560" scrollable @update:model-value="made = undefined">
-      <v-card class="pa-4"><v-card-text><ObjectForm :kind="made.kind" in-dialog @added="useMade" @close="made = undefined" /></v-card-text></v-card>
+      <v-card class="pa-4"
+        ><v-card-text><ObjectForm :kind="made.kind" in-dialog @added="useMade" @close="made = undefined" /></v-card-text
+      ></v-card>
     </v-dialog>
   </section>
 </template>

@@ -29,7 +29,12 @@ interface Line {
 const lineHeight = 15
 const most = 14 // boxes of a column; a larger plan is shown in part
 
-function column(x: number, w: number, top: number, list: { path: string; title: string; lines: string[]; off?: boolean; zone?: string }[]): Box[] {
+function column(
+  x: number,
+  w: number,
+  top: number,
+  list: { path: string; title: string; lines: string[]; off?: boolean; zone?: string }[],
+): Box[] {
   let y = top
   return list.map((b) => {
     const h = 26 + b.lines.length * lineHeight
@@ -48,7 +53,10 @@ const scene = computed(() => {
   const nets = (p.networks ?? []).slice(0, most)
   const homeOf = (address: string) => {
     let best: { name: string; bits: number } | undefined
-    for (const n of p.networks ?? []) for (const prefix of n.prefixes) if (holds(prefix, address) && (!best || Number(prefix.split('/')[1]) > best.bits)) best = { name: n.name, bits: Number(prefix.split('/')[1]) }
+    for (const n of p.networks ?? [])
+      for (const prefix of n.prefixes)
+        if (holds(prefix, address) && (!best || Number(prefix.split('/')[1]) > best.bits))
+          best = { name: n.name, bits: Number(prefix.split('/')[1]) }
     return best?.name
   }
   const hostsIn = new Map<string, string[]>()
@@ -56,19 +64,77 @@ const scene = computed(() => {
     const home = homeOf(h.addresses?.[0] ?? h.ranges?.[0]?.split(/[-/]/)[0] ?? '')
     if (home) hostsIn.set(home, [...(hostsIn.get(home) ?? []), h.name])
   }
-  const left = column(0, 236, 40, passages.map((x) => ({ path: 'passages/' + x.name, title: x.name, off: x.off, lines: [cut('who: ' + x.groups.join(', '), 38), cut('addresses: ' + (x.pool ?? 'none'), 38), cut(x.routes?.full ? 'routes: everything' : 'routes: ' + (x.routes?.split ?? []).join(', '), 38)] })))
-  const tunnels = column(276, 150, 40, (p.tunnels ?? []).slice(0, most).map((t) => ({ path: 'tunnels/' + t.name, title: t.name, off: t.off, lines: [t.kind + ', ' + t.login, ...(t.identity ? [cut(t.identity, 24)] : [])] })))
+  const left = column(
+    0,
+    236,
+    40,
+    passages.map((x) => ({
+      path: 'passages/' + x.name,
+      title: x.name,
+      off: x.off,
+      lines: [
+        cut('who: ' + x.groups.join(', '), 38),
+        cut('addresses: ' + (x.pool ?? 'none'), 38),
+        cut(x.routes?.full ? 'routes: everything' : 'routes: ' + (x.routes?.split ?? []).join(', '), 38),
+      ],
+    })),
+  )
+  const tunnels = column(
+    276,
+    150,
+    40,
+    (p.tunnels ?? []).slice(0, most).map((t) => ({
+      path: 'tunnels/' + t.name,
+      title: t.name,
+      off: t.off,
+      lines: [t.kind + ', ' + t.login, ...(t.identity ? [cut(t.identity, 24)] : [])],
+    })),
+  )
   const front = gateway.outside['in-front']
   const nat = (p.nat ?? []).filter((n) => n.gateway === gateway.name && !n.off)
-  const gate = column(466, 188, front ? 104 : 70, [{ path: 'gateways/' + gateway.name, title: gateway.name, lines: [cut(gateway.dial, 30), ...gateway.outside.addresses.map((a) => cut('outside ' + a, 30)), ...(gateway.inside ?? []).map((a) => cut(`in ${a.network} ${a.addresses[0] ?? ''}`, 30)), ...nat.slice(0, 4).map((n) => cut(`${n.action} ${n.name}`, 30))] }])[0]
+  const gate = column(466, 188, front ? 104 : 70, [
+    {
+      path: 'gateways/' + gateway.name,
+      title: gateway.name,
+      lines: [
+        cut(gateway.dial, 30),
+        ...gateway.outside.addresses.map((a) => cut('outside ' + a, 30)),
+        ...(gateway.inside ?? []).map((a) => cut(`in ${a.network} ${a.addresses[0] ?? ''}`, 30)),
+        ...nat.slice(0, 4).map((n) => cut(`${n.action} ${n.name}`, 30)),
+      ],
+    },
+  ])[0]
   const sky = gateway.internet ? column(466, 188, 0, [{ path: 'internet', title: 'internet', lines: [] }])[0] : undefined
-  const wall = front ? column(466, 188, 46, [{ path: `gateways/${gateway.name}`, title: 'router in front', lines: [front.address] }])[0] : undefined
+  const wall = front
+    ? column(466, 188, 46, [{ path: `gateways/${gateway.name}`, title: 'router in front', lines: [front.address] }])[0]
+    : undefined
   if (wall) wall.key = 'front'
-  const routers = column(700, 112, 150, (p.routers ?? []).slice(0, most).map((r) => ({ path: 'routers/' + r.name, title: r.name, lines: [cut(r.addresses[0] ?? '', 18)] })))
-  const right = column(856, 244, 16, [...nets].sort((a, b) => (a.zone ?? '~').localeCompare(b.zone ?? '~')).map((n) => {
-    const hosts = hostsIn.get(n.name) ?? []
-    return { path: 'networks/' + n.name, title: n.name, zone: n.zone, lines: [cut(n.prefixes.join(', '), 38), ...(n.site ? ['of ' + n.site] : []), ...(hosts.length ? [cut(hosts.slice(0, 4).join(', ') + (hosts.length > 4 ? ` and ${hosts.length - 4} more` : ''), 38)] : [])] }
-  }))
+  const routers = column(
+    700,
+    112,
+    150,
+    (p.routers ?? []).slice(0, most).map((r) => ({ path: 'routers/' + r.name, title: r.name, lines: [cut(r.addresses[0] ?? '', 18)] })),
+  )
+  const right = column(
+    856,
+    244,
+    16,
+    [...nets]
+      .sort((a, b) => (a.zone ?? '~').localeCompare(b.zone ?? '~'))
+      .map((n) => {
+        const hosts = hostsIn.get(n.name) ?? []
+        return {
+          path: 'networks/' + n.name,
+          title: n.name,
+          zone: n.zone,
+          lines: [
+            cut(n.prefixes.join(', '), 38),
+            ...(n.site ? ['of ' + n.site] : []),
+            ...(hosts.length ? [cut(hosts.slice(0, 4).join(', ') + (hosts.length > 4 ? ` and ${hosts.length - 4} more` : ''), 38)] : []),
+          ],
+        }
+      }),
+  )
 
   // The networks that a passage's devices send packets to.
   const reach = new Map<string, Set<string>>()
@@ -90,7 +156,12 @@ const scene = computed(() => {
   const link = (from: Box | undefined, to: Box | undefined, who: string[]) => from && to && lines.push({ from, to, passages: who })
   const find = (boxes: Box[], path: string) => boxes.find((b) => b.path === path)
   for (const x of passages) for (const t of x.tunnels ?? []) link(find(left, 'passages/' + x.name), find(tunnels, 'tunnels/' + t), [x.name])
-  for (const t of tunnels) link(t, gate, passages.filter((x) => (x.tunnels ?? []).includes(t.title)).map((x) => x.name))
+  for (const t of tunnels)
+    link(
+      t,
+      gate,
+      passages.filter((x) => (x.tunnels ?? []).includes(t.title)).map((x) => x.name),
+    )
   const goes = (network: string) => passages.filter((x) => reach.get(x.name)?.has(network)).map((x) => x.name)
   const attached = new Set((gateway.inside ?? []).map((a) => a.network))
   const via = new Set((gateway.routes ?? []).map((r) => r.via))
@@ -101,7 +172,12 @@ const scene = computed(() => {
     for (const n of behind) link(box, find(right, 'networks/' + n.name), goes(n.name))
   }
   for (const n of nets) if (attached.has(n.name)) link(gate, find(right, 'networks/' + n.name), goes(n.name))
-  if (sky) link(gate, sky, passages.filter((x) => x.routes?.full).map((x) => x.name))
+  if (sky)
+    link(
+      gate,
+      sky,
+      passages.filter((x) => x.routes?.full).map((x) => x.name),
+    )
   const boxes = [...left, ...tunnels, gate, ...(sky ? [sky] : []), ...(wall ? [wall] : []), ...routers, ...right]
   const left_out = (plan.reading?.settled.length ?? 0) - passages.length + (p.networks?.length ?? 0) - nets.length
   const zones = [...new Set(right.map((b) => b.zone).filter(Boolean))].map((z) => {
@@ -124,7 +200,8 @@ const lit = (l: Line) => chosen.value !== '' && l.passages.includes(chosen.value
 
 const worst = computed(() => {
   const out: Record<string, string> = {}
-  for (const f of [...(plan.checked?.findings ?? [])].reverse()) if (f.severity !== 'note') out[f.path.split('/').slice(0, 2).join('/')] = f.severity
+  for (const f of [...(plan.checked?.findings ?? [])].reverse())
+    if (f.severity !== 'note') out[f.path.split('/').slice(0, 2).join('/')] = f.severity
   return out
 })
 
@@ -138,24 +215,47 @@ function pick(b: Box) {
   <section aria-label="Picture of the site">
     <div class="d-flex align-center ga-3">
       <h2>The site, as the plan has it</h2>
-      <span class="about">{{ chosen ? `The way of passage ${chosen}: what its devices send into the tunnel.` : 'Choose a passage to see its way; choose anything else to change it.' }}</span>
+      <span class="about">{{
+        chosen
+          ? `The way of passage ${chosen}: what its devices send into the tunnel.`
+          : 'Choose a passage to see its way; choose anything else to change it.'
+      }}</span>
       <v-btn v-if="chosen" size="x-small" variant="outlined" @click="emit('open', 'passages/' + chosen)">open {{ chosen }}</v-btn>
       <v-btn v-if="chosen" size="x-small" variant="text" @click="chosen = ''">all</v-btn>
     </div>
-    <svg v-if="scene" :viewBox="`-4 -4 1108 ${scene.height}`" role="img" aria-label="People, tunnels, gateway, routers and networks, with the ways between them">
+    <svg
+      v-if="scene"
+      :viewBox="`-4 -4 1108 ${scene.height}`"
+      role="img"
+      aria-label="People, tunnels, gateway, routers and networks, with the ways between them"
+    >
       <g v-for="z in scene.zones" :key="z.name">
         <rect x="848" :y="z.y" width="256" :height="z.h" class="zone" />
         <text :x="844" :y="z.y + 10" class="zonename" text-anchor="end">{{ z.name }}</text>
       </g>
       <path v-for="(l, i) in scene.lines" :key="i" :d="curve(l)" class="way" :class="{ lit: lit(l), dim: chosen && !lit(l) }" />
-      <g v-for="b in scene.boxes" :key="b.key" class="box" :class="[b.path.split('/')[0], { off: b.off, chosen: b.path === 'passages/' + chosen }]" tabindex="0" role="button" :aria-label="b.path" @click="pick(b)" @keydown.enter="pick(b)">
+      <g
+        v-for="b in scene.boxes"
+        :key="b.key"
+        class="box"
+        :class="[b.path.split('/')[0], { off: b.off, chosen: b.path === 'passages/' + chosen }]"
+        tabindex="0"
+        role="button"
+        :aria-label="b.path"
+        @click="pick(b)"
+        @keydown.enter="pick(b)"
+      >
         <rect :x="b.x" :y="b.y" :width="b.w" :height="b.h" />
         <text :x="b.x + 9" :y="b.y + 17" class="title">{{ b.title }}{{ b.off ? ' (off)' : '' }}</text>
-        <text v-if="worst[b.path]" :x="b.x + b.w - 16" :y="b.y + 17" class="sign" :class="worst[b.path]">{{ worst[b.path] === 'stop' ? '✗' : '!' }}</text>
+        <text v-if="worst[b.path]" :x="b.x + b.w - 16" :y="b.y + 17" class="sign" :class="worst[b.path]">
+          {{ worst[b.path] === 'stop' ? '✗' : '!' }}
+        </text>
         <text v-for="(line, i) in b.lines" :key="i" :x="b.x + 9" :y="b.y + 33 + i * 15" class="line">{{ line }}</text>
       </g>
     </svg>
-    <p v-if="scene && scene.left_out > 0" class="about">{{ scene.left_out }} more passages and networks are not drawn; the steps list them all.</p>
+    <p v-if="scene && scene.left_out > 0" class="about">
+      {{ scene.left_out }} more passages and networks are not drawn; the steps list them all.
+    </p>
     <p v-if="!scene" class="about">There is nothing to draw yet: make a gateway.</p>
   </section>
 </template>

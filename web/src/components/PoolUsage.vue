@@ -29,7 +29,9 @@ const share = (n: number, p: Schemas['GatewayPool']) => `${p.total ? Math.max(n 
       <span>{{ p.leased }} leased · {{ p.kept }} kept · {{ p.free }} free of {{ p.total }}</span>
       <details v-if="p.leases.length">
         <summary>whose</summary>
-        <p v-for="l in p.leases.slice(0, 200)" :key="l.address" class="mono">{{ l.address }} {{ l.holder }}{{ l.kept ? ', kept' : '' }}{{ l.out ? ', leased' : '' }}</p>
+        <p v-for="l in p.leases.slice(0, 200)" :key="l.address" class="mono">
+          {{ l.address }} {{ l.holder }}{{ l.kept ? ', kept' : '' }}{{ l.out ? ', leased' : '' }}
+        </p>
       </details>
     </div>
   </section>

@@ -40,10 +40,20 @@ interface Row {
 }
 const sections = computed(() =>
   props.step.kinds.map((kind) => {
-    const source = kind === 'passages' ? plan.reading?.settled : (plan.reading?.plan as unknown as Record<string, PlanObject[] | undefined> | undefined)?.[kind]
-    const all: Row[] = ((source ?? []) as unknown as PlanObject[]).map((o) => ({ name: o.name, words: summary(o), path: `${kind}/${o.name}` }))
+    const source =
+      kind === 'passages'
+        ? plan.reading?.settled
+        : (plan.reading?.plan as unknown as Record<string, PlanObject[] | undefined> | undefined)?.[kind]
+    const all: Row[] = ((source ?? []) as unknown as PlanObject[]).map((o) => ({
+      name: o.name,
+      words: summary(o),
+      path: `${kind}/${o.name}`,
+    }))
     const wanted = (search.value ?? '').toLowerCase() // null once it was cleared
-    const rows = all.filter((r) => (r.name + ' ' + r.words).toLowerCase().includes(wanted) && (!onlyFound.value || ['stop', 'warn'].includes(worst.value[r.path])))
+    const rows = all.filter(
+      (r) =>
+        (r.name + ' ' + r.words).toLowerCase().includes(wanted) && (!onlyFound.value || ['stop', 'warn'].includes(worst.value[r.path])),
+    )
     return { kind, total: all.length, rows, about: plan.forms.find((f) => f.kind === kind)?.doc ?? '' }
   }),
 )
@@ -53,7 +63,11 @@ const opened = computed(() => (props.object ? { kind: props.object.split('/')[0]
 // Settings of the whole plan that belong to a step.
 const whole: Record<string, { field: 'name' | 'time-zone'; label: string; hint: string }> = {
   site: { field: 'name', label: 'What the site is called', hint: '' },
-  people: { field: 'time-zone', label: 'Time zone', hint: 'In which hours count, by its IANA name, such as Atlantic/Reykjavik; UTC if empty.' },
+  people: {
+    field: 'time-zone',
+    label: 'Time zone',
+    hint: 'In which hours count, by its IANA name, such as Atlantic/Reykjavik; UTC if empty.',
+  },
 }
 
 async function setWhole(field: 'name' | 'time-zone', e: Event) {
@@ -70,18 +84,41 @@ function added(kind: string, name: string) {
 
 <template>
   <ObjectForm v-if="making" :key="'new ' + making" :kind="making" @close="making = ''" @added="(n) => added(making, n)" />
-  <ObjectForm v-else-if="opened" :key="object" :kind="opened.kind" :name="opened.name" @close="emit('open', undefined)" @added="(n) => added(opened!.kind, n)" />
+  <ObjectForm
+    v-else-if="opened"
+    :key="object"
+    :kind="opened.kind"
+    :name="opened.name"
+    @close="emit('open', undefined)"
+    @added="(n) => added(opened!.kind, n)"
+  />
   <section v-else :aria-label="step.title">
     <h2>{{ step.title }}</h2>
     <p class="about">{{ step.about }}</p>
     <details v-if="findings.length" class="findings" :open="findings.some((f) => f.severity !== 'note')">
       <summary>{{ findings.length }} {{ findings.length === 1 ? 'finding' : 'findings' }} here</summary>
       <FindingCard v-for="f in findings.slice(0, 40)" :key="f.code + f.path + f.problem" :finding="f" @refused="(w) => (plan.problem = w)">
-        <v-btn v-if="step.kinds.includes(f.path.split('/')[0]) && f.path.includes('/')" size="x-small" variant="text" @click="emit('open', f.path.split('/').slice(0, 2).join('/'))">open {{ f.path.split('/')[1] }}</v-btn>
+        <v-btn
+          v-if="step.kinds.includes(f.path.split('/')[0]) && f.path.includes('/')"
+          size="x-small"
+          variant="text"
+          @click="emit('open', f.path.split('/').slice(0, 2).join('/'))"
+          >open {{ f.path.split('/')[1] }}</v-btn
+        >
       </FindingCard>
     </details>
-    <v-text-field v-if="whole[step.id]" :id="'whole-' + whole[step.id].field" class="mt-2" :model-value="plan.reading?.plan[whole[step.id].field] ?? ''" :label="whole[step.id].label" :hint="whole[step.id].hint" @change="setWhole(whole[step.id].field, $event)" />
-    <p v-if="step.id === 'people'" class="about mt-1">Who is in which group is kept beside the plan, under <router-link to="/people">People</router-link>.</p>
+    <v-text-field
+      v-if="whole[step.id]"
+      :id="'whole-' + whole[step.id].field"
+      class="mt-2"
+      :model-value="plan.reading?.plan[whole[step.id].field] ?? ''"
+      :label="whole[step.id].label"
+      :hint="whole[step.id].hint"
+      @change="setWhole(whole[step.id].field, $event)"
+    />
+    <p v-if="step.id === 'people'" class="about mt-1">
+      Who is in which group is kept beside the plan, under <router-link to="/people">People</router-link>.
+    </p>
     <TrustPanel v-if="step.id === 'trust'" />
     <div v-if="step.kinds.length" class="d-flex ga-2 align-center my-2">
       <v-text-field id="search" v-model="search" label="Search names and settings" clearable />
@@ -89,14 +126,23 @@ function added(kind: string, name: string) {
     </div>
     <div v-for="s in sections" :key="s.kind" class="kind">
       <div class="d-flex align-center">
-        <h3>{{ s.kind }} <small>{{ s.rows.length < s.total ? `${s.rows.length} of ` : '' }}{{ s.total }}</small></h3>
+        <h3>
+          {{ s.kind }} <small>{{ s.rows.length < s.total ? `${s.rows.length} of ` : '' }}{{ s.total }}</small>
+        </h3>
         <v-spacer />
         <v-btn size="x-small" variant="outlined" :prepend-icon="mdiPlus" @click="making = s.kind">new {{ single(s.kind) }}</v-btn>
       </div>
       <p v-if="!s.total" class="about">{{ s.about }}</p>
       <table v-else class="rows">
         <tbody>
-          <tr v-for="r in s.rows.slice(0, most)" :key="r.path" tabindex="0" :aria-label="r.path" @click="emit('open', r.path)" @keydown.enter="emit('open', r.path)">
+          <tr
+            v-for="r in s.rows.slice(0, most)"
+            :key="r.path"
+            tabindex="0"
+            :aria-label="r.path"
+            @click="emit('open', r.path)"
+            @keydown.enter="emit('open', r.path)"
+          >
             <td class="sign" :class="worst[r.path]">{{ worst[r.path] && worst[r.path] !== 'note' ? signs[worst[r.path]] : '' }}</td>
             <td class="name">{{ r.name }}</td>
             <td class="words">{{ r.words }}</td>

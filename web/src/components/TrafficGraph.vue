@@ -18,8 +18,30 @@ const words = computed(() => (now.value ? `from ${size(now.value.in / 2)}/s, to 
 <template>
   <svg :width="width" :height="height + 10" role="img" :aria-label="`Traffic of the last two minutes: ${words}`">
     <rect :width="width" :height="height" class="box" />
-    <polyline :points="line(samples.map((s) => s.in), width, height, top, slots)" class="in" />
-    <polyline :points="line(samples.map((s) => s.out), width, height, top, slots)" class="out" />
+    <polyline
+      :points="
+        line(
+          samples.map((s) => s.in),
+          width,
+          height,
+          top,
+          slots,
+        )
+      "
+      class="in"
+    />
+    <polyline
+      :points="
+        line(
+          samples.map((s) => s.out),
+          width,
+          height,
+          top,
+          slots,
+        )
+      "
+      class="out"
+    />
     <template v-for="(n, i) in lost" :key="i">
       <rect v-if="n" :x="((slots - lost.length + i) / slots) * width" :y="height + 2" :width="width / slots" height="8" class="lost" />
     </template>

@@ -85,13 +85,35 @@ async function download(call: '/api/v1/authority' | '/api/v1/authority/revoked',
     <pre v-if="shown" class="mono shown">{{ shown }}</pre>
     <h3>certificates</h3>
     <table class="plain">
-      <thead><tr><th>Name</th><th>Holds</th><th>Until</th><th>Signed</th><th></th></tr></thead>
+      <thead>
+        <tr>
+          <th>Name</th>
+          <th>Holds</th>
+          <th>Until</th>
+          <th>Signed</th>
+          <th></th>
+        </tr>
+      </thead>
       <tbody>
         <tr v-for="c in certificates" :key="c.name">
-          <td><b>{{ c.name }}</b><br /><small>{{ c.used.length ? 'shown by ' + c.used.join(', ') : '' }}</small></td>
+          <td>
+            <b>{{ c.name }}</b><br /><small>{{ c.used.length ? 'shown by ' + c.used.join(', ') : '' }}</small>
+          </td>
           <td>{{ c.holds.join(', ') }}</td>
           <td>{{ c.expires ? new Date(c.expires).toLocaleDateString() : '–' }}</td>
-          <td :class="{ 'text-bad': c.revoked }">{{ c.revoked ? '✗ revoked' : c.waiting && !c.expires ? '… asked for' : c.name === 'authority' ? 'the service’s own authority' : c.own ? 'here; renewed by itself' : 'by ' + c.issuer }}</td>
+          <td :class="{ 'text-bad': c.revoked }">
+            {{
+              c.revoked
+                ? '✗ revoked'
+                : c.waiting && !c.expires
+                  ? '… asked for'
+                  : c.name === 'authority'
+                    ? 'the service’s own authority'
+                    : c.own
+                      ? 'here; renewed by itself'
+                      : 'by ' + c.issuer
+            }}
+          </td>
           <td class="text-right">
             <v-btn v-if="c.own && !c.revoked && c.name !== 'authority'" size="x-small" variant="text" @click="revoke(c.name)">Revoke</v-btn>
             <v-btn v-if="c.name !== 'authority'" size="x-small" variant="text" @click="remove(c.name)">Remove</v-btn>
@@ -105,22 +127,55 @@ async function download(call: '/api/v1/authority' | '/api/v1/authority/revoked',
     </div>
     <form class="d-flex flex-column ga-2 mb-4" @submit.prevent="go">
       <v-btn-toggle v-model="form.what" density="compact" mandatory variant="outlined">
-        <v-btn value="make" size="small">Make one here</v-btn><v-btn value="request" size="small">Have one signed elsewhere</v-btn><v-btn value="import" size="small">Import</v-btn>
+        <v-btn value="make" size="small">Make one here</v-btn><v-btn value="request" size="small">Have one signed elsewhere</v-btn
+        ><v-btn value="import" size="small">Import</v-btn>
       </v-btn-toggle>
       <v-text-field v-model="form.name" label="Name, by which tunnels refer to it" />
-      <v-combobox v-if="form.what !== 'import'" v-model="form.for" label="What people dial" multiple chips closable-chips variant="outlined" density="compact" hide-details />
+      <v-combobox
+        v-if="form.what !== 'import'"
+        v-model="form.for"
+        label="What people dial"
+        multiple
+        chips
+        closable-chips
+        variant="outlined"
+        density="compact"
+        hide-details
+      />
       <template v-else>
-        <v-textarea v-model="form.chain" label="Certificate and those above it, PEM" rows="3" variant="outlined" hide-details class="mono" />
-        <v-textarea v-model="form.key" label="Private key, PEM (not needed after a signing request made here)" rows="2" variant="outlined" hide-details class="mono" />
+        <v-textarea
+          v-model="form.chain"
+          label="Certificate and those above it, PEM"
+          rows="3"
+          variant="outlined"
+          hide-details
+          class="mono"
+        />
+        <v-textarea
+          v-model="form.key"
+          label="Private key, PEM (not needed after a signing request made here)"
+          rows="2"
+          variant="outlined"
+          hide-details
+          class="mono"
+        />
       </template>
-      <div><v-btn type="submit" color="primary" size="small">{{ form.what === 'make' ? 'Make it' : form.what === 'request' ? 'Make the request' : 'Keep it' }}</v-btn></div>
+      <div>
+        <v-btn type="submit" color="primary" size="small">{{
+          form.what === 'make' ? 'Make it' : form.what === 'request' ? 'Make the request' : 'Keep it'
+        }}</v-btn>
+      </div>
     </form>
     <div class="d-flex align-center">
-      <h3>shared secrets <small>{{ secrets.length }}</small></h3>
+      <h3>
+        shared secrets <small>{{ secrets.length }}</small>
+      </h3>
       <v-spacer />
       <v-btn size="x-small" variant="outlined" @click="secret">generate one</v-btn>
     </div>
-    <p v-for="s in secrets" :key="s.name" class="secret"><b>{{ s.name }}</b> {{ s.kind }}, since {{ new Date(s.made).toLocaleDateString() }}</p>
+    <p v-for="s in secrets" :key="s.name" class="secret">
+      <b>{{ s.name }}</b> {{ s.kind }}, since {{ new Date(s.made).toLocaleDateString() }}
+    </p>
     <p v-if="!secrets.length" class="secret">Keys that both ends know, such as a name server’s. Each is shown once.</p>
   </div>
 </template>

@@ -16,7 +16,14 @@ const picked = ref<{ row: number; col: number }>()
 let waiting = 0
 
 async function load() {
-  const query = { people: filter.value ?? '', to: places.value ?? '', trouble: onlyTrouble.value, row: row.value, column: column.value, ...most }
+  const query = {
+    people: filter.value ?? '',
+    to: places.value ?? '',
+    trouble: onlyTrouble.value,
+    row: row.value,
+    column: column.value,
+    ...most,
+  }
   const { data, error } = await api.GET('/api/v1/board', { params: { query } })
   picked.value = undefined
   board.value = data
@@ -51,7 +58,7 @@ const users = (list: string[]) => list.slice(0, 4).join(', ') + (list.length > 4
   <div class="px-5 py-3">
     <div class="d-flex align-center ga-4 mb-3 flex-wrap">
       <h1>Who reaches what</h1>
-      <v-chip v-if="board" :color="troubles ? 'bad' : 'good'" variant="tonal" id="verdict">
+      <v-chip v-if="board" id="verdict" :color="troubles ? 'bad' : 'good'" variant="tonal">
         {{ troubles ? `${troubles} cells are not as they should be` : 'everything is as it should be' }} · revision {{ board.revision }}
       </v-chip>
       <v-spacer />
@@ -76,20 +83,32 @@ const users = (list: string[]) => list.slice(0, 4).join(', ') + (list.length > 4
           </tr>
         </thead>
         <tbody>
-          <tr v-for="{ row, index } in rows" :key="row.class">
+          <tr v-for="{ row: crowd, index } in rows" :key="crowd.class">
             <th scope="row" class="people">
-              {{ row.class }}
-              <small>{{ users(row.users) }}</small>
-              <small>{{ row.passage ? 'passage ' + row.passage : 'no passage' }}</small>
+              {{ crowd.class }}
+              <small>{{ users(crowd.users) }}</small>
+              <small>{{ crowd.passage ? 'passage ' + crowd.passage : 'no passage' }}</small>
             </th>
-            <td v-for="(cell, i) in row.cells" :key="i" :class="{ trouble: troubled(cell, board.tried[index]?.[i]), picked: picked?.row === index && picked?.col === i }">
-              <button type="button" :aria-label="`${row.class} to ${board.destinations[i].name}: ${cell.state}`" @click="picked = { row: index, col: i }">
+            <td
+              v-for="(cell, i) in crowd.cells"
+              :key="i"
+              :class="{ trouble: troubled(cell, board.tried[index]?.[i]), picked: picked?.row === index && picked?.col === i }"
+            >
+              <button
+                type="button"
+                :aria-label="`${crowd.class} to ${board.destinations[i].name}: ${cell.state}`"
+                @click="picked = { row: index, col: i }"
+              >
                 <span :class="'text-' + mark(cell).color" class="state">
                   <v-icon v-if="mark(cell).icon" :icon="mark(cell).icon" size="16" />
                   {{ mark(cell).word }}
                 </span>
                 <small v-if="cell.computed" class="mono">{{ cell.computed }}</small>
-                <small v-if="cell.state !== 'no reach'" :class="'text-' + triedWord(board.tried[index]?.[i]).color" :title="board.tried[index]?.[i]?.words">
+                <small
+                  v-if="cell.state !== 'no reach'"
+                  :class="'text-' + triedWord(board.tried[index]?.[i]).color"
+                  :title="board.tried[index]?.[i]?.words"
+                >
                   {{ triedWord(board.tried[index]?.[i]).sign }} {{ triedWord(board.tried[index]?.[i]).word }}
                 </small>
               </button>
@@ -98,27 +117,51 @@ const users = (list: string[]) => list.slice(0, 4).join(', ') + (list.length > 4
         </tbody>
       </table>
     </v-card>
-    <div v-if="board && (board['total-rows'] > most.rows || board['total-columns'] > most.columns)" class="d-flex ga-2 align-center mt-2 pages">
+    <div
+      v-if="board && (board['total-rows'] > most.rows || board['total-columns'] > most.columns)"
+      class="d-flex ga-2 align-center mt-2 pages"
+    >
       people {{ span(row, most.rows, board['total-rows']) }}
       <v-btn size="x-small" variant="outlined" :disabled="!row" @click="row -= most.rows">before</v-btn>
       <v-btn size="x-small" variant="outlined" :disabled="row + most.rows >= board['total-rows']" @click="row += most.rows">after</v-btn>
       destinations {{ span(column, most.columns, board['total-columns']) }}
       <v-btn size="x-small" variant="outlined" :disabled="!column" @click="column -= most.columns">before</v-btn>
-      <v-btn size="x-small" variant="outlined" :disabled="column + most.columns >= board['total-columns']" @click="column += most.columns">after</v-btn>
+      <v-btn size="x-small" variant="outlined" :disabled="column + most.columns >= board['total-columns']" @click="column += most.columns"
+        >after</v-btn
+      >
     </div>
     <div class="legend">
-      <span v-for="l in legend" :key="l.state"><v-icon :icon="markOf(l.state).icon" :color="markOf(l.state).color" size="15" /> <b>{{ markOf(l.state).word }}</b> {{ l.about }}</span>
+      <span v-for="l in legend" :key="l.state"
+        ><v-icon :icon="markOf(l.state).icon" :color="markOf(l.state).color" size="15" /> <b>{{ markOf(l.state).word }}</b>
+        {{ l.about }}</span
+      >
       <span>A cell opens the journey of one packet.</span>
     </div>
-    <v-card v-if="board?.inward.length" class="mt-4" id="inward">
+    <v-card v-if="board?.inward.length" id="inward" class="mt-4">
       <table class="plain">
-        <thead><tr><th>From inside towards people's devices</th><th></th><th>Expected</th><th>Computed</th></tr></thead>
+        <thead>
+          <tr>
+            <th>From inside towards people's devices</th>
+            <th></th>
+            <th>Expected</th>
+            <th>Computed</th>
+          </tr>
+        </thead>
         <tbody>
           <tr v-for="r in board.inward" :key="r.class" :class="{ trouble: r.wrong.length }">
-            <th scope="row">{{ r.class }} <small>{{ users(r.users) }}</small></th>
-            <td><span :class="'text-' + markOf(r.state).color" class="state"><v-icon v-if="markOf(r.state).icon" :icon="markOf(r.state).icon" size="16" /> {{ markOf(r.state).word }}</span></td>
+            <th scope="row">
+              {{ r.class }} <small>{{ users(r.users) }}</small>
+            </th>
+            <td>
+              <span :class="'text-' + markOf(r.state).color" class="state"
+                ><v-icon v-if="markOf(r.state).icon" :icon="markOf(r.state).icon" size="16" /> {{ markOf(r.state).word }}</span
+              >
+            </td>
             <td class="mono">{{ r.expected.map((l) => `${l.services} from ${l.from}`).join('; ') || '–' }}</td>
-            <td class="mono">{{ r.computed.map((l) => `${l.services} from ${l.from}`).join('; ') || '–' }}<b v-if="r.wrong.length" class="text-bad"> ▲ {{ r.wrong.map((l) => `${l.services} from ${l.from}`).join('; ') }}</b></td>
+            <td class="mono">
+              {{ r.computed.map((l) => `${l.services} from ${l.from}`).join('; ') || '–'
+              }}<b v-if="r.wrong.length" class="text-bad"> ▲ {{ r.wrong.map((l) => `${l.services} from ${l.from}`).join('; ') }}</b>
+            </td>
           </tr>
         </tbody>
       </table>

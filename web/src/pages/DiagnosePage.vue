@@ -34,7 +34,12 @@ onMounted(async () => {
   to.value = String(route.query.to ?? '')
 })
 
-const body = computed(() => ({ user: user.value, complaint: complaint.value, to: complaint.value === 'reaches-some' || complaint.value === 'names-fail' ? to.value : '', service: complaint.value === 'reaches-some' ? service.value : '' }))
+const body = computed(() => ({
+  user: user.value,
+  complaint: complaint.value,
+  to: complaint.value === 'reaches-some' || complaint.value === 'names-fail' ? to.value : '',
+  service: complaint.value === 'reaches-some' ? service.value : '',
+}))
 
 async function look() {
   busy.value = true
@@ -62,7 +67,8 @@ async function apply(mend: Edit[], setting?: string) {
   if (!problem.value) await router.push({ path: '/plan', query: settingQuery(setting ?? mend[0].path) })
 }
 
-const sureness = (n: number) => (n >= 90 ? { word: 'certain', color: 'bad' } : n >= 60 ? { word: 'likely', color: 'caution' } : { word: 'possible', color: 'quiet' })
+const sureness = (n: number) =>
+  n >= 90 ? { word: 'certain', color: 'bad' } : n >= 60 ? { word: 'likely', color: 'caution' } : { word: 'possible', color: 'quiet' }
 </script>
 
 <template>
@@ -70,8 +76,22 @@ const sureness = (n: number) => (n >= 90 ? { word: 'certain', color: 'bad' } : n
     <h1 class="mb-3">From a complaint to its cause</h1>
     <form class="d-flex ga-3 flex-wrap align-center mb-4" @submit.prevent="look">
       <v-combobox v-model="user" :items="users" label="Who complains" density="compact" variant="outlined" hide-details max-width="230" />
-      <v-select v-model="complaint" :items="complaints" label="What they say" density="compact" variant="outlined" hide-details max-width="290" />
-      <v-text-field v-if="complaint === 'reaches-some' || complaint === 'names-fail'" v-model="to" label="What they do not reach" placeholder="records" max-width="210" />
+      <v-select
+        v-model="complaint"
+        :items="complaints"
+        label="What they say"
+        density="compact"
+        variant="outlined"
+        hide-details
+        max-width="290"
+      />
+      <v-text-field
+        v-if="complaint === 'reaches-some' || complaint === 'names-fail'"
+        v-model="to"
+        label="What they do not reach"
+        placeholder="records"
+        max-width="210"
+      />
       <v-text-field v-if="complaint === 'reaches-some'" v-model="service" label="By which service" max-width="140" />
       <v-btn type="submit" color="primary" :loading="busy" :disabled="!user">Find the cause</v-btn>
       <v-btn v-if="found" variant="outlined" title="Everything that was looked at, without secrets" @click="save">Save the evidence</v-btn>

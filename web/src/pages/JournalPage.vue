@@ -10,7 +10,9 @@ const kinds = ['all', 'login', 'refused', 'ended', 'rule', 'commit', 'reach', 'r
 let waiting = 0
 
 async function load() {
-  const { data, error } = await api.GET('/api/v1/journal', { params: { query: { kind: kind.value === 'all' ? undefined : kind.value, text: filter.value || undefined, limit: 300 } } })
+  const { data, error } = await api.GET('/api/v1/journal', {
+    params: { query: { kind: kind.value === 'all' ? undefined : kind.value, text: filter.value || undefined, limit: 300 } },
+  })
   events.value = data ?? []
   problem.value = error ? words(error) : ''
 }
@@ -21,7 +23,17 @@ watch(filter, () => {
   waiting = window.setTimeout(load, 250)
 })
 
-const signs: Record<string, string> = { login: '● login', refused: '▲ refused', ended: '○ ended', rule: '■ rule', commit: '◆ commit', reach: '◇ reach', record: '◉ record', trust: '◆ trust', name: '◆ name' }
+const signs: Record<string, string> = {
+  login: '● login',
+  refused: '▲ refused',
+  ended: '○ ended',
+  rule: '■ rule',
+  commit: '◆ commit',
+  reach: '◇ reach',
+  record: '◉ record',
+  trust: '◆ trust',
+  name: '◆ name',
+}
 </script>
 
 <template>
@@ -37,7 +49,15 @@ const signs: Record<string, string> = { login: '● login', refused: '▲ refuse
     <v-alert v-if="problem" type="error" variant="tonal" role="alert">{{ problem }}</v-alert>
     <v-card>
       <table class="plain">
-        <thead><tr><th>Time</th><th>What</th><th>User</th><th>Seen at</th><th>In words</th></tr></thead>
+        <thead>
+          <tr>
+            <th>Time</th>
+            <th>What</th>
+            <th>User</th>
+            <th>Seen at</th>
+            <th>In words</th>
+          </tr>
+        </thead>
         <tbody>
           <tr v-for="(e, i) in events" :key="i">
             <td class="mono">{{ new Date(e.time).toLocaleString() }}</td>
@@ -46,11 +66,15 @@ const signs: Record<string, string> = { login: '● login', refused: '▲ refuse
             <td class="mono">{{ e.from }}</td>
             <td>
               {{ e.words }}
-              <div v-if="e.offered"><small>offered: {{ e.offered }}<br />wanted: {{ e.wanted }}</small></div>
+              <div v-if="e.offered">
+                <small>offered: {{ e.offered }}<br />wanted: {{ e.wanted }}</small>
+              </div>
               <small v-if="e.code" class="mono"> {{ e.code }}</small>
             </td>
           </tr>
-          <tr v-if="!events.length"><td colspan="5">{{ filter ? 'No line has that text.' : 'Nothing is written here yet.' }}</td></tr>
+          <tr v-if="!events.length">
+            <td colspan="5">{{ filter ? 'No line has that text.' : 'Nothing is written here yet.' }}</td>
+          </tr>
         </tbody>
       </table>
     </v-card>

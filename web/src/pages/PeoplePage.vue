@@ -11,8 +11,15 @@ const done = ref('')
 const editing = ref('')
 const form = reactive({ name: '', full: '', groups: [] as string[], password: '' })
 
+const slowed = ref<Schemas['Slowed'][]>([])
+
 async function load() {
-  const [{ data: us, error }, { data: gs }] = await Promise.all([api.GET('/api/v1/users'), api.GET('/api/v1/groups')])
+  const [{ data: us, error }, { data: gs }, { data: waiting }] = await Promise.all([
+    api.GET('/api/v1/users'),
+    api.GET('/api/v1/groups'),
+    api.GET('/api/v1/slowed'),
+  ])
+  slowed.value = waiting ?? []
   users.value = us ?? []
   groups.value = gs ?? []
   if (error) problem.value = words(error)
@@ -26,7 +33,9 @@ const passageOf = (u: User) => {
   return first ? `by ${first.passage}` : 'no passage admits them'
 }
 const most = ref(50)
-const matching = computed(() => users.value.filter((u) => `${u.name} ${u['full-name'] ?? ''} ${u.groups.join(' ')}`.toLowerCase().includes(filter.value.toLowerCase())))
+const matching = computed(() =>
+  users.value.filter((u) => `${u.name} ${u['full-name'] ?? ''} ${u.groups.join(' ')}`.toLowerCase().includes(filter.value.toLowerCase())),
+)
 const shown = computed(() => matching.value.slice(0, most.value))
 
 function edit(u?: User) {
@@ -44,13 +53,21 @@ async function say(words_: string, error: unknown) {
 
 async function save() {
   if (editing.value === 'new') {
-    const { error } = await api.POST('/api/v1/users', { body: { name: form.name, 'full-name': form.full, groups: form.groups, password: form.password } })
+    const { error } = await api.POST('/api/v1/users', {
+      body: { name: form.name, 'full-name': form.full, groups: form.groups, password: form.password },
+    })
     return say(`${form.name} is added.`, error)
   }
   const old = users.value.find((u) => u.name === editing.value)
-  const { error } = await api.PUT('/api/v1/users/{name}', { params: { path: { name: editing.value } }, body: { name: form.name, 'full-name': form.full, groups: form.groups, off: old?.off } })
+  const { error } = await api.PUT('/api/v1/users/{name}', {
+    params: { path: { name: editing.value } },
+    body: { name: form.name, 'full-name': form.full, groups: form.groups, off: old?.off },
+  })
   if (!error && form.password) {
-    const { error: refused } = await api.PUT('/api/v1/users/{name}/password', { params: { path: { name: editing.value } }, body: { password: form.password } })
+    const { error: refused } = await api.PUT('/api/v1/users/{name}/password', {
+      params: { path: { name: editing.value } },
+      body: { password: form.password },
+    })
     return say(`${form.name} is changed, with a new password.`, refused)
   }
   return say(`${form.name} is changed.`, error)
@@ -59,6 +76,11 @@ async function save() {
 async function toggle(u: User) {
   const { error } = await api.PUT('/api/v1/users/{name}', { params: { path: { name: u.name } }, body: { ...u, off: !u.off } })
   await say(`${u.name} ${u.off ? 'may log in again' : 'may no longer log in'}.`, error)
+}
+
+async function lift(name: string, source: string) {
+  const { error } = await api.DELETE('/api/v1/slowed', { params: { query: { name, source } } })
+  await say(`${name} may try again at once.`, error)
 }
 
 async function remove(u: User) {
@@ -79,25 +101,73 @@ async function remove(u: User) {
     </div>
     <v-alert v-if="problem" type="error" variant="tonal" class="mb-3" role="alert">{{ problem }}</v-alert>
     <v-alert v-if="done" type="success" variant="tonal" class="mb-3" closable @click:close="done = ''">{{ done }}</v-alert>
+    <v-alert v-if="slowed.length" id="slowed" type="warning" variant="tonal" class="mb-3" density="compact">
+      <div v-for="s in slowed.slice(0, 10)" :key="s.for + s.name + s.source" class="d-flex align-center ga-3 waits">
+        <span>
+          <b>{{ s.name }}</b> from {{ s.source.replace(/\/32$/, '') }}: {{ s.wrong }} wrong {{ s.wrong === 1 ? 'password' : 'passwords' }}
+          {{ s.for === 'console' ? 'at the console' : '' }}, waits until {{ new Date(s.until).toLocaleTimeString() }}
+        </span>
+        <v-btn size="x-small" variant="outlined" @click="lift(s.name, s.source)">Let try now</v-btn>
+      </div>
+      <div v-if="slowed.length > 10">and {{ slowed.length - 10 }} more: yl slowed list</div>
+    </v-alert>
     <v-card v-if="editing" class="pa-4 mb-3">
       <form class="d-flex ga-3 flex-wrap align-start" @submit.prevent="save">
-        <v-text-field id="user" v-model="form.name" label="User" :disabled="editing !== 'new'" hint="What they log in with" persistent-hint />
+        <v-text-field
+          id="user"
+          v-model="form.name"
+          label="User"
+          :disabled="editing !== 'new'"
+          hint="What they log in with"
+          persistent-hint
+        />
         <v-text-field id="full-name" v-model="form.full" label="Name" />
-        <v-combobox id="groups" v-model="form.groups" :items="known" label="Groups" multiple chips closable-chips density="compact" variant="outlined" min-width="260" />
-        <v-text-field id="user-password" v-model="form.password" type="password" autocomplete="new-password" :label="editing === 'new' ? 'Password' : 'New password'" :hint="editing === 'new' ? 'At least 12 characters' : 'Empty: it stays'" persistent-hint />
+        <v-combobox
+          id="groups"
+          v-model="form.groups"
+          :items="known"
+          label="Groups"
+          multiple
+          chips
+          closable-chips
+          density="compact"
+          variant="outlined"
+          min-width="260"
+        />
+        <v-text-field
+          id="user-password"
+          v-model="form.password"
+          type="password"
+          autocomplete="new-password"
+          :label="editing === 'new' ? 'Password' : 'New password'"
+          :hint="editing === 'new' ? 'At least 12 characters' : 'Empty: it stays'"
+          persistent-hint
+        />
         <v-btn id="save-user" type="submit" color="primary">Save</v-btn>
         <v-btn variant="text" @click="editing = ''">Cancel</v-btn>
       </form>
     </v-card>
     <v-card>
       <table class="plain">
-        <thead><tr><th>User</th><th>Name</th><th>Groups</th><th>Comes in</th><th></th></tr></thead>
+        <thead>
+          <tr>
+            <th>User</th>
+            <th>Name</th>
+            <th>Groups</th>
+            <th>Comes in</th>
+            <th></th>
+          </tr>
+        </thead>
         <tbody>
           <tr v-for="u in shown" :key="u.name">
-            <td><b>{{ u.name }}</b></td>
+            <td>
+              <b>{{ u.name }}</b>
+            </td>
             <td>{{ u['full-name'] }}</td>
             <td>{{ u.groups.join(', ') || '–' }}</td>
-            <td :class="{ 'text-caution': !passageOf(u).startsWith('by') }">{{ passageOf(u).startsWith('by') ? '●' : '▲' }} {{ passageOf(u) }}</td>
+            <td :class="{ 'text-caution': !passageOf(u).startsWith('by') }">
+              {{ passageOf(u).startsWith('by') ? '●' : '▲' }} {{ passageOf(u) }}
+            </td>
             <td class="text-right">
               <v-btn size="small" variant="text" :to="{ path: '/diagnose', query: { user: u.name } }">Diagnose</v-btn>
               <v-btn size="small" variant="text" @click="edit(u)">Change</v-btn>
@@ -105,10 +175,22 @@ async function remove(u: User) {
               <v-btn size="small" variant="text" @click="remove(u)">Remove</v-btn>
             </td>
           </tr>
-          <tr v-if="matching.length > most"><td colspan="5"><v-btn size="small" variant="text" @click="most += 200">{{ matching.length - most }} more</v-btn></td></tr>
-          <tr v-if="!shown.length"><td colspan="5">{{ filter ? 'Nobody matches.' : 'Nobody may connect yet: add a person.' }}</td></tr>
+          <tr v-if="matching.length > most">
+            <td colspan="5">
+              <v-btn size="small" variant="text" @click="most += 200">{{ matching.length - most }} more</v-btn>
+            </td>
+          </tr>
+          <tr v-if="!shown.length">
+            <td colspan="5">{{ filter ? 'Nobody matches.' : 'Nobody may connect yet: add a person.' }}</td>
+          </tr>
         </tbody>
       </table>
     </v-card>
   </div>
 </template>
+
+<style scoped>
+.waits {
+  color: rgb(var(--v-theme-on-surface));
+}
+</style>

@@ -72,6 +72,11 @@ async function keep() {
   if (error) plan.problem = words(error)
 }
 
+function rebase() {
+  committing.value = false
+  rebasing.value = true
+}
+
 async function committed(n: number, round: number) {
   committing.value = false
   done.value = `Revision ${n} runs.`
@@ -110,11 +115,16 @@ async function begin(text: string) {
   <div class="page" :class="{ free: !plan.text || begun }">
     <div class="d-flex align-center ga-3 mb-2 flex-wrap">
       <h1>Plan</h1>
-      <v-chip v-if="plan.running" variant="tonal" size="small">runs: revision {{ plan.running.number }}, by {{ plan.running.author }}</v-chip>
-      <v-chip v-if="plan.changed" color="caution" variant="tonal" size="small">draft {{ plan.draft?.behind ? 'is behind a newer revision' : 'differs from what runs' }}</v-chip>
+      <v-chip v-if="plan.running" variant="tonal" size="small"
+        >runs: revision {{ plan.running.number }}, by {{ plan.running.author }}</v-chip
+      >
+      <v-chip v-if="plan.changed" color="caution" variant="tonal" size="small"
+        >draft {{ plan.draft?.behind ? 'is behind a newer revision' : 'differs from what runs' }}</v-chip
+      >
       <v-btn v-if="plan.draft?.behind" size="small" color="primary" @click="rebasing = true">Rebase</v-btn>
       <span v-if="plan.checked && plan.text" id="counts" class="counts">
-        <b :class="{ 'text-bad': plan.checked.stops }">✗ {{ plan.checked.stops }} stop</b> · ! {{ plan.checked.warnings }} warn · {{ plan.checked.notes }} note
+        <b :class="{ 'text-bad': plan.checked.stops }">✗ {{ plan.checked.stops }} stop</b> · ! {{ plan.checked.warnings }} warn ·
+        {{ plan.checked.notes }} note
       </span>
       <v-spacer />
       <v-btn :icon="mdiUndo" size="small" variant="outlined" :disabled="!plan.before.length" aria-label="Undo" @click="plan.undo" />
@@ -124,19 +134,26 @@ async function begin(text: string) {
     </div>
     <v-alert v-if="plan.problem" type="error" variant="tonal" density="compact" class="mb-2" role="alert">
       {{ plan.problem }}
-      <v-btn v-if="plan.problem.includes('changed meanwhile')" size="x-small" variant="outlined" class="ml-2" @click="plan.load">Load it again</v-btn>
+      <v-btn v-if="plan.problem.includes('changed meanwhile')" size="x-small" variant="outlined" class="ml-2" @click="plan.load"
+        >Load it again</v-btn
+      >
     </v-alert>
-    <v-alert v-if="plan.trial" type="warning" variant="tonal" density="compact" class="mb-2" id="on-trial">
-      Revision {{ plan.trial.revision }} is on trial: at {{ new Date(plan.trial.until ?? '').toLocaleTimeString() }} it goes back to revision {{ plan.trial.back }} by itself.
+    <v-alert v-if="plan.trial" id="on-trial" type="warning" variant="tonal" density="compact" class="mb-2">
+      Revision {{ plan.trial.revision }} is on trial: at {{ new Date(plan.trial.until ?? '').toLocaleTimeString() }} it goes back to
+      revision {{ plan.trial.back }} by itself.
       <v-btn id="keep" size="small" color="primary" class="ml-3" @click="keep">Keep it</v-btn>
     </v-alert>
-    <v-alert v-if="undone" type="warning" variant="tonal" density="compact" class="mb-2" closable role="alert" @click:close="undone = ''">{{ undone }}</v-alert>
-    <v-alert v-if="done" type="success" variant="tonal" density="compact" class="mb-2" closable @click:close="done = ''">{{ done }}</v-alert>
+    <v-alert v-if="undone" type="warning" variant="tonal" density="compact" class="mb-2" closable role="alert" @click:close="undone = ''">{{
+      undone
+    }}</v-alert>
+    <v-alert v-if="done" type="success" variant="tonal" density="compact" class="mb-2" closable @click:close="done = ''">{{
+      done
+    }}</v-alert>
     <BeginForm v-if="plan.loaded && !plan.running && (begun || (!plan.draft && !plan.text))" @begun="begin" />
     <div v-if="plan.text" class="body" :class="{ both: step }">
       <nav aria-label="Steps" class="steps">
         <button :class="{ here: at === 'picture' }" @click="go('picture')">Picture</button>
-        <button v-for="(s, i) in steps" :key="s.id" :id="'step-' + s.id" :class="{ here: at === s.id }" :title="s.about" @click="go(s.id)">
+        <button v-for="(s, i) in steps" :id="'step-' + s.id" :key="s.id" :class="{ here: at === s.id }" :title="s.about" @click="go(s.id)">
           <span class="number">{{ i + 1 }}</span> {{ s.title }}
           <span class="tally">
             <b v-if="plan.found[s.id]?.stop" class="stop">✗{{ plan.found[s.id].stop }}</b>
@@ -147,8 +164,16 @@ async function begin(text: string) {
         <button id="step-document" :class="{ here: at === 'document' }" @click="go('document')">Document</button>
         <button id="step-history" :class="{ here: at === 'history' }" @click="go('history')">History</button>
       </nav>
-      <v-alert v-if="plan.checked?.faults.length && at !== 'document'" type="error" variant="tonal" density="compact" class="faults" role="alert">
-        The document is no plan at the moment, so the forms show what it last was: line {{ plan.checked.faults[0].line }}, {{ plan.checked.faults[0].problem }}; expected {{ plan.checked.faults[0].expected }}.
+      <v-alert
+        v-if="plan.checked?.faults.length && at !== 'document'"
+        type="error"
+        variant="tonal"
+        density="compact"
+        class="faults"
+        role="alert"
+      >
+        The document is no plan at the moment, so the forms show what it last was: line {{ plan.checked.faults[0].line }},
+        {{ plan.checked.faults[0].problem }}; expected {{ plan.checked.faults[0].expected }}.
       </v-alert>
       <main class="middle" :class="{ plain: at === 'document' }">
         <PlanPicture v-if="at === 'picture'" @open="open" />
@@ -158,7 +183,14 @@ async function begin(text: string) {
       </main>
       <DocumentEditor v-if="step" :line="line" :spot="!!object" class="beside" />
     </div>
-    <CommitDialog v-if="committing" :draft="draftName" :version="plan.draft?.version ?? 0" @close="committing = false" @rebase="committing = false; rebasing = true" @committed="committed" />
+    <CommitDialog
+      v-if="committing"
+      :draft="draftName"
+      :version="plan.draft?.version ?? 0"
+      @close="committing = false"
+      @rebase="rebase"
+      @committed="committed"
+    />
     <ConflictDialog v-if="rebasing" @close="rebasing = false" />
   </div>
 </template>

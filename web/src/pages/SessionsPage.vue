@@ -15,7 +15,9 @@ const problem = ref('')
 
 async function end(s: Session, all: boolean) {
   if (!confirm(all ? `End all sessions of ${s.user}?` : `End the session of ${s.user}? Everything that it carries breaks off.`)) return
-  const { error } = all ? await api.DELETE('/api/v1/sessions', { params: { query: { user: s.user } } }) : await api.DELETE('/api/v1/sessions/{id}', { params: { path: { id: s.id } } })
+  const { error } = all
+    ? await api.DELETE('/api/v1/sessions', { params: { query: { user: s.user } } })
+    : await api.DELETE('/api/v1/sessions/{id}', { params: { path: { id: s.id } } })
   problem.value = error ? words(error) : ''
 }
 
@@ -79,25 +81,60 @@ const lasted = (p: PastSession) => {
     <v-card v-if="tab === 'live'">
       <table class="plain">
         <thead>
-          <tr><th>User</th><th>Address</th><th>Seen at</th><th>Since</th><th>From them, to them</th><th>Last two minutes</th><th>Lost</th><th></th></tr>
+          <tr>
+            <th>User</th>
+            <th>Address</th>
+            <th>Seen at</th>
+            <th>Since</th>
+            <th>From them, to them</th>
+            <th>Last two minutes</th>
+            <th>Lost</th>
+            <th></th>
+          </tr>
         </thead>
         <tbody>
           <template v-for="s in shown" :key="s.id">
             <tr>
-              <td><b>{{ s.trial ? 'an identity made for a trial' : s.user }}</b><br /><small>{{ s.groups.join(', ') }}<br />passage {{ s.passage }}</small></td>
+              <td>
+                <b>{{ s.trial ? 'an identity made for a trial' : s.user }}</b><br /><small
+                  >{{ s.groups.join(', ') }}<br />passage {{ s.passage }}</small
+                >
+              </td>
               <td class="mono">{{ s.addresses.join(' ') }}</td>
-              <td class="mono">{{ s.from }}<br /><small>{{ s.tcp ? 'over TCP · ' : '' }}{{ s.behind ? 'behind a translation' : 'directly' }}<br />{{ s.suite }}</small></td>
-              <td>{{ clock(s.since) }}<br /><small>heard {{ s.heard ? clock(s.heard) : 'nothing yet' }}</small></td>
-              <td>{{ s['in-packets'] }} packets, {{ size(s['in-bytes']) }}<br />{{ s['out-packets'] }} packets, {{ size(s['out-bytes']) }}</td>
+              <td class="mono">
+                {{ s.from }}<br /><small
+                  >{{ s.tcp ? 'over TCP · ' : '' }}{{ s.behind ? 'behind a translation' : 'directly' }}<br />{{ s.suite }}</small
+                >
+              </td>
+              <td>
+                {{ clock(s.since) }}<br /><small>heard {{ s.heard ? clock(s.heard) : 'nothing yet' }}</small>
+              </td>
+              <td>
+                {{ s['in-packets'] }} packets, {{ size(s['in-bytes']) }}<br />{{ s['out-packets'] }} packets, {{ size(s['out-bytes']) }}
+              </td>
               <td><TrafficGraph :session="s" /></td>
-              <td>{{ lost(s) || '–' }}<br /><b v-if="s.flag" class="text-bad">▲ {{ s.flag }}</b></td>
+              <td>
+                {{ lost(s) || '–' }}<br /><b v-if="s.flag" class="text-bad">▲ {{ s.flag }}</b>
+              </td>
               <td>
                 <div class="buttons">
-                <v-btn size="x-small" variant="outlined" @click="look(s)">Flows</v-btn>
-                <v-btn size="x-small" variant="outlined" :href="`/api/v1/sessions/${s.id}/recording?seconds=30`" title="Its packets of the next 30 seconds as a pcapng file">Record</v-btn>
-                <v-btn v-if="!s.trial" size="x-small" variant="outlined" :to="{ path: '/diagnose', query: { user: s.user, complaint: 'reaches-some' } }">Diagnose</v-btn>
-                <v-btn size="x-small" variant="outlined" @click="end(s, false)">End</v-btn>
-                <v-btn v-if="several(s)" size="x-small" variant="outlined" @click="end(s, true)">End all of theirs</v-btn>
+                  <v-btn size="x-small" variant="outlined" @click="look(s)">Flows</v-btn>
+                  <v-btn
+                    size="x-small"
+                    variant="outlined"
+                    :href="`/api/v1/sessions/${s.id}/recording?seconds=30`"
+                    title="Its packets of the next 30 seconds as a pcapng file"
+                    >Record</v-btn
+                  >
+                  <v-btn
+                    v-if="!s.trial"
+                    size="x-small"
+                    variant="outlined"
+                    :to="{ path: '/diagnose', query: { user: s.user, complaint: 'reaches-some' } }"
+                    >Diagnose</v-btn
+                  >
+                  <v-btn size="x-small" variant="outlined" @click="end(s, false)">End</v-btn>
+                  <v-btn v-if="several(s)" size="x-small" variant="outlined" @click="end(s, true)">End all of theirs</v-btn>
                 </div>
               </td>
             </tr>
@@ -105,23 +142,40 @@ const lasted = (p: PastSession) => {
               <td colspan="8" class="flows">
                 <p v-if="!flows.length">No flow is open.</p>
                 <p v-for="(f, i) in alike" :key="i" class="mono">
-                  <template v-if="f.n > 1">{{ f.n }} flows as </template>                  {{ f.src }} → {{ f.dst }} {{ f.service }}<span v-if="f.leaves"> leaves as {{ f.leaves }}</span> · {{ f.sent }} packets from them, {{ f.got }} to them · rule
+                  <template v-if="f.n > 1">{{ f.n }} flows as </template> {{ f.src }} → {{ f.dst }} {{ f.service
+                  }}<span v-if="f.leaves"> leaves as {{ f.leaves }}</span> · {{ f.sent }} packets from them, {{ f.got }} to them · rule
                   <router-link :to="{ path: '/plan', query: settingQuery('rules/' + f.rule) }">{{ f.rule }}</router-link>
                   <b v-if="f.words" class="text-bad"> ▲ {{ f.words }}</b>
                 </p>
               </td>
             </tr>
           </template>
-          <tr v-if="loaded && !shown.length"><td colspan="8">{{ filter ? 'No session matches.' : 'Nobody is connected.' }}</td></tr>
+          <tr v-if="loaded && !shown.length">
+            <td colspan="8">{{ filter ? 'No session matches.' : 'Nobody is connected.' }}</td>
+          </tr>
         </tbody>
       </table>
     </v-card>
     <v-card v-else>
       <table class="plain">
-        <thead><tr><th>User</th><th>Passage</th><th>Address</th><th>Seen at</th><th>Since</th><th>Lasted</th><th>From them, to them</th><th>Lost</th><th>Ended</th></tr></thead>
+        <thead>
+          <tr>
+            <th>User</th>
+            <th>Passage</th>
+            <th>Address</th>
+            <th>Seen at</th>
+            <th>Since</th>
+            <th>Lasted</th>
+            <th>From them, to them</th>
+            <th>Lost</th>
+            <th>Ended</th>
+          </tr>
+        </thead>
         <tbody>
           <tr v-for="(p, i) in shownPast" :key="i">
-            <td><b>{{ p.user }}</b></td>
+            <td>
+              <b>{{ p.user }}</b>
+            </td>
             <td>{{ p.passage }}</td>
             <td class="mono">{{ p.addresses }}</td>
             <td class="mono">{{ p.from }} {{ p.over }}</td>
@@ -131,12 +185,16 @@ const lasted = (p: PastSession) => {
             <td>{{ p.lost + p.missing || '–' }}</td>
             <td>{{ p.reason }}</td>
           </tr>
-          <tr v-if="!shownPast.length"><td colspan="9">{{ filter ? 'No session matches.' : 'No session ended yet.' }}</td></tr>
+          <tr v-if="!shownPast.length">
+            <td colspan="9">{{ filter ? 'No session matches.' : 'No session ended yet.' }}</td>
+          </tr>
         </tbody>
       </table>
     </v-card>
     <section v-if="tab === 'live' && lines.length" class="lines" aria-label="Journal, as it is written">
-      <p v-for="(e, i) in lines.slice(0, 8)" :key="i"><span class="mono">{{ clock(e.time) }}</span> {{ e.kind }} <b>{{ e.user }}</b> {{ e.words }}</p>
+      <p v-for="(e, i) in lines.slice(0, 8)" :key="i">
+        <span class="mono">{{ clock(e.time) }}</span> {{ e.kind }} <b>{{ e.user }}</b> {{ e.words }}
+      </p>
     </section>
   </div>
 </template>

@@ -43,13 +43,31 @@ async function enter() {
         <h1>Yellow Lantern</h1>
       </div>
       <p class="text-medium-emphasis mb-6">
-        {{ first ? 'First start: name the administrator. There is no default password.' : 'Who reaches what behind your gateway, proved and tried.' }}
+        {{
+          first
+            ? 'First start: name the administrator. There is no default password.'
+            : 'Who reaches what behind your gateway, proved and tried.'
+        }}
       </p>
       <form class="d-flex flex-column ga-4" @submit.prevent="enter">
-        <v-text-field v-if="first" id="code" v-model="code" label="Setup code" hint="The service printed it when it started." persistent-hint />
+        <v-text-field
+          v-if="first"
+          id="code"
+          v-model="code"
+          label="Setup code"
+          hint="The service printed it when it started."
+          persistent-hint
+        />
         <v-text-field id="name" v-model="name" label="Administrator" autocomplete="username" />
-        <v-text-field id="password" v-model="password" label="Password" type="password" :autocomplete="first ? 'new-password' : 'current-password'" autofocus
-          :hint="first ? 'At least 12 characters.' : ''" />
+        <v-text-field
+          id="password"
+          v-model="password"
+          label="Password"
+          type="password"
+          :autocomplete="first ? 'new-password' : 'current-password'"
+          autofocus
+          :hint="first ? 'At least 12 characters.' : ''"
+        />
         <v-alert v-if="wrong" type="error" variant="tonal" density="compact" role="alert">{{ wrong }}</v-alert>
         <v-btn id="enter" type="submit" color="primary" size="large" :loading="busy">{{ first ? 'Begin' : 'Sign in' }}</v-btn>
       </form>

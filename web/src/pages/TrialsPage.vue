@@ -53,7 +53,9 @@ async function plan() {
 
 onMounted(async () => {
   const [v, s] = await Promise.all([api.GET('/api/v1/vantages'), api.GET('/api/v1/schedule'), list(), show(0)])
-  vantages.value = v.data?.length ? v.data : [{ name: 'this-network', about: 'the network of this machine: no trial from outside', link: '' }]
+  vantages.value = v.data?.length
+    ? v.data
+    : [{ name: 'this-network', about: 'the network of this machine: no trial from outside', link: '' }]
   chosen.value = vantages.value.map((x) => x.name)
   schedule.value = s.data
   every.value = s.data?.every ?? 0
@@ -68,7 +70,8 @@ const rows = computed(() => {
 })
 const detail = computed(() => round.value?.results.find((r) => `${r.class} ${r.vantage}` === picked.value))
 const about = (name: string) => vantages.value.find((v) => v.name === name)?.about ?? ''
-const cell = (r: Result) => (!r.connected ? (r.ok ? 'kept out' : 'does not get in') : r.ok ? `${r.tried} as expected` : `${r.missed} of ${r.tried} not as expected`)
+const cell = (r: Result) =>
+  !r.connected ? (r.ok ? 'kept out' : 'does not get in') : r.ok ? `${r.tried} as expected` : `${r.missed} of ${r.tried} not as expected`
 const causes = computed(() => {
   const who = new Map<string, string[]>()
   for (const r of round.value?.results ?? [])
@@ -76,14 +79,17 @@ const causes = computed(() => {
   return [...who]
 })
 /** The settings that a cause names, to go there. */
-const settings = (cause: string) => [...cause.matchAll(/\b(?:passages|tunnels|hosts|networks|routers|gateways|rules|nat|pools)\/[a-z0-9._-]+(?:\/[a-z-]+)*/g)].map((m) => m[0])
+const settings = (cause: string) =>
+  [...cause.matchAll(/\b(?:passages|tunnels|hosts|networks|routers|gateways|rules|nat|pools)\/[a-z0-9._-]+(?:\/[a-z-]+)*/g)].map(
+    (m) => m[0],
+  )
 </script>
 
 <template>
   <div class="px-5 py-3">
     <div class="d-flex align-center ga-4 mb-2 flex-wrap">
       <h1>Trials</h1>
-      <v-chip v-if="round" :color="round.state === 'running' ? 'quiet' : round.ok ? 'good' : 'bad'" variant="tonal" id="round">
+      <v-chip v-if="round" id="round" :color="round.state === 'running' ? 'quiet' : round.ok ? 'good' : 'bad'" variant="tonal">
         {{ round.state === 'running' ? `${round.done} of ${round.of} logins` : round.words }} · revision {{ round.revision }}
       </v-chip>
       <v-spacer />
@@ -91,21 +97,37 @@ const settings = (cause: string) => [...cause.matchAll(/\b(?:passages|tunnels|ho
       <v-btn color="primary" :disabled="round?.state === 'running' || !chosen.length" @click="begin">Try everybody now</v-btn>
     </div>
     <p class="mb-2 about">
-      Every class of people logs in over a real tunnel, by an identity that is made for it and gone afterwards, and tries what must and what must not be reached, and the boundaries of what is computed.
+      Every class of people logs in over a real tunnel, by an identity that is made for it and gone afterwards, and tries what must and what
+      must not be reached, and the boundaries of what is computed.
     </p>
     <v-alert v-if="problem" type="error" variant="tonal" role="alert" class="mb-2">{{ problem }}</v-alert>
     <div class="d-flex ga-4 mb-3 align-center flex-wrap">
-      <label v-for="v in vantages" :key="v.name" :title="v.about" class="vantage"><input v-model="chosen" type="checkbox" :value="v.name" /> {{ v.name }}</label>
+      <label v-for="v in vantages" :key="v.name" :title="v.about" class="vantage"
+        ><input v-model="chosen" type="checkbox" :value="v.name" /> {{ v.name }}</label
+      >
       <v-spacer />
-      <v-select v-model="every" :items="often" label="By itself" density="compact" variant="outlined" hide-details max-width="170" @update:model-value="plan" />
-      <small v-if="schedule?.every && schedule.next">next {{ new Date(schedule.next).toLocaleString() }} from {{ schedule.vantages?.join(', ') }}</small>
+      <v-select
+        v-model="every"
+        :items="often"
+        label="By itself"
+        density="compact"
+        variant="outlined"
+        hide-details
+        max-width="170"
+        @update:model-value="plan"
+      />
+      <small v-if="schedule?.every && schedule.next"
+        >next {{ new Date(schedule.next).toLocaleString() }} from {{ schedule.vantages?.join(', ') }}</small
+      >
     </div>
     <v-card v-if="round" class="mb-3 scroll">
       <table class="plain">
         <thead>
           <tr>
             <th>People</th>
-            <th v-for="v in round.vantages" :key="v">{{ v }}<br /><small>{{ about(v) }}</small></th>
+            <th v-for="v in round.vantages" :key="v">
+              {{ v }}<br /><small>{{ about(v) }}</small>
+            </th>
           </tr>
         </thead>
         <tbody>
@@ -124,19 +146,24 @@ const settings = (cause: string) => [...cause.matchAll(/\b(?:passages|tunnels|ho
     </v-card>
     <v-alert v-else-if="!problem" type="info" variant="tonal">Nothing was tried yet.</v-alert>
     <v-alert v-if="detail" variant="tonal" :color="detail.ok ? 'good' : 'bad'" class="mb-3" density="compact">
-      <b>{{ detail.class }} from {{ detail.vantage }}</b>: {{ detail.login }}; {{ cell(detail) }}; {{ detail.differs }} not as computed.
+      <b>{{ detail.class }} from {{ detail.vantage }}</b
+      >: {{ detail.login }}; {{ cell(detail) }}; {{ detail.differs }} not as computed.
     </v-alert>
     <article v-for="[cause, who] in causes" :key="cause" class="cause">
       <b>▲ {{ who.join(', ') }}</b>
       <p>{{ cause }}</p>
-      <router-link v-for="s in settings(cause)" :key="s" class="mono mr-3" :to="{ path: '/plan', query: settingQuery(s) }">{{ s }}</router-link>
+      <router-link v-for="s in settings(cause)" :key="s" class="mono mr-3" :to="{ path: '/plan', query: settingQuery(s) }">{{
+        s
+      }}</router-link>
     </article>
     <details v-if="rounds.length > 1" class="mt-3">
       <summary>Earlier rounds</summary>
       <table class="plain">
         <tbody>
           <tr v-for="r in rounds" :key="r.id">
-            <td><button type="button" @click="show(r.id)">{{ r.ok ? '✓' : r.state === 'running' ? '…' : '✗' }} round {{ r.id }}</button></td>
+            <td>
+              <button type="button" @click="show(r.id)">{{ r.ok ? '✓' : r.state === 'running' ? '…' : '✗' }} round {{ r.id }}</button>
+            </td>
             <td>{{ new Date(r.at).toLocaleString() }}</td>
             <td>revision {{ r.revision }}</td>
             <td>{{ r.vantages.join(', ') }}</td>

@@ -1,0 +1,173 @@
+package ike
+
+import (
+	"bytes"
+	"encoding/binary"
+	"io"
+	"slices"
+	"time"
+
+	"yellowlantern/internal/core/netset"
+)
+
+const (
+	replacedTime = time.Minute      // how long an IKE SA stays after it was replaced, if the peer does not delete it
+	replayTime   = 10 * time.Second // how long it stays after its deletion, to answer that again
+	againAfter   = 5 * time.Second  // a renewal that could not be just then is tried again after this
+)
+
+// bond is what stands between two sides after a login, the same for both: the IKE SA in use with those that it replaced or that are about
+// to replace it, the Child SAs, and how long all of them may last. It outlives each of its SAs.
+type bond struct {
+	who    string // what the other side is called in words
+	id     ID
+	user   string
+	peer   Peer
+	follow bool // the peer may be heard from elsewhere, and is there from then on
+	rand   io.Reader
+	tunnel Tunnel
+	// local and remote are the addresses on either side that selectors are narrowed to.
+	local, remote netset.Addrs
+	logKeys       bool
+	patience      time.Duration
+
+	newIKE   func() uint64    // a fresh SPI for an IKE SA
+	newESP   func() uint32    // and for a Child SA, which is freed by freeESP
+	freeESP  func(uint32)     //
+	opened   func(*ikeSA)     // an IKE SA exists from now on
+	closed   func(*ikeSA)     // and no longer
+	ended    func(why string) // the bond is over
+	emit     func(Output)
+	count    *Counters
+	sas      []*ikeSA
+	cur      *ikeSA // in use
+	children []*childSA
+	heard    time.Time
+	later    time.Time // no renewal is begun before
+	over     bool
+}
+
+// start makes a bond of what a login left behind.
+func (b *bond) start(first *ikeSA) {
+	b.patience = b.tunnel.Patience
+	if b.patience == 0 {
+		b.patience = defaultPatient
+	}
+	first.b = b
+	b.cur, b.sas = first, []*ikeSA{first}
+	b.opened(first)
+}
+
+func (b *bond) hear(now time.Time, from Peer) {
+	b.heard = now
+	if b.follow && b.peer != from {
+		b.peer = from
+		if !b.over {
+			b.emit(Moved{b.id, from})
+		}
+	}
+}
+
+// forget lets go of an IKE SA.
+func (b *bond) forget(s *ikeSA) {
+	if i := slices.Index(b.sas, s); i >= 0 {
+		b.sas = slices.Delete(b.sas, i, i+1)
+		s.win.drop()
+		b.closed(s)
+	}
+}
+
+// fall ends the bond where the peer needs not be told, or cannot be.
+func (b *bond) fall(why string) {
+	b.finish(why)
+	for _, s := range slices.Clone(b.sas) {
+		b.forget(s)
+	}
+}
+
+// end ends the bond and tells the peer.
+func (b *bond) end(now time.Time, why string) {
+	if b.over {
+		return
+	}
+	b.finish(why)
+	for _, s := range slices.Clone(b.sas) {
+		if s != b.cur {
+			b.forget(s)
+		}
+	}
+	b.cur.remove(now)
+}
+
+func (b *bond) finish(why string) {
+	if b.over {
+		return
+	}
+	b.over = true
+	for _, c := range b.children {
+		b.freeESP(c.in)
+	}
+	b.children = nil
+	b.ended(why)
+}
+
+// adopt makes another IKE SA the one in use. What was not asked yet is asked there.
+func (b *bond) adopt(now time.Time, s *ikeSA) {
+	old := b.cur
+	b.cur = s
+	s.until, old.until = time.Time{}, now.Add(replacedTime)
+	s.win.queue = append(s.win.queue, old.win.queue...)
+	old.win.queue = nil
+	s.pump(now)
+}
+
+// tick does what is due.
+func (b *bond) tick(now time.Time) {
+	for _, s := range slices.Clone(b.sas) {
+		s.tick(now)
+	}
+	if b.over {
+		return
+	}
+	life := b.tunnel
+	newest := b.newest()
+	switch {
+	case overdue(now, b.cur.keyed, life.IKELife):
+		b.end(now, "the keys of the session were used for as long as they may be, and "+b.who+" did not renew them")
+	case newest != nil && overdue(now, newest.keyed, life.ESPLife):
+		b.end(now, "the keys of the traffic were used for as long as they may be, and "+b.who+" did not renew them")
+	case now.Before(b.later):
+	case worn(now, b.cur.keyed, life.IKELife) || b.cur.sealed > mostSealed:
+		b.renewIKE(now)
+	case newest != nil && (worn(now, newest.keyed, life.ESPLife) || newest.worn):
+		b.renewChild(now, newest)
+	}
+	if !b.over && b.cur.win.idle() && life.Liveness > 0 && now.Sub(b.heard) >= life.Liveness {
+		b.cur.ask(now, &request{exchange: informational, write: func(time.Time) ([]payload, bool) { return nil, true }})
+	}
+}
+
+// mostSealed is after how many messages an IKE SA is renewed, whatever its age: long before its IVs are used up.
+const mostSealed = 1 << 31
+
+// overdue tells whether keys made at a time have been used for longer than they may be; 0: no limit.
+func overdue(now, made time.Time, life time.Duration) bool { return life > 0 && now.Sub(made) >= life }
+
+// worn tells whether it is time to renew keys: when nine tenths of their life are over, so that there is time for it.
+func worn(now, made time.Time, life time.Duration) bool { return overdue(now, made, life-life/10) }
+
+// lowest is the lower of an exchange's nonces (RFC 7296 §2.8.1).
+func lowest(ni, nr []byte) []byte {
+	if bytes.Compare(ni, nr) < 0 {
+		return ni
+	}
+	return nr
+}
+
+func (b *bond) nonce() []byte {
+	n := make([]byte, nonceLen)
+	_, _ = io.ReadFull(b.rand, n)
+	return n
+}
+
+func spi4(spi uint32) []byte { return binary.BigEndian.AppendUint32(nil, spi) }

@@ -1,0 +1,350 @@
+package ike
+
+import (
+	"bytes"
+	"encoding/binary"
+	"slices"
+	"time"
+
+	"yellowlantern/internal/core/esp"
+	"yellowlantern/internal/core/netset"
+)
+
+// mostChildren is how many Child SAs a session may have at once: one, and the older ones that have yet to be deleted.
+const mostChildren = 4
+
+// childSA is a Child SA as its bond knows it.
+type childSA struct {
+	in, out  uint32 // SPIs: ours, and the peer's
+	keyed    time.Time
+	worn     bool   // its sequence numbers are going to be used up
+	renewing bool   // our request for a renewal is under way
+	refused  bool   // the peer does not renew it: it lasts for as long as it may
+	closing  bool   // our request to delete it is under way
+	unsure   *ikeSA // on which the peer asked for it, and may not have had the answer: to it this one may not be there yet
+	rival    []byte // the peer has renewed it: the lowest nonce of that
+	heir     *childSA
+}
+
+func (b *bond) newest() *childSA {
+	if len(b.children) == 0 {
+		return nil
+	}
+	return b.children[len(b.children)-1]
+}
+
+// childBy finds a Child SA by the SPI that the peer chose: that is how it names one (RFC 7296 §1.4.1, §2.8).
+func (b *bond) childBy(out uint32) *childSA {
+	for _, c := range b.children {
+		if c.out == out {
+			return c
+		}
+	}
+	return nil
+}
+
+// confirm notes that the peer has had all answers on an IKE SA.
+func (b *bond) confirm(s *ikeSA) {
+	for _, c := range b.children {
+		if c.unsure == s {
+			c.unsure = nil
+		}
+	}
+}
+
+// drop forgets a Child SA.
+func (b *bond) drop(c *childSA) {
+	if i := slices.Index(b.children, c); i >= 0 {
+		b.children = slices.Delete(b.children, i, i+1)
+		b.freeESP(c.in)
+		b.emit(Dropped{b.id, c.in})
+	}
+}
+
+// deleted takes the peer's deletions, and gives our SPIs of what goes with them. Where both sides delete at once, neither names its own in
+// the answer (RFC 7296 §1.4.1).
+func (b *bond) deleted(outs []uint32) (gone []uint32) {
+	for _, out := range outs {
+		c := b.childBy(out)
+		if c == nil {
+			continue
+		}
+		if !c.closing {
+			gone = append(gone, c.in)
+		}
+		b.drop(c)
+	}
+	return gone
+}
+
+// makeChild derives a Child SA's keys on an IKE SA. asked tells whether the exchange was ours.
+func (s *ikeSA) makeChild(now time.Time, a esp.Algorithm, in, out uint32, shared, ni, nr []byte, local, remote netset.Addrs,
+	asked bool,
+) (*childSA, Child) {
+	toUs, fromUs := s.keys.child(a, shared, ni, nr)
+	if asked {
+		toUs, fromUs = fromUs, toUs
+	}
+	c := &childSA{in: in, out: out, keyed: now}
+	s.b.children = append(s.b.children, c)
+	if s.b.logKeys {
+		s.b.emit(espKeyRow(in, a, toUs))
+		s.b.emit(espKeyRow(out, a, fromUs))
+	}
+	return c, Child{In: in, Out: out, Algorithm: a, InKey: toUs, OutKey: fromUs, Local: local, Remote: remote}
+}
+
+func peerSPI(offered []proposal, number uint8) uint32 {
+	for _, p := range offered {
+		if p.number == number && len(p.spi) == 4 {
+			return binary.BigEndian.Uint32(p.spi)
+		}
+	}
+	return 0
+}
+
+// createChild answers the renewal of a Child SA (RFC 7296 §1.3.3), with or without a fresh key exchange; or makes one where there is none.
+// Further Child SAs are not offered.
+func (s *ikeSA) createChild(now time.Time, m *message, offered []proposal, ni []byte) {
+	b := s.b
+	tsiBody, _ := m.find(plTSi)
+	tsrBody, _ := m.find(plTSr)
+	tsi, errI := parseSelectors(tsiBody)
+	tsr, errR := parseSelectors(tsrBody)
+	ke, hasKE, errKE := m.keyExchange()
+	if errI != nil || errR != nil || errKE != nil {
+		s.invalid(createChildSA)
+		return
+	}
+	old, refusal := s.mayMakeChild(m)
+	if refusal.kind != 0 {
+		s.reply(createChildSA, refusal.payload())
+		return
+	}
+	var groups []uint16
+	if hasKE || b.tunnel.PFS {
+		groups = groupsOf(b.tunnel.Suites)
+	}
+	if !b.tunnel.PFS {
+		groups = append(groups, dhNone)
+	}
+	spi := b.newESP()
+	chosen, cipher, group, ok := chooseESP(offered, spi4(spi), ciphersOf(b.tunnel.Suites), groups)
+	local, remote := tsr.Intersect(b.local), tsi.Intersect(b.remote)
+	switch {
+	case b.tunnel.PFS && !hasKE:
+		refusal.kind = nNoProposalChosen
+		b.emit(Note{
+			Peer: b.peer, User: b.user, Known: true, Code: notifyWords[nNoProposalChosen],
+			Words: b.who + " renews without a key exchange of its own, but this tunnel asks for one (pfs)",
+		})
+	case !ok:
+		refusal.kind = nNoProposalChosen
+	case group != dhNone && ke.group != group: // only a group that was proposed, and that the tunnel has, is asked for (RFC 7296 §1.3)
+		refusal = notify{kind: nInvalidKE, data: binary.BigEndian.AppendUint16(nil, group)}
+	case len(local) == 0 || len(remote) == 0:
+		refusal.kind = nTSUnacceptable
+	}
+	if refusal.kind != 0 {
+		b.freeESP(spi)
+		s.reply(createChildSA, refusal.payload())
+		return
+	}
+	nr := b.nonce()
+	ps := []payload{saPayload(chosen), {kind: plNonce, body: nr}}
+	var shared []byte
+	if group != dhNone {
+		half, err := newDH(group, b.rand)
+		if err == nil {
+			shared, err = half.shared(ke.data)
+		}
+		if err != nil {
+			b.freeESP(spi)
+			s.invalid(createChildSA)
+			return
+		}
+		ps = append(ps, keyExchange{group, half.public()}.payload())
+	}
+	c, made := s.makeChild(now, cipher, spi, peerSPI(offered, chosen.number), shared, ni, nr, local, remote, false)
+	if c.unsure = s; old != nil {
+		old.rival, old.heir = lowest(ni, nr), c
+	}
+	s.reply(createChildSA, append(ps, selectors(plTSi, remote), selectors(plTSr, local))...)
+	b.emit(Renewed{b.id, made, false})
+}
+
+// mayMakeChild tells which Child SA the one that is asked for takes the place of, nil if it is to be the only one; or what is answered.
+func (s *ikeSA) mayMakeChild(m *message) (*childSA, notify) {
+	b := s.b
+	if s.renewing { // RFC 7296 §2.25.2
+		return nil, notify{kind: nTemporaryFailure}
+	}
+	for _, n := range m.notifies() {
+		if n.kind != nRekeySA {
+			continue
+		}
+		var c *childSA
+		if len(n.spi) == 4 {
+			c = b.childBy(binary.BigEndian.Uint32(n.spi))
+		}
+		switch {
+		case c == nil: // RFC 7296 §2.25
+			return nil, notify{protocol: protoESP, spi: n.spi, kind: nChildSANotFound}
+		case c.closing: // RFC 7296 §2.25.1
+			return nil, notify{kind: nTemporaryFailure}
+		case len(b.children) < mostChildren:
+			return c, notify{}
+		}
+	}
+	if len(b.children) == 0 {
+		return nil, notify{}
+	}
+	return nil, notify{kind: nNoAdditionalSAs}
+}
+
+// renewChild asks the peer to renew a Child SA, if nothing speaks against it just now.
+func (b *bond) renewChild(now time.Time, c *childSA) {
+	if c.unsure != nil && slices.Contains(b.sas, c.unsure) || c.renewing || c.refused || c.closing || c.rival != nil || b.cur.renewing ||
+		b.cur.rival != nil {
+		return
+	}
+	c.renewing = true
+	group := uint16(dhNone)
+	if b.tunnel.PFS {
+		group = b.tunnel.Suites[0].group
+	}
+	b.askChild(now, c, group)
+}
+
+// askChild sends the request, with a key exchange where a group is given.
+func (b *bond) askChild(now time.Time, c *childSA, group uint16) {
+	var s *ikeSA
+	var half dh
+	spi, ni := b.newESP(), b.nonce()
+	r := &request{exchange: createChildSA, child: true, dropped: func() {
+		c.renewing = false
+		b.freeESP(spi)
+	}}
+	r.write = func(time.Time) ([]payload, bool) {
+		s = b.cur
+		if !slices.Contains(b.children, c) || c.rival != nil || c.closing { // it is gone, or has been renewed
+			c.renewing = false
+			b.freeESP(spi)
+			return nil, false
+		}
+		p := espProposal(spi4(spi), ciphersOf(b.tunnel.Suites))
+		ps := []payload{notify{protocol: protoESP, spi: spi4(c.in), kind: nRekeySA}.payload(), {}, {kind: plNonce, body: ni}}
+		if group != dhNone {
+			var err error
+			if half, err = newDH(group, b.rand); err != nil {
+				b.freeESP(spi)
+				return nil, false
+			}
+			p.transforms = append(p.transforms, transform{kind: tDH, id: group})
+			ps = append(ps, keyExchange{group, half.public()}.payload())
+		}
+		ps[1] = saPayload(p)
+		return append(ps, selectors(plTSi, b.local), selectors(plTSr, b.remote)), true
+	}
+	r.answered = func(now time.Time, m *message) {
+		c.renewing = false
+		if b.over {
+			return
+		}
+		if n, failed := m.failure(); failed {
+			b.freeESP(spi)
+			b.notRenewed(now, c, n, group)
+			return
+		}
+		made, child, ok := s.childAnswered(now, m, spi, ni, half, group)
+		if !ok {
+			b.freeESP(spi)
+			c.refused = true
+			return
+		}
+		b.emit(Renewed{b.id, child, true})
+		b.settle(now, c, made, lowest(ni, nonceOf(m)))
+	}
+	b.cur.ask(now, r)
+}
+
+func nonceOf(m *message) []byte {
+	n, _ := m.find(plNonce)
+	return n
+}
+
+// childAnswered reads the answer to a renewal of ours.
+func (s *ikeSA) childAnswered(now time.Time, m *message, spi uint32, ni []byte, half dh, group uint16) (*childSA, Child, bool) {
+	b := s.b
+	saBody, _ := m.find(plSA)
+	nr := nonceOf(m)
+	tsiBody, _ := m.find(plTSi)
+	tsrBody, _ := m.find(plTSr)
+	chosen, errSA := parseSA(saBody)
+	tsi, errI := parseSelectors(tsiBody)
+	tsr, errR := parseSelectors(tsrBody)
+	if errSA != nil || errI != nil || errR != nil || !goodNonce(nr, s.suite.prf) || len(chosen) != 1 || len(chosen[0].spi) != 4 {
+		return nil, Child{}, false
+	}
+	_, cipher, _, ok := chooseESP(chosen, chosen[0].spi, ciphersOf(b.tunnel.Suites), []uint16{group})
+	if !ok {
+		return nil, Child{}, false
+	}
+	var shared []byte
+	if group != dhNone {
+		ke, has, err := m.keyExchange()
+		if err == nil && has && ke.group == group {
+			shared, err = half.shared(ke.data)
+		}
+		if err != nil || shared == nil {
+			return nil, Child{}, false
+		}
+	}
+	out := binary.BigEndian.Uint32(chosen[0].spi)
+	c, child := s.makeChild(now, cipher, spi, out, shared, ni, nr, tsi.Intersect(b.local), tsr.Intersect(b.remote), true)
+	return c, child, true
+}
+
+// notRenewed takes the peer's refusal of a renewal.
+func (b *bond) notRenewed(now time.Time, c *childSA, n notify, group uint16) {
+	switch {
+	case c.rival != nil: // the peer's own renewal stands: its maker deletes what it replaced
+	case n.kind == nTemporaryFailure:
+		b.later = now.Add(againAfter)
+	case n.kind == nChildSANotFound:
+		b.drop(c)
+	case n.kind == nInvalidKE && len(n.data) == 2:
+		other := binary.BigEndian.Uint16(n.data)
+		if other != group && slices.Contains(groupsOf(b.tunnel.Suites), other) {
+			c.renewing = true
+			b.askChild(now, c, other)
+			return
+		}
+		c.refused = true
+	default:
+		c.refused = true
+	}
+}
+
+// settle deletes what our renewal made superfluous: what it replaced, or, where both sides renewed at once, that of the two which the
+// lowest of the four nonces made, by who made it (RFC 7296 §2.8.1).
+func (b *bond) settle(now time.Time, old, made *childSA, low []byte) {
+	if old.rival != nil && bytes.Compare(low, old.rival) < 0 {
+		// The peer's is the one in use; it stands last for that.
+		if i := slices.Index(b.children, old.heir); i >= 0 {
+			b.children = append(slices.Delete(b.children, i, i+1), old.heir)
+			b.emit(Preferred{b.id, old.heir.in})
+		}
+		b.removeChild(now, made)
+		return
+	}
+	b.removeChild(now, old)
+}
+
+// removeChild asks the peer to delete a Child SA.
+func (b *bond) removeChild(now time.Time, c *childSA) {
+	c.closing = true
+	b.cur.ask(now, &request{exchange: informational, child: true, dropped: func() { b.drop(c) }, write: func(time.Time) ([]payload, bool) {
+		return []payload{deletion{protoESP, []uint32{c.in}}.payload()}, slices.Contains(b.children, c)
+	}, answered: func(time.Time, *message) { b.drop(c) }})
+}

@@ -1,0 +1,397 @@
+package ike
+
+import (
+	"crypto/hmac"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"yellowlantern/internal/core/eap"
+	"yellowlantern/internal/core/netset"
+)
+
+type stage int
+
+const (
+	opened    stage = iota // IKE_SA_INIT is answered
+	loggingIn              // EAP goes to and fro
+	proving                // EAP is done; AUTH by its key is awaited
+	loggedIn               // a bond has taken over
+	loginOver
+)
+
+type awaited int
+
+const (
+	awaitsNothing awaited = iota
+	awaitsLogin
+	awaitsLease
+)
+
+const maxLoginMessages = 24 // IKE_AUTH requests of one login
+
+// login is the gateway's side of one login: from IKE_SA_INIT's answer to the bond that it leaves behind. Its methods stand in the order of
+// the exchange.
+type login struct {
+	l      *Listener
+	sa     *ikeSA // on which it is carried, and its message IDs
+	id     ID     // of the session that is to be
+	tunnel Tunnel
+	open   openKey
+	source netip.Addr // that is counted while the login is under way
+	known  bool       // the login is about somebody who exists
+	peer   Peer
+	stage  stage
+	awaits awaited
+	nat    bool
+
+	initRequest, initResponse []byte
+	ni, nr                    []byte
+	rfc7427                   bool
+
+	idBody  []byte // the peer's ID payload
+	eap     *eap.Server
+	msk     []byte
+	user    string
+	offered []proposal
+	tsi     netset.Addrs
+	tsr     netset.Addrs
+	asked   []cfgAttr
+	cfg     bool
+	born    time.Time
+}
+
+// handle takes a message of the login.
+func (r *login) handle(now time.Time, from Peer, m *message) {
+	w := &r.sa.win
+	if m.response() || !m.fromInitiator() {
+		r.l.Counters.OutOfState++
+		return
+	}
+	if m.id != w.expect {
+		if m.id+1 == w.expect && w.reply != nil {
+			if _, err := r.sa.keys.open(m, true); err != errSealed { // only to who can have sent the request
+				r.l.Counters.Replayed++
+				r.l.emit(Send{from, w.reply})
+				return
+			}
+		}
+		r.l.Counters.OutOfState++
+		return
+	}
+	in, err := r.sa.keys.open(m, true)
+	switch {
+	case err == errSealed:
+		r.l.Counters.Undecryptable++
+		return
+	case r.awaits != awaitsNothing: // the same request again, while its answer is being worked out
+		r.l.Counters.Replayed++
+		return
+	}
+	r.peer = from
+	if err != nil || in.doubled() {
+		r.invalid(m.exchange)
+		return
+	}
+	if kind, ok := in.critical(); ok {
+		r.reply(m.exchange, unsupported(kind))
+		r.refuse(fmt.Sprintf("the device insists on something that is not known here (payload %d)", kind), nUnsupportedCritical)
+		return
+	}
+	switch m.exchange {
+	case ikeAuth:
+		r.auth(now, in)
+	case informational:
+		r.informEarly(in)
+	default:
+		r.invalid(m.exchange)
+	}
+}
+
+// invalid answers a request that is authentic and cannot be read, or that has no place in a login: that ends it (RFC 7296 §2.21.3).
+func (r *login) invalid(x exchange) {
+	r.l.Counters.Malformed++
+	r.reply(x, notify{kind: nInvalidSyntax}.payload())
+	r.refuse("the device sent a malformed message", nInvalidSyntax)
+}
+
+// reply answers the request that is being handled and makes the next one expected.
+func (r *login) reply(x exchange, ps ...payload) {
+	w := &r.sa.win
+	w.reply = r.sa.seal(x, w.expect, flagResponse, ps)
+	w.expect++
+	r.l.emit(Send{r.peer, w.reply})
+}
+
+// refuse notes why a login failed and closes the SA; the reply has been sent.
+func (r *login) refuse(words string, code notifyType) {
+	user := r.user
+	if claimed := r.claimed(); user == "" && claimed != "" {
+		words += fmt.Sprintf(" (it claimed to be %q)", claimed)
+	}
+	r.l.emit(Note{Peer: r.peer, User: user, Known: r.known, Code: notifyWords[code], Words: words})
+	r.close()
+}
+
+// claimed is who the device says that it is: in EAP, or, before that, in its first message. Nobody is admitted by it.
+func (r *login) claimed() string {
+	if r.eap != nil && r.eap.Identity != "" {
+		return printable([]byte(r.eap.Identity))
+	}
+	if id, err := parseID(r.idBody); err == nil {
+		return printable([]byte(id.String()))
+	}
+	return ""
+}
+
+func (r *login) fail(code notifyType, words string) {
+	r.reply(ikeAuth, notify{kind: code}.payload())
+	r.refuse(words, code)
+}
+
+func (r *login) auth(now time.Time, m *message) {
+	if r.sa.win.expect > maxLoginMessages {
+		r.fail(nAuthenticationFailed, "the device needs too many messages to log in")
+		return
+	}
+	switch r.stage {
+	case opened:
+		r.authFirst(m)
+	case loggingIn:
+		body, ok := m.find(plEAP)
+		if !ok {
+			r.fail(nAuthenticationFailed, "the device broke off the login"+failureIn(m))
+			return
+		}
+		r.eapStep(r.eap.Respond(body))
+	case proving:
+		r.authLast(m)
+	}
+}
+
+// authFirst takes the identity and the wishes, shows the certificate, and asks who is there (RFC 7296 §2.16).
+func (r *login) authFirst(m *message) {
+	idBody, okID := m.find(plIDi)
+	saBody, okSA := m.find(plSA)
+	tsiBody, okI := m.find(plTSi)
+	tsrBody, okR := m.find(plTSr)
+	var err error
+	if r.offered, err = parseSA(saBody); !okID || !okSA || !okI || !okR || err != nil {
+		r.fail(nInvalidSyntax, "the device left out what a login needs")
+		return
+	}
+	var errI, errR error
+	r.tsi, errI = parseSelectors(tsiBody)
+	r.tsr, errR = parseSelectors(tsrBody)
+	if _, err = parseID(idBody); err != nil || errI != nil || errR != nil {
+		r.fail(nInvalidSyntax, "the device sent a malformed identity or traffic selectors")
+		return
+	}
+	r.idBody = append([]byte{}, idBody...)
+	if body, ok := m.find(plCP); ok {
+		if kind, attrs, err := parseCfg(body); err == nil && kind == cfgRequest {
+			r.cfg, r.asked = true, attrs
+		}
+	}
+	if _, ok := m.find(plAuth); ok {
+		r.fail(nAuthenticationFailed, "the device tries to log in by certificate or shared key, but this tunnel asks for user and password (EAP-MSCHAPv2)")
+		return
+	}
+	if !r.chooseTunnel(m) {
+		return
+	}
+	id := identityFor(r.tunnel.Name)
+	sig, err := sign(r.l.set.Rand, r.tunnel.Key, r.sa.keys.signedOctets(r.initResponse, r.ni, r.sa.keys.pr, id.body()), r.rfc7427)
+	if err != nil {
+		r.fail(nAuthenticationFailed, "the gateway cannot sign with its certificate: "+err.Error())
+		return
+	}
+	r.stage, r.eap = loggingIn, eap.NewServer(r.l.set.Rand, r.tunnel.Name)
+	ps := []payload{{kind: plIDr, body: id.body()}}
+	for _, der := range r.tunnel.Chain {
+		ps = append(ps, payload{kind: plCert, body: append([]byte{certX509}, der...)})
+	}
+	r.reply(ikeAuth, append(ps, sig, payload{kind: plEAP, body: r.eap.Begin()})...)
+}
+
+// chooseTunnel finds the tunnel that the device asks for by name; one that names none, or an address, gets the first.
+func (r *login) chooseTunnel(m *message) bool {
+	all := r.l.set.tunnels()
+	r.tunnel = all[0]
+	if body, ok := m.find(plIDr); ok {
+		want, err := parseID(body)
+		i := slices.IndexFunc(all, func(t Tunnel) bool { return err == nil && strings.EqualFold(want.String(), t.Name) })
+		switch {
+		case i >= 0:
+			r.tunnel = all[i]
+		case err == nil && want.kind == idFQDN:
+			var names []string
+			for _, t := range all {
+				names = append(names, fmt.Sprintf("%q", t.Name))
+			}
+			r.fail(nAuthenticationFailed, fmt.Sprintf("the device dials %q, but this gateway is %s: correct the name on the device", want,
+				strings.Join(names, " or ")))
+			return false
+		}
+	}
+	if !slices.Contains(r.tunnel.Suites, r.sa.suite) {
+		r.l.emit(Note{
+			Peer: r.peer, Code: notifyWords[nNoProposalChosen], Offered: r.sa.suite.Name, Wanted: describeSuites(r.tunnel.Suites),
+			Words: fmt.Sprintf("the device asks for tunnel %s, but agreed on algorithms that only another tunnel has", r.tunnel.ID),
+		})
+		r.fail(nNoProposalChosen, "no algorithms of this tunnel were agreed on")
+		return false
+	}
+	return true
+}
+
+func (r *login) eapStep(s eap.Step) {
+	switch {
+	case s.Check != nil:
+		r.awaits = awaitsLogin
+		r.l.emit(AskLogin{r.id, *s.Check, r.peer})
+	case s.Done && !s.OK:
+		r.known = s.Known
+		r.user = printable([]byte(s.User))
+		r.reply(ikeAuth, payload{kind: plEAP, body: s.Send})
+		r.refuse(s.Refusal, nAuthenticationFailed)
+	case s.Done:
+		r.stage, r.user, r.msk, r.known = proving, s.User, s.MSK, true
+		r.reply(ikeAuth, payload{kind: plEAP, body: s.Send})
+	default:
+		r.reply(ikeAuth, payload{kind: plEAP, body: s.Send})
+	}
+}
+
+// authLast checks that the one who logged in is the one who began (RFC 7296 §2.16), then asks for a lease.
+func (r *login) authLast(m *message) {
+	body, _ := m.find(plAuth)
+	method, data, err := parseAuth(body)
+	want := r.sa.keys.keyAuth(r.msk, r.sa.keys.signedOctets(r.initRequest, r.nr, r.sa.keys.pi, r.idBody))
+	if err != nil || method != authSharedKey || !hmac.Equal(data, want) {
+		r.fail(nAuthenticationFailed, "the device's closing proof of the login is wrong")
+		return
+	}
+	r.awaits = awaitsLease
+	r.l.emit(AskLease{r.id, r.user, r.tunnel.ID, r.sa.suite.Name, r.peer})
+}
+
+// finish answers the login with the gateway's closing proof and the first Child SA, narrowed to what the person may have. Whoever has
+// logged in rightly gets the proof also where there can be no Child SA (RFC 7296 §1.2); nothing else can come of such an SA, so it ends.
+func (r *login) finish(now time.Time, g Grant) {
+	if g.Refusal != "" && !g.Exhausted {
+		r.fail(nAuthenticationFailed, g.Refusal)
+		return
+	}
+	octets := r.sa.keys.signedOctets(r.initResponse, r.ni, r.sa.keys.pr, identityFor(r.tunnel.Name).body())
+	proof := authPayload(authSharedKey, r.sa.keys.keyAuth(r.msk, octets))
+	without := func(code notifyType, words string) {
+		r.reply(ikeAuth, proof, notify{kind: code}.payload())
+		r.refuse(words, code)
+		r.l.lingers(now, r)
+	}
+	if g.Exhausted {
+		without(nInternalAddress, g.Refusal)
+		return
+	}
+	conf := g.Configuration
+	conf.Addresses = askedFor(conf.Addresses, r.asked)
+	switch {
+	case !r.cfg:
+		without(nFailedCPRequired,
+			"the device asks for no address, but every person gets one from the pool: let it ask for a virtual address")
+		return
+	case len(conf.Addresses) == 0:
+		without(nInternalAddress, "the device asks for an address of a family that its passage's pool does not have")
+		return
+	}
+	remote := r.tsi.Intersect(netset.OfAddrs(conf.Addresses...))
+	local := r.tsr.Intersect(g.Routes)
+	if len(remote) == 0 || len(local) == 0 {
+		r.l.emit(Note{
+			Peer: r.peer, User: r.user, Known: true, Code: notifyWords[nTSUnacceptable], Offered: r.tsr.String(), Wanted: g.Routes.String(),
+			Words: "the device's traffic selectors have nothing in common with its passage",
+		})
+		without(nTSUnacceptable, "no network in common between device and passage")
+		return
+	}
+	spi := r.l.newChildSPI()
+	chosen, cipher, _, ok := chooseESP(r.offered, spi4(spi), ciphersOf(r.tunnel.Suites), []uint16{dhNone})
+	if !ok {
+		delete(r.l.children, spi)
+		r.l.emit(Note{
+			Peer: r.peer, User: r.user, Known: true, Code: notifyWords[nNoProposalChosen], Offered: describe(r.offered),
+			Wanted: describe([]proposal{espProposal(nil, ciphersOf(r.tunnel.Suites))}),
+			Words:  "the device offers no algorithm for the traffic that this tunnel has",
+		})
+		without(nNoProposalChosen, "no algorithm for the traffic in common")
+		return
+	}
+	id, _ := parseID(r.idBody)
+	b := r.l.bond(r)
+	b.local, b.remote = conf.Routes, netset.OfAddrs(conf.Addresses...)
+	r.stage = loggedIn
+	r.leave()
+	b.start(r.sa)
+	b.heard = now
+	_, child := r.sa.makeChild(now, cipher, spi, peerSPI(r.offered, chosen.number), nil, r.ni, r.nr, local, remote, false)
+	r.reply(ikeAuth, proof, conf.reply(r.asked), saPayload(chosen), selectors(plTSi, remote), selectors(plTSr, local))
+	r.l.sessions[r.id] = b
+	r.l.emit(Up{
+		ID: r.id, User: r.user, Peer: r.peer, Child: child, Suite: r.sa.suite.Name, Tunnel: r.tunnel.ID, NAT: r.nat, Identity: id.String(),
+		Configuration: conf,
+	})
+}
+
+// informEarly takes what a device says that gives up before it is logged in.
+func (r *login) informEarly(m *message) {
+	r.reply(informational)
+	words := "the device gave up during the login"
+	if n, ok := m.failure(); ok && n.kind == nAuthenticationFailed {
+		words = "the device does not accept the gateway's certificate: the name it dials must be in the certificate, and it must trust the certificate's authority"
+	}
+	r.refuse(words, nAuthenticationFailed)
+}
+
+func failureIn(m *message) string {
+	if n, ok := m.failure(); ok {
+		return " with " + notifyWords[n.kind]
+	}
+	return ""
+}
+
+// tick ends a login that takes too long.
+func (r *login) tick(now time.Time) {
+	if now.Sub(r.born) > r.l.set.LoginTime {
+		r.refuse("the login was not finished in time: "+r.stopped(), 0)
+	}
+}
+
+// stopped says at which point of a login the device fell silent, and what that usually means.
+func (r *login) stopped() string {
+	switch {
+	case r.stage == opened:
+		return "the device began by UDP 500 and sent nothing by UDP 4500, which a router on its way most likely drops"
+	case r.eap != nil && r.eap.Identity == "":
+		return "the device fell silent after it was shown the certificate, which it most likely does not accept"
+	}
+	return "the device stopped answering"
+}
+
+// close forgets the login.
+func (r *login) close() {
+	if r.stage < loggedIn {
+		r.stage = loginOver
+		r.leave()
+	}
+}
+
+// leave takes the login out of the listener's books.
+func (r *login) leave() {
+	r.l.halfOpen.Remove(r.source)
+	delete(r.l.opening, r.open)
+	delete(r.l.logins, r.sa.own())
+	delete(r.l.byID, r.id)
+}

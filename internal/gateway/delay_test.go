@@ -1,0 +1,183 @@
+package gateway
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/binary"
+	"fmt"
+	"net/netip"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowlantern/internal/core/eap"
+	"yellowlantern/internal/core/ike"
+	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/testkit/bigplan"
+)
+
+const password = "tide 4 tern and wind"
+
+// folk is people who all have one password, kept by something that can be slow.
+type folk struct {
+	groups map[string][]string
+	hash   [16]byte
+	slow   sync.RWMutex // held for writing: whoever asks waits
+}
+
+func (c *folk) Judge(_ context.Context, k eap.Check, _ netip.Addr) eap.Verdict {
+	c.slow.RLock()
+	defer c.slow.RUnlock()
+	return k.Judge(c.hash)
+}
+
+func (c *folk) Groups(_ context.Context, user string) ([]string, error) {
+	c.slow.RLock()
+	defer c.slow.RUnlock()
+	return c.groups[user], nil
+}
+
+// busy is a gateway with the plan of 2,000 rules on loopback, and what can be done to it.
+type busy struct {
+	g      *Gateway
+	people *folk
+	set    Settings
+	socks  *Sockets
+}
+
+func startBusy(t testing.TB) *busy {
+	s := must(Listen("127.0.0.1:0", "127.0.0.1:0"))
+	t.Cleanup(s.Close)
+	return startOn(t, s)
+}
+
+func startOn(t testing.TB, s *Sockets) *busy {
+	p, persons := bigplan.Sound(400)
+	for i := range p.Rules {
+		p.Rules[i].Log = false
+	}
+	b := &busy{people: &folk{groups: map[string][]string{}, hash: eap.NTHash(password)}}
+	for _, person := range persons {
+		b.people.groups[person.User] = person.Groups
+	}
+	p.Rules = append(p.Rules, plan.Rule{Name: "ping-names", Action: plan.Permit, To: []string{"names"}, Services: []string{"ping"}})
+	pair := must(authority.NewGateway(rand.Reader, time.Now(), p.Gateways[0].Dial))
+	b.set = Settings{Plan: p, Gateway: "gw", Certificates: map[string]Certificate{"gate": {Chain: [][]byte{pair.DER}, Key: pair.Key}}}
+	b.socks = s
+	inside := &mirror{}
+	g, err := Start(t.Context(), Config{Sockets: b.socks, Inside: inside, People: b.people, Log: quiet(), Journal: func(Event) {
+		b.people.slow.RLock() // the journal is kept in the same database
+		defer b.people.slow.RUnlock()
+	}}, b.set)
+	require.NoError(t, err)
+	inside.g.Store(g)
+	b.g = g
+	t.Cleanup(g.Stop)
+	return b
+}
+
+// device logs somebody in.
+func (b *busy) device(t testing.TB, user string) *device {
+	d := newDevice(t, b.socks, b.set.Plan.Gateways[0].Dial, user, password)
+	require.NoError(t, d.login())
+	return d
+}
+
+// delays pings for a time, 500 times a second, and gives the sorted delays and how many were not answered.
+func (d *device) delays(t testing.TB, lasting time.Duration) (out []time.Duration, lost int) {
+	src, dst := d.given.Addresses[0], netip.MustParseAddr("10.0.0.53")
+	begun := time.Now()
+	var sent [1 << 16]atomic.Int64
+	n := 0
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		tick := time.NewTicker(2 * time.Millisecond)
+		defer tick.Stop()
+		for range tick.C {
+			if time.Since(begun) > lasting || n == len(sent)-1 {
+				return
+			}
+			n++
+			sent[n].Store(int64(time.Since(begun)))
+			d.send(echo(src, dst, 8, 7, uint16(n)), d.conn)
+		}
+	}()
+	for over := false; ; {
+		inner, ok := d.read(300 * time.Millisecond)
+		if len(inner) > 28 && inner[20] == 0 {
+			out = append(out, time.Since(begun)-time.Duration(sent[binary.BigEndian.Uint16(inner[26:])].Load()))
+		}
+		select {
+		case <-done:
+			over = true
+		default:
+		}
+		if over && !ok {
+			slices.Sort(out)
+			return out, n - len(out)
+		}
+	}
+}
+
+// while does something again and again until it is told to stop.
+func while(do func()) (stop func()) {
+	ends, over := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(over)
+		for {
+			select {
+			case <-ends:
+				return
+			default:
+				do()
+			}
+		}
+	}()
+	return func() { close(ends); <-over }
+}
+
+// BenchmarkDelay measures what a standing session's packets wait for while other things happen: nothing, commits of the plan with 2,000
+// rules, logins, a database that answers nobody.
+func BenchmarkDelay(b *testing.B) {
+	for _, c := range []struct {
+		name string
+		do   func(w *busy) (stop func())
+	}{
+		{"idle", func(*busy) func() { return func() {} }},
+		{"commits", func(w *busy) func() { return while(func() { must(w.g.Commit(w.set)) }) }},
+		{"logins", func(w *busy) func() {
+			n := 0
+			return while(func() { n++; w.device(b, fmt.Sprintf("user%05d", 1+n%399)).end() })
+		}},
+		{"database-locked", func(w *busy) func() {
+			w.people.slow.Lock()
+			for range 8 { // each wants its refusal in the journal: they have no algorithms in common
+				d := newDevice(b, w.socks, w.set.Plan.Gateways[0].Dial, "user00007", password, ike.P256)
+				d.perform(d.ini.Start(time.Now()))
+			}
+			return func() { w.people.slow.Unlock() }
+		}},
+	} {
+		b.Run(c.name, func(b *testing.B) {
+			w := startBusy(b)
+			d := w.device(b, "user00000")
+			for b.Loop() {
+				stop := c.do(w)
+				ds, lost := d.delays(b, 3*time.Second)
+				stop()
+				if len(ds) == 0 {
+					ds = []time.Duration{0}
+				}
+				b.ReportMetric(float64(ds[len(ds)/2].Microseconds())/1000, "p50-ms")
+				b.ReportMetric(float64(ds[len(ds)*99/100].Microseconds())/1000, "p99-ms")
+				b.ReportMetric(float64(ds[len(ds)-1].Microseconds())/1000, "max-ms")
+				b.ReportMetric(float64(lost), "lost")
+			}
+		})
+	}
+}

@@ -1,0 +1,175 @@
+package gateway
+
+import (
+	"encoding/binary"
+	"net"
+	"net/netip"
+	"slices"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowlantern/internal/core/ike"
+	"yellowlantern/internal/core/plan"
+)
+
+// A device whose IKE message has several thousand octets is answered: by UDP on both ports.
+func TestLargeMessages(t *testing.T) {
+	w := startBusy(t)
+	d := w.device(t, "user00000")
+	for _, size := range []int{3000, 9000, 40000} {
+		require.True(t, d.alive(size), "%d octets", size)
+	}
+}
+
+// A device that asks for one family gets one, and the other address goes back to the pool.
+func TestUnusedLeaseGoesBack(t *testing.T) {
+	w := startBusy(t)
+	d := w.device(t, "user00000")
+	require.Len(t, d.given.Addresses, 1)
+	g := w.g
+	l := lease{pool: "pool0", addresses: []netip.Addr{netip.MustParseAddr("172.22.0.9"), netip.MustParseAddr("172.22.0.10")}}
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	before := g.pools["pool0"].Leased()
+	addrs, err := g.pools["pool0"].Lease("user00002")
+	require.NoError(t, err)
+	l.addresses = append(addrs, l.addresses[1])
+	g.keepOnly(&l, l.addresses[1:])
+	require.Equal(t, before, g.pools["pool0"].Leased())
+}
+
+// A device takes its only Child SA away: its session stays, carries nothing, and may have another Child SA.
+func TestSessionWithoutAChild(t *testing.T) {
+	w := startBusy(t)
+	d := w.device(t, "user00000")
+	ds, lost := d.delays(t, 100*time.Millisecond)
+	require.NotEmpty(t, ds)
+	require.Zero(t, lost)
+	w.g.mu.Lock()
+	for _, s := range w.g.sessions {
+		w.g.perform([]ike.Output{ike.Dropped{ID: s.id, In: s.pairs[0].opener.SPI}})
+	}
+	w.g.mu.Unlock()
+	ds, _ = d.delays(t, 50*time.Millisecond)
+	require.Empty(t, ds)
+	require.Len(t, w.g.Sessions(), 1)
+	w.g.FromInside([][]byte{echo(netip.MustParseAddr("10.0.0.53"), d.given.Addresses[0], 0, 7, 1)}, false)
+}
+
+// Sessions come and go while their packets still come: nothing is counted where it is being read, and nothing passes afterwards.
+func TestEndsUnderTraffic(t *testing.T) {
+	w := startBusy(t)
+	for range 5 {
+		d := w.device(t, "user00000")
+		var wait sync.WaitGroup
+		stop := make(chan struct{})
+		wait.Go(func() {
+			for n := uint16(0); ; n++ {
+				select {
+				case <-stop:
+					return
+				default:
+					d.send(echo(d.given.Addresses[0], netip.MustParseAddr("10.0.0.99"), 8, 7, n), d.conn) // refused: counted as lost
+				}
+			}
+		})
+		time.Sleep(20 * time.Millisecond)
+		id := must(ParseID(w.g.Sessions()[0].ID))
+		require.NoError(t, w.g.End(id, "over"))
+		time.Sleep(5 * time.Millisecond)
+		close(stop)
+		wait.Wait()
+		require.Empty(t, w.g.Sessions())
+		require.Zero(t, w.g.engine.Flows())
+	}
+}
+
+// A device's address follows its newest packet: an older one that comes late by another way does not move it back (RFC 4303 has sequence
+// numbers, RFC 7296 §2.23 wants the address of the last authentic packet).
+func TestAddressFollowsTheNewest(t *testing.T) {
+	w := startBusy(t)
+	d := w.device(t, "user00000")
+	other := must(net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)}))
+	defer other.Close()
+	seen := func() string { return w.g.Sessions()[0].From }
+	at := func(c *net.UDPConn) func() bool {
+		return func() bool { return seen() == c.LocalAddr().String() }
+	}
+	ping := echo(d.given.Addresses[0], netip.MustParseAddr("10.0.0.53"), 8, 7, 1)
+	held := slices.Clone(d.seal(ping)) // sent later, by the old way
+	d.send(ping, other)
+	require.Eventually(t, at(other), 2*time.Second, time.Millisecond)
+	_, err := d.conn.WriteToUDPAddrPort(held, d.natt)
+	require.NoError(t, err)
+	require.Never(t, at(d.conn), 100*time.Millisecond, 5*time.Millisecond)
+	require.EqualValues(t, 3, w.g.Sessions()[0].InPackets+1, "the late packet is taken all the same")
+	d.send(ping, d.conn)
+	require.Eventually(t, at(d.conn), 2*time.Second, time.Millisecond, "a newer one does")
+}
+
+// On a host with several addresses the answer leaves from the one that was dialled, also where the socket is bound to all of them.
+func TestAnswersFromTheAddressDialled(t *testing.T) {
+	for _, c := range []struct{ listen, network string }{{"0.0.0.0:0", "udp4"}, {"[::]:0", "udp"}} {
+		s := must(Listen(c.listen, c.listen))
+		t.Cleanup(s.Close)
+		w := startOn(t, s)
+		for _, dialled := range []string{"127.0.0.1", "127.0.0.77"} {
+			d := newDevice(t, s, w.set.Plan.Gateways[0].Dial, "user00000", password)
+			d.ike = netip.AddrPortFrom(netip.MustParseAddr(dialled), s.IKE().Port())
+			d.natt = netip.AddrPortFrom(netip.MustParseAddr(dialled), s.NATT().Port())
+			require.NoError(t, d.login(), "%s by %s", dialled, c.listen)
+			require.Equal(t, []netip.Addr{netip.MustParseAddr(dialled)}, d.heardFrom, c.listen)
+			ds, _ := d.delays(t, 50*time.Millisecond)
+			require.NotEmpty(t, ds)
+			require.Equal(t, []netip.Addr{netip.MustParseAddr(dialled)}, d.heardFrom, "traffic as well")
+			d.end()
+		}
+	}
+}
+
+func lengthOf(b []byte) []byte { return binary.BigEndian.AppendUint16(nil, uint16(len(b)+lengthLen)) }
+
+// Over TCP an IKE message may have as many octets as its length can say (RFC 9329 §3).
+func TestLargeMessagesOverTCP(t *testing.T) {
+	w := startBusy(t)
+	d := w.device(t, "user00000")
+	ln := must(net.Listen("tcp4", "127.0.0.1:0"))
+	w.g.streams.mu.Lock()
+	w.g.streams.listeners[1] = ln
+	w.g.streams.mu.Unlock()
+	w.g.streams.wait.Go(func() { w.g.accept(ln, 1) })
+	c := must(net.Dial("tcp4", ln.Addr().String()))
+	defer c.Close()
+	_ = c.SetDeadline(time.Now().Add(5 * time.Second))
+	_, _ = c.Write([]byte(streamPrefix))
+	for _, size := range []int{3000, ike.MaxMessage} {
+		data := append(make([]byte, markerLen), d.ini.AliveOf(time.Now(), size)[0].(ike.Send).Data...)
+		_, err := c.Write(append(lengthOf(data), data...))
+		require.NoError(t, err)
+		buf := make([]byte, 4096)
+		n, err := c.Read(buf)
+		require.NoError(t, err, "%d octets", size)
+		d.perform(d.ini.Handle(time.Now(), buf[lengthLen+markerLen:n]))
+		require.False(t, d.ini.Waiting())
+	}
+}
+
+// The gateway renews both kinds of associations while traffic goes on, and not one ping is lost.
+func TestRenewalsUnderTraffic(t *testing.T) {
+	s := must(Listen("127.0.0.1:0", "127.0.0.1:0"))
+	t.Cleanup(s.Close)
+	w := startOn(t, s)
+	w.set.Plan.Tunnels[0].Lifetimes = plan.Lifetimes{IKE: plan.Duration(4 * time.Second), ESP: plan.Duration(2 * time.Second)}
+	must(w.g.Commit(w.set))
+	d := w.device(t, "user00000")
+	ds, lost := d.delays(t, 7*time.Second)
+	require.Greater(t, len(ds), 2000)
+	require.Zero(t, lost)
+	require.GreaterOrEqual(t, d.added, 2, "Child SAs were renewed")
+	require.Len(t, w.g.Sessions(), 1, "and the session lasts longer than any of its keys")
+	require.LessOrEqual(t, len(d.opener), 2)
+	require.NoError(t, d.err)
+}

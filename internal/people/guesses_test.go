@@ -1,0 +1,36 @@
+package people
+
+import (
+	"net/netip"
+	"sync"
+	"sync/atomic"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// Of many wrong guesses at once one is judged; right ones at once are all judged.
+func TestManyGuessesAtOnce(t *testing.T) {
+	from := netip.MustParseAddr("203.0.113.45")
+	for _, right := range []bool{false, true} {
+		var g Guesses
+		var judged, waited atomic.Int32
+		var wait sync.WaitGroup
+		for range 40 {
+			wait.Go(func() {
+				if g.Try("rory", from, func() bool { judged.Add(1); return right }) > 0 {
+					waited.Add(1)
+				}
+			})
+		}
+		wait.Wait()
+		require.EqualValues(t, 40, judged.Load()+waited.Load())
+		require.Equal(t, map[bool]int32{false: 1, true: 40}[right], judged.Load())
+		require.Empty(t, g.trying)
+		if !right {
+			require.Len(t, g.Slowed(), 1)
+			require.Equal(t, 1, g.Lift("rory", from))
+			require.Zero(t, g.Try("rory", from, func() bool { return true }))
+		}
+	}
+}
