@@ -156,7 +156,8 @@ func TestConsole(t *testing.T) {
 	p.do(chromedp.Navigate(d.URL()+"/plan"), chromedp.WaitVisible(chromedp.CSS("#password")))
 	p.do(chromedp.SendKeys(chromedp.CSS("#password"), "not the password"), chromedp.Click(chromedp.CSS("#enter")))
 	p.until(bodyText, "name or password is wrong")
-	time.Sleep(600 * time.Millisecond) // a failed try makes the next one wait
+	p.until(`document.querySelector('#enter').innerText.toLowerCase()`, "again in")
+	p.until(`String(document.querySelector('#enter').disabled)`, "false")
 	p.script(`(() => { const e = document.querySelector('#password'); e.value = ''; e.dispatchEvent(new Event('input')); })()`)
 	p.do(chromedp.SendKeys(chromedp.CSS("#password"), d.Admin), chromedp.Click(chromedp.CSS("#enter")),
 		chromedp.WaitVisible(chromedp.CSS(".board")))

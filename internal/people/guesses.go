@@ -31,8 +31,8 @@ type turn struct {
 
 // Try has a guess judged, unless it must wait: then wait is how long, and judge is not called. Of one name from one source one guess after
 // the other is judged, so that each knows what became of those before it: many at once are no way around waiting, and who logs in rightly
-// with several devices at once is not slowed.
-func (g *Guesses) Try(name string, from netip.Addr, judge func() (right bool)) (wait time.Duration) {
+// with several devices at once is not slowed. After a guess that was judged wrong, next is how long the one after it has to wait.
+func (g *Guesses) Try(name string, from netip.Addr, judge func() (right bool)) (wait, next time.Duration) {
 	key := trying{name, crowd.Source(from)}
 	g.mu.Lock()
 	if g.trying == nil {
@@ -45,7 +45,7 @@ func (g *Guesses) Try(name string, from netip.Addr, judge func() (right bool)) (
 	}
 	if t.users >= mostTrying {
 		g.mu.Unlock()
-		return time.Second
+		return time.Second, 0
 	}
 	t.users++
 	g.mu.Unlock()
@@ -59,17 +59,16 @@ func (g *Guesses) Try(name string, from netip.Addr, judge func() (right bool)) (
 		}
 	}()
 	if wait := g.begin(name, from); wait > 0 {
-		return wait
+		return wait, 0
 	}
 	right := judge()
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	if right {
 		g.guard.Right(time.Now(), name, from)
-	} else {
-		g.guard.Wrong(time.Now(), name, from)
+		return 0, 0
 	}
-	return 0
+	return 0, g.guard.Wrong(time.Now(), name, from)
 }
 
 func (g *Guesses) begin(name string, from netip.Addr) time.Duration {

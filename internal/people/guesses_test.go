@@ -14,23 +14,28 @@ func TestManyGuessesAtOnce(t *testing.T) {
 	from := netip.MustParseAddr("203.0.113.45")
 	for _, right := range []bool{false, true} {
 		var g Guesses
-		var judged, waited atomic.Int32
+		var judged, waited, told atomic.Int32
 		var wait sync.WaitGroup
 		for range 40 {
 			wait.Go(func() {
-				if g.Try("rory", from, func() bool { judged.Add(1); return right }) > 0 {
+				before, after := g.Try("rory", from, func() bool { judged.Add(1); return right })
+				if before > 0 {
 					waited.Add(1)
+				} else if after > 0 {
+					told.Add(1)
 				}
 			})
 		}
 		wait.Wait()
 		require.EqualValues(t, 40, judged.Load()+waited.Load())
 		require.Equal(t, map[bool]int32{false: 1, true: 40}[right], judged.Load())
+		require.Equal(t, map[bool]int32{false: 1, true: 0}[right], told.Load())
 		require.Empty(t, g.trying)
 		if !right {
 			require.Len(t, g.Slowed(), 1)
 			require.Equal(t, 1, g.Lift("rory", from))
-			require.Zero(t, g.Try("rory", from, func() bool { return true }))
+			before, after := g.Try("rory", from, func() bool { return true })
+			require.Zero(t, before+after)
 		}
 	}
 }

@@ -160,7 +160,7 @@ func (p *People) Judge(ctx context.Context, c eap.Check, from netip.Addr) eap.Ve
 		return c.Judge(t.hash)
 	}
 	var v eap.Verdict
-	if wait := p.Guesses.Try(c.User, from, func() bool {
+	if wait, _ := p.Guesses.Try(c.User, from, func() bool {
 		v = p.judge(ctx, c)
 		return v.OK
 	}); wait > 0 {

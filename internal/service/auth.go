@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"strconv"
 	"strings"
 	"time"
 
@@ -217,7 +218,7 @@ func (s *Service) verify(ctx context.Context, c Credentials) error {
 		return err
 	}
 	var refusal error
-	wait := s.attempts.Try(c.Name, from, func() bool {
+	wait, next := s.attempts.Try(c.Name, from, func() bool {
 		done, ok := s.turns.take(ctx, from)
 		if !ok {
 			refusal = huma.Error429TooManyRequests("too many sign-ins at once from there: try again in a moment")
@@ -230,9 +231,18 @@ func (s *Service) verify(ctx context.Context, c Credentials) error {
 		return refusal == nil
 	})
 	if wait > 0 {
-		return huma.Error429TooManyRequests(fmt.Sprintf("too many tries: wait %d seconds", int(wait.Seconds())+1))
+		seconds := int(wait.Seconds()) + 1
+		return notBefore(huma.Error429TooManyRequests(fmt.Sprintf("too many tries: wait %d seconds", seconds)), seconds)
+	}
+	if next > 0 && refusal != nil {
+		return notBefore(refusal, int(next.Seconds())+1)
 	}
 	return refusal
+}
+
+// notBefore tells with a refusal when the next try is heard (RFC 9110 §10.2.3).
+func notBefore(refusal error, seconds int) error {
+	return huma.ErrorWithHeaders(refusal, http.Header{"Retry-After": {strconv.Itoa(seconds)}})
 }
 
 func (s *Service) signIn(ctx context.Context, in *struct{ Body Credentials }) (*signedIn, error) {

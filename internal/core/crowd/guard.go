@@ -82,11 +82,14 @@ func (g *Guard) Begin(now time.Time, name string, from netip.Addr) (wait time.Du
 }
 
 // Wrong says that the guess begun last was judged, and is wrong: the wait counts from then on.
-func (g *Guard) Wrong(now time.Time, name string, from netip.Addr) {
-	if had := g.pairs[pair{name, Source(from)}]; had != nil {
-		had.until = now.Add(had.until.Sub(had.last))
-		had.last = now
+func (g *Guard) Wrong(now time.Time, name string, from netip.Addr) (wait time.Duration) {
+	had := g.pairs[pair{name, Source(from)}]
+	if had == nil {
+		return 0
 	}
+	had.until = now.Add(had.until.Sub(had.last))
+	had.last = now
+	return had.until.Sub(now)
 }
 
 // Right says that the guess begun last was none: it was right.

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { onMounted, ref } from 'vue'
+import { onMounted, onUnmounted, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, words } from '../api'
 import { useSession } from '../session'
@@ -18,16 +18,22 @@ onMounted(async () => {
   first.value = data?.['needs-administrator'] ?? false
 })
 
+/** Seconds until the next try is heard. */
+const wait = ref(0)
+const clock = setInterval(() => (wait.value = Math.max(0, wait.value - 1)), 1000)
+onUnmounted(() => clearInterval(clock))
+
 async function enter() {
   busy.value = true
   wrong.value = ''
   const body = { name: name.value, password: password.value }
-  const { data, error } = first.value
+  const { data, error, response } = first.value
     ? await api.POST('/api/v1/start', { body: { ...body, code: code.value } })
     : await api.POST('/api/v1/sign-in', { body })
   busy.value = false
   if (error) {
     wrong.value = words(error)
+    wait.value = Number(response.headers.get('Retry-After') ?? 0)
     return
   }
   session.name = data?.name ?? ''
@@ -69,7 +75,9 @@ async function enter() {
           :hint="first ? 'At least 12 characters.' : ''"
         />
         <v-alert v-if="wrong" type="error" variant="tonal" density="compact" role="alert">{{ wrong }}</v-alert>
-        <v-btn id="enter" type="submit" color="primary" size="large" :loading="busy">{{ first ? 'Begin' : 'Sign in' }}</v-btn>
+        <v-btn id="enter" type="submit" color="primary" size="large" :loading="busy" :disabled="wait > 0">
+          {{ wait > 0 ? `Again in ${wait} s` : first ? 'Begin' : 'Sign in' }}
+        </v-btn>
       </form>
     </v-card>
   </div>
