@@ -15,6 +15,7 @@ import (
 
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/core/forward"
+	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/service"
 )
@@ -90,7 +91,7 @@ func (p *printer) pastSessions(ctx context.Context, c *cli.Command, cl *client.C
 	for _, s := range ss {
 		row := []string{
 			s.User, s.Passage, s.From + " " + s.Over, local(s.Since), s.Until.Sub(s.Since).Round(time.Second).String(),
-			fmt.Sprintf("%d / %d", s.InBytes, s.OutBytes), s.Reason,
+			fmt.Sprintf("%d / %d", s.InBytes, s.OutBytes), s.Words,
 		}
 		if matches(c.String("filter"), row...) {
 			rows, kept = append(rows, row), append(kept, s)
@@ -178,12 +179,20 @@ func journal(p *printer) *cli.Command {
 			&cli.StringFlag{Name: "kind", Usage: "login, refused, ended, rule, commit, trust, name, reach or record"},
 			&cli.StringFlag{Name: "text", Usage: "lines with this text in them, however old"},
 			&cli.StringFlag{Name: "user", Usage: "lines about this user"},
+			&cli.StringFlag{Name: "code", Usage: "lines with this reason, as --json shows it: wrong-password"},
+			&cli.StringSliceFlag{Name: "with", Usage: "lines whose reason has this parameter: passage=staff (again for more)"},
 			&cli.IntFlag{Name: "limit", Usage: "how many lines", Value: 30}, filterFlag(),
 		},
 		Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
+			var with []string
+			for _, w := range c.StringSlice("with") {
+				with = append(with, "with", w)
+			}
 			es, err := client.Get[[]gateway.Event](ctx, cl,
-				client.Query("/journal", "kind", c.String("kind"), "user", c.String("user"), "text", c.String("text"), "limit",
-					strconv.Itoa(c.Int("limit"))))
+				client.Query("/journal", append([]string{
+					"kind", c.String("kind"), "user", c.String("user"), "text", c.String("text"),
+					"code", c.String("code"), "limit", strconv.Itoa(c.Int("limit")),
+				}, with...)...))
 			if err != nil {
 				return err
 			}
@@ -193,8 +202,8 @@ func journal(p *printer) *cli.Command {
 			var rows [][]string
 			for _, e := range es {
 				words := e.Words
-				if e.Offered != "" {
-					words += "; offered: " + e.Offered + "; wanted: " + e.Wanted
+				if offered := e.With[reason.Offered]; offered != "" {
+					words += "; offered: " + offered + "; wanted: " + e.With[reason.Wanted]
 				}
 				row := []string{local(e.Time), e.Kind, e.User, e.From, words}
 				if matches(c.String("filter"), row...) {

@@ -24,6 +24,7 @@ type Client struct {
 // Error is a refusal by the service.
 type Error struct {
 	Status int
+	Code   string // why, by the codes of docs/reasons.md; empty: none
 	Words  string
 }
 
@@ -113,14 +114,15 @@ func (c *Client) send(ctx context.Context, method, path string, in any) (*http.R
 		if err != nil {
 			return nil, err
 		}
-		return nil, &Error{resp.StatusCode, problem(b, resp.Status)}
+		return nil, problem(b, resp)
 	}
 	return resp, nil
 }
 
-// problem reads the words of an RFC 9457 problem document.
-func problem(b []byte, status string) string {
+// problem reads an RFC 9457 problem document.
+func problem(b []byte, resp *http.Response) *Error {
 	var p struct {
+		Code   string `json:"code"`
 		Detail string `json:"detail"`
 		Errors []struct {
 			Message  string `json:"message"`
@@ -128,12 +130,12 @@ func problem(b []byte, status string) string {
 		} `json:"errors"`
 	}
 	if json.Unmarshal(b, &p) != nil || p.Detail == "" {
-		return status
+		return &Error{Status: resp.StatusCode, Words: resp.Status}
 	}
 	for _, e := range p.Errors {
 		p.Detail += fmt.Sprintf("\n  %s: %s", strings.TrimPrefix(e.Location, "body."), e.Message)
 	}
-	return p.Detail
+	return &Error{resp.StatusCode, p.Code, p.Detail}
 }
 
 // SignIn gets an API token for an administrator.
@@ -168,7 +170,7 @@ func Query(path string, pairs ...string) string {
 	v := url.Values{}
 	for i := 0; i+1 < len(pairs); i += 2 {
 		if pairs[i+1] != "" {
-			v.Set(pairs[i], pairs[i+1])
+			v.Add(pairs[i], pairs[i+1])
 		}
 	}
 	if len(v) == 0 {

@@ -19,6 +19,7 @@ import (
 
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/core/eap"
+	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/instance"
 	"yellowlantern/internal/people"
@@ -68,6 +69,23 @@ func TestRefusalsReachTheJournal(t *testing.T) {
 	require.ErrorContains(t, try(func(o *probe.Order, _ *probe.Options) { o.Authority = order(t, other, "rory.researcher").Authority }),
 		"certificate is not accepted")
 	journaled(t, d, "refused", "does not accept the gateway's certificate")
+
+	// Lines are found by their reason, not by its words.
+	lines := func(pairs ...string) []gateway.Event {
+		out, err := client.Get[[]gateway.Event](t.Context(), d.Client, client.Query("/journal", pairs...))
+		require.NoError(t, err)
+		return out
+	}
+	found := lines("code", "no-passage")
+	require.Len(t, found, 1)
+	require.Equal(t, "AUTHENTICATION_FAILED", found[0].With[reason.Notify])
+	require.Equal(t, found[0].Reason.Words(), found[0].Words)
+	require.NotEmpty(t, lines("with", "notify=AUTHENTICATION_FAILED"))
+	require.Len(t, lines("with", "notify=AUTHENTICATION_FAILED", "with", "groups="+found[0].With[reason.Groups]), 1)
+	require.Empty(t, lines("code", "no-passage", "with", `x" OR 1=1 --=1`))
+	status, words := refused(t, d.Client, "GET", "/journal?with=passage", nil)
+	require.Equal(t, 422, status)
+	require.Contains(t, words, "write passage=staff")
 }
 
 func TestPoolExhausted(t *testing.T) {

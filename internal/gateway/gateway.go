@@ -25,6 +25,7 @@ import (
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/pool"
+	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/core/site"
 )
 
@@ -50,14 +51,17 @@ type Inside interface {
 
 // Event is one line of the journal.
 type Event struct {
-	Time    time.Time `json:"time"`
-	Kind    string    `json:"kind" enum:"login,refused,ended,rule,commit,trust,name,reach,record" doc:"What happened."`
-	User    string    `json:"user,omitempty"`
-	From    string    `json:"from,omitempty" doc:"Address and port that the device was seen at."`
-	Words   string    `json:"words"`
-	Code    string    `json:"code,omitempty" doc:"The protocol's own error, if one was sent."`
-	Offered string    `json:"offered,omitempty"`
-	Wanted  string    `json:"wanted,omitempty"`
+	Time time.Time `json:"time"`
+	Kind string    `json:"kind" enum:"login,refused,ended,rule,commit,trust,name,reach,record" doc:"What happened."`
+	User string    `json:"user,omitempty"`
+	From string    `json:"from,omitempty" doc:"Address and port that the device was seen at."`
+	reason.Reason
+	Words string `json:"words" doc:"The code and its parameters, in words."`
+}
+
+// Tell makes an event of now of a reason that is journalled.
+func Tell(why reason.Reason, user, from string) Event {
+	return Event{Time: time.Now(), Kind: reason.KindOf(why.Code), User: user, From: from, Reason: why, Words: why.Words()}
 }
 
 // Config is what a gateway is started with.
@@ -70,7 +74,7 @@ type Config struct {
 	// Admit records a login before it is let in; where that fails it is refused. nil: it is an event like others.
 	Admit func(Event) error
 	// Over is told of every session that ended, and why; nil: nobody.
-	Over   func(s Session, reason string)
+	Over   func(s Session, why reason.Reason)
 	Log    *slog.Logger
 	KeyLog io.Writer // nil: keys are not logged
 	// SeenAt tells where a caller really is, where datagrams come by way of a relay; nil: where they come from.
@@ -318,9 +322,9 @@ func (g *Gateway) Commit(set Settings) ([]string, error) {
 	}
 	var ended []string
 	for _, s := range g.sessions {
-		if why := Outdated(g.model, s.status(forward.Counters{}, "")); why != "" {
+		if why := Outdated(g.model, s.status(forward.Counters{}, "")); !why.None() {
 			ended = append(ended, s.fwd.User)
-			g.endSession(s, "the plan changed: "+why)
+			g.endSession(s, why)
 		}
 	}
 	g.relimit()
@@ -342,7 +346,7 @@ func (g *Gateway) seenAt(a netip.AddrPort) string { return g.whereIs(ike.Peer{Ad
 func (g *Gateway) Stop() {
 	g.mu.Lock()
 	for id := range g.sessions {
-		g.perform(g.listener.End(time.Now(), id, "the gateway stops"))
+		g.perform(g.listener.End(time.Now(), id, reason.Of(reason.GatewayStops, nil)))
 	}
 	g.mu.Unlock()
 	g.stop()
@@ -352,12 +356,12 @@ func (g *Gateway) Stop() {
 }
 
 // End ends a session.
-func (g *Gateway) End(id uint64, reason string) error {
+func (g *Gateway) End(id uint64, why reason.Reason) error {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	if g.sessions[ike.ID(id)] == nil {
 		return errors.New("there is no such session")
 	}
-	g.perform(g.listener.End(time.Now(), ike.ID(id), reason))
+	g.perform(g.listener.End(time.Now(), ike.ID(id), why))
 	return nil
 }

@@ -1,14 +1,16 @@
 package gateway
 
 import (
-	"fmt"
 	"slices"
+	"strconv"
+	"strings"
 	"time"
 
 	"yellowlantern/internal/core/ike"
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/pool"
+	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/core/site"
 )
 
@@ -17,25 +19,28 @@ import (
 func (g *Gateway) grant(ask ike.AskLease, groups []string) ike.Grant {
 	class := g.model.Class(groups)
 	if class.Passage == nil {
-		return ike.Grant{Refusal: fmt.Sprintf("the password is right, but no passage admits a group of this user (%s)", class.Name())}
+		return ike.Grant{Refusal: reason.Of(reason.NoPassage, reason.With{reason.Groups: class.Name()})}
 	}
 	p := class.Passage
 	if !slices.Contains(p.Tunnels, ask.Tunnel) {
-		return ike.Grant{Refusal: fmt.Sprintf(
-			"the password is right, but passage %s, which takes this user, comes by tunnel %s only, not by %s", p.Name, p.Tunnels[0], ask.Tunnel)}
+		return ike.Grant{Refusal: reason.Of(reason.OtherTunnel, reason.With{
+			reason.Passage: p.Name, reason.Tunnels: strings.Join(p.Tunnels, ", "), reason.Tunnel: ask.Tunnel,
+		})}
 	}
 	hours := g.model.Names.Hours[p.Limits.Hours]
-	if why := g.full(p, ask.User, hours); why != "" {
-		return ike.Grant{Refusal: "the password is right, but " + why}
+	if why := g.full(p, ask.User, hours); !why.None() {
+		return ike.Grant{Refusal: why}
 	}
 	supply := g.pools[p.Passage.Pool]
 	if supply == nil {
-		return ike.Grant{Refusal: fmt.Sprintf("passage %s has no pool", p.Name), Exhausted: true}
+		return ike.Grant{Refusal: reason.Of(reason.NoPool, reason.With{reason.Passage: p.Name}), Exhausted: true}
 	}
 	addrs, err := supply.Lease(ask.User)
 	if err == pool.ErrExhausted {
 		return ike.Grant{
-			Refusal:   fmt.Sprintf("pool %s has no free address: %d are leased", p.Passage.Pool, supply.Leased()),
+			Refusal: reason.Of(reason.PoolExhausted, reason.With{
+				reason.Pool: p.Passage.Pool, reason.Passage: p.Name, reason.Count: strconv.Itoa(supply.Leased()),
+			}),
 			Exhausted: true,
 		}
 	}
@@ -51,25 +56,27 @@ func (g *Gateway) grant(ask ike.AskLease, groups []string) ike.Grant {
 // domainsOf is all domains that go through the tunnel.
 func domainsOf(d plan.DNS) []string { return append(slices.Clone(d.Search), d.Domains...) }
 
-// full tells why the passage's limits let nobody more in; empty if they do. At one person's limit the oldest session ends where the
+// full tells why the passage's limits let nobody more in; none if they do. At one person's limit the oldest session ends where the
 // plan says so. g.mu is held.
-func (g *Gateway) full(p *site.Passage, user string, hours *plan.Hours) string {
+func (g *Gateway) full(p *site.Passage, user string, hours *plan.Hours) reason.Reason {
 	if p.Limits.Hours != "" && (hours == nil || !hours.Hold(time.Now().In(g.zone))) {
-		return fmt.Sprintf("people of passage %s may connect only in the hours %s (%s)", p.Name, p.Limits.Hours, words(hours))
+		return reason.Of(reason.OutsideHours, reason.With{
+			reason.Passage: p.Name, reason.Hours: p.Limits.Hours, reason.When: words(hours),
+		})
 	}
 	mine, all := g.persons.of(p.Name, user), g.persons.in(p.Name)
 	if most := p.Limits.Each(); len(mine) >= most {
 		if !p.Limits.NewestWins {
-			return fmt.Sprintf("this user has %d sessions already, as many as passage %s lets one person have", len(mine), p.Name)
+			return reason.Of(reason.TooManySessions, reason.With{reason.Passage: p.Name, reason.Count: strconv.Itoa(len(mine))})
 		}
 		oldest := slices.MinFunc(mine, func(a, b *session) int { return a.since.Compare(b.since) })
-		g.endSession(oldest, "the same user logged in once more, and passage "+p.Name+" lets the newest session win")
+		g.endSession(oldest, reason.Of(reason.LoggedInElsewhere, reason.With{reason.Passage: p.Name}))
 		all--
 	}
 	if most := p.Limits.Sessions; most > 0 && all >= most {
-		return fmt.Sprintf("passage %s has %d sessions already, as many as it may", p.Name, all)
+		return reason.Of(reason.PassageFull, reason.With{reason.Passage: p.Name, reason.Count: strconv.Itoa(all)})
 	}
-	return ""
+	return reason.Reason{}
 }
 
 func words(h *plan.Hours) string {
@@ -80,17 +87,17 @@ func words(h *plan.Hours) string {
 }
 
 // endSession ends a session with a reason, once. g.mu is held.
-func (g *Gateway) endSession(s *session, reason string) {
+func (g *Gateway) endSession(s *session, why reason.Reason) {
 	if !s.over {
 		s.over = true
-		g.perform(g.listener.End(time.Now(), s.id, reason))
+		g.perform(g.listener.End(time.Now(), s.id, why))
 	}
 }
 
 // enforce ends sessions whose time is up. g.mu is held.
 func (g *Gateway) enforce(now time.Time) {
 	for _, s := range g.sessions {
-		if why := g.timeUp(s, now); why != "" {
+		if why := g.timeUp(s, now); !why.None() {
 			g.endSession(s, why)
 		} else if spi, worn := s.worn(); worn {
 			g.listener.Worn(s.id, spi)
@@ -112,13 +119,13 @@ func (s *session) worn() (spi uint32, worn bool) {
 // mostSequence is at which sequence number an association is renewed: with half of them left (RFC 4303 §3.3.3 lets none come twice).
 const mostSequence = 1 << 31
 
-func (g *Gateway) timeUp(s *session, now time.Time) string {
+func (g *Gateway) timeUp(s *session, now time.Time) reason.Reason {
 	l := s.lease.limits
 	if longest := time.Duration(l.Longest); longest > 0 && now.Sub(s.since) >= longest {
-		return fmt.Sprintf("it lasted %s, the longest that passage %s allows", l.Longest, s.lease.passage)
+		return reason.Of(reason.LongestLimit, reason.With{reason.Limit: l.Longest.String(), reason.Passage: s.lease.passage})
 	}
 	if l.Hours != "" && (s.lease.hours == nil || !s.lease.hours.Hold(now.In(g.zone))) {
-		return fmt.Sprintf("the hours %s are over", l.Hours)
+		return reason.Of(reason.HoursOver, reason.With{reason.Hours: l.Hours})
 	}
 	if idle := time.Duration(l.Idle); idle > 0 {
 		last := g.engine.LastIn(s.fwd)
@@ -126,10 +133,10 @@ func (g *Gateway) timeUp(s *session, now time.Time) string {
 			last = s.since
 		}
 		if now.Sub(last) >= idle {
-			return fmt.Sprintf("its device sent nothing for %s", l.Idle)
+			return reason.Of(reason.IdleLimit, reason.With{reason.Limit: l.Idle.String()})
 		}
 	}
-	return ""
+	return reason.Reason{}
 }
 
 // relimit gives live sessions the limits of the plan that runs now. g.mu is held.

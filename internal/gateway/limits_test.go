@@ -25,7 +25,7 @@ func TestTimeUp(t *testing.T) {
 	}}
 	g.engine.Attach(s.fwd)
 	s.lease = lease{passage: "research", limits: plan.Limits{Idle: plan.Duration(30 * time.Minute), Longest: plan.Duration(4 * time.Hour)}}
-	at := func(after time.Duration) string { return g.timeUp(s, since.Add(after)) }
+	at := func(after time.Duration) string { return g.timeUp(s, since.Add(after)).Words() }
 	require.Empty(t, at(29*time.Minute))
 	require.Equal(t, "its device sent nothing for 30m", at(30*time.Minute))
 	ping := echo(netip.MustParseAddr("10.99.0.1"), netip.MustParseAddr("10.20.30.5"), 8, 7, 1)

@@ -12,6 +12,7 @@ import (
 	"yellowlantern/internal/core/ike"
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/core/reason"
 )
 
 // retiredTime is how long an association that was deleted is received with: packets overtake each other.
@@ -90,13 +91,13 @@ func (g *Gateway) lease(ask ike.AskLease) {
 		ctx, cancel := context.WithTimeout(context.Background(), answerTime)
 		defer cancel()
 		groups, err := g.cfg.People.Groups(ctx, ask.User)
-		grant := ike.Grant{Refusal: "the groups of this user could not be looked up"}
+		grant := ike.Grant{Refusal: reason.Of(reason.GroupsUnknown, nil)}
 		if err == nil {
 			grant = g.granted(ask, groups)
 		}
-		if grant.Refusal == "" {
+		if grant.Refusal.None() {
 			if err := g.admit(ask); err != nil {
-				grant = ike.Grant{Refusal: "the password is right, but the login could not be recorded, and what is not recorded is not let in: " + err.Error()}
+				grant = ike.Grant{Refusal: reason.Of(reason.NotRecorded, reason.With{reason.Error: err.Error()})}
 			}
 		}
 		g.mu.Lock()
@@ -114,7 +115,7 @@ func (g *Gateway) lease(ask ike.AskLease) {
 		again, stop := context.WithTimeout(context.Background(), answerTime)
 		defer stop()
 		if now, err := g.cfg.People.Groups(again, ask.User); err != nil || !slices.Equal(now, groups) {
-			_ = g.End(uint64(ask.ID), "the user was changed while logging in")
+			_ = g.End(uint64(ask.ID), reason.Of(reason.UserChangedEarly, nil))
 		}
 	})
 }
@@ -130,10 +131,9 @@ func (g *Gateway) admit(ask ike.AskLease) error {
 	g.mu.Lock()
 	l := g.held[ask.ID]
 	g.mu.Unlock()
-	e := Event{
-		Time: time.Now(), Kind: "login", User: ask.User, From: g.seenAt(ask.From.Addr),
-		Words: fmt.Sprintf("logged in by passage %s and tunnel %s with address %s (%s)", l.passage, l.tunnel, netset.OfAddrs(l.addresses...), ask.Suite),
-	}
+	e := Tell(reason.Of(reason.LoggedIn, reason.With{
+		reason.Passage: l.passage, reason.Tunnel: l.tunnel, reason.Addresses: netset.OfAddrs(l.addresses...).String(), reason.Suite: ask.Suite,
+	}), ask.User, g.seenAt(ask.From.Addr))
 	if g.cfg.Admit == nil {
 		g.journal(e)
 		return nil
@@ -234,12 +234,11 @@ func (g *Gateway) down(o ike.Down) {
 	c := g.engine.Detach(s.fwd)
 	g.release(s.lease)
 	over := s.status(c, from)
-	g.outbox.put(item{over: &over, reason: o.Reason})
-	g.journal(Event{
-		Kind: "ended", User: o.User, From: from,
-		Words: fmt.Sprintf("%s; %d packets came, %d went, %d were lost",
-			o.Reason, c.InPackets, c.OutPackets, lostOf(c)),
-	})
+	g.outbox.put(item{over: &over, why: o.Reason})
+	g.journal(Tell(o.Reason.And(reason.With{
+		reason.Passage: s.lease.passage, reason.Tunnel: s.tunnel, reason.In: fmt.Sprint(c.InPackets), reason.Out: fmt.Sprint(c.OutPackets),
+		reason.Gone: fmt.Sprint(lostOf(c)),
+	}), o.User, from))
 }
 
 func lostOf(c forward.Counters) (n uint64) {

@@ -13,6 +13,7 @@ import (
 
 	"yellowlantern/internal/core/ike"
 	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/core/reason"
 )
 
 // A device whose IKE message has several thousand octets is answered: by UDP on both ports.
@@ -78,7 +79,7 @@ func TestEndsUnderTraffic(t *testing.T) {
 		})
 		time.Sleep(20 * time.Millisecond)
 		id := must(ParseID(w.g.Sessions()[0].ID))
-		require.NoError(t, w.g.End(id, "over"))
+		require.NoError(t, w.g.End(id, reason.Of(reason.TrialOver, nil)))
 		time.Sleep(5 * time.Millisecond)
 		close(stop)
 		wait.Wait()

@@ -2,10 +2,11 @@ package gateway
 
 import (
 	"context"
-	"fmt"
+	"strconv"
 	"sync/atomic"
 	"time"
 
+	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/core/site"
 )
 
@@ -22,12 +23,12 @@ type outbox struct {
 
 // item is an event, or the end of a session, or a rule's decision of which the words are made when it is written.
 type item struct {
-	event  Event
-	over   *Session
-	reason string
-	rule   *decided
-	mark   chan struct{} // closed once everything before it is written
-	held   int           // events of this kind before it that were left out: too many in a second
+	event Event
+	over  *Session
+	why   reason.Reason // with over
+	rule  *decided
+	mark  chan struct{} // closed once everything before it is written
+	held  int           // events of this kind before it that were left out: too many in a second
 }
 
 // decided is what a rule that wants to be told of decided about the first packet of a flow.
@@ -70,16 +71,18 @@ func (g *Gateway) hand(i item) {
 		close(i.mark)
 	case i.over != nil:
 		if g.cfg.Over != nil {
-			g.cfg.Over(*i.over, i.reason)
+			g.cfg.Over(*i.over, i.why)
 		}
 	default:
+		e := i.event
 		if i.rule != nil {
-			i.event.Words = i.rule.words()
+			e.Reason = i.rule.reason()
 		}
 		if i.held > 0 {
-			i.event.Words += fmt.Sprintf(" (%d lines of this kind before it were left out: too many in a second)", i.held)
+			e.Reason = e.Reason.And(reason.With{reason.LeftOut: strconv.Itoa(i.held)})
 		}
-		g.cfg.Journal(i.event)
+		e.Words = e.Reason.Words()
+		g.cfg.Journal(e)
 	}
 }
 
@@ -97,17 +100,18 @@ func (g *Gateway) Written(ctx context.Context) {
 	}
 }
 
-func (d *decided) words() string {
-	verdict := "permitted"
+func (d *decided) reason() reason.Reason {
+	code, with := reason.RulePermits, reason.With{
+		reason.Rule: d.rule.Name, reason.Service: d.packet.Service.String(), reason.Source: d.packet.Src.String(),
+		reason.Destination: d.packet.Dst.String(),
+	}
 	if d.refused {
-		verdict = "refused"
+		code = reason.RuleRefuses
 	}
-	way := "from the person's device "
 	if d.rule.Inward() {
-		way = "from inside to the person's device "
+		with[reason.Peer] = "device"
 	}
-	return verdict + " by rule " + d.rule.Name + ": " + d.packet.Service.String() + " " + way + d.packet.Src.String() + " to " +
-		d.packet.Dst.String()
+	return reason.Of(code, with)
 }
 
 // journal puts an event into the queue, within what the journal takes in a second.

@@ -2,10 +2,12 @@ package gateway
 
 import (
 	"fmt"
+	"strconv"
 	"time"
 
 	"yellowlantern/internal/core/crowd"
 	"yellowlantern/internal/core/ike"
+	"yellowlantern/internal/core/reason"
 )
 
 // Refusals cost a caller a datagram or two, and anybody can send those. So the first of a kind is written at once, and what follows within
@@ -32,14 +34,13 @@ func newRefusals() refusals {
 // refused journals a refusal, or counts it with others like it. g.mu is held.
 func (g *Gateway) refused(now time.Time, o ike.Note) {
 	at := g.whereIs(o.Peer)
-	e := Event{
-		Time: now, Kind: "refused", User: o.User, From: at.String(), Words: o.Words, Code: o.Code, Offered: o.Offered, Wanted: o.Wanted,
-	}
+	e := Tell(o.Reason, o.User, at.String())
+	e.Time = now
 	tally := &g.refusals.strangers
 	if o.Known {
 		tally = &g.refusals.persons
 	}
-	key := fmt.Sprint(crowd.Source(at.Addr()), o.User, o.Code, o.Words, o.Offered, o.Wanted)
+	key := fmt.Sprint(crowd.Source(at.Addr()), o.User, o.Reason.Key())
 	if tally.Lets(e.Time, key, e) {
 		g.outbox.put(item{event: e})
 	}
@@ -52,13 +53,15 @@ func (g *Gateway) tellRefusals(now time.Time) {
 		for _, c := range counted {
 			e := c.Index.(Event)
 			e.Time = now
-			e.Words = fmt.Sprintf("%d more like this until %s: %s", c.More, c.Last.Format(time.TimeOnly), e.Words)
+			e.Reason = e.Reason.And(reason.With{reason.More: strconv.Itoa(c.More), reason.Until: c.Last.Format(time.TimeOnly)})
 			g.outbox.put(item{event: e})
 		}
 		if rest.More > 0 {
-			g.outbox.put(item{event: Event{Time: now, Kind: "refused", Words: fmt.Sprintf(
-				"%d more refusals of other kinds or from other places until %s: too many to be told one by one",
-				rest.More, rest.Last.Format(time.TimeOnly))}})
+			e := Tell(reason.Of(reason.OthersRefused, reason.With{
+				reason.Count: strconv.Itoa(rest.More), reason.When: rest.Last.Format(time.TimeOnly),
+			}), "", "")
+			e.Time = now
+			g.outbox.put(item{event: e})
 		}
 	}
 }

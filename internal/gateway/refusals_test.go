@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowlantern/internal/core/ike"
+	"yellowlantern/internal/core/reason"
 )
 
 // A day of refusals, as many as can be made up by strangers from anywhere under any name, and people's own among them: what is written
@@ -40,7 +41,9 @@ func TestADayOfRefusals(t *testing.T) {
 		for i := range 300 {
 			from := ike.Peer{Addr: netip.AddrPortFrom(netip.AddrFrom4([4]byte{198, 51, byte(i * minute >> 8), byte(i)}), uint16(i))}
 			g.refused(now.Add(time.Duration(i)*time.Millisecond), ike.Note{
-				Peer: from, Code: "NO_PROPOSAL_CHOSEN", Words: fmt.Sprintf("a device offers nothing (it claimed to be %q)", strings.Repeat("x", i)),
+				Peer: from, Reason: reason.Of(reason.NoCommonAlgorithm, reason.With{
+					reason.Notify: "NO_PROPOSAL_CHOSEN", reason.Claimed: strings.Repeat("x", i),
+				}),
 			})
 			came++
 		}
@@ -48,7 +51,7 @@ func TestADayOfRefusals(t *testing.T) {
 			peer := ike.Peer{Addr: netip.MustParseAddrPort("203.0.113.45:4500")}
 			g.refused(now, ike.Note{
 				Peer: peer, User: "rory.researcher", Known: true,
-				Words: fmt.Sprintf("the password is right, but %d", minute),
+				Reason: reason.Of(reason.NoPassage, reason.With{reason.Groups: fmt.Sprint(minute)}),
 			})
 			came++
 			people++

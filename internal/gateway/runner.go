@@ -12,6 +12,7 @@ import (
 	"yellowlantern/internal/core/forward"
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/core/site"
 )
 
@@ -65,9 +66,9 @@ func (r *Runner) Status() Status {
 }
 
 // End ends a session.
-func (r *Runner) End(id uint64, reason string) error {
+func (r *Runner) End(id uint64, why reason.Reason) error {
 	if g := r.gateway(); g != nil {
-		return g.End(id, reason)
+		return g.End(id, why)
 	}
 	return errors.New("no gateway is running")
 }
@@ -82,25 +83,25 @@ func (r *Runner) Stop() {
 }
 
 // Outdated tells why a live session would have to end under another plan; empty if it can go on.
-func Outdated(m *site.Model, s Session) string {
+func Outdated(m *site.Model, s Session) reason.Reason {
 	class := m.Class(s.Groups)
 	switch {
 	case class.Passage == nil:
-		return "no passage admits this person any more"
+		return reason.Of(reason.PlanNoPassage, nil)
 	case class.Passage.Name != s.Passage:
-		return "another passage takes this person"
+		return reason.Of(reason.PlanOtherPassage, reason.With{reason.Passage: class.Passage.Name})
 	case !slices.Contains(class.Passage.Tunnels, s.Tunnel) || m.Names.Tunnels[s.Tunnel] == nil || m.Names.Tunnels[s.Tunnel].Off:
-		return "the passage no longer comes by this tunnel"
+		return reason.Of(reason.PlanOtherTunnel, reason.With{reason.Tunnel: s.Tunnel})
 	case keptForOther(m, class.Passage.Passage.Pool, s):
-		return "the leased address is kept for somebody else now"
+		return reason.Of(reason.PlanAddressKept, nil)
 	case !class.Passage.Pool.Covers(netset.OfAddrs(s.Addresses...)):
-		return "the leased address no longer belongs to the pool"
+		return reason.Of(reason.PlanAddressGone, reason.With{reason.Pool: class.Passage.Passage.Pool})
 	case !class.Passage.Routes.Equal(s.routes):
-		return "other routes go through the tunnel"
+		return reason.Of(reason.PlanOtherRoutes, nil)
 	case !slices.Equal(class.Passage.DNS.Servers, s.dns) || !slices.Equal(domainsOf(class.Passage.DNS), s.domains):
-		return "other names are given"
+		return reason.Of(reason.PlanOtherNames, nil)
 	}
-	return ""
+	return reason.Reason{}
 }
 
 func keptForOther(m *site.Model, pool string, s Session) bool {

@@ -10,6 +10,7 @@ import (
 	"yellowlantern/internal/core/esp"
 	"yellowlantern/internal/core/forward"
 	"yellowlantern/internal/core/ike"
+	"yellowlantern/internal/core/reason"
 )
 
 const (
@@ -244,7 +245,7 @@ func (g *Gateway) FromInside(batch [][]byte, outside bool) {
 
 // logRule puts what a rule decided into the journal; its words are made when it is written.
 func (g *Gateway) logRule(user string, r forward.Result) {
-	g.put(item{event: Event{Kind: "rule", User: user}, rule: &decided{r.Logged, r.First, r.Station != ""}})
+	g.put(item{event: Event{Kind: reason.KindRule, User: user}, rule: &decided{r.Logged, r.First, r.Station != ""}})
 }
 
 func (g *Gateway) session(id ike.ID) *session {

@@ -15,6 +15,7 @@ import (
 	"sync"
 	"time"
 
+	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/lab"
 	"yellowlantern/internal/people"
@@ -115,7 +116,7 @@ func (i *Instance) start(ctx context.Context, o Options) (err error) {
 	cfg.People = i.People
 	cfg.Journal = func(e gateway.Event) { i.Service.Event(e) }
 	cfg.Admit = func(e gateway.Event) error { return i.Service.Admit(e) }
-	cfg.Over = func(s gateway.Session, reason string) { i.Service.SessionOver(s, reason) }
+	cfg.Over = func(s gateway.Session, why reason.Reason) { i.Service.SessionOver(s, why) }
 	i.Runner = gateway.NewRunner(cfg)
 	if i.Lab != nil {
 		i.Lab.Plug(i.Sockets.IKE(), i.Sockets.NATT(), i.Runner.FromInside)

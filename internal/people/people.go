@@ -14,6 +14,7 @@ import (
 
 	"yellowlantern/internal/core/eap"
 	"yellowlantern/internal/core/reach"
+	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/store"
 )
 
@@ -165,8 +166,7 @@ func (p *People) Judge(ctx context.Context, c eap.Check, from netip.Addr) eap.Ve
 		return v.OK
 	}); wait > 0 {
 		_, err := p.keeper.User(ctx, c.User)
-		return eap.Verdict{Known: err == nil, Refusal: "not judged: wrong passwords came from there for this name, " +
-			"and the next is looked at only after a while (yl slowed list tells when, yl slowed lift makes it at once)"}
+		return eap.Verdict{Known: err == nil, Refusal: reason.Of(reason.GuessWaits, nil)}
 	}
 	return v
 }
@@ -175,9 +175,9 @@ func (p *People) judge(ctx context.Context, c eap.Check) eap.Verdict {
 	v, err := p.keeper.JudgeLogin(ctx, c)
 	switch {
 	case errors.Is(err, store.ErrNotFound):
-		return eap.Verdict{Refusal: "there is no such user"}
+		return eap.Verdict{Refusal: reason.Of(reason.UnknownUser, nil)}
 	case err != nil:
-		return eap.Verdict{Refusal: "the password could not be checked: " + err.Error()}
+		return eap.Verdict{Refusal: reason.Of(reason.PasswordUnchecked, reason.With{reason.Error: err.Error()})}
 	}
 	return v
 }

@@ -69,7 +69,7 @@ func TestPersonsAndLogins(t *testing.T) {
 	} {
 		v := p.Judge(ctx, eap.Check{User: user}, netip.MustParseAddr("203.0.113.45"))
 		require.False(t, v.OK)
-		require.Equal(t, why, v.Refusal)
+		require.Equal(t, why, v.Refusal.Words())
 		require.Empty(t, v.MSK)
 	}
 	require.NoError(t, p.Remove(ctx, "rory"))

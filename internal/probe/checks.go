@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/reason"
 )
 
 // Check is one thing that a device is given, or that its tunnel must do, apart from what is reached.
@@ -64,7 +65,7 @@ const (
 // measure finds the largest packet that passes, up to what the tunnel should carry, by somebody who answered a ping.
 func (r *Report) measure(ctx context.Context, t *Tunnel, o Order, add func(name string, ok bool, good, bad string, args ...any)) {
 	i := slices.IndexFunc(r.Results, func(x Result) bool {
-		return x.Want && x.Seen.Served && x.Home == "" && strings.Contains(x.Seen.Words, "ping answered")
+		return x.Want && x.Seen.Served && x.Home == "" && x.Seen.Among(reason.PingAnswered)
 	})
 	if i < 0 || o.MTU == 0 {
 		return
@@ -110,7 +111,7 @@ func (r *Report) seenFrom(o Order, add func(name string, ok bool, good, bad stri
 		if !x.Want || x.Network != "" || x.Home != "" {
 			continue
 		}
-		if found := addressesIn(x.Seen.Words); len(found) == 1 {
+		if found := addressesIn(x.Seen.With[reason.Page]); len(found) == 1 {
 			add("address on the internet", slices.Contains(o.Outside, found[0]), "the internet sees the gateway: "+found[0].String(),
 				"station translation: with a full tunnel the internet sees %s, which is not the gateway's %s (nat, gateways/…/outside)", found[0], addrList(o.Outside))
 			return

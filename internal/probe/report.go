@@ -5,7 +5,6 @@ import (
 	"context"
 	"crypto/x509"
 	"errors"
-	"fmt"
 	"io"
 	"net/netip"
 	"slices"
@@ -16,6 +15,7 @@ import (
 	"yellowlantern/internal/core/ike"
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/reach"
+	"yellowlantern/internal/core/reason"
 )
 
 const (
@@ -90,7 +90,7 @@ type Report struct {
 	Inside    bool         `json:"inside,omitempty" doc:"It ran on the gateway's own network or machine: no trial from outside."`
 	Connected bool         `json:"connected"`
 	Login     string       `json:"login" doc:"How the login went."`
-	Fault     string       `json:"fault,omitempty" enum:"silent-500,silent-4500,silent-tcp,certificate,refused,name,other" doc:"Why there is no session, where there should be one."`
+	Fault     reason.Code  `json:"fault,omitempty" enum:"silent-500,silent-4500,silent-tcp,certificate,refused,name,other" doc:"Why there is no session, where there should be one."`
 	Dialled   []netip.Addr `json:"dialled" nullable:"false" doc:"Where the dialled name leads, as it is seen from there."`
 	Given     *Given       `json:"given,omitempty"`
 	Checks    []Check      `json:"checks" nullable:"false" doc:"What the device was given, and what its tunnel carries."`
@@ -246,11 +246,12 @@ func (r *Report) after(ctx context.Context, tunnel *Tunnel, u Underlay, i int) {
 	if res.Name != "" {
 		found, err := resolve(bounded, tunnelPath{tunnel}.DialUDP, tunnel.Given.DNS, res.Name)
 		if err != nil {
-			res.Seen = Seen{Words: "the name " + res.Name + " does not resolve: " + err.Error()}
+			res.Seen = unresolved(res.Name, err)
 			return
 		}
 		if !slices.Contains(found, dst) {
-			res.Seen = Seen{Words: fmt.Sprintf("the name %s resolves to %s, the plan says %s", res.Name, addrList(found), dst)}
+			res.Seen = saw(reason.NameElsewhere,
+				reason.With{reason.Name: res.Name, reason.Addresses: addrList(found), reason.Planned: dst.String()})
 			return
 		}
 	}
@@ -260,14 +261,23 @@ func (r *Report) after(ctx context.Context, tunnel *Tunnel, u Underlay, i int) {
 	} else if res.Want && !tunnel.Given.Routes.Contains(dst) {
 		way = u
 		if !u.Address(dst).IsValid() {
-			res.Seen = Seen{Words: "the device does not send it into the tunnel, and its own network has no such address family"}
+			res.Seen = saw(reason.NotRouted, nil)
 			return
 		}
 	}
 	res.Seen = attempt(bounded, way, dst, point(res.Service))
 	if res.Name != "" {
-		res.Seen.Words += ", by name"
+		res.Seen = res.Seen.with(reason.With{reason.Name: res.Name})
 	}
+}
+
+// unresolved says that a name led nowhere.
+func unresolved(name string, err error) Seen {
+	var why reason.Reason
+	if errors.As(err, &why) {
+		return saw(why.Code, why.With)
+	}
+	return saw(reason.NameUnresolved, reason.With{reason.Name: name, reason.Error: err.Error()})
 }
 
 func addrList(as []netip.Addr) string {

@@ -10,12 +10,13 @@ import (
 
 	"yellowlantern/internal/core/ike"
 	"yellowlantern/internal/core/reach"
+	"yellowlantern/internal/core/reason"
 )
 
 var (
-	silent = Seen{Words: "no answer"}
-	served = Seen{Reached: true, Served: true, Words: "connected"}
-	closed = Seen{Reached: true, Words: "the host answers, but the port is closed"}
+	silent = saw(reason.NoAnswer, nil)
+	served = saw(reason.Connected, nil).served()
+	closed = saw(reason.PortClosed, nil).reached()
 )
 
 func trial(place, dst, network, service string, want, computed bool, seen Seen) Result {
@@ -50,9 +51,9 @@ func TestLikeliestStation(t *testing.T) {
 		{"the host is down", []Result{trial("records", "10.20.30.5", "archive", "tcp/80", true, true, silent), other(served)}, "station host: others on network archive answer", 1},
 		{"no way back", []Result{trial("records", "10.20.30.5", "archive", "tcp/80", true, true, silent), other(silent)}, "station return: nothing on network archive", 2},
 		{"the other family answers", []Result{trial("records", "10.20.30.5", "archive", "tcp/80", true, true, silent), trial("records", "fd00:20:30::5", "archive", "tcp/80", true, true, served)}, "station return", 1},
-		{"a router gives it up", []Result{trial("records", "10.20.30.5", "archive", "tcp/80", true, true, Seen{Words: "no answer: no route (said by 10.20.0.2)"})}, "station onward", 1},
+		{"a router gives it up", []Result{trial("records", "10.20.30.5", "archive", "tcp/80", true, true, saw(reason.RouterSaid, reason.With{reason.Said: "no route", reason.By: "10.20.0.2"}))}, "station onward", 1},
 		{"the internet does not answer", []Result{trial("198.51.100.80", "198.51.100.80", "", "tcp/80", true, true, silent)}, "station translation", 1},
-		{"the name does not resolve", []Result{trial("records", "10.20.30.5", "archive", "tcp/80", true, true, Seen{Words: "the name x does not resolve: y"})}, "station names", 1},
+		{"the name does not resolve", []Result{trial("records", "10.20.30.5", "archive", "tcp/80", true, true, saw(reason.NameUnresolved, reason.With{reason.Name: "x"}))}, "station names", 1},
 		{"it answers at home too", []Result{func() Result {
 			r := trial("records", "192.168.77.5", "archive", "tcp/80", true, true, served)
 			r.Before = &served

@@ -13,6 +13,7 @@ import (
 
 	"github.com/miekg/dns"
 
+	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/userstack"
 )
 
@@ -27,7 +28,7 @@ type Underlay interface {
 	// Ping gives an error of ErrCannotPing where it cannot be tried.
 	Ping(ctx context.Context, dst netip.Addr) (time.Duration, error)
 	Resolve(ctx context.Context, name string) ([]netip.Addr, error)
-	Said(dst netip.Addr, port uint16) string
+	Said(dst netip.Addr, port uint16) userstack.Said
 	Close()
 }
 
@@ -40,10 +41,10 @@ type host struct{}
 // Host is the network that this machine is on.
 func Host() Underlay { return host{} }
 
-func (host) Name() string                    { return "this machine's network" }
-func (host) Close()                          {}
-func (host) Said(netip.Addr, uint16) string  { return "" }
-func (host) Address(d netip.Addr) netip.Addr { return localFor(d) }
+func (host) Name() string                           { return "this machine's network" }
+func (host) Close()                                 {}
+func (host) Said(netip.Addr, uint16) userstack.Said { return userstack.Said{} }
+func (host) Address(d netip.Addr) netip.Addr        { return localFor(d) }
 
 func (host) OnLink(dst netip.Addr) netip.Prefix {
 	addrs, err := net.InterfaceAddrs()
@@ -145,7 +146,7 @@ func (v *vantage) OnLink(dst netip.Addr) netip.Prefix {
 	}
 	return netip.Prefix{}
 }
-func (v *vantage) Said(d netip.Addr, port uint16) string { return v.stack.Said(d, port) }
+func (v *vantage) Said(d netip.Addr, port uint16) userstack.Said { return v.stack.Said(d, port) }
 
 func (v *vantage) Close() {
 	v.stack.Close()
@@ -179,7 +180,7 @@ func resolve(ctx context.Context, dial func(netip.AddrPort) (net.Conn, error), s
 				break
 			}
 			if r.Rcode == dns.RcodeNameError {
-				return nil, fmt.Errorf("name server %s does not know %s", s, name)
+				return nil, reason.Of(reason.NameUnknown, reason.With{reason.Name: name, reason.Address: s.String()})
 			}
 			for _, rr := range r.Answer {
 				switch rr := rr.(type) {
@@ -196,7 +197,7 @@ func resolve(ctx context.Context, dial func(netip.AddrPort) (net.Conn, error), s
 		}
 		if last == nil {
 			if len(out) == 0 {
-				return nil, fmt.Errorf("name server %s has no address for %s", s, name)
+				return nil, reason.Of(reason.NameUnknown, reason.With{reason.Name: name, reason.Address: s.String()})
 			}
 			return out, nil
 		}
@@ -227,5 +228,5 @@ func ask(ctx context.Context, dial func(netip.AddrPort) (net.Conn, error), serve
 			break
 		}
 	}
-	return nil, fmt.Errorf("name server %s does not answer", server)
+	return nil, reason.Of(reason.NameServerSilent, reason.With{reason.Name: name, reason.Address: server.String()})
 }

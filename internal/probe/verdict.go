@@ -8,18 +8,18 @@ import (
 	"slices"
 	"strings"
 
-	"yellowlantern/internal/core/diagnose"
 	"yellowlantern/internal/core/ike"
+	"yellowlantern/internal/core/reason"
 )
 
 func (r *Report) notConnected(o Order, err error) {
 	r.Login, r.Fault = err.Error(), faultOf(err)
 	for i := range r.Results {
 		res := &r.Results[i]
-		res.Seen = Seen{Words: "not connected"}
+		res.Seen = saw(reason.NotConnected, nil)
 		// nothing was tried, so nothing is as expected: neither what must be reached nor what must not
 		if res.Untried = o.Admitted; res.Untried {
-			res.Seen.Words = "not tried: the login failed"
+			res.Seen = saw(reason.LoginFailed, nil)
 			continue
 		}
 		if res.OK = !res.Want || res.Edge; !res.OK {
@@ -36,23 +36,23 @@ func (r *Report) notConnected(o Order, err error) {
 }
 
 // faultOf names what kept the device out.
-func faultOf(err error) string {
+func faultOf(err error) reason.Code {
 	var refused ike.RefusedError
 	switch {
 	case errors.Is(err, ErrSilent4500):
-		return diagnose.FaultSilent4500
+		return reason.FaultSilent4500
 	case errors.Is(err, ErrSilent500):
-		return diagnose.FaultSilent500
+		return reason.FaultSilent500
 	case errors.Is(err, ErrSilentTCP):
-		return diagnose.FaultSilentTCP
+		return reason.FaultSilentTCP
 	case errors.Is(err, ike.ErrCertificate):
-		return diagnose.FaultCertificate
+		return reason.FaultCertificate
 	case errors.As(err, &refused):
-		return diagnose.FaultRefused
+		return reason.FaultRefused
 	case errors.Is(err, errName):
-		return diagnose.FaultName
+		return reason.FaultName
 	}
-	return diagnose.FaultOther
+	return reason.FaultOther
 }
 
 // cause says at which station before the gateway's rules a login was lost.
@@ -142,7 +142,9 @@ func (r *Report) judge() {
 // not be answered. Both sides' evidence is told.
 func (r *Report) judgeEdge(res *Result) {
 	byGateway := res.Seen.Refused && slices.ContainsFunc(r.own,
-		func(a netip.Addr) bool { return strings.HasSuffix(res.Seen.Words, "(said by "+a.String()+")") })
+		func(a netip.Addr) bool {
+			return res.Seen.Among(reason.RouterSaid) && res.Seen.With[reason.By] == a.String()
+		})
 	res.OK = !(res.Computed && byGateway) && !(!res.Computed && res.Seen.Reached)
 	if res.OK {
 		return
@@ -170,7 +172,7 @@ func (s *Seen) unreached() bool { return s == nil || !s.Reached }
 
 // surroundings says what most likely differs where the plan lets a packet through and nothing comes of it.
 func (r *Report) surroundings(res *Result) string {
-	if strings.Contains(res.Seen.Words, "does not resolve") || strings.Contains(res.Seen.Words, "resolves to") {
+	if res.Seen.Among(reason.NameUnresolved, reason.NameServerSilent, reason.NameUnknown, reason.NameElsewhere) {
 		return fmt.Sprintf("station names: %s (hosts/%s/dns, the name server)", res.Seen.Words, res.Place)
 	}
 	if res.Seen.Reached {
@@ -184,7 +186,7 @@ func (r *Report) surroundings(res *Result) string {
 		}
 	}
 	switch {
-	case strings.Contains(res.Seen.Words, "said by"):
+	case res.Seen.Among(reason.RouterSaid):
 		return fmt.Sprintf("station onward: a router on the way to %s gives it up: %s", res.Place, res.Seen.Words)
 	case hostAlive:
 		return fmt.Sprintf("station host: %s answers other services but not %s: a packet filter on the host, or the service (hosts/%s)", res.Place, res.Service, res.Place)

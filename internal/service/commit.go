@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -14,6 +15,7 @@ import (
 	"yellowlantern/internal/core/check"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reach"
+	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/probe"
 	"yellowlantern/internal/store"
@@ -57,7 +59,7 @@ func (s *Service) review(ctx context.Context, text string) (Review, error) {
 	r.Reach = reaches
 	if m, err := modelOf(&doc.Plan); err == nil {
 		for _, live := range s.Runner.Sessions() {
-			if gateway.Outdated(m, live) != "" && !slices.Contains(r.Ends, live.User) {
+			if !gateway.Outdated(m, live).None() && !slices.Contains(r.Ends, live.User) {
 				r.Ends = append(r.Ends, live.User)
 			}
 		}
@@ -141,10 +143,7 @@ func (s *Service) commitDraft(ctx context.Context, in *struct {
 		s.restore(before, was)
 		return nil, known(err, "revision", fmt.Sprint(rec.Number))
 	}
-	s.Journal(gateway.Event{
-		Time: time.Now(), Kind: "commit", User: rec.Author,
-		Words: fmt.Sprintf("revision %d: %s", rec.Number, rec.Message),
-	})
+	s.tell(committedAs(rec), rec.Author)
 	s.rebaseLater()
 	s.watchTrial(trial)
 	out := committed{Revision: rec.Number, Ended: append([]string{}, ended...), Review: review}
@@ -154,6 +153,10 @@ func (s *Service) commitDraft(ctx context.Context, in *struct {
 		}
 	}
 	return answer(out), nil
+}
+
+func committedAs(r store.Revision) reason.Reason {
+	return reason.Of(reason.Committed, reason.With{reason.Revision: strconv.Itoa(r.Number), reason.Message: r.Message})
 }
 
 // rebaseLater brings other people's drafts onto the newest revision beside everything else: whoever commits does not wait for them.

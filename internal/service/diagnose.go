@@ -17,8 +17,8 @@ import (
 	"yellowlantern/internal/core/diagnose"
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/reach"
+	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/core/site"
-	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/people"
 	"yellowlantern/internal/probe"
 	"yellowlantern/internal/store"
@@ -171,10 +171,8 @@ func (s *Service) journalOf(ctx context.Context, e *diagnose.Evidence, persons [
 		return err
 	}
 	line := func(r store.JournalEntry) diagnose.Line {
-		return diagnose.Line{
-			At: r.At, Kind: r.Kind, User: r.User, From: r.From, Words: r.Words, Code: r.Code, Offered: r.Offered,
-			Wanted: r.Wanted,
-		}
+		e := eventOf(r)
+		return diagnose.Line{At: e.Time, Kind: e.Kind, User: e.User, From: e.From, Why: e.Reason, Words: e.Words}
 	}
 	for _, r := range mine {
 		e.Journal = append(e.Journal, line(r))
@@ -205,7 +203,7 @@ func (s *Service) sessionsOf(ctx context.Context, e *diagnose.Evidence) {
 		s.Log.Warn("past sessions", "error", err)
 	}
 	for _, p := range past {
-		e.Past = append(e.Past, diagnose.Past{Since: p.Since, Until: p.Until, From: p.From, Reason: p.Reason})
+		e.Past = append(e.Past, diagnose.Past{Since: p.Since, Until: p.Until, From: p.From, Why: reasonOf(p.Code, p.With), Words: p.Reason})
 	}
 	var peer netip.Addr
 	service := ""
@@ -291,7 +289,7 @@ func evidenceOf(p *probe.Report) diagnose.Trial {
 	for _, x := range p.Results {
 		t.Results = append(t.Results, diagnose.Result{
 			Place: x.Place, Network: x.Network, Name: x.Name, Service: x.Service, Dst: x.Dst,
-			Want: x.Want, Reached: x.Seen.Reached, Served: x.Answered(), Home: x.Home, Words: x.Seen.Words,
+			Want: x.Want, Reached: x.Seen.Reached, Served: x.Answered(), Home: x.Home, Saw: x.Seen.Reason,
 		})
 	}
 	return t
@@ -334,10 +332,7 @@ func (s *Service) bundle(ctx context.Context, d Diagnosis, e *diagnose.Evidence)
 	if err = firstError(err, z.Close()); err != nil {
 		return nil, err
 	}
-	s.Journal(gateway.Event{
-		Time: time.Now(), Kind: "record", User: d.User,
-		Words: "administrator " + administrator(ctx) + " saved the evidence about a complaint of this user: " + d.Complaint,
-	})
+	s.tell(reason.Of(reason.EvidenceSaved, reason.With{reason.Administrator: administrator(ctx), reason.What: d.Complaint}), d.User)
 	return b.Bytes(), nil
 }
 

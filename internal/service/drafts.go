@@ -4,12 +4,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/http"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"yellowlantern/internal/core/begin"
 	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/store"
 )
 
@@ -65,13 +67,14 @@ type Named struct {
 
 // known turns the store's errors into the API's.
 func known(err error, kind, name string) error {
+	about := reason.With{reason.What: kind, reason.Name: name}
 	switch {
 	case errors.Is(err, store.ErrNotFound):
-		return huma.Error404NotFound(fmt.Sprintf("there is no %s %q", kind, name))
+		return refuse(http.StatusNotFound, reason.Of(reason.NotThere, about))
 	case errors.Is(err, store.ErrExists):
-		return huma.Error409Conflict(fmt.Sprintf("%s %q exists already", kind, name))
+		return refuse(http.StatusConflict, reason.Of(reason.ThereAlready, about))
 	case errors.Is(err, store.ErrStale):
-		return huma.Error409Conflict(fmt.Sprintf("%s %q was changed meanwhile: load it again, and make your change on that", kind, name))
+		return refuse(http.StatusConflict, reason.Of(reason.ChangedMeanwhile, about))
 	}
 	return err
 }

@@ -5,14 +5,14 @@ import (
 	"fmt"
 	"net/http"
 	"net/netip"
+	"strconv"
 	"strings"
 	"sync"
-	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"yellowlantern/internal/core/crowd"
-	"yellowlantern/internal/gateway"
+	"yellowlantern/internal/core/reason"
 )
 
 type sourceKey struct{}
@@ -81,8 +81,8 @@ func (s *Service) lift(ctx context.Context, in *struct {
 	}
 	n := s.People.Guesses.Lift(in.Name, from) + s.attempts.Lift(in.Name, from)
 	if n > 0 {
-		s.Journal(gateway.Event{Time: time.Now(), Kind: "trust", User: in.Name, Words: fmt.Sprintf(
-			"administrator %s let passwords be looked at again at once (%d)", administrator(ctx), n)})
+		s.tell(reason.Of(reason.GuessesLifted, reason.With{reason.Administrator: administrator(ctx), reason.Count: strconv.Itoa(n)}),
+			in.Name)
 	}
 	return answer(Lifted{n}), nil
 }

@@ -10,7 +10,7 @@ import (
 	"time"
 
 	"yellowlantern/internal/core/plan"
-	"yellowlantern/internal/gateway"
+	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/nameupdate"
 )
 
@@ -75,11 +75,11 @@ func (s *Service) keepOutside(ctx context.Context, now time.Time) {
 	k.mu.Unlock()
 	switch {
 	case err != nil && before.Problem != o.Problem:
-		s.Journal(gateway.Event{Time: now, Kind: "name", Words: fmt.Sprintf("the name %s is not kept up to date: %s", g.Dial, o.Problem)})
+		s.tell(reason.Of(reason.NameFails, reason.With{reason.Name: g.Dial, reason.Error: o.Problem}), "")
 	case changed:
-		s.Journal(gateway.Event{Time: now, Kind: "name", Words: fmt.Sprintf("the name %s leads to %s now", g.Dial, addressWords(o.Has))})
+		s.tell(reason.Of(reason.NameLeads, reason.With{reason.Name: g.Dial, reason.Addresses: addressWords(o.Has)}), "")
 	case err == nil && before.Problem != "":
-		s.Journal(gateway.Event{Time: now, Kind: "name", Words: fmt.Sprintf("the name %s is kept up to date again", g.Dial)})
+		s.tell(reason.Of(reason.NameKept, reason.With{reason.Name: g.Dial}), "")
 	}
 }
 

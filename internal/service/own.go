@@ -3,11 +3,12 @@ package service
 import (
 	"context"
 	"fmt"
+	"strconv"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"yellowlantern/internal/gateway"
+	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/store"
 )
 
@@ -43,8 +44,7 @@ func (s *Service) ownPassword(ctx context.Context, in *struct {
 	for _, h := range ended {
 		s.credentials.end(h)
 	}
-	s.Journal(gateway.Event{Time: time.Now(), Kind: "trust", User: name, Words: fmt.Sprintf(
-		"administrator %s has a new password; %d other sessions and tokens ended", name, len(ended))})
+	s.tell(reason.Of(reason.PasswordChanged, reason.With{reason.Administrator: name, reason.Count: strconv.Itoa(len(ended))}), name)
 	return answer(Ended{len(ended)}), nil
 }
 

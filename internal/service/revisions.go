@@ -5,12 +5,14 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net/http"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reach"
+	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/core/site"
 	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/store"
@@ -60,7 +62,7 @@ func (s *Service) revisionOrNewest(ctx context.Context, number int) (store.Revis
 	if number == 0 {
 		r, err := s.Store.Newest(ctx)
 		if errors.Is(err, store.ErrNotFound) {
-			return r, huma.Error404NotFound("no plan is committed yet: yl plan load FILE, then yl plan commit")
+			return r, refuse(http.StatusNotFound, reason.Of(reason.NoPlanYet, nil))
 		}
 		return r, err
 	}

@@ -14,6 +14,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"yellowlantern/internal/core/reach"
+	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/core/site"
 	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/people"
@@ -334,7 +335,7 @@ func (s *Service) takeBack(t *people.Tester) {
 	s.People.TakeBack(t)
 	for _, live := range s.Runner.Sessions() {
 		if id, err := gateway.ParseID(live.ID); err == nil && live.User == t.Name {
-			_ = s.Runner.End(id, "its trial is over")
+			_ = s.Runner.End(id, reason.Of(reason.TrialOver, nil))
 		}
 	}
 }
@@ -393,7 +394,7 @@ func (s *Service) tellChanges(r *store.Round, before map[string]seen, reports []
 		told = append(told[:mostTold], fmt.Sprintf("and %d more changes: yl probe rounds %d", more, r.ID))
 	}
 	for _, words := range told {
-		s.Journal(gateway.Event{Time: time.Now(), Kind: "reach", Words: fmt.Sprintf("round %d: %s", r.ID, words)})
+		s.tell(reason.Of(reason.ReachChanged, reason.With{reason.Round: fmt.Sprint(r.ID), reason.Change: words}), "")
 	}
 }
 

@@ -4,9 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"time"
+	"strconv"
 
 	"yellowlantern/internal/core/reach"
+	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/store"
 )
@@ -118,7 +119,7 @@ func (s *Service) instead(ctx context.Context, newest store.Revision, why error)
 		s.ran = nil
 	}
 	s.runs.Store(&state)
-	s.Journal(gateway.Event{Time: time.Now(), Kind: "commit", Words: state.Problem})
+	s.tell(reason.Of(reason.NewestDoesNotRun, reason.With{reason.Revision: strconv.Itoa(newest.Number), reason.Error: state.Problem}), "")
 	s.Log.Error(state.Problem)
 }
 

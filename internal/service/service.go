@@ -25,6 +25,7 @@ import (
 	"yellowlantern/internal/core/forward"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reach"
+	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/core/site"
 	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/people"
@@ -38,7 +39,7 @@ type Runner interface {
 	Sessions() []gateway.Session
 	Pools() []gateway.Pool
 	Status() gateway.Status
-	End(id uint64, reason string) error
+	End(id uint64, why reason.Reason) error
 	// Written waits until every event so far is in the journal, or the context ends.
 	Written(ctx context.Context)
 	// Stop ends every session, and admits nobody until something is applied again.
@@ -240,15 +241,14 @@ func (s *Service) write(e gateway.Event) error {
 		return nil
 	}
 	rec := store.JournalEntry{
-		At: e.Time.UTC(), Kind: e.Kind, User: e.User, From: e.From, Words: e.Words, Code: e.Code, Offered: e.Offered,
-		Wanted: e.Wanted,
+		At: e.Time.UTC(), Kind: e.Kind, User: e.User, From: e.From, Words: e.Words, Reason: string(e.Code), With: paramsOf(e.Reason),
 	}
 	if err := s.Store.AddJournal(context.Background(), rec); err != nil {
 		return err
 	}
 	s.viewers.tell(e)
 	s.hook.tell(e)
-	s.Log.Info("journal", "kind", e.Kind, "user", e.User, "from", e.From, "words", e.Words)
+	s.Log.Info("journal", "kind", e.Kind, "user", e.User, "from", e.From, "code", e.Code, "with", e.With, "words", e.Words)
 	return nil
 }
 

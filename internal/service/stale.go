@@ -4,18 +4,21 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/http"
+	"strconv"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/store"
 )
 
 const mostChanges = 20 // that an answer tells
 
 // changed refuses what was made on an older version, and tells what changed since: each setting with its values before and after.
-func (s *Service) changed(words, before, after string) error {
+func (s *Service) changed(why reason.Reason, before, after string) error {
 	var details []error
 	old, errOld := s.docs.read(before)
 	now, errNow := s.docs.read(after)
@@ -29,7 +32,7 @@ func (s *Service) changed(words, before, after string) error {
 			details = append(details, &huma.ErrorDetail{Location: c.Path, Message: c.String()})
 		}
 	}
-	return huma.Error409Conflict(words, details...)
+	return refuse(http.StatusConflict, why, details...)
 }
 
 // staleDraft tells by what the draft differs from what was sent on an older version of it.
@@ -38,8 +41,9 @@ func (s *Service) staleDraft(ctx context.Context, name, sent string) error {
 	if err != nil {
 		return known(store.ErrStale, "draft", name)
 	}
-	return s.changed(fmt.Sprintf("draft %q was changed meanwhile and is version %d since %s: load it again, and make your change on that. Against what you sent it has this:",
-		name, d.Version, d.At.Format(time.DateTime)), sent, d.Text)
+	return s.changed(reason.Of(reason.DraftChanged, reason.With{
+		reason.Name: name, reason.Count: strconv.Itoa(d.Version), reason.When: d.At.Format(time.DateTime),
+	}), sent, d.Text)
 }
 
 // behind tells what was committed after a draft was begun.
@@ -48,6 +52,8 @@ func (s *Service) behind(ctx context.Context, d store.Draft, newest store.Revisi
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return err
 	}
-	return s.changed(fmt.Sprintf("revision %d was committed by %s (%s) after this draft was begun on %d: rebase it first (yl plan rebase --draft %s). It did this:",
-		newest.Number, newest.Author, newest.Message, d.Base, d.Name), base.Text, newest.Text)
+	return s.changed(reason.Of(reason.DraftBehind, reason.With{
+		reason.Revision: strconv.Itoa(newest.Number), reason.Who: newest.Author, reason.Message: newest.Message,
+		reason.Back: strconv.Itoa(d.Base), reason.Name: d.Name,
+	}), base.Text, newest.Text)
 }

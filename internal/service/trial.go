@@ -4,11 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strconv"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"yellowlantern/internal/gateway"
+	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/store"
 )
 
@@ -66,8 +67,11 @@ func (s *Service) undo(ctx context.Context, trial store.OnTrial, why string) {
 		s.watchTrial(nil)
 		return
 	}
-	words := fmt.Sprintf("revision %d should go back to revision %d by itself, for %s, and does not yet: %v; it is tried again every %s", trial.Revision,
-		trial.Back, why, err, againAfter)
+	told := reason.Of(reason.DoesNotGoBack, reason.With{
+		reason.Revision: strconv.Itoa(trial.Revision), reason.Back: strconv.Itoa(trial.Back), reason.What: why, reason.Error: err.Error(),
+		reason.Seconds: againAfter.String(),
+	})
+	words := told.Words()
 	now := s.runs.Load()
 	if now == nil {
 		now = &Running{Newest: trial.Revision}
@@ -75,7 +79,7 @@ func (s *Service) undo(ctx context.Context, trial store.OnTrial, why string) {
 	if loud := *now; loud.Problem != words {
 		loud.Problem = words
 		s.runs.Store(&loud)
-		s.Journal(gateway.Event{Time: time.Now(), Kind: "commit", Words: words})
+		s.tell(told, "")
 	}
 	s.Log.Error(words)
 	if s.goesBack != nil {
@@ -121,10 +125,7 @@ func (s *Service) goBack(ctx context.Context, trial store.OnTrial, why string) e
 		return fmt.Errorf("revision %d runs again, but that cannot be recorded: %w", trial.Back, err)
 	}
 	s.runs.Store(&Running{Newest: rec.Number, Runs: rec.Number})
-	s.Journal(gateway.Event{
-		Time: time.Now(), Kind: "commit", User: rec.Author,
-		Words: fmt.Sprintf("revision %d: %s", rec.Number, rec.Message),
-	})
+	s.tell(committedAs(rec), rec.Author)
 	s.rebaseLater()
 	return nil
 }
@@ -153,10 +154,7 @@ func (s *Service) keep(ctx context.Context, in *struct {
 		return nil, err
 	}
 	s.watchTrial(nil)
-	s.Journal(gateway.Event{
-		Time: time.Now(), Kind: "commit", User: administrator(ctx),
-		Words: fmt.Sprintf("revision %d is kept", r.Number),
-	})
+	s.tell(reason.Of(reason.Kept, reason.With{reason.Revision: strconv.Itoa(r.Number)}), administrator(ctx))
 	return answer(revision(r)), nil
 }
 

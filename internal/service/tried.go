@@ -5,12 +5,12 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
-	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"yellowlantern/internal/gateway"
+	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/probe"
 	"yellowlantern/internal/store"
 )
@@ -83,10 +83,9 @@ func (s *Service) concludeTrial(ctx context.Context, t store.OnTrial, id uint, b
 		return err
 	}
 	s.watchTrial(nil)
-	s.Journal(gateway.Event{
-		Time: time.Now(), Kind: "commit", User: r.By,
-		Words: fmt.Sprintf("revision %d is kept: round %d saw nothing fail that held before", t.Revision, id),
-	})
+	s.tell(reason.Of(reason.KeptByRound, reason.With{
+		reason.Revision: strconv.Itoa(t.Revision), reason.Round: fmt.Sprint(id),
+	}), r.By)
 	return nil
 }
 

@@ -5,7 +5,6 @@ import (
 	"crypto/rand"
 	"crypto/x509"
 	"errors"
-	"fmt"
 	"math/big"
 	"slices"
 	"time"
@@ -13,7 +12,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"yellowlantern/internal/core/cert"
-	"yellowlantern/internal/gateway"
+	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/store"
 )
 
@@ -46,7 +45,7 @@ func (s *Service) trustRoutes() {
 	) (*body[Certificate], error) {
 		c, err := s.MakeCertificate(ctx, in.Name, in.Body.For...)
 		if err == nil {
-			s.reload(ctx, "certificate "+in.Name+" was made anew by "+administrator(ctx))
+			s.reload(ctx, reason.Of(reason.CertificateMade, byHand(ctx, in.Name)))
 		}
 		return answer(c), err
 	})
@@ -120,7 +119,7 @@ func (s *Service) importCertificate(ctx context.Context, in *struct {
 	if err := s.Store.SaveCertificate(ctx, in.Name, pair); err != nil {
 		return nil, err
 	}
-	s.reload(ctx, "certificate "+in.Name+" was imported by "+administrator(ctx))
+	s.reload(ctx, reason.Of(reason.CertificateImported, byHand(ctx, in.Name)))
 	c, err := s.oneCertificate(ctx, in.Name)
 	return answer(c), err
 }
@@ -174,7 +173,7 @@ func (s *Service) revokeCertificate(ctx context.Context, in *struct {
 		return nil, huma.Error409Conflict("it is revoked already")
 	}
 	if err == nil {
-		s.reload(ctx, "certificate "+in.Name+" was revoked by "+administrator(ctx)+": "+in.Body.Reason)
+		s.reload(ctx, reason.Of(reason.CertificateRevoked, byHand(ctx, in.Name)).And(reason.With{reason.What: in.Body.Reason}))
 	}
 	return nil, err
 }
@@ -295,17 +294,23 @@ func (s *Service) RenewCertificates(ctx context.Context, now time.Time) error {
 		if err := s.Store.SaveCertificate(ctx, name, next); err != nil {
 			return err
 		}
-		s.reload(ctx, fmt.Sprintf("certificate %s was made anew before its end on %s; devices need nothing new", name,
-			pair.Leaf.NotAfter.Format(time.DateOnly)))
+		s.reload(ctx, reason.Of(reason.CertificateRenewed, reason.With{
+			reason.Certificate: name, reason.Until: pair.Leaf.NotAfter.Format(time.DateOnly),
+		}))
 	}
 	return nil
 }
 
+// byHand is what a reason says of a certificate that somebody does something with.
+func byHand(ctx context.Context, name string) reason.With {
+	return reason.With{reason.Certificate: name, reason.Administrator: administrator(ctx)}
+}
+
 // reload lets the gateway show certificates that are kept now, if the running plan names them, and writes down why.
-func (s *Service) reload(ctx context.Context, words string) {
+func (s *Service) reload(ctx context.Context, why reason.Reason) {
 	s.commits.Lock()
 	defer s.commits.Unlock()
-	s.Journal(gateway.Event{Time: time.Now(), Kind: "trust", Words: words})
+	s.tell(why, "")
 	newest, err := s.Store.Newest(ctx)
 	if err != nil {
 		return

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/people"
 	"yellowlantern/internal/store"
@@ -85,7 +86,7 @@ func (s *Service) endOutdated(u people.User) {
 			continue
 		}
 		if id, err := gateway.ParseID(live.ID); err == nil {
-			_ = s.Runner.End(id, "the user was changed") // it may have ended by itself meanwhile
+			_ = s.Runner.End(id, reason.Of(reason.UserChanged, nil)) // it may have ended by itself meanwhile
 		}
 	}
 }

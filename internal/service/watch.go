@@ -7,12 +7,15 @@ import (
 	"net/http"
 	"net/netip"
 	"slices"
+	"strconv"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/sse"
 
 	"yellowlantern/internal/core/forward"
+	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/people"
 	"yellowlantern/internal/store"
@@ -30,7 +33,7 @@ func (s *Service) watchRoutes() {
 		if err != nil {
 			return nil, mistaken(err)
 		}
-		if err := s.Runner.End(id, "ended by administrator "+administrator(ctx)); err != nil {
+		if err := s.Runner.End(id, endedBy(ctx)); err != nil {
 			return nil, huma.Error404NotFound(err.Error())
 		}
 		return nil, nil
@@ -59,7 +62,7 @@ func (s *Service) endSessions(ctx context.Context, in *struct {
 	n := 0
 	for _, x := range s.Runner.Sessions() {
 		id, err := gateway.ParseID(x.ID)
-		if x.User == in.User && err == nil && s.Runner.End(id, "ended by administrator "+administrator(ctx)) == nil {
+		if x.User == in.User && err == nil && s.Runner.End(id, endedBy(ctx)) == nil {
 			n++
 		}
 	}
@@ -82,17 +85,19 @@ type PastSession struct {
 	OutBytes  uint64    `json:"out-bytes"`
 	Lost      uint64    `json:"lost" doc:"Packets that the gateway lost."`
 	Missing   uint64    `json:"missing" doc:"Packets that did not come."`
-	Reason    string    `json:"reason"`
+	reason.Reason
+	Words string `json:"words" doc:"Why it ended."`
 }
 
 // SessionOver keeps a session that ended. Those of trials are not kept: their reports are.
-func (s *Service) SessionOver(x gateway.Session, reason string) {
+func (s *Service) SessionOver(x gateway.Session, why reason.Reason) {
 	if people.IsTester(x.User) {
 		return
 	}
 	rec := store.PastSession{
 		User: x.User, Passage: x.Passage, Addresses: addressWords(x.Addresses), From: x.From, TCP: x.TCP, Since: x.Since.UTC(), Until: time.Now().UTC(),
-		InBytes: x.InBytes, OutBytes: x.OutBytes, Lost: sum(x.Lost), Missing: x.Missing, Reason: reason,
+		InBytes: x.InBytes, OutBytes: x.OutBytes, Lost: sum(x.Lost), Missing: x.Missing, Reason: why.Words(),
+		Code: string(why.Code), With: paramsOf(why),
 	}
 	if err := patiently(eventPatience, func() error { return s.Store.AddPastSession(context.Background(), rec) }); err != nil {
 		s.Log.Error("past session", "error", err)
@@ -113,7 +118,7 @@ func (s *Service) pastSessions(ctx context.Context, in *struct {
 		}
 		out = append(out, PastSession{
 			r.User, r.Passage, r.Addresses, r.From, over, r.Since, r.Until, r.InBytes, r.OutBytes, r.Lost,
-			r.Missing, r.Reason,
+			r.Missing, reasonOf(r.Code, r.With), r.Reason,
 		})
 	}
 	return answer(out), err
@@ -166,10 +171,7 @@ func (s *Service) record(ctx context.Context, in *recording) (*huma.StreamRespon
 	return &huma.StreamResponse{Body: func(hc huma.Context) {
 		hc.SetHeader("Content-Type", "application/x-pcapng")
 		hc.SetHeader("Content-Disposition", `attachment; filename="session.pcapng"`)
-		s.Journal(gateway.Event{
-			Time: time.Now(), Kind: "record", User: user,
-			Words: fmt.Sprintf("administrator %s records this session's packets, for %d seconds at most", who, in.Seconds),
-		})
+		s.tell(reason.Of(reason.Recorded, reason.With{reason.Administrator: who, reason.Seconds: strconv.Itoa(in.Seconds)}), user)
 		out := flushing{hc.BodyWriter()}
 		if err := s.Runner.Record(hc.Context(), id, limits, out); err != nil && !errors.Is(err, context.Canceled) {
 			s.Log.Warn("recording", "error", err)
@@ -194,21 +196,28 @@ func (s *Service) journal(ctx context.Context, in *struct {
 	Kind  string    `query:"kind" doc:"Only lines of this kind: login, refused, ended, rule, commit, trust, name, reach, record."`
 	User  string    `query:"user" doc:"Only lines about this user."`
 	Text  string    `query:"text" doc:"Only lines with this text in them."`
+	Code  string    `query:"code" doc:"Only lines with this reason, by the codes of docs/reasons.md."`
+	With  []string  `query:"with,explode" doc:"Only lines whose reason has this parameter: passage=staff. More than one: all of them."`
 	Since time.Time `query:"since" doc:"Only lines from then on."`
 	Until time.Time `query:"until" doc:"Only lines before then."`
 	Limit int       `query:"limit" default:"100" minimum:"1" maximum:"1000"`
 },
 ) (*body[[]gateway.Event], error) {
+	with := map[string]string{}
+	for _, p := range in.With {
+		name, value, ok := strings.Cut(p, "=")
+		if !ok {
+			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("with: %q is no parameter with its value: write passage=staff", p))
+		}
+		with[name] = value
+	}
 	records, err := s.Store.Journal(ctx, store.JournalQuery{
-		Kind: in.Kind, User: in.User, Text: in.Text, Since: in.Since, Until: in.Until,
+		Kind: in.Kind, User: in.User, Text: in.Text, Code: in.Code, With: with, Since: in.Since, Until: in.Until,
 		Limit: in.Limit,
 	})
 	out := make([]gateway.Event, 0, len(records))
 	for _, r := range records {
-		out = append(out, gateway.Event{
-			Time: r.At.Truncate(time.Millisecond), Kind: r.Kind, User: r.User, From: r.From, Words: r.Words,
-			Code: r.Code, Offered: r.Offered, Wanted: r.Wanted,
-		})
+		out = append(out, eventOf(r))
 	}
 	return answer(out), err
 }

@@ -7,6 +7,7 @@ import (
 	"gorm.io/gorm"
 
 	"yellowlantern/internal/core/eap"
+	"yellowlantern/internal/core/reason"
 )
 
 // User is a person who may connect. The NT hash of the password is as good as the password: it is sealed, and never
@@ -127,7 +128,7 @@ func (s *Store) JudgeLogin(ctx context.Context, c eap.Check) (eap.Verdict, error
 		return eap.Verdict{}, err
 	}
 	if u.Off {
-		return eap.Verdict{Refusal: "the user is switched off", Known: true}, nil
+		return eap.Verdict{Refusal: reason.Of(reason.SwitchedOff, nil), Known: true}, nil
 	}
 	hash, err := s.unsealed(u.Sealed, purpose(u.Name))
 	if err != nil {

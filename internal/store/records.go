@@ -65,15 +65,16 @@ type OnTrial struct {
 
 // JournalEntry is one line of the journal.
 type JournalEntry struct {
-	ID      uint `gorm:"primaryKey"`
-	At      time.Time
-	Kind    string `gorm:"index"`
-	User    string `gorm:"index"`
-	From    string
-	Words   string
-	Code    string
-	Offered string
-	Wanted  string
+	ID     uint `gorm:"primaryKey"`
+	At     time.Time
+	Kind   string `gorm:"index"`
+	User   string `gorm:"index"`
+	From   string
+	Words  string
+	Reason string `gorm:"index"` // the code of why
+	With   string // its parameters, as JSON
+	// Code, Offered and Wanted are in lines of versions that had no codes for reasons: the protocol's own error, and algorithms.
+	Code, Offered, Wanted string
 }
 
 // ProbeReport is what a probe saw.
@@ -110,6 +111,7 @@ type PastSession struct {
 	Passage           string
 	Addresses         string
 	From              string
+	Code, With        string // why it ended; Reason is that in words
 	TCP               bool
 	Since, Until      time.Time
 	InBytes, OutBytes uint64
@@ -352,6 +354,8 @@ func (s *Store) ShortenJournal(ctx context.Context, before time.Time) (int64, er
 // JournalQuery says which lines are wanted. Empty fields ask for nothing.
 type JournalQuery struct {
 	Kind, User, Text string
+	Code             string            // of the reason
+	With             map[string]string // parameters of the reason
 	Since, Until     time.Time
 	Limit            int
 }
@@ -368,6 +372,12 @@ func (s *Store) Journal(ctx context.Context, want JournalQuery) (es []JournalEnt
 	if want.Text != "" {
 		like := "%" + escapeLike(want.Text) + "%"
 		q = q.Where("words LIKE ? ESCAPE '!' OR user LIKE ? ESCAPE '!' OR `from` LIKE ? ESCAPE '!' OR code LIKE ? ESCAPE '!'", like, like, like, like)
+	}
+	if want.Code != "" {
+		q = q.Where("reason = ?", want.Code)
+	}
+	for name, value := range want.With {
+		q = q.Where("json_extract(nullif(`with`, ''), ?) = ?", `$."`+strings.ReplaceAll(name, `"`, "")+`"`, value)
 	}
 	if !want.Since.IsZero() {
 		q = q.Where("at >= ?", want.Since.UTC())

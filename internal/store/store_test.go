@@ -92,7 +92,7 @@ func TestPeople(t *testing.T) {
 	require.Empty(t, got.Sealed)
 	v, err := s.JudgeLogin(ctx, eap.Check{User: "rory"})
 	require.NoError(t, err)
-	require.Equal(t, "the user is switched off", v.Refusal)
+	require.Equal(t, "the user is switched off", v.Refusal.Words())
 	_, err = s.JudgeLogin(ctx, eap.Check{User: "nobody"})
 	require.ErrorIs(t, err, ErrNotFound)
 	require.ErrorIs(t, s.ChangeUser(ctx, User{Name: "nobody"}, nil), ErrNotFound)
@@ -242,6 +242,20 @@ func TestJournalIsShortened(t *testing.T) {
 	left, err := s.Journal(ctx, JournalQuery{Limit: 100})
 	require.NoError(t, err)
 	require.Len(t, left, 5)
+
+	// Lines that have no reason, of a version that wrote words only, are not in the way of those that have.
+	require.NoError(t, s.AddJournal(ctx, JournalEntry{At: now, Kind: "refused", Reason: "no-passage", With: `{"groups":"a + b","passage":"x"}`}))
+	for want, q := range map[int][]JournalQuery{
+		1: {{Code: "no-passage"}, {With: map[string]string{"groups": "a + b"}}, {With: map[string]string{"groups": "a + b", "passage": "x"}}},
+		0: {{Code: "none"}, {With: map[string]string{"groups": "b"}}, {With: map[string]string{"groups": "a + b", "passage": "y"}}},
+	} {
+		for _, each := range q {
+			each.Limit = 100
+			got, err := s.Journal(ctx, each)
+			require.NoError(t, err)
+			require.Len(t, got, want, "%+v", each)
+		}
+	}
 }
 
 // Of each class and vantage the newest report on a revision counts; of old rounds the outcome alone is kept.

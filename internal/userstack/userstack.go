@@ -6,10 +6,12 @@ package userstack
 import (
 	"context"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"net"
 	"net/netip"
 	"sync"
+	"syscall"
 	"time"
 
 	"gvisor.dev/gvisor/pkg/buffer"
@@ -26,6 +28,7 @@ import (
 
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/packet"
+	"yellowlantern/internal/core/reason"
 )
 
 const (
@@ -43,7 +46,7 @@ type Stack struct {
 	mu      sync.Mutex
 	pings   map[uint16]chan struct{}
 	lastID  uint16
-	trouble map[trouble]string // what routers said about packets of ours
+	trouble map[trouble]Said // what routers said about packets of ours
 }
 
 type trouble struct {
@@ -75,7 +78,7 @@ func New(addrs []netip.Addr, mtu int, out func([]byte)) (*Stack, error) {
 	sack := tcpip.TCPSACKEnabled(true)
 	s.SetTransportProtocolOption(tcp.ProtocolNumber, &sack)
 	ctx, stop := context.WithCancel(context.Background())
-	d := &Stack{Addresses: addrs, s: s, link: link, stop: stop, pings: map[uint16]chan struct{}{}, trouble: map[trouble]string{}}
+	d := &Stack{Addresses: addrs, s: s, link: link, stop: stop, pings: map[uint16]chan struct{}{}, trouble: map[trouble]Said{}}
 	go func() {
 		for {
 			p := link.ReadContext(ctx)
@@ -125,38 +128,44 @@ func (d *Stack) watch(b []byte, i packet.Info) {
 		}
 	case i.ICMPError() && !i.Fragment:
 		if in, _, err := packet.Quoted(b, i); err == nil {
-			d.trouble[trouble{in.Dst, in.DstPort}] = fmt.Sprintf("%s (said by %s)", words(i), i.Src)
+			d.trouble[trouble{in.Dst, in.DstPort}] = said(i)
 		}
 	}
 }
 
-func words(i packet.Info) string {
+// Said is what a router said about a packet; the zero value: nothing.
+type Said struct {
+	reason.Reason
+	By netip.Addr
+}
+
+func said(i packet.Info) Said {
 	for _, w := range []struct {
 		proto, kind, code uint8
-		words             string
+		said              reason.Code
 	}{
-		{1, 3, 0, "no route"},
-		{1, 3, 1, "host not reached"},
-		{1, 3, 3, "port closed"},
-		{1, 3, 4, "packet too large"},
-		{1, 3, 13, "prohibited"},
-		{1, 11, 0, "hop limit used up"},
-		{58, 1, 0, "no route"},
-		{58, 1, 1, "prohibited"},
-		{58, 1, 3, "host not reached"},
-		{58, 1, 4, "port closed"},
-		{58, 2, 0, "packet too large"},
-		{58, 3, 0, "hop limit used up"},
+		{1, 3, 0, reason.SaidNoRoute},
+		{1, 3, 1, reason.SaidHostSilent},
+		{1, 3, 3, reason.SaidPortClosed},
+		{1, 3, 4, reason.SaidTooLarge},
+		{1, 3, 13, reason.SaidProhibited},
+		{1, 11, 0, reason.SaidHopLimit},
+		{58, 1, 0, reason.SaidNoRoute},
+		{58, 1, 1, reason.SaidProhibited},
+		{58, 1, 3, reason.SaidHostSilent},
+		{58, 1, 4, reason.SaidPortClosed},
+		{58, 2, 0, reason.SaidTooLarge},
+		{58, 3, 0, reason.SaidHopLimit},
 	} {
 		if w.proto == i.Proto && w.kind == i.Kind && w.code == i.Code {
-			return w.words
+			return Said{reason.Of(w.said, nil), i.Src}
 		}
 	}
-	return fmt.Sprintf("ICMP type %d code %d", i.Kind, i.Code)
+	return Said{reason.Of(reason.SaidSomethingElse, reason.With{reason.What: fmt.Sprintf("type %d code %d", i.Kind, i.Code)}), i.Src}
 }
 
-// Said gives what a router last said about packets to the destination, empty if nothing. Port is 0 for ping.
-func (d *Stack) Said(dst netip.Addr, port uint16) string {
+// Said gives what a router last said about packets to the destination. Port is 0 for ping.
+func (d *Stack) Said(dst netip.Addr, port uint16) Said {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	return d.trouble[trouble{dst, port}]
@@ -176,10 +185,18 @@ func full(ap netip.AddrPort) (tcpip.FullAddress, tcpip.NetworkProtocolNumber) {
 	return fa, proto
 }
 
-// DialTCP connects.
+// DialTCP connects. A connection that the other side refused is syscall.ECONNREFUSED, as the system says it.
 func (d *Stack) DialTCP(ctx context.Context, to netip.AddrPort) (net.Conn, error) {
 	fa, proto := full(to)
-	return gonet.DialContextTCP(ctx, d.s, fa, proto)
+	c, err := gonet.DialContextTCP(ctx, d.s, fa, proto)
+	var failed *net.OpError
+	if errors.As(err, &failed) && failed.Err.Error() == (&tcpip.ErrConnectionRefused{}).String() { // it keeps no more of it
+		failed.Err = syscall.ECONNREFUSED
+	}
+	if err != nil {
+		return nil, err
+	}
+	return c, nil
 }
 
 // DialUDP gives a connected UDP socket.

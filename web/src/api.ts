@@ -22,9 +22,13 @@ export type Journey = Schemas['JourneyAnswer']
 export const api = createClient<paths>({ baseUrl: '' })
 
 interface Problem {
+  code?: string
   detail?: string
   errors?: { message?: string }[] | null
 }
+
+/** Why something was refused, by the codes that the service has for it; empty: for another reason. */
+export const codeOf = (error: unknown): string => (error as Problem | undefined)?.code ?? ''
 
 /** The words of a refusal, for people. */
 export function words(error: unknown): string {

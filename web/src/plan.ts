@@ -1,6 +1,6 @@
 import { defineStore } from 'pinia'
 import { computed, ref } from 'vue'
-import { api, words, type Checked, type Draft, type Edit, type Revision, type Schemas, type Trial } from './api'
+import { api, codeOf, words, type Checked, type Draft, type Edit, type Revision, type Schemas, type Trial } from './api'
 import { counts } from './steps'
 
 export const draftName = 'console'
@@ -21,6 +21,7 @@ export const usePlan = defineStore('plan', () => {
   const reading = ref<Reading>()
   const forms = ref<Form[]>([])
   const problem = ref('')
+  const stale = ref(false)
   const loaded = ref(false)
   const undone = ref<string[]>([])
   const before = ref<string[]>([])
@@ -72,6 +73,7 @@ export const usePlan = defineStore('plan', () => {
       params: { path: { name: draftName } },
       body: { text: sent, version: draft.value?.version ?? 0 },
     })
+    stale.value = ['draft-changed', 'changed-meanwhile'].includes(codeOf(error))
     if (error) {
       problem.value = words(error)
       return false
@@ -155,6 +157,7 @@ export const usePlan = defineStore('plan', () => {
     reading,
     forms,
     problem,
+    stale,
     loaded,
     before,
     undone,

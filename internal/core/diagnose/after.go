@@ -2,9 +2,9 @@ package diagnose
 
 import (
 	"fmt"
-	"strings"
 
 	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/core/reason"
 )
 
 type hostOf = plan.Host
@@ -35,7 +35,7 @@ func (f *finder) slow() {
 			f.add(c, fmt.Sprintf("a trial from %s: the largest packet that came back had %d octets", t.Vantage, t.Largest))
 		}
 		for _, x := range t.Results {
-			if x.Want && x.Reached && !x.Served && strings.Contains(x.Words, "gets no answer") {
+			if x.Want && x.Reached && !x.Served && x.Saw.Among(reason.Hangs) {
 				f.tried(t, x)
 			}
 		}
@@ -68,9 +68,9 @@ func (f *finder) drops() {
 			break
 		}
 		n++
-		if s := signOf(ends, p.Reason); s != nil {
-			f.add(f.cause(s, max(50, 95-5*(n-1))),
-				fmt.Sprintf("a session of %s ended %s ago: %s", p.Until.Sub(p.Since).Round(1e9), f.Now.Sub(p.Until).Round(1e9), p.Reason))
+		if s, ok := ends[p.Why.Code]; ok {
+			f.add(f.cause(s, p.Why, max(50, 95-5*(n-1))),
+				fmt.Sprintf("a session of %s ended %s ago: %s", p.Until.Sub(p.Since).Round(1e9), f.Now.Sub(p.Until).Round(1e9), p.Words))
 		}
 	}
 	if n == 0 {

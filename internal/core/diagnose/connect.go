@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"yellowlantern/internal/core/check"
+	"yellowlantern/internal/core/reason"
 )
 
 // cannotConnect looks at what the journal says of the person's attempts, newest first; then at whether anybody gets in from outside.
@@ -25,8 +26,8 @@ func (f *finder) cannotConnect() {
 		if l.Kind != "refused" || !f.fresh(l.At) {
 			continue
 		}
-		if s := signOf(refusals, l.Words); s != nil {
-			f.add(f.cause(s, max(40, 96-4*attempts)), f.said(l)) // the last attempt says most
+		if s, ok := refusals[l.Why.Code]; ok {
+			f.add(f.cause(s, l.Why, max(40, 96-4*attempts)), f.said(l)) // the last attempt says most
 		}
 		if attempts++; attempts == 4 {
 			break
@@ -45,14 +46,14 @@ func (f *finder) anonymous(attempts int) {
 		if !f.fresh(l.At) || seen == 4 {
 			break
 		}
-		s := signOf(refusals, l.Words)
-		if s == nil {
+		s, ok := refusals[l.Why.Code]
+		if !ok {
 			continue
 		}
 		seen++
 		sure := 45 // it may be anybody's
 		switch {
-		case strings.Contains(l.Words, fmt.Sprintf("%q", f.User)), strings.Contains(l.Words, "\""+f.User+"\""):
+		case l.Why.With[reason.Claimed] == f.User:
 			sure = 94 // it claimed to be this person
 		case l.User != "" && check.Slips(l.User, f.User) <= 2:
 			sure = 88
@@ -66,7 +67,7 @@ func (f *finder) anonymous(attempts int) {
 		case attempts == 0 && f.Now.Sub(l.At) < time.Hour:
 			sure = 75 // nothing else arrived from this person
 		}
-		f.add(f.cause(s, sure), f.said(l))
+		f.add(f.cause(s, l.Why, sure), f.said(l))
 	}
 }
 
@@ -76,13 +77,13 @@ func (f *finder) hours() {
 	}
 	name := f.Class.Passage.Limits.Hours
 	if hours := f.Model.Names.Hours[name]; hours == nil || !hours.Hold(f.Model.Local(f.Now)) {
-		f.add(f.cause(signOf(refusals, "may connect only in the hours"), 90), "the plan: the hours "+name+" do not hold now")
+		f.add(f.cause(refusals[reason.OutsideHours], reason.Reason{}, 90), "the plan: the hours "+name+" do not hold now")
 	}
 }
 
 func (f *finder) pool() {
 	if f.Class != nil && f.Class.Passage != nil && f.Free == 0 && len(f.Sessions) == 0 {
-		f.add(f.cause(signOf(refusals, "has no free address"), 85), "the pool has no free address now")
+		f.add(f.cause(refusals[reason.PoolExhausted], reason.Reason{}, 85), "the pool has no free address now")
 	}
 }
 
@@ -97,19 +98,19 @@ func (f *finder) outside(attempts int) {
 		case t.Inside: // whoever is inside need not get out and in again
 		case t.Connected:
 			fine = cmp.Or(fine, t.Vantage)
-		case t.Fault == FaultSilent4500:
+		case t.Fault == reason.FaultSilent4500:
 			f.add(Cause{
 				Code: "port-4500-lost", Sure: 93, Words: "UDP 500 arrives at the gateway, and UDP 4500 does not", Setting: f.settingOf("GATEWAY/outside"),
 				Fix: "let the router in front and the provider pass and forward UDP 4500 to the gateway",
 			}, at)
-		case t.Fault == FaultCertificate:
-			f.add(f.cause(signOf(refusals, "does not accept"), 92), at)
-		case t.Fault == FaultName:
+		case t.Fault == reason.FaultCertificate:
+			f.add(f.cause(refusals[reason.CertificateNotAccepted], reason.Reason{}, 92), at)
+		case t.Fault == reason.FaultName:
 			f.add(Cause{
 				Code: "name-unknown-outside", Sure: 92, Words: "the name that people dial does not resolve outside",
 				Setting: f.settingOf("GATEWAY/dial"), Fix: "publish the name, or let people dial one that is published",
 			}, at)
-		case t.Fault == FaultSilent500, t.Fault == FaultSilentTCP:
+		case t.Fault == reason.FaultSilent500, t.Fault == reason.FaultSilentTCP:
 			silent = cmp.Or(silent, at)
 		}
 	}

@@ -11,6 +11,7 @@ import (
 
 	"yellowlantern/internal/core/check"
 	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/core/site"
 )
 
@@ -49,11 +50,11 @@ type Evidence struct {
 
 // Line is a line of the journal.
 type Line struct {
-	At              time.Time
-	Kind            string
-	User, From      string
-	Words, Code     string
-	Offered, Wanted string
+	At         time.Time
+	Kind       string
+	User, From string
+	Why        reason.Reason // none: of a version that wrote words only
+	Words      string
 }
 
 // Session is a live session.
@@ -69,7 +70,8 @@ type Session struct {
 type Past struct {
 	Since, Until time.Time
 	From         string
-	Reason       string
+	Why          reason.Reason // none: of a version that wrote words only
+	Words        string
 }
 
 // Flow is a live flow.
@@ -79,24 +81,13 @@ type Flow struct {
 	Words        string
 }
 
-// Faults of a trial's login.
-const (
-	FaultSilent500   = "silent-500"
-	FaultSilent4500  = "silent-4500"
-	FaultSilentTCP   = "silent-tcp"
-	FaultCertificate = "certificate"
-	FaultRefused     = "refused"
-	FaultName        = "name"
-	FaultOther       = "other"
-)
-
 // Trial is what a probe saw.
 type Trial struct {
 	Vantage   string
 	Inside    bool // from the gateway's own network: it says nothing of the way in
 	At        time.Time
 	Connected bool
-	Fault     string
+	Fault     reason.Code // why its login failed
 	Login     string
 	Largest   int
 	Results   []Result
@@ -108,7 +99,7 @@ type Result struct {
 	Dst                           netip.Addr
 	Want, Reached, Served         bool
 	Home                          string // the network that hides it from the device
-	Words                         string
+	Saw                           reason.Reason
 }
 
 // Cause is what may explain a complaint.

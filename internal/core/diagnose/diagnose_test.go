@@ -10,6 +10,7 @@ import (
 
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/core/site"
 	"yellowlantern/internal/testkit/island"
 )
@@ -46,30 +47,32 @@ func TestCauses(t *testing.T) {
 			e := evidence(t, CannotConnect)
 			e.Journal = []Line{{
 				At: ago(time.Minute), Kind: "refused",
-				Words: "the password is right, but people of passage research may connect only in the hours x",
-			}, {At: ago(time.Hour), Kind: "refused", Words: "wrong password"}}
+				Why: reason.Of(reason.OutsideHours, reason.With{reason.Passage: "research"}),
+			}, {At: ago(time.Hour), Kind: "refused", Why: reason.Of(reason.WrongPassword, nil)}}
 			return e
 		}, false},
 		"what is older than a day says nothing": {"nothing-found", func(t *testing.T) Evidence {
 			e := evidence(t, CannotConnect)
-			e.Journal = []Line{{At: ago(48 * time.Hour), Kind: "refused", Words: "wrong password"}}
+			e.Journal = []Line{{At: ago(48 * time.Hour), Kind: "refused", Why: reason.Of(reason.WrongPassword, nil)}}
 			return e
 		}, false},
 		"a claimed name before the password": {"certificate-not-accepted", func(t *testing.T) Evidence {
 			e := evidence(t, CannotConnect)
-			e.Others = []Line{{At: ago(time.Minute), Kind: "refused", Words: `the device fell silent after it was shown the certificate, which it most likely does not accept (it claimed to be "rory.researcher")`}}
+			e.Others = []Line{{
+				At: ago(time.Minute), Kind: "refused",
+				Why: reason.Of(reason.SilentAtCertificate, reason.With{reason.Claimed: "rory.researcher"}),
+			}}
 			return e
 		}, false},
 		"somebody else's trouble": {"nothing-found", func(t *testing.T) Evidence {
 			e := evidence(t, CannotConnect)
-			e.Others = []Line{{At: ago(time.Minute), Kind: "refused", User: "mallory", Words: "there is no such user"}}
+			e.Others = []Line{{At: ago(time.Minute), Kind: "refused", User: "mallory", Why: reason.Of(reason.UnknownUser, nil)}}
 			return e
 		}, false},
 		"an anonymous refusal, and nothing else": {"no-common-algorithm", func(t *testing.T) Evidence {
 			e := evidence(t, CannotConnect)
 			e.Others = []Line{{
-				At: ago(time.Minute), Kind: "refused", Words: "a device offers no set of algorithms that this tunnel has",
-				Offered: "x", Wanted: "y",
+				At: ago(time.Minute), Kind: "refused", Why: reason.Of(reason.NoCommonAlgorithm, reason.With{reason.Offered: "x", reason.Wanted: "y"}),
 			}}
 			return e
 		}, false},
@@ -77,7 +80,7 @@ func TestCauses(t *testing.T) {
 			e := evidence(t, CannotConnect)
 			e.Trials = []Trial{
 				{Vantage: "this-network", Inside: true, At: now, Connected: true},
-				{Vantage: "this-network", Inside: true, At: now, Fault: FaultSilent500},
+				{Vantage: "this-network", Inside: true, At: now, Fault: reason.FaultSilent500},
 			}
 			return e
 		}, false},
@@ -156,7 +159,7 @@ func TestCauses(t *testing.T) {
 			dst := netip.MustParseAddr("10.20.30.5")
 			e.Trials = []Trial{{Vantage: "home", At: now, Connected: true, Results: []Result{
 				{Place: "records", Network: "archive", Dst: dst, Service: "tcp/80", Want: true, Reached: true, Served: true},
-				{Place: "records", Network: "archive", Dst: dst, Service: "tcp/443", Want: true, Words: "no answer"},
+				{Place: "records", Network: "archive", Dst: dst, Service: "tcp/443", Want: true, Saw: reason.Of(reason.NoAnswer, nil)},
 			}}}
 			return e
 		}, false},
@@ -165,7 +168,7 @@ func TestCauses(t *testing.T) {
 			to(&e, "10.20.30.5", "tcp/443")
 			e.Trials = []Trial{{
 				Vantage: "home", At: now, Connected: true,
-				Results: []Result{{Place: "records", Network: "archive", Dst: e.Packet.Dst, Service: "tcp/443", Want: true, Reached: true, Words: "connected, but a TLS handshake gets no answer"}},
+				Results: []Result{{Place: "records", Network: "archive", Dst: e.Packet.Dst, Service: "tcp/443", Want: true, Reached: true, Saw: reason.Of(reason.Hangs, nil)}},
 			}}
 			return e
 		}, false},
@@ -213,15 +216,19 @@ func TestCauses(t *testing.T) {
 // Every sign of the journal brings words and a fix with the person's own settings in it.
 func TestSigns(t *testing.T) {
 	f := &finder{Evidence: evidence(t, CannotConnect)}
-	for _, list := range [][]sign{refusals, ends} {
-		for _, s := range list {
-			c := f.cause(&s, 50)
+	for kind, list := range map[string]map[reason.Code]sign{reason.KindRefused: refusals, reason.KindEnded: ends} {
+		for code, s := range list {
+			require.Equal(t, kind, reason.KindOf(code))
+			c := f.cause(s, reason.Reason{}, 50)
 			require.NotEmpty(t, c.Words)
 			require.NotEmpty(t, c.Fix)
 			for _, word := range []string{"USER", "PASSAGE", "POOL", "TUNNEL", "GATEWAY"} {
 				require.NotContains(t, c.Words+c.Fix+c.Setting, word)
 			}
-			require.Same(t, signOf(list, "x "+s.has+" y"), signOf(list, s.has))
+			at := f.cause(s, reason.Of(code, reason.With{reason.Passage: "other", reason.Tunnel: "other", reason.Pool: "other"}), 50)
+			if s.setting != "" && s.setting != "passages" && !strings.HasPrefix(s.setting, "GATEWAY") {
+				require.Contains(t, at.Setting, "/other", "the setting is that of the reason, not the person's own of today")
+			}
 		}
 	}
 }

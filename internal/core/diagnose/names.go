@@ -8,6 +8,7 @@ import (
 
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/reach"
+	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/core/site"
 )
 
@@ -68,20 +69,23 @@ func (f *finder) names() {
 	}
 	for _, t := range f.Trials {
 		for _, x := range t.Results {
-			if x.Want && t.Connected && (strings.Contains(x.Words, "does not resolve") || strings.Contains(x.Words, "resolves to")) &&
+			if x.Want && t.Connected && x.Saw.Among(nameFailures...) &&
 				(f.Packet == nil || f.Complaint != NamesFail || x.Dst == f.Packet.Dst) {
-				f.name(x, fmt.Sprintf("a trial from %s: %s", t.Vantage, x.Words))
+				f.name(x, fmt.Sprintf("a trial from %s: %s", t.Vantage, x.Saw.Words()))
 			}
 		}
 		f.silentServer(t)
 	}
 }
 
+// nameFailures are what trials see where a name does not lead to its host.
+var nameFailures = []reason.Code{reason.NameUnresolved, reason.NameServerSilent, reason.NameUnknown, reason.NameElsewhere}
+
 // silentServer finds a name server that is let through to, and does not answer.
 func (f *finder) silentServer(t Trial) {
 	for _, x := range t.Results {
 		if x.Want && t.Connected && x.Service == "udp/53" && !x.Reached && slices.Contains(f.Class.Passage.DNS.Servers, x.Dst) {
-			f.add(f.serverDown(x.Dst.String()), fmt.Sprintf("a trial from %s, %s by udp/53: %s", t.Vantage, x.Place, x.Words))
+			f.add(f.serverDown(x.Dst.String()), fmt.Sprintf("a trial from %s, %s by udp/53: %s", t.Vantage, x.Place, x.Saw.Words()))
 		}
 	}
 }
@@ -96,19 +100,15 @@ func (f *finder) serverDown(server string) Cause {
 // name says what a failed look-up tells.
 func (f *finder) name(x Result, at string) {
 	host := "hosts/" + x.Place + "/dns"
-	switch {
-	case strings.Contains(x.Words, "does not answer"):
-		server := "of the passage"
-		if len(f.Class.Passage.DNS.Servers) > 0 {
-			server = f.Class.Passage.DNS.Servers[0].String()
-		}
-		f.add(f.serverDown(server), at)
-	case strings.Contains(x.Words, "does not know") || strings.Contains(x.Words, "has no address"):
+	switch x.Saw.Code {
+	case reason.NameServerSilent:
+		f.add(f.serverDown(x.Saw.With[reason.Address]), at)
+	case reason.NameUnknown:
 		f.add(Cause{
 			Code: "name-not-known", Sure: 91, Words: "the name server does not know " + x.Name, Setting: host,
 			Fix: "add the name at the name server, or correct it in the plan",
 		}, at)
-	case strings.Contains(x.Words, "resolves to"):
+	case reason.NameElsewhere:
 		f.add(Cause{
 			Code: "name-leads-to-old-address", Sure: 92,
 			Words: fmt.Sprintf("the name server gives another address for %s than the plan has", x.Name), Setting: host, Fix: "correct the record at the name server, or the host's address in the plan",

@@ -8,6 +8,7 @@ import (
 
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/reach"
+	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/core/site"
 )
 
@@ -191,7 +192,7 @@ func (f *finder) sameHost(t Trial, x Result) bool {
 
 // tried says what a trial's failure tells: the plan lets it through, and yet nothing served.
 func (f *finder) tried(t Trial, x Result) {
-	at := fmt.Sprintf("a trial from %s, %s by %s: %s", t.Vantage, x.Place, x.Service, x.Words)
+	at := fmt.Sprintf("a trial from %s, %s by %s: %s", t.Vantage, x.Place, x.Service, x.Saw.Words())
 	host := "hosts/" + x.Place
 	hostAlive, networkAlive, networkTried := false, false, 0
 	for _, o := range t.Results {
@@ -208,14 +209,14 @@ func (f *finder) tried(t Trial, x Result) {
 			Code: "home-network", Sure: 84, Words: fmt.Sprintf("where the home network is %s, devices look for %s at home", x.Home, cmp.Or(x.Network, x.Place)), Setting: f.settingOf("PASSAGE/routes"),
 			Fix: "route single hosts or smaller prefixes in place of the whole network, or renumber",
 		}, at)
-	case strings.Contains(x.Words, "does not resolve") || strings.Contains(x.Words, "resolves to"):
+	case x.Saw.Among(nameFailures...):
 		f.name(x, at)
-	case x.Reached && strings.Contains(x.Words, "port is closed"):
+	case x.Reached && x.Saw.Among(reason.PortClosed):
 		f.add(Cause{
 			Code: "service-down", Sure: 91, Words: fmt.Sprintf("%s answers, but nothing listens on %s", x.Place, x.Service),
 			Setting: host, Fix: "start the service on " + x.Place + ", or correct the port in the plan",
 		}, at)
-	case x.Reached && strings.Contains(x.Words, "gets no answer"):
+	case x.Reached && x.Saw.Among(reason.Hangs):
 		f.add(Cause{
 			Code: "hangs-after-connecting", Sure: 78,
 			Words: x.Place + " accepts connections by " + x.Service + " and then says nothing: larger packets are lost, or the service hangs", Setting: host, Fix: "compare the largest packet that passes (yl probe shows it); look at the service on " + x.Place,
@@ -225,9 +226,9 @@ func (f *finder) tried(t Trial, x Result) {
 			Code: "service-does-not-serve", Sure: 70, Words: x.Place + " answers by " + x.Service + ", but does not serve",
 			Setting: host, Fix: "look at the service on " + x.Place,
 		}, at)
-	case strings.Contains(x.Words, "said by"):
+	case x.Saw.Among(reason.RouterSaid):
 		f.add(Cause{
-			Code: "router-refuses", Sure: 88, Words: "a router or filter behind the gateway gives it up: " + x.Words,
+			Code: "router-refuses", Sure: 88, Words: "a router or filter behind the gateway gives it up: " + x.Saw.Words(),
 			Setting: "routers", Fix: "correct that router, or the filter on it",
 		}, at)
 	case hostAlive:

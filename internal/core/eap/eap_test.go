@@ -70,7 +70,7 @@ func TestLogin(t *testing.T) {
 	require.ErrorIs(t, err, ErrRefused)
 	require.ErrorContains(t, err, "user or password is wrong")
 	require.True(t, step.Done && !step.OK)
-	require.Equal(t, "wrong password", step.Refusal)
+	require.Equal(t, "wrong password", step.Refusal.Words())
 
 	// A gateway that does not know the password cannot claim success.
 	_, _, err = talk(t, "rory.researcher", "tide 4 tern", "tide 4 tern", func(b []byte) {

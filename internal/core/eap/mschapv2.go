@@ -10,6 +10,8 @@ import (
 
 	//lint:ignore SA1019 RFC 2759 is made of it
 	"golang.org/x/crypto/md4"
+
+	"yellowlantern/internal/core/reason"
 )
 
 // NTHashLen is the length of a password's NT hash in octets.
@@ -119,17 +121,17 @@ type Check struct {
 // Verdict is the answer to a Check.
 type Verdict struct {
 	OK      bool
-	Proof   string // the authenticator response, "S=…"
-	MSK     []byte // 64 octets
-	Refusal string // why not, for the journal
-	Known   bool   // the name is somebody's
+	Proof   string        // the authenticator response, "S=…"
+	MSK     []byte        // 64 octets
+	Refusal reason.Reason // why not, for the journal
+	Known   bool          // the name is somebody's
 }
 
 // Judge compares a check with the NT hash of the person's password.
 func (c Check) Judge(hash [NTHashLen]byte) Verdict {
 	want := ntResponse(c.Challenge, c.Peer, c.User, hash)
 	if want != c.Response { // a response is worth nothing once its challenge is used: timing tells nothing
-		return Verdict{Refusal: "wrong password", Known: true}
+		return Verdict{Refusal: reason.Of(reason.WrongPassword, nil), Known: true}
 	}
 	return Verdict{
 		OK: true, Known: true, Proof: authenticatorResponse(hash, want, c.Challenge, c.Peer, c.User),

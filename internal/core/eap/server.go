@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"fmt"
 	"io"
+
+	"yellowlantern/internal/core/reason"
 )
 
 // Step is what the server wants next; exactly one of the fields is of use.
@@ -14,8 +16,8 @@ type Step struct {
 	OK      bool   // with Done: logged in as User with MSK
 	User    string
 	MSK     []byte
-	Refusal string // with Done and not OK: why, for the journal
-	Known   bool   // with Done: User exists
+	Refusal reason.Reason // with Done and not OK: why, for the journal
+	Known   bool          // with Done: User exists
 }
 
 type serverState int
@@ -57,16 +59,16 @@ func (s *Server) Respond(b []byte) Step {
 	p, err := parse(b)
 	switch {
 	case err != nil || p.code != codeResponse:
-		return s.fail("the device sent a malformed EAP packet")
+		return s.fail(reason.Of(reason.EAPMalformed, nil))
 	case p.id != s.id:
-		return s.fail("the device answered a question that was not asked")
+		return s.fail(reason.Of(reason.EAPNotAsked, nil))
 	case p.kind == typeNak:
-		return s.fail(fmt.Sprintf("the device refuses EAP-MSCHAPv2 and asks for EAP type %v", p.data))
+		return s.fail(reason.Of(reason.EAPOtherType, reason.With{reason.EAP: fmt.Sprintf("%.8v", p.data)}))
 	}
 	switch s.state {
 	case awaitIdentity:
 		if p.kind != typeIdentity {
-			return s.fail("the device did not tell an identity")
+			return s.fail(reason.Of(reason.EAPNoIdentity, nil))
 		}
 		s.Identity = string(p.data)
 		return s.challenge()
@@ -74,19 +76,19 @@ func (s *Server) Respond(b []byte) Step {
 		return s.response(p)
 	case awaitSuccess:
 		if p.kind != typeMSCHAPv2 || len(p.data) < 1 || p.data[0] != opSuccess {
-			return s.fail("the device did not accept the gateway's proof of the password")
+			return s.fail(reason.Of(reason.EAPGatewayRejected, nil))
 		}
 		s.state = over
 		return Step{Done: true, OK: true, User: s.check.User, MSK: s.verdict.MSK, Send: packet{code: codeSuccess, id: s.id}.marshal()}
 	case awaitFailure:
 		return s.fail(s.verdict.Refusal)
 	}
-	return s.fail("the device sent an EAP packet out of turn")
+	return s.fail(reason.Of(reason.EAPOutOfTurn, nil))
 }
 
 func (s *Server) challenge() Step {
 	if _, err := io.ReadFull(s.rand, s.check.Challenge[:]); err != nil {
-		return s.fail("no randomness for a challenge")
+		return s.fail(reason.Of(reason.EAPNoRandomness, nil))
 	}
 	s.state = awaitResponse
 	s.id++
@@ -99,14 +101,14 @@ func (s *Server) response(p packet) Step {
 	// operation, identifier, length (2), value size, peer challenge (16), zeros (8), response (24), flags, name
 	const fixed = 4 + 1 + 49
 	if p.kind != typeMSCHAPv2 || len(p.data) < fixed || p.data[0] != opResponse || p.data[4] != 49 {
-		return s.fail("the device sent a malformed MS-CHAPv2 response")
+		return s.fail(reason.Of(reason.EAPBadResponse, nil))
 	}
 	value := p.data[5:]
 	copy(s.check.Peer[:], value)
 	copy(s.check.Response[:], value[24:])
 	s.check.User = withoutDomain(string(bytes.TrimRight(p.data[fixed:], "\x00")))
 	if s.check.User == "" || len(s.check.User) > 255 {
-		return s.fail("the device sent no usable user name")
+		return s.fail(reason.Of(reason.EAPNoName, nil))
 	}
 	s.state = awaitVerdict
 	check := s.check
@@ -116,7 +118,7 @@ func (s *Server) response(p packet) Step {
 // Judged takes the answer to a Check.
 func (s *Server) Judged(v Verdict) Step {
 	if s.state != awaitVerdict {
-		return s.fail("a verdict came out of turn")
+		return s.fail(reason.Of(reason.EAPOutOfTurn, nil))
 	}
 	s.verdict = v
 	ms := s.id
@@ -130,7 +132,7 @@ func (s *Server) Judged(v Verdict) Step {
 	return Step{Send: packet{codeRequest, s.id, typeMSCHAPv2, mschapMessage(op, ms, text)}.marshal()}
 }
 
-func (s *Server) fail(why string) Step {
+func (s *Server) fail(why reason.Reason) Step {
 	s.state = over
 	return Step{Done: true, Refusal: why, User: s.check.User, Known: s.verdict.Known, Send: packet{code: codeFailure, id: s.id}.marshal()}
 }

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/reason"
 )
 
 const (
@@ -31,12 +32,12 @@ type bond struct {
 	logKeys       bool
 	patience      time.Duration
 
-	newIKE   func() uint64    // a fresh SPI for an IKE SA
-	newESP   func() uint32    // and for a Child SA, which is freed by freeESP
-	freeESP  func(uint32)     //
-	opened   func(*ikeSA)     // an IKE SA exists from now on
-	closed   func(*ikeSA)     // and no longer
-	ended    func(why string) // the bond is over
+	newIKE   func() uint64           // a fresh SPI for an IKE SA
+	newESP   func() uint32           // and for a Child SA, which is freed by freeESP
+	freeESP  func(uint32)            //
+	opened   func(*ikeSA)            // an IKE SA exists from now on
+	closed   func(*ikeSA)            // and no longer
+	ended    func(why reason.Reason) // the bond is over
 	emit     func(Output)
 	count    *Counters
 	sas      []*ikeSA
@@ -78,15 +79,20 @@ func (b *bond) forget(s *ikeSA) {
 }
 
 // fall ends the bond where the peer needs not be told, or cannot be.
-func (b *bond) fall(why string) {
+func (b *bond) fall(why reason.Reason) {
 	b.finish(why)
 	for _, s := range slices.Clone(b.sas) {
 		b.forget(s)
 	}
 }
 
+// why is a reason that is about the peer.
+func (b *bond) why(code reason.Code) reason.Reason {
+	return reason.Of(code, reason.With{reason.Peer: b.who})
+}
+
 // end ends the bond and tells the peer.
-func (b *bond) end(now time.Time, why string) {
+func (b *bond) end(now time.Time, why reason.Reason) {
 	if b.over {
 		return
 	}
@@ -99,7 +105,7 @@ func (b *bond) end(now time.Time, why string) {
 	b.cur.remove(now)
 }
 
-func (b *bond) finish(why string) {
+func (b *bond) finish(why reason.Reason) {
 	if b.over {
 		return
 	}
@@ -133,9 +139,9 @@ func (b *bond) tick(now time.Time) {
 	newest := b.newest()
 	switch {
 	case overdue(now, b.cur.keyed, life.IKELife):
-		b.end(now, "the keys of the session were used for as long as they may be, and "+b.who+" did not renew them")
+		b.end(now, b.why(reason.KeysNotRenewed))
 	case newest != nil && overdue(now, newest.keyed, life.ESPLife):
-		b.end(now, "the keys of the traffic were used for as long as they may be, and "+b.who+" did not renew them")
+		b.end(now, b.why(reason.CiphersNotRenewed))
 	case now.Before(b.later):
 	case worn(now, b.cur.keyed, life.IKELife) || b.cur.sealed > mostSealed:
 		b.renewIKE(now)

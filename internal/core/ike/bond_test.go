@@ -8,6 +8,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
+
+	"yellowlantern/internal/core/reason"
 )
 
 // unruly is a network between the two sides that loses, repeats and reorders.
@@ -238,7 +240,7 @@ func TestOwnRequestsWait(t *testing.T) {
 	u.now = u.now.Add(31 * time.Second)
 	u.take(true, u.l.Tick(u.now)) // asks whether it is there
 	require.Len(t, u.flying, 1)
-	u.take(true, u.l.End(u.now, u.bond(true).id, "over"))
+	u.take(true, u.l.End(u.now, u.bond(true).id, reason.Of(reason.EndedBy, reason.With{reason.Administrator: "ada"})))
 	require.Len(t, u.flying, 1, "one request at a time")
 	require.Zero(t, u.l.Sessions(), "the session is over at once")
 	u.settle()

@@ -8,6 +8,7 @@ import (
 
 	"yellowlantern/internal/core/esp"
 	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/reason"
 )
 
 // mostChildren is how many Child SAs a session may have at once: one, and the older ones that have yet to be deleted.
@@ -135,8 +136,9 @@ func (s *ikeSA) createChild(now time.Time, m *message, offered []proposal, ni []
 	case b.tunnel.PFS && !hasKE:
 		refusal.kind = nNoProposalChosen
 		b.emit(Note{
-			Peer: b.peer, User: b.user, Known: true, Code: notifyWords[nNoProposalChosen],
-			Words: b.who + " renews without a key exchange of its own, but this tunnel asks for one (pfs)",
+			Peer: b.peer, User: b.user, Known: true, Reason: b.why(reason.RenewsWithoutExchange).And(reason.With{
+				reason.Notify: notifyWords[nNoProposalChosen], reason.Tunnel: b.tunnel.ID,
+			}),
 		})
 	case !ok:
 		refusal.kind = nNoProposalChosen

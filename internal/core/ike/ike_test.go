@@ -23,6 +23,7 @@ import (
 	"yellowlantern/internal/core/eap"
 	"yellowlantern/internal/core/esp"
 	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/reason"
 )
 
 const (
@@ -190,7 +191,7 @@ func TestLoginAllSuites(t *testing.T) {
 		w.run(w.i.End(w.now), true)
 		down, ok := find[Down](w)
 		require.True(t, ok)
-		require.Equal(t, "the device ended the session", down.Reason)
+		require.Equal(t, "the device ended the session", down.Reason.Words())
 		require.Zero(t, w.l.Sessions())
 		require.Empty(t, w.l.children)
 	}
@@ -209,8 +210,8 @@ func TestRefusals(t *testing.T) {
 		"no algorithm":       {change: func(s *Settings, c *Caller) { s.Suites, c.Suites = []Suite{P256}, []Suite{X25519} }, caller: "NO_PROPOSAL_CHOSEN", journal: "no set of algorithms"},
 		"wrong name dialled": {change: func(s *Settings, c *Caller) { c.Name = "vpn.tern.example" }, caller: "AUTHENTICATION_FAILED", journal: "correct the name"},
 		"unknown authority":  {change: func(s *Settings, c *Caller) { c.Roots = x509.NewCertPool() }, caller: "certificate is not accepted", journal: "does not accept the gateway's certificate"},
-		"no passage":         {grant: &Grant{Refusal: "no passage admits rory"}, caller: "AUTHENTICATION_FAILED", journal: "no passage admits rory"},
-		"pool exhausted":     {grant: &Grant{Refusal: "pool staff is used up", Exhausted: true}, caller: "INTERNAL_ADDRESS_FAILURE", journal: "used up"},
+		"no passage":         {grant: &Grant{Refusal: reason.Of(reason.NoPassage, reason.With{reason.Groups: "rory"})}, caller: "AUTHENTICATION_FAILED", journal: "no passage admits a group of this user (rory)"},
+		"pool exhausted":     {grant: &Grant{Refusal: reason.Of(reason.PoolExhausted, reason.With{reason.Pool: "staff"}), Exhausted: true}, caller: "INTERNAL_ADDRESS_FAILURE", journal: "pool staff has no free address"},
 		"nothing in common":  {grant: &Grant{Configuration: Configuration{Addresses: given.Addresses}}, caller: "TS_UNACCEPTABLE", journal: "traffic selectors"},
 	}
 	for name, c := range cases {
@@ -226,7 +227,7 @@ func TestRefusals(t *testing.T) {
 			require.ErrorContains(t, w.failure(), c.caller)
 			note, ok := find[Note](w)
 			require.True(t, ok)
-			require.Contains(t, note.Words, c.journal)
+			require.Contains(t, note.Reason.Words(), c.journal)
 			w.now = w.now.Add(time.Minute)
 			w.run(w.l.Tick(w.now), false)
 			require.Empty(t, w.l.sas, "nothing is left behind")
@@ -351,13 +352,13 @@ func TestLivenessAndMoving(t *testing.T) {
 	}
 	down, ok := find[Down](w)
 	require.True(t, ok)
-	require.Equal(t, "the device no longer answers", down.Reason)
+	require.Equal(t, "the device no longer answers", down.Reason.Words())
 }
 
 func TestGatewayEndsSession(t *testing.T) {
 	w := newWorld(t, nil)
 	w.login()
-	w.run(w.l.End(w.now, ID(w.i.spiR), "ended by the administrator"), false)
+	w.run(w.l.End(w.now, ID(w.i.spiR), reason.Of(reason.EndedBy, reason.With{reason.Administrator: "ada"})), false)
 	require.ErrorIs(t, w.failure(), ErrEnded)
 	require.Zero(t, w.l.Sessions())
 }
@@ -446,7 +447,7 @@ func TestRenewalOfTheIKESA(t *testing.T) {
 	w.run(w.l.Tick(w.now), false)
 	require.Nil(t, w.l.sas[oldSPI], "the older SA is forgotten")
 	require.Len(t, w.l.sas, 1)
-	w.run(w.l.End(w.now, up.ID, "over"), false)
+	w.run(w.l.End(w.now, up.ID, reason.Of(reason.EndedBy, reason.With{reason.Administrator: "ada"})), false)
 	require.ErrorIs(t, w.failure(), ErrEnded, "the session keeps its name")
 	require.Empty(t, w.l.sas)
 }
@@ -476,7 +477,7 @@ func TestLifetimes(t *testing.T) {
 		w.run(w.l.Tick(w.now), false)
 		down, ok := find[Down](w)
 		require.True(t, ok, name)
-		require.Contains(t, down.Reason, "did not renew them")
+		require.Contains(t, down.Reason.Words(), "did not renew them")
 		require.ErrorIs(t, w.failure(), ErrEnded, "the device is told")
 	}
 }
@@ -504,10 +505,10 @@ func TestTunnelByName(t *testing.T) {
 	require.Equal(t, "field", up.Tunnel)
 	w := build("field.tern.example", "aes256gcm-sha256-x25519")
 	note, _ := find[Note](w)
-	require.Contains(t, note.Words, "agreed on algorithms that only another tunnel has")
+	require.Contains(t, note.Reason.Words(), "agreed on algorithms that only another tunnel has")
 	require.ErrorContains(t, w.failure(), "NO_PROPOSAL_CHOSEN")
 	note, _ = find[Note](build("elsewhere.example", "aes256gcm-sha256-x25519"))
-	require.Contains(t, note.Words, `this gateway is "gate.tern.example" or "field.tern.example"`)
+	require.Contains(t, note.Reason.Words(), `this gateway is "gate.tern.example" or "field.tern.example"`)
 }
 
 // However often a device renews its Child SA without deleting the older ones, few are kept.
@@ -534,7 +535,7 @@ func TestPFS(t *testing.T) {
 	_, renewed := find[Renewed](w)
 	require.False(t, renewed)
 	note, _ := find[Note](w)
-	require.Contains(t, note.Words, "without a key exchange of its own")
+	require.Contains(t, note.Reason.Words(), "without a key exchange of its own")
 }
 
 // What no packet analyser can judge is derived here a second time from the RFC alone, with nothing of the package but

@@ -3,6 +3,8 @@ package ike
 import (
 	"slices"
 	"time"
+
+	"yellowlantern/internal/core/reason"
 )
 
 // ikeSA is one IKE SA after the login, the same for both sides. It carries exchanges; what they are about belongs to its bond.
@@ -103,7 +105,7 @@ func (s *ikeSA) invalid(x exchange) {
 		s.b.forget(s)
 		return
 	}
-	s.b.fall(s.b.who + " sent a message that cannot be read")
+	s.b.fall(s.b.why(reason.PeerUnreadable).And(reason.With{reason.What: "a message"}))
 }
 
 // answer takes what answers our request.
@@ -120,7 +122,7 @@ func (s *ikeSA) answer(now time.Time, from Peer, m *message) {
 	s.b.hear(now, from)
 	r := s.win.done()
 	if err != nil { // nobody can know what became of the request (RFC 7296 §2.21.3)
-		s.b.fall(s.b.who + " sent an answer that cannot be read")
+		s.b.fall(s.b.why(reason.PeerUnreadable).And(reason.With{reason.What: "an answer"}))
 		return
 	}
 	if r.answered != nil {
@@ -163,7 +165,7 @@ func (s *ikeSA) tick(now time.Time) {
 	case given && s.replaced():
 		s.b.forget(s)
 	case given:
-		s.b.fall(s.b.who + " no longer answers")
+		s.b.fall(s.b.why(reason.NoLongerAnswers))
 	}
 }
 
@@ -209,7 +211,7 @@ func (s *ikeSA) inform(now time.Time, m *message) {
 				s.win.drop()
 				return
 			}
-			s.b.fall(s.b.who + " ended the session")
+			s.b.fall(s.b.why(reason.PeerEnded))
 			return
 		case protoESP:
 			gone = append(gone, s.b.deleted(d.spis)...)

@@ -13,6 +13,7 @@ import (
 
 	"yellowlantern/internal/core/eap"
 	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/reason"
 )
 
 // Caller is how a remote user dials a gateway.
@@ -429,7 +430,7 @@ func (i *Initiator) bond(now time.Time, local, remote netset.Addrs) *bond {
 		newESP:  func() uint32 { return binary.BigEndian.Uint32(i.random(4)) | 0x100 },
 		freeESP: func(uint32) {}, opened: func(s *ikeSA) { i.spis[s.own()] = s }, closed: func(s *ikeSA) { delete(i.spis, s.own()) },
 	}
-	b.ended = func(why string) { i.fail(fmt.Errorf("%w: %s", ErrEnded, why)) }
+	b.ended = func(why reason.Reason) { i.fail(fmt.Errorf("%w: %w", ErrEnded, why)) }
 	sa := &ikeSA{mine: true, spiI: i.spiI, spiR: i.spiR, suite: i.suite, keys: i.keys, sealed: i.sealed, keyed: now}
 	sa.win.next = i.id
 	b.start(sa)
@@ -476,7 +477,7 @@ func (i *Initiator) Worn(in uint32) {
 func (i *Initiator) End(now time.Time) []Output {
 	if i.phase == phUp {
 		i.phase = phOver
-		i.b.end(now, "")
+		i.b.end(now, reason.Reason{})
 	}
 	return i.take()
 }

@@ -12,6 +12,7 @@ import (
 
 	"yellowlantern/internal/core/crowd"
 	"yellowlantern/internal/core/eap"
+	"yellowlantern/internal/core/reason"
 )
 
 // Tunnel is one way in, told apart from others by the name that the device asks for (IDr, RFC 7296 §2.15).
@@ -135,7 +136,7 @@ func (l *Listener) bond(r *login) *bond {
 		opened: func(s *ikeSA) { l.sas[s.own()] = s }, closed: func(s *ikeSA) { delete(l.sas, s.own()) },
 		emit: l.emit, count: &l.Counters,
 	}
-	b.ended = func(why string) {
+	b.ended = func(why reason.Reason) {
 		if l.sessions[b.id] == b {
 			delete(l.sessions, b.id)
 			l.emit(Down{b.id, b.user, why})
@@ -206,8 +207,9 @@ func (l *Listener) init(now time.Time, from Peer, m *message) {
 	chosen, suite, ok := chooseIKE(offered, l.set.allSuites(), nil)
 	if !ok {
 		l.emit(Note{
-			Peer: from, Code: notifyWords[nNoProposalChosen], Offered: describe(offered), Wanted: describeSuites(l.set.allSuites()),
-			Words: "a device offers no set of algorithms that this tunnel has",
+			Peer: from, Reason: reason.Of(reason.NoCommonAlgorithm, reason.With{
+				reason.Notify: notifyWords[nNoProposalChosen], reason.Offered: describe(offered), reason.Wanted: describeSuites(l.set.allSuites()),
+			}),
 		})
 		l.refuseInit(from, m, notify{kind: nNoProposalChosen}.payload())
 		return
@@ -358,9 +360,9 @@ func (l *Listener) Worn(id ID, in uint32) {
 }
 
 // End ends a session; the peer is told.
-func (l *Listener) End(now time.Time, id ID, reason string) []Output {
+func (l *Listener) End(now time.Time, id ID, why reason.Reason) []Output {
 	if b := l.sessions[id]; b != nil {
-		b.end(now, reason)
+		b.end(now, why)
 	}
 	return l.take()
 }

@@ -5,11 +5,13 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
 	"yellowlantern/internal/core/eap"
 	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/reason"
 )
 
 type stage int
@@ -97,7 +99,7 @@ func (r *login) handle(now time.Time, from Peer, m *message) {
 	}
 	if kind, ok := in.critical(); ok {
 		r.reply(m.exchange, unsupported(kind))
-		r.refuse(fmt.Sprintf("the device insists on something that is not known here (payload %d)", kind), nUnsupportedCritical)
+		r.refuse(reason.Of(reason.UnknownPayload, reason.With{reason.Payload: strconv.Itoa(int(kind))}), nUnsupportedCritical)
 		return
 	}
 	switch m.exchange {
@@ -114,7 +116,7 @@ func (r *login) handle(now time.Time, from Peer, m *message) {
 func (r *login) invalid(x exchange) {
 	r.l.Counters.Malformed++
 	r.reply(x, notify{kind: nInvalidSyntax}.payload())
-	r.refuse("the device sent a malformed message", nInvalidSyntax)
+	r.refuse(reason.Of(reason.MalformedMessage, nil), nInvalidSyntax)
 }
 
 // reply answers the request that is being handled and makes the next one expected.
@@ -126,12 +128,12 @@ func (r *login) reply(x exchange, ps ...payload) {
 }
 
 // refuse notes why a login failed and closes the SA; the reply has been sent.
-func (r *login) refuse(words string, code notifyType) {
-	user := r.user
-	if claimed := r.claimed(); user == "" && claimed != "" {
-		words += fmt.Sprintf(" (it claimed to be %q)", claimed)
+func (r *login) refuse(why reason.Reason, code notifyType) {
+	with := reason.With{reason.Notify: notifyWords[code]}
+	if r.user == "" {
+		with[reason.Claimed] = r.claimed()
 	}
-	r.l.emit(Note{Peer: r.peer, User: user, Known: r.known, Code: notifyWords[code], Words: words})
+	r.l.emit(Note{Peer: r.peer, User: r.user, Known: r.known, Reason: why.And(with)})
 	r.close()
 }
 
@@ -146,14 +148,14 @@ func (r *login) claimed() string {
 	return ""
 }
 
-func (r *login) fail(code notifyType, words string) {
+func (r *login) fail(code notifyType, why reason.Reason) {
 	r.reply(ikeAuth, notify{kind: code}.payload())
-	r.refuse(words, code)
+	r.refuse(why, code)
 }
 
 func (r *login) auth(now time.Time, m *message) {
 	if r.sa.win.expect > maxLoginMessages {
-		r.fail(nAuthenticationFailed, "the device needs too many messages to log in")
+		r.fail(nAuthenticationFailed, reason.Of(reason.TooManyMessages, nil))
 		return
 	}
 	switch r.stage {
@@ -162,7 +164,7 @@ func (r *login) auth(now time.Time, m *message) {
 	case loggingIn:
 		body, ok := m.find(plEAP)
 		if !ok {
-			r.fail(nAuthenticationFailed, "the device broke off the login"+failureIn(m))
+			r.fail(nAuthenticationFailed, reason.Of(reason.BrokenOff, reason.With{reason.What: failureIn(m)}))
 			return
 		}
 		r.eapStep(r.eap.Respond(body))
@@ -179,14 +181,14 @@ func (r *login) authFirst(m *message) {
 	tsrBody, okR := m.find(plTSr)
 	var err error
 	if r.offered, err = parseSA(saBody); !okID || !okSA || !okI || !okR || err != nil {
-		r.fail(nInvalidSyntax, "the device left out what a login needs")
+		r.fail(nInvalidSyntax, reason.Of(reason.IncompleteLogin, nil))
 		return
 	}
 	var errI, errR error
 	r.tsi, errI = parseSelectors(tsiBody)
 	r.tsr, errR = parseSelectors(tsrBody)
 	if _, err = parseID(idBody); err != nil || errI != nil || errR != nil {
-		r.fail(nInvalidSyntax, "the device sent a malformed identity or traffic selectors")
+		r.fail(nInvalidSyntax, reason.Of(reason.MalformedIdentity, nil))
 		return
 	}
 	r.idBody = append([]byte{}, idBody...)
@@ -196,7 +198,7 @@ func (r *login) authFirst(m *message) {
 		}
 	}
 	if _, ok := m.find(plAuth); ok {
-		r.fail(nAuthenticationFailed, "the device tries to log in by certificate or shared key, but this tunnel asks for user and password (EAP-MSCHAPv2)")
+		r.fail(nAuthenticationFailed, reason.Of(reason.WrongLoginMethod, nil))
 		return
 	}
 	if !r.chooseTunnel(m) {
@@ -205,7 +207,7 @@ func (r *login) authFirst(m *message) {
 	id := identityFor(r.tunnel.Name)
 	sig, err := sign(r.l.set.Rand, r.tunnel.Key, r.sa.keys.signedOctets(r.initResponse, r.ni, r.sa.keys.pr, id.body()), r.rfc7427)
 	if err != nil {
-		r.fail(nAuthenticationFailed, "the gateway cannot sign with its certificate: "+err.Error())
+		r.fail(nAuthenticationFailed, reason.Of(reason.CannotSign, reason.With{reason.Error: err.Error()}))
 		return
 	}
 	r.stage, r.eap = loggingIn, eap.NewServer(r.l.set.Rand, r.tunnel.Name)
@@ -231,17 +233,15 @@ func (r *login) chooseTunnel(m *message) bool {
 			for _, t := range all {
 				names = append(names, fmt.Sprintf("%q", t.Name))
 			}
-			r.fail(nAuthenticationFailed, fmt.Sprintf("the device dials %q, but this gateway is %s: correct the name on the device", want,
-				strings.Join(names, " or ")))
+			r.fail(nAuthenticationFailed, reason.Of(reason.DialsWrongName,
+				reason.With{reason.Name: printable([]byte(want.String())), reason.Names: strings.Join(names, " or ")}))
 			return false
 		}
 	}
 	if !slices.Contains(r.tunnel.Suites, r.sa.suite) {
-		r.l.emit(Note{
-			Peer: r.peer, Code: notifyWords[nNoProposalChosen], Offered: r.sa.suite.Name, Wanted: describeSuites(r.tunnel.Suites),
-			Words: fmt.Sprintf("the device asks for tunnel %s, but agreed on algorithms that only another tunnel has", r.tunnel.ID),
-		})
-		r.fail(nNoProposalChosen, "no algorithms of this tunnel were agreed on")
+		r.fail(nNoProposalChosen, reason.Of(reason.AlgorithmsElsewhere, reason.With{
+			reason.Tunnel: r.tunnel.ID, reason.Offered: r.sa.suite.Name, reason.Wanted: describeSuites(r.tunnel.Suites),
+		}))
 		return false
 	}
 	return true
@@ -271,7 +271,7 @@ func (r *login) authLast(m *message) {
 	method, data, err := parseAuth(body)
 	want := r.sa.keys.keyAuth(r.msk, r.sa.keys.signedOctets(r.initRequest, r.nr, r.sa.keys.pi, r.idBody))
 	if err != nil || method != authSharedKey || !hmac.Equal(data, want) {
-		r.fail(nAuthenticationFailed, "the device's closing proof of the login is wrong")
+		r.fail(nAuthenticationFailed, reason.Of(reason.WrongProof, nil))
 		return
 	}
 	r.awaits = awaitsLease
@@ -281,15 +281,15 @@ func (r *login) authLast(m *message) {
 // finish answers the login with the gateway's closing proof and the first Child SA, narrowed to what the person may have. Whoever has
 // logged in rightly gets the proof also where there can be no Child SA (RFC 7296 §1.2); nothing else can come of such an SA, so it ends.
 func (r *login) finish(now time.Time, g Grant) {
-	if g.Refusal != "" && !g.Exhausted {
+	if !g.Refusal.None() && !g.Exhausted {
 		r.fail(nAuthenticationFailed, g.Refusal)
 		return
 	}
 	octets := r.sa.keys.signedOctets(r.initResponse, r.ni, r.sa.keys.pr, identityFor(r.tunnel.Name).body())
 	proof := authPayload(authSharedKey, r.sa.keys.keyAuth(r.msk, octets))
-	without := func(code notifyType, words string) {
+	without := func(code notifyType, why reason.Reason) {
 		r.reply(ikeAuth, proof, notify{kind: code}.payload())
-		r.refuse(words, code)
+		r.refuse(why, code)
 		r.l.lingers(now, r)
 	}
 	if g.Exhausted {
@@ -300,33 +300,27 @@ func (r *login) finish(now time.Time, g Grant) {
 	conf.Addresses = askedFor(conf.Addresses, r.asked)
 	switch {
 	case !r.cfg:
-		without(nFailedCPRequired,
-			"the device asks for no address, but every person gets one from the pool: let it ask for a virtual address")
+		without(nFailedCPRequired, reason.Of(reason.AsksNoAddress, nil))
 		return
 	case len(conf.Addresses) == 0:
-		without(nInternalAddress, "the device asks for an address of a family that its passage's pool does not have")
+		without(nInternalAddress, reason.Of(reason.AsksOtherFamily, nil))
 		return
 	}
 	remote := r.tsi.Intersect(netset.OfAddrs(conf.Addresses...))
 	local := r.tsr.Intersect(g.Routes)
 	if len(remote) == 0 || len(local) == 0 {
-		r.l.emit(Note{
-			Peer: r.peer, User: r.user, Known: true, Code: notifyWords[nTSUnacceptable], Offered: r.tsr.String(), Wanted: g.Routes.String(),
-			Words: "the device's traffic selectors have nothing in common with its passage",
-		})
-		without(nTSUnacceptable, "no network in common between device and passage")
+		without(nTSUnacceptable,
+			reason.Of(reason.SelectorsForeign, reason.With{reason.Offered: r.tsr.String(), reason.Wanted: g.Routes.String()}))
 		return
 	}
 	spi := r.l.newChildSPI()
 	chosen, cipher, _, ok := chooseESP(r.offered, spi4(spi), ciphersOf(r.tunnel.Suites), []uint16{dhNone})
 	if !ok {
 		delete(r.l.children, spi)
-		r.l.emit(Note{
-			Peer: r.peer, User: r.user, Known: true, Code: notifyWords[nNoProposalChosen], Offered: describe(r.offered),
-			Wanted: describe([]proposal{espProposal(nil, ciphersOf(r.tunnel.Suites))}),
-			Words:  "the device offers no algorithm for the traffic that this tunnel has",
-		})
-		without(nNoProposalChosen, "no algorithm for the traffic in common")
+		without(nNoProposalChosen, reason.Of(reason.NoCommonTrafficCipher, reason.With{
+			reason.Tunnel: r.tunnel.ID, reason.Offered: describe(r.offered),
+			reason.Wanted: describe([]proposal{espProposal(nil, ciphersOf(r.tunnel.Suites))}),
+		}))
 		return
 	}
 	id, _ := parseID(r.idBody)
@@ -348,16 +342,16 @@ func (r *login) finish(now time.Time, g Grant) {
 // informEarly takes what a device says that gives up before it is logged in.
 func (r *login) informEarly(m *message) {
 	r.reply(informational)
-	words := "the device gave up during the login"
+	why := reason.Of(reason.GaveUp, nil)
 	if n, ok := m.failure(); ok && n.kind == nAuthenticationFailed {
-		words = "the device does not accept the gateway's certificate: the name it dials must be in the certificate, and it must trust the certificate's authority"
+		why = reason.Of(reason.CertificateNotAccepted, reason.With{reason.Tunnel: r.tunnel.ID})
 	}
-	r.refuse(words, nAuthenticationFailed)
+	r.refuse(why, nAuthenticationFailed)
 }
 
 func failureIn(m *message) string {
 	if n, ok := m.failure(); ok {
-		return " with " + notifyWords[n.kind]
+		return notifyWords[n.kind]
 	}
 	return ""
 }
@@ -365,19 +359,19 @@ func failureIn(m *message) string {
 // tick ends a login that takes too long.
 func (r *login) tick(now time.Time) {
 	if now.Sub(r.born) > r.l.set.LoginTime {
-		r.refuse("the login was not finished in time: "+r.stopped(), 0)
+		r.refuse(reason.Of(r.stopped(), nil), 0)
 	}
 }
 
 // stopped says at which point of a login the device fell silent, and what that usually means.
-func (r *login) stopped() string {
+func (r *login) stopped() reason.Code {
 	switch {
 	case r.stage == opened:
-		return "the device began by UDP 500 and sent nothing by UDP 4500, which a router on its way most likely drops"
+		return reason.SilentOn4500
 	case r.eap != nil && r.eap.Identity == "":
-		return "the device fell silent after it was shown the certificate, which it most likely does not accept"
+		return reason.SilentAtCertificate
 	}
-	return "the device stopped answering"
+	return reason.SilentInLogin
 }
 
 // close forgets the login.

@@ -7,6 +7,7 @@ import (
 	"yellowlantern/internal/core/eap"
 	"yellowlantern/internal/core/esp"
 	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/reason"
 )
 
 // Peer is where a message came from or goes to.
@@ -49,8 +50,8 @@ type AskLease struct {
 // Grant is the answer to AskLease.
 type Grant struct {
 	Configuration
-	Refusal   string // not empty: why not, for the journal
-	Exhausted bool   // with Refusal: there is no address left, rather than no permission
+	Refusal   reason.Reason // why not, for the journal; none: they may
+	Exhausted bool          // with Refusal: there is no address left, rather than no permission
 }
 
 // Child is one pair of ESP associations.
@@ -106,18 +107,15 @@ type Dropped struct {
 type Down struct {
 	ID     ID
 	User   string
-	Reason string
+	Reason reason.Reason
 }
 
 // Note is for the journal: what a caller tried and what became of it, in plain words.
 type Note struct {
-	Peer    Peer
-	User    string // authenticated, or claimed where Words says so
-	Known   bool   // it is about a person who exists; otherwise a stranger, of whom there may be any number
-	Code    string // the protocol's own error, if one was sent
-	Words   string
-	Offered string // algorithms offered and wanted, where they do not meet
-	Wanted  string
+	Peer   Peer
+	User   string // authenticated, or the one that a login was about
+	Known  bool   // it is about a person who exists; otherwise a stranger, of whom there may be any number
+	Reason reason.Reason
 }
 
 // KeyRow is a row of the packet analyser's key tables; only written where keys are to be logged.

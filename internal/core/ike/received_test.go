@@ -13,6 +13,7 @@ import (
 
 	"yellowlantern/internal/core/esp"
 	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/reason"
 )
 
 var elsewhere = Peer{Addr: netip.MustParseAddrPort("198.51.100.66:4500"), NATT: true}
@@ -175,7 +176,7 @@ func TestMalformedOnARenewedSA(t *testing.T) {
 	require.Equal(t, 1, w.l.Sessions())
 	_, over := find[Down](w)
 	require.False(t, over)
-	w.run(w.l.End(w.now, up.ID, "over"), false)
+	w.run(w.l.End(w.now, up.ID, reason.Of(reason.EndedBy, reason.With{reason.Administrator: "ada"})), false)
 	_, over = find[Down](w)
 	require.True(t, over, "the session can be ended")
 }

@@ -1,12 +1,13 @@
 <script setup lang="ts">
 import { computed, onMounted, ref } from 'vue'
-import { api, words, type Review } from '../api'
+import { api, codeOf, words, type Review } from '../api'
 import { reachWords } from '../states'
 
 const props = defineProps<{ draft: string; version: number }>()
 const emit = defineEmits<{ close: []; committed: [number, number]; rebase: [] }>()
 const review = ref<Review>()
 const problem = ref('')
+const behind = ref(false)
 const message = ref('')
 const reasons = ref<Record<string, string>>({})
 const idOf = (f: { code: string; path: string }) => `${f.code}@${f.path}`
@@ -25,6 +26,7 @@ async function load() {
   const { data, error } = await api.GET('/api/v1/drafts/{name}/review', { params: { path: { name: props.draft } } })
   review.value = data
   problem.value = error ? words(error) : ''
+  behind.value = codeOf(error) === 'draft-behind'
 }
 
 const stops = computed(() => review.value?.findings.filter((f) => f.severity === 'stop') ?? [])
@@ -50,6 +52,7 @@ async function commit() {
     },
   })
   busy.value = false
+  behind.value = codeOf(error) === 'draft-behind'
   if (error) problem.value = words(error)
   else emit('committed', data.revision, data.round ?? 0)
 }
@@ -62,9 +65,7 @@ async function commit() {
         <v-progress-linear v-if="!review && !problem" indeterminate />
         <v-alert v-if="problem" type="error" variant="tonal" class="mb-3" role="alert" style="white-space: pre-line">
           {{ problem }}
-          <v-btn v-if="problem.includes('rebase')" size="small" variant="outlined" class="mt-2" @click="emit('rebase')"
-            >Rebase the draft</v-btn
-          >
+          <v-btn v-if="behind" size="small" variant="outlined" class="mt-2" @click="emit('rebase')">Rebase the draft</v-btn>
         </v-alert>
         <template v-if="review">
           <section v-if="review.faults.length || stops.length">

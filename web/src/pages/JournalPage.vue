@@ -5,19 +5,27 @@ import { api, words, type Event } from '../api'
 const events = ref<Event[]>([])
 const kind = ref('all')
 const filter = ref('')
+const code = ref('')
 const problem = ref('')
-const kinds = ['all', 'login', 'refused', 'ended', 'rule', 'commit', 'reach', 'record', 'trust']
+const kinds = ['all', 'login', 'refused', 'ended', 'rule', 'commit', 'reach', 'record', 'trust', 'name']
 let waiting = 0
 
 async function load() {
   const { data, error } = await api.GET('/api/v1/journal', {
-    params: { query: { kind: kind.value === 'all' ? undefined : kind.value, text: filter.value || undefined, limit: 300 } },
+    params: {
+      query: {
+        kind: kind.value === 'all' ? undefined : kind.value,
+        text: filter.value || undefined,
+        code: code.value || undefined,
+        limit: 300,
+      },
+    },
   })
   events.value = data ?? []
   problem.value = error ? words(error) : ''
 }
 onMounted(load)
-watch(kind, load)
+watch([kind, code], load)
 watch(filter, () => {
   window.clearTimeout(waiting)
   waiting = window.setTimeout(load, 250)
@@ -44,6 +52,7 @@ const signs: Record<string, string> = {
       <v-btn-toggle v-model="kind" mandatory density="compact" variant="outlined">
         <v-btn v-for="k in kinds" :key="k" :value="k" size="small">{{ k }}</v-btn>
       </v-btn-toggle>
+      <v-chip v-if="code" id="only-code" closable size="small" @click:close="code = ''">{{ code }}</v-chip>
       <v-text-field v-model="filter" label="Search all lines" max-width="240" clearable />
     </div>
     <v-alert v-if="problem" type="error" variant="tonal" role="alert">{{ problem }}</v-alert>
@@ -56,6 +65,7 @@ const signs: Record<string, string> = {
             <th>User</th>
             <th>Seen at</th>
             <th>In words</th>
+            <th>Reason</th>
           </tr>
         </thead>
         <tbody>
@@ -66,17 +76,35 @@ const signs: Record<string, string> = {
             <td class="mono">{{ e.from }}</td>
             <td>
               {{ e.words }}
-              <div v-if="e.offered">
-                <small>offered: {{ e.offered }}<br />wanted: {{ e.wanted }}</small>
+              <div v-if="e.with?.offered">
+                <small>offered: {{ e.with.offered }}<br />wanted: {{ e.with.wanted }}</small>
               </div>
-              <small v-if="e.code" class="mono"> {{ e.code }}</small>
+              <small v-if="e.with?.notify" class="mono"> {{ e.with.notify }}</small>
+            </td>
+            <td>
+              <v-btn
+                v-if="e.code"
+                size="x-small"
+                variant="text"
+                class="mono code"
+                :aria-label="`only ${e.code}`"
+                @click="code = code ? '' : e.code"
+                >{{ e.code }}</v-btn
+              >
             </td>
           </tr>
           <tr v-if="!events.length">
-            <td colspan="5">{{ filter ? 'No line has that text.' : 'Nothing is written here yet.' }}</td>
+            <td colspan="6">{{ filter || code ? 'No line is like that.' : 'Nothing is written here yet.' }}</td>
           </tr>
         </tbody>
       </table>
     </v-card>
   </div>
 </template>
+
+<style scoped>
+.code {
+  text-transform: none;
+  letter-spacing: 0;
+}
+</style>

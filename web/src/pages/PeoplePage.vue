@@ -28,9 +28,9 @@ onMounted(load)
 
 const known = computed(() => [...new Set([...groups.value.map((g) => g.name), ...users.value.flatMap((u) => u.groups)])].sort())
 const passageOf = (u: User) => {
-  if (u.off) return 'switched off'
+  if (u.off) return { in: false, words: 'switched off' }
   const first = groups.value.find((g) => g.passage && u.groups.includes(g.name))
-  return first ? `by ${first.passage}` : 'no passage admits them'
+  return first ? { in: true, words: `by ${first.passage}` } : { in: false, words: 'no passage admits them' }
 }
 const most = ref(50)
 const matching = computed(() =>
@@ -165,9 +165,7 @@ async function remove(u: User) {
             </td>
             <td>{{ u['full-name'] }}</td>
             <td>{{ u.groups.join(', ') || '–' }}</td>
-            <td :class="{ 'text-caution': !passageOf(u).startsWith('by') }">
-              {{ passageOf(u).startsWith('by') ? '●' : '▲' }} {{ passageOf(u) }}
-            </td>
+            <td :class="{ 'text-caution': !passageOf(u).in }">{{ passageOf(u).in ? '●' : '▲' }} {{ passageOf(u).words }}</td>
             <td class="text-right">
               <v-btn size="small" variant="text" :to="{ path: '/diagnose', query: { user: u.name } }">Diagnose</v-btn>
               <v-btn size="small" variant="text" @click="edit(u)">Change</v-btn>

@@ -134,9 +134,7 @@ async function begin(text: string) {
     </div>
     <v-alert v-if="plan.problem" type="error" variant="tonal" density="compact" class="mb-2" role="alert">
       {{ plan.problem }}
-      <v-btn v-if="plan.problem.includes('changed meanwhile')" size="x-small" variant="outlined" class="ml-2" @click="plan.load"
-        >Load it again</v-btn
-      >
+      <v-btn v-if="plan.stale" size="x-small" variant="outlined" class="ml-2" @click="plan.load">Load it again</v-btn>
     </v-alert>
     <v-alert v-if="plan.trial" id="on-trial" type="warning" variant="tonal" density="compact" class="mb-2">
       Revision {{ plan.trial.revision }} is on trial: at {{ new Date(plan.trial.until ?? '').toLocaleTimeString() }} it goes back to

@@ -183,7 +183,7 @@ const lasted = (p: PastSession) => {
             <td>{{ lasted(p) }}</td>
             <td>{{ size(p['in-bytes']) }}, {{ size(p['out-bytes']) }}</td>
             <td>{{ p.lost + p.missing || '–' }}</td>
-            <td>{{ p.reason }}</td>
+            <td>{{ p.words }}</td>
           </tr>
           <tr v-if="!shownPast.length">
             <td colspan="9">{{ filter ? 'No session matches.' : 'No session ended yet.' }}</td>

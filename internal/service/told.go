@@ -1,0 +1,51 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"time"
+
+	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/gateway"
+	"yellowlantern/internal/store"
+)
+
+// tell writes something of the service's own into the journal.
+func (s *Service) tell(why reason.Reason, user string) { s.Journal(gateway.Tell(why, user, "")) }
+
+// endedBy is why a session ends that an administrator ends.
+func endedBy(ctx context.Context) reason.Reason {
+	return reason.Of(reason.EndedBy, reason.With{reason.Administrator: administrator(ctx)})
+}
+
+// paramsOf is a reason's parameters as they are kept.
+func paramsOf(why reason.Reason) string {
+	if len(why.With) == 0 {
+		return ""
+	}
+	b, err := json.Marshal(why.With)
+	if err != nil { // texts only: it cannot
+		return ""
+	}
+	return string(b)
+}
+
+// reasonOf is a reason that was kept.
+func reasonOf(code, with string) reason.Reason {
+	out := reason.Reason{Code: reason.Code(code)}
+	if with != "" {
+		_ = json.Unmarshal([]byte(with), &out.With)
+	}
+	return out
+}
+
+// eventOf is a line that was kept. Lines of versions that wrote words only, with the protocol's own error beside them, have no code.
+func eventOf(r store.JournalEntry) gateway.Event {
+	e := gateway.Event{
+		Time: r.At.Truncate(time.Millisecond), Kind: r.Kind, User: r.User, From: r.From, Reason: reasonOf(r.Reason, r.With), Words: r.Words,
+	}
+	if r.Reason == "" && r.Code != "" {
+		e.Reason = e.Reason.And(reason.With{reason.Notify: r.Code, reason.Offered: r.Offered, reason.Wanted: r.Wanted})
+	}
+	return e
+}
