@@ -244,7 +244,8 @@ func TestJournalIsShortened(t *testing.T) {
 	require.Len(t, left, 5)
 
 	// Lines that have no reason, of a version that wrote words only, are not in the way of those that have.
-	require.NoError(t, s.AddJournal(ctx, JournalEntry{At: now, Kind: "refused", Reason: "no-passage", With: `{"groups":"a + b","passage":"x"}`}))
+	require.NoError(t,
+		s.AddJournal(ctx, JournalEntry{At: now, Kind: "refused", Reason: "no-passage", With: `{"groups":"a + b","passage":"x"}`}))
 	for want, q := range map[int][]JournalQuery{
 		1: {{Code: "no-passage"}, {With: map[string]string{"groups": "a + b"}}, {With: map[string]string{"groups": "a + b", "passage": "x"}}},
 		0: {{Code: "none"}, {With: map[string]string{"groups": "b"}}, {With: map[string]string{"groups": "a + b", "passage": "y"}}},
