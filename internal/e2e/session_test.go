@@ -13,11 +13,13 @@ import (
 
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/instance"
 	"yellowlantern/internal/people"
 	"yellowlantern/internal/probe"
 	"yellowlantern/internal/service"
+	"yellowlantern/internal/userstack"
 )
 
 func ping(t *testing.T, tn *probe.Tunnel, dst string) error {
@@ -94,7 +96,8 @@ func TestPingBeforeAndAfter(t *testing.T) {
 	require.NoError(t, ping(t, tn, "10.20.30.5"))
 	require.NoError(t, ping(t, tn, "fd00:20:30::5"))
 	require.Error(t, ping(t, tn, "10.20.0.20"), "routed, and no rule permits it")
-	require.Contains(t, tn.Stack.Said(mustAddr("10.20.0.20"), 0), "prohibited (said by 10.20.0.1)")
+	require.Equal(t, userstack.Said{Reason: reason.Of(reason.SaidProhibited, nil), By: mustAddr("10.20.0.1")},
+		tn.Stack.Said(mustAddr("10.20.0.20"), 0))
 	require.Error(t, ping(t, tn, "10.20.40.10"), "neither routed nor permitted")
 	tn.Close()
 	require.Error(t, try())

@@ -72,7 +72,7 @@ func TestPacketsWaitForNobody(t *testing.T) {
 	close(done)
 	wait.Wait()
 	require.Zero(t, lost.Load(), "of %d pings", sent.Load())
-	require.Greater(t, sent.Load(), int32(1000))
+	require.Greater(t, sent.Load(), int32(200))
 	require.NoError(t, tn.Ended())
 	require.Eventually(t, func() bool {
 		es, err := client.Get[[]gateway.Event](context.Background(), d.Client, "/journal?limit=100")

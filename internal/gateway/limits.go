@@ -6,77 +6,101 @@ import (
 	"strings"
 	"time"
 
-	"yellowlantern/internal/core/ike"
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/pool"
 	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/core/session"
 	"yellowlantern/internal/core/site"
+	"yellowlantern/internal/core/tunnel"
 )
 
-// grant chooses the passage by the groups of the authenticated person, holds it against the passage's limits, and leases. g.mu is
-// held.
-func (g *Gateway) grant(ask ike.AskLease, groups []string) ike.Grant {
-	class := g.model.Class(groups)
+// grant chooses the passage by the groups of the authenticated person, holds it against the passage's limits, and leases. At one person's
+// limit the oldest session ends where the plan says so.
+func (g *Gateway) grant(r tunnel.Request, kind string) (*session.Session, tunnel.Grant) {
+	for range 64 {
+		s, grant, oldest := g.tryGrant(r, kind)
+		if oldest == nil {
+			return s, grant
+		}
+		g.end(oldest, reason.Of(reason.LoggedInElsewhere, reason.With{reason.Passage: oldest.Passage}))
+	}
+	return nil, tunnel.Grant{Refusal: reason.Of(reason.TooManySessions, reason.With{reason.Count: "too many"})}
+}
+
+// tryGrant is grant without ending anybody: where somebody must go first, it is told who.
+func (g *Gateway) tryGrant(r tunnel.Request, kind string) (s *session.Session, grant tunnel.Grant, oldest *session.Session) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	refused := func(why reason.Reason) (*session.Session, tunnel.Grant, *session.Session) {
+		return nil, tunnel.Grant{Refusal: why}, nil
+	}
+	class := g.model.Class(r.Groups)
 	if class.Passage == nil {
-		return ike.Grant{Refusal: reason.Of(reason.NoPassage, reason.With{reason.Groups: class.Name()})}
+		return refused(reason.Of(reason.NoPassage, reason.With{reason.Groups: class.Name()}))
 	}
 	p := class.Passage
-	if !slices.Contains(p.Tunnels, ask.Tunnel) {
-		return ike.Grant{Refusal: reason.Of(reason.OtherTunnel, reason.With{
-			reason.Passage: p.Name, reason.Tunnels: strings.Join(p.Tunnels, ", "), reason.Tunnel: ask.Tunnel,
-		})}
+	if !slices.Contains(p.Tunnels, r.Tunnel) {
+		return refused(reason.Of(reason.OtherTunnel, reason.With{
+			reason.Passage: p.Name, reason.Tunnels: strings.Join(p.Tunnels, ", "), reason.Tunnel: r.Tunnel,
+		}))
 	}
-	hours := g.model.Names.Hours[p.Limits.Hours]
-	if why := g.full(p, ask.User, hours); !why.None() {
-		return ike.Grant{Refusal: why}
+	why, oldest := g.full(p, r.User)
+	if !why.None() {
+		return refused(why)
+	}
+	if oldest != nil {
+		return nil, tunnel.Grant{}, oldest
 	}
 	supply := g.pools[p.Passage.Pool]
 	if supply == nil {
-		return ike.Grant{Refusal: reason.Of(reason.NoPool, reason.With{reason.Passage: p.Name}), Exhausted: true}
+		return nil, tunnel.Grant{Refusal: reason.Of(reason.NoPool, reason.With{reason.Passage: p.Name}), Exhausted: true}, nil
 	}
-	addrs, err := supply.Lease(ask.User)
+	addrs, err := supply.Lease(r.User)
 	if err == pool.ErrExhausted {
-		return ike.Grant{
+		return nil, tunnel.Grant{
 			Refusal: reason.Of(reason.PoolExhausted, reason.With{
 				reason.Pool: p.Passage.Pool, reason.Passage: p.Name, reason.Count: strconv.Itoa(supply.Leased()),
 			}),
 			Exhausted: true,
-		}
+		}, nil
 	}
-	g.held[ask.ID] = lease{
-		pool: p.Passage.Pool, addresses: addrs, groups: groups, passage: p.Name, tunnel: ask.Tunnel, limits: p.Limits,
-		hours: hours,
+	mtu, clamp := mtuOf(g.model.Names.Tunnels[r.Tunnel])
+	s = &session.Session{
+		ID: newID(), Gateway: g.name, User: r.User, Groups: r.Groups, Passage: p.Name, Pool: p.Passage.Pool, Tunnel: r.Tunnel, Kind: kind,
+		Algorithms: r.Algorithms, Since: time.Now(), Routes: p.Routes, DNS: slices.Clone(p.DNS.Servers), Domains: domainsOf(p.DNS), MTU: mtu,
+		ClampMSS: clamp, Addresses: addrs,
 	}
-	return ike.Grant{Configuration: ike.Configuration{
-		Addresses: addrs, DNS: p.DNS.Servers, Domains: domainsOf(p.DNS), Routes: p.Routes, Full: p.Passage.Routes.Full,
-	}}
+	for !g.sessions.Add(s) {
+		s.ID = newID()
+	}
+	return s, tunnel.Grant{Configuration: tunnel.Configuration{
+		Addresses: addrs, DNS: p.DNS.Servers, Domains: s.Domains, Routes: p.Routes, Full: p.Passage.Routes.Full,
+	}}, nil
 }
 
 // domainsOf is all domains that go through the tunnel.
 func domainsOf(d plan.DNS) []string { return append(slices.Clone(d.Search), d.Domains...) }
 
-// full tells why the passage's limits let nobody more in; none if they do. At one person's limit the oldest session ends where the
-// plan says so. g.mu is held.
-func (g *Gateway) full(p *site.Passage, user string, hours *plan.Hours) reason.Reason {
+// full tells why the passage's limits let nobody more in; none if they do. oldest is whose session must end first. g.mu is held.
+func (g *Gateway) full(p *site.Passage, user string) (why reason.Reason, oldest *session.Session) {
+	hours := g.model.Names.Hours[p.Limits.Hours]
 	if p.Limits.Hours != "" && (hours == nil || !hours.Hold(time.Now().In(g.zone))) {
 		return reason.Of(reason.OutsideHours, reason.With{
 			reason.Passage: p.Name, reason.Hours: p.Limits.Hours, reason.When: words(hours),
-		})
+		}), nil
 	}
-	mine, all := g.persons.of(p.Name, user), g.persons.in(p.Name)
+	mine := g.sessions.Theirs(p.Name, user)
 	if most := p.Limits.Each(); len(mine) >= most {
-		if !p.Limits.NewestWins {
-			return reason.Of(reason.TooManySessions, reason.With{reason.Passage: p.Name, reason.Count: strconv.Itoa(len(mine))})
+		if p.Limits.NewestWins {
+			return reason.Reason{}, mine[0]
 		}
-		oldest := slices.MinFunc(mine, func(a, b *session) int { return a.since.Compare(b.since) })
-		g.endSession(oldest, reason.Of(reason.LoggedInElsewhere, reason.With{reason.Passage: p.Name}))
-		all--
+		return reason.Of(reason.TooManySessions, reason.With{reason.Passage: p.Name, reason.Count: strconv.Itoa(len(mine))}), nil
 	}
-	if most := p.Limits.Sessions; most > 0 && all >= most {
-		return reason.Of(reason.PassageFull, reason.With{reason.Passage: p.Name, reason.Count: strconv.Itoa(all)})
+	if most, all := p.Limits.Sessions, g.sessions.By(p.Name); most > 0 && all >= most {
+		return reason.Of(reason.PassageFull, reason.With{reason.Passage: p.Name, reason.Count: strconv.Itoa(all)}), nil
 	}
-	return reason.Reason{}
+	return reason.Reason{}, nil
 }
 
 func words(h *plan.Hours) string {
@@ -86,51 +110,37 @@ func words(h *plan.Hours) string {
 	return h.String()
 }
 
-// endSession ends a session with a reason, once. g.mu is held.
-func (g *Gateway) endSession(s *session, why reason.Reason) {
-	if !s.over {
-		s.over = true
-		g.perform(g.listener.End(time.Now(), s.id, why))
-	}
-}
-
-// enforce ends sessions whose time is up. g.mu is held.
+// enforce ends sessions whose time is up.
 func (g *Gateway) enforce(now time.Time) {
-	for _, s := range g.sessions {
-		if why := g.timeUp(s, now); !why.None() {
-			g.endSession(s, why)
-		} else if spi, worn := s.worn(); worn {
-			g.listener.Worn(s.id, spi)
+	g.mu.Lock()
+	m, zone := g.model, g.zone
+	g.mu.Unlock()
+	for _, s := range g.sessions.All() {
+		if why := timeUp(m, zone, s, now); !why.None() {
+			g.end(s, why)
 		}
 	}
 }
 
-// worn tells whether sequence numbers of the association that is sent with, or received with, are going to be used up.
-func (s *session) worn() (spi uint32, worn bool) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if len(s.pairs) == 0 {
-		return 0, false
+// timeUp tells why a session must end by the limits of the plan that runs; none if it may go on.
+func timeUp(m *site.Model, zone *time.Location, s *session.Session, now time.Time) reason.Reason {
+	class := m.Class(s.Groups)
+	if class.Passage == nil {
+		return reason.Reason{} // a commit ends it
 	}
-	p := s.pairs[len(s.pairs)-1]
-	return p.opener.SPI, p.sealer.Used() > mostSequence || p.opener.Top() > mostSequence
-}
-
-// mostSequence is at which sequence number an association is renewed: with half of them left (RFC 4303 §3.3.3 lets none come twice).
-const mostSequence = 1 << 31
-
-func (g *Gateway) timeUp(s *session, now time.Time) reason.Reason {
-	l := s.lease.limits
-	if longest := time.Duration(l.Longest); longest > 0 && now.Sub(s.since) >= longest {
-		return reason.Of(reason.LongestLimit, reason.With{reason.Limit: l.Longest.String(), reason.Passage: s.lease.passage})
+	l := class.Passage.Limits
+	if longest := time.Duration(l.Longest); longest > 0 && now.Sub(s.Since) >= longest {
+		return reason.Of(reason.LongestLimit, reason.With{reason.Limit: l.Longest.String(), reason.Passage: s.Passage})
 	}
-	if l.Hours != "" && (s.lease.hours == nil || !s.lease.hours.Hold(now.In(g.zone))) {
+	if hours := m.Names.Hours[l.Hours]; l.Hours != "" && (hours == nil || !hours.Hold(now.In(zone))) {
 		return reason.Of(reason.HoursOver, reason.With{reason.Hours: l.Hours})
 	}
 	if idle := time.Duration(l.Idle); idle > 0 {
-		last := g.engine.LastIn(s.fwd)
-		if last.Before(s.since) {
-			last = s.since
+		s.Lock()
+		last := s.LastIn
+		s.Unlock()
+		if last.Before(s.Since) {
+			last = s.Since
 		}
 		if now.Sub(last) >= idle {
 			return reason.Of(reason.IdleLimit, reason.With{reason.Limit: l.Idle.String()})
@@ -139,23 +149,15 @@ func (g *Gateway) timeUp(s *session, now time.Time) reason.Reason {
 	return reason.Reason{}
 }
 
-// relimit gives live sessions the limits of the plan that runs now. g.mu is held.
-func (g *Gateway) relimit() {
-	for _, s := range g.sessions {
-		if class := g.model.Class(s.lease.groups); class.Passage != nil {
-			s.lease.limits, s.lease.hours = class.Passage.Limits, g.model.Names.Hours[class.Passage.Limits.Hours]
-		}
-	}
-}
-
 // Pool is what a pool has leased and what is free.
 type Pool struct {
-	Name   string       `json:"name"`
-	Total  int          `json:"total" doc:"Addresses that it leases, of the family that has fewer; 1000000 and more are not counted further."`
-	Leased int          `json:"leased"`
-	Kept   int          `json:"kept" doc:"Reserved and not leased."`
-	Free   int          `json:"free"`
-	Leases []pool.Lease `json:"leases" nullable:"false"`
+	Gateway string       `json:"gateway"`
+	Name    string       `json:"name"`
+	Total   int          `json:"total" doc:"Addresses that it leases, of the family that has fewer; 1000000 and more are not counted further."`
+	Leased  int          `json:"leased"`
+	Kept    int          `json:"kept" doc:"Reserved and not leased."`
+	Free    int          `json:"free"`
+	Leases  []pool.Lease `json:"leases" nullable:"false"`
 }
 
 // Pools tells of every pool what is leased.
@@ -165,7 +167,7 @@ func (g *Gateway) Pools() []Pool {
 	out := []Pool{}
 	for i := range g.model.Plan.Pools {
 		p := &g.model.Plan.Pools[i]
-		have := Pool{Name: p.Name, Leases: g.pools[p.Name].Leases()}
+		have := Pool{Gateway: g.name, Name: p.Name, Leases: g.pools[p.Name].Leases()}
 		v4, v6 := 0, 0
 		for _, l := range have.Leases {
 			n := &v6

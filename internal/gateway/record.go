@@ -9,8 +9,8 @@ import (
 	"time"
 
 	"yellowlantern/internal/core/forward"
-	"yellowlantern/internal/core/ike"
 	"yellowlantern/internal/core/pcapng"
+	"yellowlantern/internal/core/session"
 	"yellowlantern/internal/core/site"
 )
 
@@ -44,6 +44,17 @@ type recorder struct {
 	at      [2]bool
 }
 
+// recorder is a session's; nil where it is not recorded.
+func (g *Gateway) recorder(s *session.Session) *recorder {
+	if g.recording.Load() == 0 {
+		return nil
+	}
+	if rec, ok := g.recorders.Load(s); ok {
+		return rec.(*recorder)
+	}
+	return nil
+}
+
 func (r *recorder) take(station int, outbound bool, b []byte, comment string) {
 	if r == nil || !r.at[station] {
 		return
@@ -72,9 +83,7 @@ func lostWords(r forward.Result) string {
 // Record writes a session's packets as a pcapng file until a limit is reached, the context or the session ends. There is at most one
 // recording of a session.
 func (g *Gateway) Record(ctx context.Context, id uint64, limits RecordLimits, w io.Writer) error {
-	g.mu.Lock()
-	s := g.sessions[ike.ID(id)]
-	g.mu.Unlock()
+	s := g.sessions.Of(id)
 	if s == nil {
 		return ErrNoSession
 	}
@@ -85,12 +94,12 @@ func (g *Gateway) Record(ctx context.Context, id uint64, limits RecordLimits, w 
 			rec.at[i] = rec.at[i] || name == at.Name
 		}
 	}
-	if !s.recorder.CompareAndSwap(nil, rec) {
+	if _, other := g.recorders.LoadOrStore(s, rec); other {
 		return errors.New("this session is being recorded already")
 	}
 	g.recording.Add(1)
 	defer func() {
-		s.recorder.Store(nil)
+		g.recorders.Delete(s)
 		g.recording.Add(-1)
 	}()
 	out, err := pcapng.NewWriter(w, "yellow lantern", recordedAt...)
@@ -108,7 +117,7 @@ func (g *Gateway) Record(ctx context.Context, id uint64, limits RecordLimits, w 
 		case <-stop.C:
 			return nil
 		case <-look.C:
-			if g.session(s.id) == nil {
+			if g.sessions.Of(id) == nil {
 				return nil
 			}
 		case p := <-rec.packets:

@@ -6,8 +6,8 @@ import (
 	"time"
 
 	"yellowlantern/internal/core/crowd"
-	"yellowlantern/internal/core/ike"
 	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/core/tunnel"
 )
 
 // Refusals cost a caller a datagram or two, and anybody can send those. So the first of a kind is written at once, and what follows within
@@ -32,9 +32,9 @@ func newRefusals() refusals {
 }
 
 // refused journals a refusal, or counts it with others like it. g.mu is held.
-func (g *Gateway) refused(now time.Time, o ike.Note) {
-	at := g.whereIs(o.Peer)
-	e := Tell(o.Reason, o.User, at.String())
+func (g *Gateway) refused(now time.Time, o tunnel.Refusal) {
+	at := o.From
+	e := g.event(o.Reason, o.User, at.String())
 	e.Time = now
 	tally := &g.refusals.strangers
 	if o.Known {
@@ -57,7 +57,7 @@ func (g *Gateway) tellRefusals(now time.Time) {
 			g.outbox.put(item{event: e})
 		}
 		if rest.More > 0 {
-			e := Tell(reason.Of(reason.OthersRefused, reason.With{
+			e := g.event(reason.Of(reason.OthersRefused, reason.With{
 				reason.Count: strconv.Itoa(rest.More), reason.When: rest.Last.Format(time.TimeOnly),
 			}), "", "")
 			e.Time = now

@@ -11,8 +11,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"yellowlantern/internal/core/ike"
 	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/core/tunnel"
 )
 
 // A day of refusals, as many as can be made up by strangers from anywhere under any name, and people's own among them: what is written
@@ -39,18 +39,18 @@ func TestADayOfRefusals(t *testing.T) {
 	came, people := 0, 0
 	for minute := range 24 * 60 {
 		for i := range 300 {
-			from := ike.Peer{Addr: netip.AddrPortFrom(netip.AddrFrom4([4]byte{198, 51, byte(i * minute >> 8), byte(i)}), uint16(i))}
-			g.refused(now.Add(time.Duration(i)*time.Millisecond), ike.Note{
-				Peer: from, Reason: reason.Of(reason.NoCommonAlgorithm, reason.With{
+			from := netip.AddrPortFrom(netip.AddrFrom4([4]byte{198, 51, byte(i * minute >> 8), byte(i)}), uint16(i))
+			g.refused(now.Add(time.Duration(i)*time.Millisecond), tunnel.Refusal{
+				From: from, Reason: reason.Of(reason.NoCommonAlgorithm, reason.With{
 					reason.Notify: "NO_PROPOSAL_CHOSEN", reason.Claimed: strings.Repeat("x", i),
 				}),
 			})
 			came++
 		}
 		if minute%60 == 30 {
-			peer := ike.Peer{Addr: netip.MustParseAddrPort("203.0.113.45:4500")}
-			g.refused(now, ike.Note{
-				Peer: peer, User: "rory.researcher", Known: true,
+			peer := netip.MustParseAddrPort("203.0.113.45:4500")
+			g.refused(now, tunnel.Refusal{
+				From: peer, User: "rory.researcher", Known: true,
 				Reason: reason.Of(reason.NoPassage, reason.With{reason.Groups: fmt.Sprint(minute)}),
 			})
 			came++

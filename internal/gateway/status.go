@@ -8,11 +8,13 @@ import (
 
 	"yellowlantern/internal/core/forward"
 	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/session"
 )
 
 // Session is what is known of a live session.
 type Session struct {
 	ID         string            `json:"id"`
+	Gateway    string            `json:"gateway"`
 	User       string            `json:"user"`
 	Groups     []string          `json:"groups" nullable:"false"`
 	Passage    string            `json:"passage"`
@@ -22,6 +24,7 @@ type Session struct {
 	Behind     bool              `json:"behind" doc:"The device is behind a translation."`
 	Suite      string            `json:"suite"`
 	Tunnel     string            `json:"tunnel"`
+	Kind       string            `json:"kind" doc:"Of the tunnel."`
 	Since      time.Time         `json:"since"`
 	Heard      time.Time         `json:"heard,omitzero" doc:"When traffic last came."`
 	InPackets  uint64            `json:"in-packets"`
@@ -40,40 +43,37 @@ type Session struct {
 
 // Sessions lists the live sessions by user.
 func (g *Gateway) Sessions() []Session {
-	g.mu.Lock()
-	live := make([]*session, 0, len(g.sessions))
-	for _, s := range g.sessions {
-		live = append(live, s)
-	}
-	g.mu.Unlock()
+	live := g.sessions.All()
 	out := make([]Session, 0, len(live))
 	for _, s := range live {
-		c := g.engine.CountersOf(s.fwd)
-		s.mu.Lock()
-		from := s.peer.Addr
-		s.mu.Unlock()
-		out = append(out, s.status(c, g.seenAt(from)))
+		out = append(out, g.status(s))
 	}
 	slices.SortFunc(out, func(a, b Session) int { return cmp.Or(cmp.Compare(a.User, b.User), cmp.Compare(a.ID, b.ID)) })
 	return out
 }
 
-func (s *session) status(c forward.Counters, from string) Session {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	missing := s.missed
-	for _, p := range s.pairs {
-		missing += p.opener.Missing()
+// status says what is known of a session.
+func (g *Gateway) status(s *session.Session) Session {
+	c, at, missing := s.Counted(), session.Where{}, uint64(0)
+	if p := s.Path(); p != nil {
+		at, missing = p.Where(), p.Missing()
 	}
 	return Session{
-		Missing: missing, ID: FormatID(uint64(s.id)), User: s.fwd.User, Groups: s.fwd.Groups, Passage: s.lease.passage, Addresses: s.lease.addresses,
-		From: from, TCP: s.peer.TCP, Behind: s.nat, Suite: s.suite, Tunnel: s.tunnel, Since: s.since, Heard: c.LastIn,
-		InPackets: c.InPackets, InBytes: c.InBytes, OutPackets: c.OutPackets, OutBytes: c.OutBytes, Lost: c.Lost, Words: remark(c),
-		routes: s.routes, dns: s.dns, domains: s.domains,
+		Missing: missing, ID: session.FormatID(s.ID), Gateway: s.Gateway, User: s.User, Groups: s.Groups, Passage: s.Passage,
+		Addresses: s.Addresses, From: g.seenAt(at.Addr).String(), TCP: at.Over == session.OverTCP, Behind: at.Behind, Kind: s.Kind,
+		Suite: s.Algorithms, Tunnel: s.Tunnel, Since: s.Since, Heard: c.LastIn, InPackets: c.InPackets, InBytes: c.InBytes,
+		OutPackets: c.OutPackets, OutBytes: c.OutBytes, Lost: c.Lost, Words: remark(c), routes: s.Routes, dns: s.DNS, domains: s.Domains,
 	}
 }
 
-func remark(c forward.Counters) string {
+func lostOf(c session.Counters) (n uint64) {
+	for _, v := range c.Lost {
+		n += v
+	}
+	return n
+}
+
+func remark(c session.Counters) string {
 	switch {
 	case c.InPackets > 3 && c.OutPackets == 0:
 		return "sends, but nothing comes back"
@@ -85,6 +85,7 @@ func remark(c forward.Counters) string {
 
 // Status is what the gateway has counted.
 type Status struct {
+	Gateway   string                          `json:"gateway,omitempty" doc:"Which one; empty: none runs."`
 	Sessions  int                             `json:"sessions"`
 	LoggingIn int                             `json:"logging-in"`
 	Flows     int                             `json:"flows"`
@@ -95,17 +96,15 @@ type Status struct {
 
 // Status gives the gateway's counters.
 func (g *Gateway) Status() Status {
-	g.mu.Lock()
-	c := g.listener.Counters
-	s := Status{Sessions: g.listener.Sessions(), LoggingIn: g.listener.HalfOpen()}
-	g.mu.Unlock()
-	s.Flows, s.Rules = g.engine.Flows(), g.engine.Rules()
-	s.Unwritten = g.outbox.left.Load()
-	s.Dropped = map[string]uint64{
-		"malformed": c.Malformed, "out of state": c.OutOfState, "sent again": c.Replayed, "does not decrypt": c.Undecryptable,
-		"too many logins": c.Overload, "asked for a cookie": c.Cookies,
-		"ESP of no session": g.dropped.unknownSPI.Load(), "ESP replayed": g.dropped.replayed.Load(),
-		"too many at once": g.late.Load(), "ESP forged": g.dropped.forged.Load(), "too short": g.dropped.short.Load(),
+	s := Status{
+		Gateway: g.name, Sessions: g.sessions.Len(), Flows: g.engine.Flows(), Rules: g.engine.Rules(), Unwritten: g.outbox.left.Load(),
+		Dropped: map[string]uint64{},
+	}
+	for _, server := range g.servers {
+		s.LoggingIn += server.LoggingIn()
+		for why, n := range server.Counters() {
+			s.Dropped[why] += n
+		}
 	}
 	return s
 }

@@ -16,11 +16,13 @@ import (
 	"time"
 
 	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/core/tunnel"
 	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/lab"
 	"yellowlantern/internal/people"
 	"yellowlantern/internal/service"
 	"yellowlantern/internal/store"
+	"yellowlantern/internal/tunnel/ikev2"
 )
 
 // Webhook is where events are sent to.
@@ -38,6 +40,8 @@ type Options struct {
 	// KeepJournal is for how long lines of the journal are kept; 0: for ever.
 	KeepJournal time.Duration
 	Webhook     *Webhook // nil: nobody is told
+	// Kinds are kinds of tunnels beside those that ship.
+	Kinds []tunnel.Kind
 	// Names are what a proxy in front calls the service.
 	Names []string
 	// OutsideAddresses finds the machine's public addresses towards a name server; nil: by looking.
@@ -50,7 +54,7 @@ type Instance struct {
 	Store   *store.Store
 	People  *people.People
 	Runner  *gateway.Runner
-	Sockets *gateway.Sockets
+	Sockets *ikev2.Sockets
 	Lab     *lab.Lab
 	Address netip.AddrPort // of the HTTP interface
 
@@ -86,17 +90,18 @@ func (i *Instance) start(ctx context.Context, o Options) (err error) {
 	if i.Store, err = store.Open(o.Data); err != nil {
 		return err
 	}
-	if i.Sockets, err = gateway.Listen(o.IKE, o.NATT); err != nil {
+	if i.Sockets, err = ikev2.Listen(o.IKE, o.NATT); err != nil {
 		return err
 	}
-	cfg := gateway.Config{Sockets: i.Sockets, Log: o.Log, ListenTCP: func(port uint16) (net.Listener, error) {
+	cfg := gateway.Config{Log: o.Log}
+	kind := ikev2.Kind{Sockets: i.Sockets, Log: o.Log, ListenTCP: func(port uint16) (net.Listener, error) {
 		return net.Listen("tcp", netip.AddrPortFrom(i.Sockets.NATT().Addr(), port).String())
 	}}
 	if o.KeyLog != "" {
 		if i.keyLog, err = os.OpenFile(o.KeyLog, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600); err != nil {
 			return fmt.Errorf("key log: %w", err)
 		}
-		cfg.KeyLog = i.keyLog
+		kind.KeyLog = i.keyLog
 	}
 	var vantages []service.Vantage
 	if o.SiteLab != "" {
@@ -107,13 +112,14 @@ func (i *Instance) start(ctx context.Context, o Options) (err error) {
 		if i.Lab, err = lab.Start(d); err != nil {
 			return err
 		}
-		cfg.Inside, cfg.SeenAt, cfg.ListenTCP = i.Lab, i.Lab.SeenAt, i.Lab.ListenTCP
+		cfg.Inside, cfg.SeenAt, kind.ListenTCP = i.Lab, i.Lab.SeenAt, i.Lab.ListenTCP
 		for _, v := range i.Lab.Vantages() {
 			vantages = append(vantages, service.Vantage(v))
 		}
 	}
 	i.People = people.New(i.Store)
 	cfg.People = i.People
+	cfg.Kinds = append([]tunnel.Kind{kind}, o.Kinds...)
 	cfg.Journal = func(e gateway.Event) { i.Service.Event(e) }
 	cfg.Admit = func(e gateway.Event) error { return i.Service.Admit(e) }
 	cfg.Over = func(s gateway.Session, why reason.Reason) { i.Service.SessionOver(s, why) }

@@ -12,6 +12,7 @@ import (
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/packet"
 	"yellowlantern/internal/core/reach"
+	"yellowlantern/internal/core/session"
 	"yellowlantern/internal/core/site"
 )
 
@@ -77,9 +78,9 @@ func compareInward(t *rapid.T, judge naive, m *site.Model, c *site.Class, r reac
 func forwardInward(t *rapid.T, m *site.Model, groups []string, leased []netip.Addr, k probePacket, want ruling, outside bool,
 	at time.Time,
 ) {
-	e := forward.New(m)
+	e := forward.New(m, &session.Table{})
 	s := &forward.Session{ID: 1, User: "u", Groups: groups, Addresses: leased, MTU: 1400}
-	e.Attach(s)
+	attach(e, s)
 	b := octets(k)
 	i, err := packet.Parse(b)
 	require.NoError(t, err)

@@ -16,6 +16,8 @@ import (
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/packet"
 	"yellowlantern/internal/core/reach"
+	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/core/session"
 	"yellowlantern/internal/core/site"
 )
 
@@ -236,10 +238,17 @@ func compareJourney(t *rapid.T, m *site.Model, c *site.Class, leased []netip.Add
 	require.Equal(t, want.full, j.Arrives, "journey of %+v", k)
 }
 
+// attach lets packets of a session pass.
+func attach(e *forward.Engine, s *forward.Session) {
+	if !e.Sessions.Add(s) || !e.Attach(s, nil) {
+		panic("not attached")
+	}
+}
+
 func compareForwarding(t *rapid.T, m *site.Model, groups []string, leased []netip.Addr, k probePacket, want ruling, at time.Time) {
-	e := forward.New(m)
+	e := forward.New(m, &session.Table{})
 	s := &forward.Session{ID: 1, User: "u", Groups: groups, Addresses: leased, MTU: 1400, ClampMSS: true}
-	e.Attach(s)
+	attach(e, s)
 	b := octets(k)
 	got := e.FromTunnel(s, slices.Clone(b), at)
 	require.Equal(t, want.carried, got.Station, "forwarding of %+v: %+v", k, want)
@@ -309,7 +318,7 @@ func compareSecondFlow(t *rapid.T, e *forward.Engine, m *site.Model, groups []st
 		}
 	}
 	s := &forward.Session{ID: 2, User: "v", Groups: groups, Addresses: []netip.Addr{other.src}, MTU: 1400}
-	e.Attach(s)
+	attach(e, s)
 	got := e.FromTunnel(s, octets(other), at)
 	require.NotNil(t, got.Inside, "%+v", got)
 	i, err := packet.Parse(got.Packet)
@@ -323,5 +332,5 @@ func compareSecondFlow(t *rapid.T, e *forward.Engine, m *site.Model, groups []st
 	require.NoError(t, err)
 	require.Equal(t, other.src, bi.Dst)
 	require.Zero(t, transportSum(back.Packet, bi.Transport, k.proto))
-	e.Detach(s)
+	e.Detach(s, reason.Of(reason.TrialOver, nil))
 }

@@ -36,6 +36,7 @@ func packages(t *testing.T) map[string]pkg {
 var mayImport = map[string][]string{
 	"internal/userstack":         {"core"},
 	"internal/gateway":           {"core"},
+	"internal/tunnel/ikev2":      {"core"},
 	"internal/store":             {"core"},
 	"internal/people":            {"core", "internal/store"},
 	"internal/probe":             {"core", "internal/userstack"},
@@ -44,7 +45,7 @@ var mayImport = map[string][]string{
 	"internal/nameupdate":        {},
 	"internal/report":            {"core"},
 	"internal/service":           {"core", "internal/gateway", "internal/people", "internal/store", "internal/probe", "internal/nameupdate", "internal/report"},
-	"internal/instance":          {"core", "internal/gateway", "internal/people", "internal/store", "internal/service", "internal/lab"},
+	"internal/instance":          {"core", "internal/tunnel/ikev2", "internal/gateway", "internal/people", "internal/store", "internal/service", "internal/lab"},
 	"internal/tour":              {"core", "demo", "internal/client", "internal/gateway", "internal/instance", "internal/people", "internal/probe", "internal/service"},
 	"internal/cli":               {"core", "internal/client", "internal/gateway", "internal/people", "internal/probe", "internal/report", "internal/service", "internal/tour"},
 	"cmd/yl":                     {"demo", "internal/cli", "internal/instance", "internal/tour", "web"},
@@ -80,8 +81,10 @@ func TestImports(t *testing.T) {
 // coreOrder is the core from the bottom up: a package may import only what stands before it. Those of one line know nothing of each other.
 var coreOrder = [][]string{
 	{"netset", "crowd", "legible", "reason"},
+	{"login"},
+	{"session"},
 	{"packet", "plan", "pool", "esp", "eap", "cert", "pcapng"},
-	{"site", "ike"},
+	{"site", "ike", "tunnel"},
 	{"reach", "forward"},
 	{"check"},
 	{"diagnose", "begin"},
@@ -102,6 +105,21 @@ func TestCoreOrder(t *testing.T) {
 		for _, in := range p.Imports {
 			if own, ours := strings.CutPrefix(in, "yellowlantern/"); ours {
 				require.Less(t, level[own], level[path], "%s must not import %s: it stands above it, or beside it", path, own)
+			}
+		}
+	}
+}
+
+// Who carries sessions knows no kind of tunnel: neither its protocol nor how people log in to it.
+func TestNobodyKnowsAKind(t *testing.T) {
+	all := packages(t)
+	for _, path := range []string{
+		"internal/gateway", "internal/service", "internal/core/forward", "internal/core/session",
+		"internal/core/tunnel",
+	} {
+		for _, in := range all[path].Imports {
+			for _, kind := range []string{"internal/core/ike", "internal/core/esp", "internal/core/eap", "internal/tunnel/"} {
+				require.NotContains(t, in, kind, path)
 			}
 		}
 	}

@@ -4,15 +4,18 @@ package people
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"net/netip"
 	"regexp"
 	"slices"
 	"sync"
+	"time"
 	"unicode/utf8"
 
 	"yellowlantern/internal/core/eap"
+	"yellowlantern/internal/core/login"
 	"yellowlantern/internal/core/reach"
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/store"
@@ -153,6 +156,45 @@ func (p *People) Persons(ctx context.Context) ([]reach.Person, error) {
 		p.persons, p.version = out, version
 	}
 	return out, err
+}
+
+// Begin begins a login by EAP-MSCHAPv2, of somebody who calls from an address; server is what the gateway calls itself.
+func (p *People) Begin(from netip.Addr, server string) login.Conversation {
+	return &conversation{p, eap.Converse(rand.Reader, server, func(c eap.Check) eap.Verdict {
+		ctx, stop := context.WithTimeout(context.Background(), judgeTime)
+		defer stop()
+		return p.Judge(ctx, c, from)
+	})}
+}
+
+// Source is what this source of people is called.
+const Source = "local"
+
+const judgeTime = 10 * time.Second // for whoever keeps the passwords
+
+// conversation adds to a login what is known of the person.
+type conversation struct {
+	people *People
+	method login.Conversation
+}
+
+// Next takes the login a step further.
+func (c *conversation) Next(message []byte) login.Step {
+	step := c.method.Next(message)
+	if !step.Over || !step.OK {
+		return step
+	}
+	ctx, stop := context.WithTimeout(context.Background(), judgeTime)
+	defer stop()
+	var err error
+	if step.Groups, err = c.people.Groups(ctx, step.User); err != nil {
+		return login.Step{
+			Claimed: step.Claimed, Over: true, // in place of the method's own word that it went well
+			Outcome: login.Outcome{User: step.User, Known: true, Why: reason.Of(reason.GroupsUnknown, nil)},
+		}
+	}
+	step.Source = Source
+	return step
 }
 
 // Judge judges a login round from an address. The caller learns no more than that it failed; the journal learns why.

@@ -15,8 +15,8 @@ import (
 
 	"yellowlantern/internal/core/reach"
 	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/core/session"
 	"yellowlantern/internal/core/site"
-	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/people"
 	"yellowlantern/internal/probe"
 	"yellowlantern/internal/store"
@@ -334,7 +334,7 @@ func (s *Service) tryClass(ctx context.Context, o probe.Order, c reach.Class, v 
 func (s *Service) takeBack(t *people.Tester) {
 	s.People.TakeBack(t)
 	for _, live := range s.Runner.Sessions() {
-		if id, err := gateway.ParseID(live.ID); err == nil && live.User == t.Name {
+		if id, err := session.ParseID(live.ID); err == nil && live.User == t.Name {
 			_ = s.Runner.End(id, reason.Of(reason.TrialOver, nil))
 		}
 	}

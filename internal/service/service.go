@@ -241,7 +241,7 @@ func (s *Service) write(e gateway.Event) error {
 		return nil
 	}
 	rec := store.JournalEntry{
-		At: e.Time.UTC(), Kind: e.Kind, User: e.User, From: e.From, Words: e.Words, Reason: string(e.Code), With: paramsOf(e.Reason),
+		At: e.Time.UTC(), Kind: e.Kind, Gateway: e.Gateway, User: e.User, From: e.From, Words: e.Words, Reason: string(e.Code), With: paramsOf(e.Reason),
 	}
 	if err := s.Store.AddJournal(context.Background(), rec); err != nil {
 		return err

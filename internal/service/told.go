@@ -42,7 +42,7 @@ func reasonOf(code, with string) reason.Reason {
 // eventOf is a line that was kept. Lines of versions that wrote words only, with the protocol's own error beside them, have no code.
 func eventOf(r store.JournalEntry) gateway.Event {
 	e := gateway.Event{
-		Time: r.At.Truncate(time.Millisecond), Kind: r.Kind, User: r.User, From: r.From, Reason: reasonOf(r.Reason, r.With), Words: r.Words,
+		Time: r.At.Truncate(time.Millisecond), Kind: r.Kind, Gateway: r.Gateway, User: r.User, From: r.From, Reason: reasonOf(r.Reason, r.With), Words: r.Words,
 	}
 	if r.Reason == "" && r.Code != "" {
 		e.Reason = e.Reason.And(reason.With{reason.Notify: r.Code, reason.Offered: r.Offered, reason.Wanted: r.Wanted})

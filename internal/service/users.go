@@ -7,7 +7,7 @@ import (
 	"strings"
 
 	"yellowlantern/internal/core/reason"
-	"yellowlantern/internal/gateway"
+	"yellowlantern/internal/core/session"
 	"yellowlantern/internal/people"
 	"yellowlantern/internal/store"
 )
@@ -85,7 +85,7 @@ func (s *Service) endOutdated(u people.User) {
 		if live.User != u.Name || !u.Off && slices.Equal(slices.Sorted(slices.Values(live.Groups)), u.Groups) {
 			continue
 		}
-		if id, err := gateway.ParseID(live.ID); err == nil {
+		if id, err := session.ParseID(live.ID); err == nil {
 			_ = s.Runner.End(id, reason.Of(reason.UserChanged, nil)) // it may have ended by itself meanwhile
 		}
 	}

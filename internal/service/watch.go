@@ -16,6 +16,7 @@ import (
 
 	"yellowlantern/internal/core/forward"
 	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/core/session"
 	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/people"
 	"yellowlantern/internal/store"
@@ -29,7 +30,7 @@ func (s *Service) watchRoutes() {
 		ID string `path:"id"`
 	},
 	) (*struct{}, error) {
-		id, err := gateway.ParseID(in.ID)
+		id, err := session.ParseID(in.ID)
 		if err != nil {
 			return nil, mistaken(err)
 		}
@@ -61,7 +62,7 @@ func (s *Service) endSessions(ctx context.Context, in *struct {
 ) (*body[Ended], error) {
 	n := 0
 	for _, x := range s.Runner.Sessions() {
-		id, err := gateway.ParseID(x.ID)
+		id, err := session.ParseID(x.ID)
 		if x.User == in.User && err == nil && s.Runner.End(id, endedBy(ctx)) == nil {
 			n++
 		}
@@ -74,6 +75,7 @@ func (s *Service) endSessions(ctx context.Context, in *struct {
 
 // PastSession is a session that ended.
 type PastSession struct {
+	Gateway   string    `json:"gateway,omitempty"`
 	User      string    `json:"user"`
 	Passage   string    `json:"passage"`
 	Addresses string    `json:"addresses"`
@@ -95,7 +97,7 @@ func (s *Service) SessionOver(x gateway.Session, why reason.Reason) {
 		return
 	}
 	rec := store.PastSession{
-		User: x.User, Passage: x.Passage, Addresses: addressWords(x.Addresses), From: x.From, TCP: x.TCP, Since: x.Since.UTC(), Until: time.Now().UTC(),
+		Gateway: x.Gateway, User: x.User, Passage: x.Passage, Addresses: addressWords(x.Addresses), From: x.From, TCP: x.TCP, Since: x.Since.UTC(), Until: time.Now().UTC(),
 		InBytes: x.InBytes, OutBytes: x.OutBytes, Lost: sum(x.Lost), Missing: x.Missing, Reason: why.Words(),
 		Code: string(why.Code), With: paramsOf(why),
 	}
@@ -117,7 +119,7 @@ func (s *Service) pastSessions(ctx context.Context, in *struct {
 			over = "TCP"
 		}
 		out = append(out, PastSession{
-			r.User, r.Passage, r.Addresses, r.From, over, r.Since, r.Until, r.InBytes, r.OutBytes, r.Lost,
+			r.Gateway, r.User, r.Passage, r.Addresses, r.From, over, r.Since, r.Until, r.InBytes, r.OutBytes, r.Lost,
 			r.Missing, reasonOf(r.Code, r.With), r.Reason,
 		})
 	}
@@ -162,7 +164,7 @@ func (s *Service) record(ctx context.Context, in *recording) (*huma.StreamRespon
 	if i < 0 {
 		return nil, huma.Error404NotFound(fmt.Sprintf("%q is no live session, and no user who has one", in.ID))
 	}
-	id, err := gateway.ParseID(live[i].ID)
+	id, err := session.ParseID(live[i].ID)
 	if err != nil {
 		return nil, err
 	}

@@ -65,14 +65,15 @@ type OnTrial struct {
 
 // JournalEntry is one line of the journal.
 type JournalEntry struct {
-	ID     uint `gorm:"primaryKey"`
-	At     time.Time
-	Kind   string `gorm:"index"`
-	User   string `gorm:"index"`
-	From   string
-	Words  string
-	Reason string `gorm:"index"` // the code of why
-	With   string // its parameters, as JSON
+	ID      uint `gorm:"primaryKey"`
+	At      time.Time
+	Kind    string `gorm:"index"`
+	Gateway string
+	User    string `gorm:"index"`
+	From    string
+	Words   string
+	Reason  string `gorm:"index"` // the code of why
+	With    string // its parameters, as JSON
 	// Code, Offered and Wanted are in lines of versions that had no codes for reasons: the protocol's own error, and algorithms.
 	Code, Offered, Wanted string
 }
@@ -111,6 +112,7 @@ type PastSession struct {
 	Passage           string
 	Addresses         string
 	From              string
+	Gateway           string
 	Code, With        string // why it ended; Reason is that in words
 	TCP               bool
 	Since, Until      time.Time

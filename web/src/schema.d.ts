@@ -1407,6 +1407,7 @@ export interface components {
         };
         ForwardFlow: {
             dst: string;
+            gateway: string;
             /**
              * Format: int64
              * @description Packets that went to the person.
@@ -1454,6 +1455,8 @@ export interface components {
             code?: string;
             /** @description Address and port that the device was seen at. */
             from?: string;
+            /** @description Where it happened. */
+            gateway?: string;
             /**
              * @description What happened.
              * @enum {string}
@@ -1472,6 +1475,7 @@ export interface components {
         GatewayPool: {
             /** Format: int64 */
             free: number;
+            gateway: string;
             /**
              * Format: int64
              * @description Reserved and not leased.
@@ -1533,6 +1537,7 @@ export interface components {
             flag?: string;
             /** @description Address and port that the device is seen at. */
             from: string;
+            gateway: string;
             groups: string[];
             /**
              * Format: date-time
@@ -1547,6 +1552,8 @@ export interface components {
             "in-bytes": number;
             /** Format: int64 */
             "in-packets": number;
+            /** @description Of the tunnel. */
+            kind: string;
             /** @description Packets lost, by station. */
             lost: {
                 [key: string]: number;
@@ -1628,6 +1635,7 @@ export interface components {
             /** @description What it is, by the codes of docs/reasons.md. */
             code?: string;
             from: string;
+            gateway?: string;
             /** Format: int64 */
             "in-bytes": number;
             /**
@@ -2815,6 +2823,8 @@ export interface components {
             };
             /** Format: int64 */
             flows: number;
+            /** @description Which one; empty: none runs. */
+            gateway?: string;
             /** Format: int64 */
             "logging-in": number;
             /**

@@ -5,6 +5,8 @@ import (
 	"sync"
 	"testing"
 
+	"yellowlantern/internal/core/reason"
+
 	"github.com/stretchr/testify/require"
 )
 
@@ -12,16 +14,18 @@ import (
 func TestNothingPassesOfADetachedSession(t *testing.T) {
 	e, s := engine(t)
 	require.NotNil(t, e.FromTunnel(s, tcp(warden, office, 40000, 80, 2, 60), noon).Inside)
-	counted := e.Detach(s)
+	up, first := e.Detach(s, reason.Of(reason.TrialOver, nil))
+	require.True(t, up && first)
+	counted := s.Counted()
 	require.EqualValues(t, 1, counted.InPackets)
 	late := e.FromTunnel(s, tcp(warden, office, 40001, 80, 2, 60), noon)
 	require.Nil(t, late.Inside)
 	require.Nil(t, late.Answer)
 	require.Zero(t, e.Flows())
-	require.Equal(t, counted, e.CountersOf(s), "nor is it counted")
+	require.Equal(t, counted, s.Counted(), "nor is it counted")
 
 	next := &Session{ID: 2, User: "wendy", Groups: []string{"wardens"}, Addresses: []netip.Addr{warden}, MTU: 1400}
-	e.Attach(next)
+	attach(e, next)
 	require.Nil(t, e.FromInside(tcp(office, warden, 80, 40001, 18, 60), false, noon).Session)
 	require.Nil(t, e.FromTunnel(s, tcp(warden, office, 40002, 80, 2, 60), noon).Inside, "nor beside the next holder")
 }
@@ -38,7 +42,8 @@ func TestCountersAtTheEnd(t *testing.T) {
 				}
 			})
 		}
-		c := e.Detach(s)
+		e.Detach(s, reason.Of(reason.TrialOver, nil))
+		c := s.Counted()
 		n := uint64(0)
 		for _, v := range c.Lost {
 			n += v

@@ -36,7 +36,7 @@ const inwardICMP = 0x100
 
 // flow is guarded by its session's lock, but for what never changes: session, key, src, srcPort, inward.
 type flow struct {
-	session *Session
+	session *held
 	key     flowKey // as the person sends
 	inward  bool    // opened from inside
 	first   site.Packet
@@ -100,8 +100,8 @@ func asks(proto, kind uint8) (asked uint16, answers bool) {
 	return 0, false
 }
 
-// openFlow takes a packet that the rules let in through route and translation. The flow is nil if it is lost there. s.mu is held.
-func (e *Engine) openFlow(m *site.Model, s *Session, rule *site.Rule, key flowKey, p site.Packet, now time.Time) (*flow, Result) {
+// openFlow takes a packet that the rules let in through route and translation. The flow is nil if it is lost there. The session is locked.
+func (e *Engine) openFlow(m *site.Model, s *held, rule *site.Rule, key flowKey, p site.Packet, now time.Time) (*flow, Result) {
 	out, ok, ref := m.RouteTo(p)
 	if !ok {
 		return nil, s.lose(site.Routing, ref)
@@ -122,7 +122,7 @@ func (e *Engine) openFlow(m *site.Model, s *Session, rule *site.Rule, key flowKe
 }
 
 // room tells whether one more flow may be remembered.
-func (e *Engine) room(s *Session) bool {
+func (e *Engine) room(s *held) bool {
 	return e.flows.Load() < maxFlows && len(s.flows) < maxPerSession
 }
 
@@ -146,8 +146,8 @@ func (f *flow) judged(e *Engine, rule *site.Rule, m *site.Model, now time.Time) 
 // openInward takes a packet from inside, which belongs to no flow, through the stations of what is opened from there. The flow is nil
 // if it is lost; otherwise its session is locked.
 func (e *Engine) openInward(m *site.Model, info packet.Info, outside bool, now time.Time) (*flow, Result) {
-	s := e.sessions.find(info.Dst)
-	if s == nil {
+	to := e.Sessions.At(info.Dst)
+	if to == nil {
 		return nil, e.stray(site.State)
 	}
 	p := site.Packet{Src: info.Src, Dst: info.Dst, Service: info.Service()}
@@ -155,21 +155,23 @@ func (e *Engine) openInward(m *site.Model, info packet.Info, outside bool, now t
 	if !ok || outside != (out.Network == plan.Internet) {
 		return nil, e.stray(site.Origin)
 	}
-	s.mu.Lock()
+	to.Lock()
+	s := of(to)
+	if s == nil {
+		to.Unlock()
+		return nil, e.stray(site.State)
+	}
 	f, r := e.openInwardTo(m, s, p, otherKey(info), out, info.Size, now)
 	if f == nil {
-		s.mu.Unlock()
+		to.Unlock()
 	}
 	return f, r
 }
 
-// openInwardTo goes on where the session is known. s.mu is held.
-func (e *Engine) openInwardTo(m *site.Model, s *Session, p site.Packet, key flowKey, out site.Egress, size int, now time.Time) (*flow,
+// openInwardTo goes on where the session is known. The session is locked.
+func (e *Engine) openInwardTo(m *site.Model, s *held, p site.Packet, key flowKey, out site.Egress, size int, now time.Time) (*flow,
 	Result,
 ) {
-	if s.over {
-		return nil, e.stray(site.State)
-	}
 	class := s.in(m)
 	if class.Passage == nil {
 		return nil, e.stray(site.State)

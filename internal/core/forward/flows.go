@@ -11,6 +11,7 @@ import (
 
 // Flow is what is known of a live flow.
 type Flow struct {
+	Gateway   string    `json:"gateway"`
 	User      string    `json:"user"`
 	Inward    bool      `json:"inward,omitempty" doc:"It was opened from inside."`
 	Src       string    `json:"src" doc:"Address and port of whoever opened it."`
@@ -31,20 +32,28 @@ type Flow struct {
 // given; the newest first, at most some.
 func (e *Engine) FlowsWith(match func(user string) bool, peer netip.Addr, service string, most int) []Flow {
 	out := []Flow{}
-	for _, s := range e.sessions.all() {
+	for _, s := range e.Sessions.All() {
 		if !match(s.User) {
 			continue
 		}
-		s.mu.Lock()
-		for _, f := range s.flows {
+		s.Lock()
+		for _, f := range flowsOf(s) {
 			if (!peer.IsValid() || f.key.dst == peer) && (service == "" || f.first.Service.String() == service) {
 				out = append(out, f.describe())
 			}
 		}
-		s.mu.Unlock()
+		s.Unlock()
 	}
 	slices.SortFunc(out, func(a, b Flow) int { return cmp.Or(b.Opened.Compare(a.Opened), cmp.Compare(a.Src, b.Src)) })
 	return out[:min(len(out), most)]
+}
+
+// flowsOf is a session's flows. The session is locked.
+func flowsOf(s *Session) map[flowKey]*flow {
+	if h := of(s); h != nil {
+		return h.flows
+	}
+	return nil
 }
 
 func (f *flow) describe() Flow {
@@ -56,7 +65,7 @@ func (f *flow) describe() Flow {
 		return a.String()
 	}
 	out := Flow{
-		User: f.session.User, Inward: f.inward, Src: end(f.key.src, f.key.srcPort), Dst: end(f.key.dst, f.key.dstPort), Service: f.first.Service.String(), Rule: f.rule,
+		Gateway: f.session.Gateway, User: f.session.User, Inward: f.inward, Src: end(f.key.src, f.key.srcPort), Dst: end(f.key.dst, f.key.dstPort), Service: f.first.Service.String(), Rule: f.rule,
 		Way: f.out.Network, Opened: f.opened, Sent: f.sent.packets, SentBytes: f.sent.bytes, Got: f.got.packets, GotBytes: f.got.bytes,
 	}
 	if f.src != f.key.src || f.srcPort != f.key.srcPort {

@@ -8,7 +8,6 @@
 package forward
 
 import (
-	"maps"
 	"net/netip"
 	"sync"
 	"sync/atomic"
@@ -16,6 +15,8 @@ import (
 
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/packet"
+	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/core/session"
 	"yellowlantern/internal/core/site"
 )
 
@@ -25,19 +26,15 @@ const answersMost = 100
 // InsideMTU is the largest packet that inside links carry, in octets.
 const InsideMTU = 1500
 
-// Session is one person's session as forwarding sees it.
-type Session struct {
-	ID        uint64
-	User      string
-	Groups    []string
-	Addresses []netip.Addr
-	MTU       int  // of the tunnel, inside, in octets
-	ClampMSS  bool // TCP is told that segments must fit the tunnel
-	Owner     any  // whatever the caller keeps with it
+// Session is the one record of a session (package session).
+type Session = session.Session
 
-	mu        sync.Mutex // guards what follows
-	over      bool       // it was detached: nothing of it passes any more
-	counters  Counters
+// Counters are a session's.
+type Counters = session.Counters
+
+// held is what forwarding keeps with a session while it is up. The session's lock guards it.
+type held struct {
+	*Session
 	model     *site.Model // that class is of
 	class     *site.Class
 	leased    netset.Addrs
@@ -46,24 +43,21 @@ type Session struct {
 	answersAt int64
 }
 
-// in is the session's class in a model. s.mu is held.
-func (s *Session) in(m *site.Model) *site.Class {
+// of is what is kept with a session; nil where packets of it do not pass. The session is locked.
+func of(s *Session) *held {
+	if !s.IsUp() {
+		return nil
+	}
+	h, _ := s.Forwarding.(*held)
+	return h
+}
+
+// in is the session's class in a model. the session is locked.
+func (s *held) in(m *site.Model) *site.Class {
 	if s.model != m {
 		s.model, s.class = m, m.Class(s.Groups)
 	}
 	return s.class
-}
-
-// Counters of a session. In is what the person sent, Out what went to the person.
-type Counters struct {
-	InPackets, InBytes, OutPackets, OutBytes uint64
-	Lost                                     map[string]uint64 // by station
-	LastIn, LastOut                          time.Time
-}
-
-func (c Counters) copy() Counters {
-	c.Lost = maps.Clone(c.Lost)
-	return c
 }
 
 // Result is what becomes of a packet. At most one of Inside and Session is set.
@@ -82,7 +76,7 @@ type Result struct {
 // Engine is the packet path of one gateway. It is safe for concurrent use.
 type Engine struct {
 	model    atomic.Pointer[site.Model]
-	sessions directory
+	Sessions *session.Table
 	backs    backs // flows by what answers look like
 	flows    atomic.Int64
 	wheel    wheel
@@ -90,9 +84,9 @@ type Engine struct {
 	strays   sync.Map // packets from inside that belong to nobody, by station: *atomic.Uint64
 }
 
-// New begins with no session.
-func New(m *site.Model) *Engine {
-	e := &Engine{}
+// New forwards for the sessions of a table, where they are attached.
+func New(m *site.Model, sessions *session.Table) *Engine {
+	e := &Engine{Sessions: sessions}
 	e.model.Store(m)
 	return e
 }
@@ -100,44 +94,50 @@ func New(m *site.Model) *Engine {
 // Model is what decides now.
 func (e *Engine) Model() *site.Model { return e.model.Load() }
 
-// Attach adds a session.
-func (e *Engine) Attach(s *Session) {
-	s.mu.Lock()
-	s.leased, s.over = netset.OfAddrs(s.Addresses...), false
-	s.counters.Lost, s.flows = map[string]uint64{}, map[flowKey]*flow{}
-	s.mu.Unlock()
-	e.sessions.add(s)
+// Attach lets the packets of a session that was admitted pass, by a path to its device. It says whether it did: the session may be over
+// already.
+func (e *Engine) Attach(s *Session, path session.Path) bool {
+	s.Lock()
+	s.Forwarding = &held{Session: s, leased: netset.OfAddrs(s.Addresses...), flows: map[flowKey]*flow{}}
+	s.Unlock()
+	return e.Sessions.Up(s, path)
 }
 
-// Detach removes a session with its flows, and gives what it counted. Once it has returned no packet of the session passes, and none is
-// counted, however late it comes: its addresses may be somebody else's by then.
-func (e *Engine) Detach(s *Session) Counters {
-	e.sessions.remove(s)
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.over = true
-	for _, f := range s.flows {
-		e.forget(f)
+// Detach ends a session, and forgets its flows. Once it has returned no packet of the session passes. first is false where it was over
+// already, and up tells whether it had come that far.
+func (e *Engine) Detach(s *Session, why reason.Reason) (up, first bool) {
+	was, first := e.Sessions.End(s, why)
+	if !first {
+		return false, false
 	}
-	return s.counters.copy()
+	s.Lock()
+	defer s.Unlock()
+	if h, ok := s.Forwarding.(*held); ok {
+		for _, f := range h.flows {
+			e.forget(f)
+		}
+		s.Forwarding = nil
+	}
+	return was == session.Up, true
 }
 
 // Commit makes another model decide from now on. Flows are judged again at their next packet.
 func (e *Engine) Commit(m *site.Model) { e.model.Store(m) }
 
-// lose counts a packet that a station loses. s.mu is held.
-func (s *Session) lose(station string, setting site.Ref) Result {
-	s.counters.Lost[station]++
+// lose counts a packet that a station loses. the session is locked.
+func (s *held) lose(station string, setting site.Ref) Result {
+	s.Counters.Lost[station]++
 	return Result{Station: station, Setting: setting}
 }
 
 // FromTunnel takes a packet that arrived, authentic, from a person. b may be altered, and is part of the result.
-func (e *Engine) FromTunnel(s *Session, b []byte, now time.Time) Result {
+func (e *Engine) FromTunnel(from *Session, b []byte, now time.Time) Result {
 	m := e.model.Load()
 	info, err := packet.Parse(b)
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.over {
+	from.Lock()
+	defer from.Unlock()
+	s := of(from)
+	if s == nil {
 		return Result{Station: site.Source}
 	}
 	class := s.in(m)
@@ -145,9 +145,9 @@ func (e *Engine) FromTunnel(s *Session, b []byte, now time.Time) Result {
 		return s.lose(site.Source, site.Ref{})
 	}
 	b = b[:info.Size]
-	s.counters.InPackets++
-	s.counters.InBytes += uint64(len(b))
-	s.counters.LastIn = now
+	s.Counters.InPackets++
+	s.Counters.InBytes += uint64(len(b))
+	s.Counters.LastIn = now
 	p := site.Packet{Src: info.Src, Dst: info.Dst, Service: info.Service()}
 	if ok, ref := class.Leases(p, s.leased); !ok {
 		return s.lose(site.Source, ref)
@@ -191,7 +191,7 @@ func (e *Engine) FromTunnel(s *Session, b []byte, now time.Time) Result {
 	f.count.passed(len(b))
 	e.touch(f, info, now, false)
 	if f.out.Self {
-		return Result{Session: s, Packet: s.toPerson(packet.EchoReply(b, info), now), Logged: logged, First: p}
+		return Result{Session: s.Session, Packet: s.toPerson(packet.EchoReply(b, info), now), Logged: logged, First: p}
 	}
 	if info.HopLimit <= 1 {
 		return s.answer(m, s.lose(site.Routing, site.Ref{}), b, info, packet.TimeExceeded, now)
@@ -214,8 +214,9 @@ func (e *Engine) FromTunnel(s *Session, b []byte, now time.Time) Result {
 // noRule is the setting where no rule can let something through.
 var noRule = site.Ref{List: "rules"}
 
-// answer adds ICMP to the person about their packet, at most answersMost a second for each session (RFC 1812 §4.3.2.8). s.mu is held.
-func (s *Session) answer(m *site.Model, r Result, b []byte, info packet.Info, t packet.Trouble, now time.Time) Result {
+// answer adds ICMP to the person about their packet, at most answersMost a second for each session (RFC 1812 §4.3.2.8). the session is
+// locked.
+func (s *held) answer(m *site.Model, r Result, b []byte, info packet.Info, t packet.Trouble, now time.Time) Result {
 	if second := now.Unix(); s.answersAt != second {
 		s.answersAt, s.answers = second, 0
 	}
@@ -252,9 +253,9 @@ func (e *Engine) FromInside(b []byte, outside bool, now time.Time) Result {
 	case info.ICMPError():
 		return e.reportFromInside(b, info, now)
 	}
-	f := e.held(otherKey(info))
+	f := e.find(otherKey(info))
 	if f != nil && f.outdated(m, now) && !e.judgeAgain(m, f, now) {
-		f.session.mu.Unlock()
+		f.session.Unlock()
 		f = nil
 	}
 	var opened Result
@@ -267,7 +268,7 @@ func (e *Engine) FromInside(b []byte, outside bool, now time.Time) Result {
 		}
 	}
 	s := f.session
-	defer s.mu.Unlock()
+	defer s.Unlock()
 	if info.HopLimit <= 1 {
 		return Result{
 			Station: site.Routing,
@@ -290,28 +291,28 @@ func (e *Engine) FromInside(b []byte, outside bool, now time.Time) Result {
 	if f.src != f.key.src || f.srcPort != f.key.srcPort {
 		packet.SetDst(b, &info, f.key.src, f.key.srcPort)
 	}
-	return Result{Session: s, Packet: s.toPerson(b, now), Logged: opened.Logged, First: opened.First}
+	return Result{Session: s.Session, Packet: s.toPerson(b, now), Logged: opened.Logged, First: opened.First}
 }
 
-// held finds the flow that an answer belongs to, with its session locked; nil if there is none.
-func (e *Engine) held(key flowKey) *flow {
+// find finds the flow that an answer belongs to, with its session locked; nil if there is none.
+func (e *Engine) find(key flowKey) *flow {
 	f := e.backs.find(key)
 	if f == nil {
 		return nil
 	}
-	f.session.mu.Lock()
+	f.session.Lock()
 	if f.gone {
-		f.session.mu.Unlock()
+		f.session.Unlock()
 		return nil
 	}
 	return f
 }
 
-// toPerson counts a packet that goes to the person. s.mu is held.
-func (s *Session) toPerson(b []byte, now time.Time) []byte {
-	s.counters.OutPackets++
-	s.counters.OutBytes += uint64(len(b))
-	s.counters.LastOut = now
+// toPerson counts a packet that goes to the person. the session is locked.
+func (s *held) toPerson(b []byte, now time.Time) []byte {
+	s.Counters.OutPackets++
+	s.Counters.OutBytes += uint64(len(b))
+	s.Counters.LastOut = now
 	return b
 }
 
@@ -330,12 +331,12 @@ func (e *Engine) reportFromInside(b []byte, info packet.Info, now time.Time) Res
 	if err != nil {
 		return e.stray(site.State)
 	}
-	f := e.held(personKey(in))
+	f := e.find(personKey(in))
 	if f == nil {
 		return e.stray(site.State)
 	}
 	s := f.session
-	defer s.mu.Unlock()
+	defer s.Unlock()
 	if info.HopLimit <= 1 {
 		return e.stray(site.State)
 	}
@@ -346,11 +347,11 @@ func (e *Engine) reportFromInside(b []byte, info packet.Info, now time.Time) Res
 		packet.SetDst(b, &info, f.key.src, info.Ident)
 	}
 	packet.DecrementHopLimit(b)
-	return Result{Session: s, Packet: s.toPerson(b, now)}
+	return Result{Session: s.Session, Packet: s.toPerson(b, now)}
 }
 
-// report passes an ICMP error about something that was sent to the person. s.mu is held.
-func (s *Session) report(b []byte, info packet.Info) Result {
+// report passes an ICMP error about something that was sent to the person. the session is locked.
+func (s *held) report(b []byte, info packet.Info) Result {
 	in, _, err := packet.Quoted(b, info)
 	if err != nil {
 		return s.lose(site.Rules, noRule)
@@ -367,20 +368,6 @@ func (s *Session) report(b []byte, info packet.Info) Result {
 	}
 	packet.DecrementHopLimit(b)
 	return Result{Inside: f.out, Packet: b}
-}
-
-// CountersOf gives a copy of a session's counters.
-func (e *Engine) CountersOf(s *Session) Counters {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return s.counters.copy()
-}
-
-// LastIn is when the session's device was last heard.
-func (e *Engine) LastIn(s *Session) time.Time {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return s.counters.LastIn
 }
 
 // Flows is how many flows are known.

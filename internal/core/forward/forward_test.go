@@ -11,6 +11,8 @@ import (
 
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/packet"
+	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/core/session"
 	"yellowlantern/internal/core/site"
 	"yellowlantern/internal/testkit/island"
 )
@@ -24,10 +26,17 @@ var (
 	router  = netip.MustParseAddr("203.0.113.200")
 )
 
+// attach lets packets of a session pass.
+func attach(e *Engine, s *Session) {
+	if !e.Sessions.Add(s) || !e.Attach(s, nil) {
+		panic("not attached")
+	}
+}
+
 func engine(t testing.TB) (*Engine, *Session) {
-	e := New(island.Model(t))
+	e := New(island.Model(t), &session.Table{})
 	s := &Session{ID: 1, User: "wanda", Groups: []string{"wardens"}, Addresses: []netip.Addr{warden}, MTU: 1400}
-	e.Attach(s)
+	attach(e, s)
 	return e, s
 }
 
@@ -105,7 +114,7 @@ func TestTooLargeForTheTunnel(t *testing.T) {
 	require.Equal(t, office, i.Dst)
 	require.Equal(t, [2]uint8{3, 4}, [2]uint8{i.Kind, i.Code})
 	require.EqualValues(t, 1400, binary.BigEndian.Uint16(r.Answer[26:]))
-	require.EqualValues(t, 1, s.counters.Lost[site.Size])
+	require.EqualValues(t, 1, s.Counters.Lost[site.Size])
 }
 
 func TestFlowsEnd(t *testing.T) {
@@ -132,7 +141,7 @@ func TestFlowsEnd(t *testing.T) {
 	e.Tick(noon.Add(time.Minute))
 	require.Zero(t, e.Flows(), "reset")
 	opened()
-	e.Detach(s)
+	e.Detach(s, reason.Of(reason.TrialOver, nil))
 	require.Zero(t, e.Flows(), "its session ended")
 }
 
@@ -143,15 +152,15 @@ func TestFlowsOfOnePersonAreBounded(t *testing.T) {
 		ID: 2, User: "rory", Groups: []string{"wardens"}, Addresses: []netip.Addr{netip.MustParseAddr("10.99.0.6")},
 		MTU: 1400,
 	}
-	e.Attach(other)
+	attach(e, other)
 	for port := range maxPerSession + 100 {
 		e.FromTunnel(s, tcp(warden, office, uint16(port), 80, 2, 60), noon)
 	}
 	require.Equal(t, maxPerSession, e.Flows())
-	require.EqualValues(t, 100, s.counters.Lost[site.State])
+	require.EqualValues(t, 100, s.Counters.Lost[site.State])
 	require.NotNil(t, e.FromTunnel(other, tcp(other.Addresses[0], office, 1, 80, 2, 60), noon).Inside)
 	e.Tick(noon.Add(5 * time.Hour))
-	require.Zero(t, e.Flows()+len(s.flows)+len(other.flows))
+	require.Zero(t, e.Flows()+len(flowsOf(s))+len(flowsOf(other)))
 }
 
 // A commit judges every flow again at its next packet: what is no longer let in ends, what still is goes on.
@@ -178,7 +187,7 @@ func TestAnswersAreLimited(t *testing.T) {
 	}
 	require.Equal(t, answersMost, answered)
 	require.NotNil(t, e.FromTunnel(s, tcp(warden, netip.MustParseAddr("10.20.40.10"), 40000, 80, 2, 60), noon.Add(time.Second)).Answer)
-	require.EqualValues(t, answersMost+51, s.counters.Lost[site.Rules])
+	require.EqualValues(t, answersMost+51, s.Counters.Lost[site.Rules])
 }
 
 func FuzzForward(f *testing.F) {
@@ -187,12 +196,12 @@ func FuzzForward(f *testing.F) {
 		packet.EchoRequest(netip.MustParseAddr("fd00:99::5"), netip.MustParseAddr("fd00:20::20"), []byte{0, 1, 0, 1}))
 	m := island.Model(f)
 	f.Fuzz(func(t *testing.T, a, b []byte) {
-		e := New(m)
+		e := New(m, &session.Table{})
 		s := &Session{
 			ID: 1, User: "wanda", Groups: []string{"wardens"}, Addresses: []netip.Addr{warden, netip.MustParseAddr("fd00:99::5")},
 			MTU: 1400,
 		}
-		e.Attach(s)
+		attach(e, s)
 		for _, x := range [][]byte{a, b, a} {
 			if r := e.FromTunnel(s, slices.Clone(x), noon); r.Packet != nil {
 				i, err := packet.Parse(r.Packet)
@@ -209,9 +218,9 @@ func FuzzForward(f *testing.F) {
 func TestInwardFlowLeavesOthersAlone(t *testing.T) {
 	m := island.Model(t, "{name: keep-inside, gateway: jetty, action: exempt,", "{name: keep-inside, gateway: jetty, action: translate,",
 		"{name: help-desk, action: permit, groups: [researchers], from: [office], services: [remote-help, ping]}", "{name: help-desk, action: permit, from: [office], services: [tcp]}")
-	e := New(m)
+	e := New(m, &session.Table{})
 	s := &Session{ID: 1, User: "wanda", Groups: []string{"wardens"}, Addresses: []netip.Addr{warden}, MTU: 1400}
-	e.Attach(s)
+	attach(e, s)
 	r := e.FromTunnel(s, tcp(warden, office, 40000, 80, 2, 60), noon)
 	require.Equal(t, netip.MustParseAddr("10.20.0.1"), parse(t, r.Packet).Src, "translated")
 	require.Equal(t, site.State, e.FromInside(tcp(office, warden, 80, 40000, 2, 60), false, noon).Station)
@@ -220,5 +229,5 @@ func TestInwardFlowLeavesOthersAlone(t *testing.T) {
 	require.Same(t, s, e.FromInside(tcp(office, netip.MustParseAddr("10.20.0.1"), 80, 40000, 18, 60), false, noon).Session,
 		"the person's own goes on")
 	e.Tick(noon.Add(5 * time.Hour))
-	require.Zero(t, e.Flows()+len(s.flows))
+	require.Zero(t, e.Flows()+len(flowsOf(s)))
 }

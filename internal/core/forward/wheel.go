@@ -40,7 +40,7 @@ func (w *wheel) take(now time.Time) (out []*flow) {
 // Tick forgets flows that have been silent for too long.
 func (e *Engine) Tick(now time.Time) {
 	for _, f := range e.wheel.take(now) {
-		f.session.mu.Lock()
+		f.session.Lock()
 		switch {
 		case f.gone:
 		case now.After(f.expires):
@@ -48,6 +48,6 @@ func (e *Engine) Tick(now time.Time) {
 		default:
 			e.wheel.add(f, f.expires)
 		}
-		f.session.mu.Unlock()
+		f.session.Unlock()
 	}
 }

@@ -103,8 +103,14 @@ func (w *world) run(outs []Output, fromDevice bool) {
 			} else {
 				w.run(w.i.Handle(w.now, o.Data), true)
 			}
+		case Work:
+			w.run(w.l.Finish(w.now, o.Do()), false)
 		case AskLogin:
-			w.run(w.l.Judged(w.now, o.ID, o.Check.Judge(eap.NTHash(w.kept))), false)
+			talk := o.Talk
+			if talk == nil {
+				talk = eap.Converse(rand.Reader, o.Server, func(c eap.Check) eap.Verdict { return c.Judge(eap.NTHash(w.kept)) })
+			}
+			w.run(w.l.Told(w.now, o.ID, talk, talk.Next(o.Message)), false)
 		case AskLease:
 			w.run(w.l.Granted(w.now, o.ID, w.grant), false)
 		default:

@@ -11,7 +11,7 @@ import (
 	"time"
 
 	"yellowlantern/internal/core/crowd"
-	"yellowlantern/internal/core/eap"
+	conversation "yellowlantern/internal/core/login"
 	"yellowlantern/internal/core/reason"
 )
 
@@ -63,8 +63,8 @@ type Counters struct {
 // Listener is the responder for all callers of a gateway. It is not safe for concurrent use.
 type Listener struct {
 	set      Settings
-	logins   map[uint64]*login // under way, by our SPI
-	byID     map[ID]*login
+	logins   map[uint64]*login  // under way, once IKE_SA_INIT is answered, by our SPI
+	byID     map[ID]*login      // all that are under way
 	opening  map[openKey]*login // by the caller's SPI and address: IKE_SA_INIT may be sent again
 	sessions map[ID]*bond       // that stand
 	sas      map[uint64]*ikeSA  // after the login, by our SPI: those of sessions, and those that wait for their deletion to be answered
@@ -170,7 +170,9 @@ func (l *Listener) init(now time.Time, from Peer, m *message) {
 	if r := l.opening[key]; r != nil {
 		if string(r.initRequest) == string(m.raw) {
 			l.Counters.Replayed++
-			l.emit(Send{from, r.initResponse})
+			if r.initResponse != nil {
+				l.emit(Send{from, r.initResponse})
+			}
 		} else {
 			l.Counters.OutOfState++
 		}
@@ -226,27 +228,16 @@ func (l *Listener) init(now time.Time, from Peer, m *message) {
 	l.open(now, from, m, nonce, chosen, suite, ke)
 }
 
-// open makes the SA and answers.
+// open begins a login. The key exchange takes long and is worked out elsewhere; what comes again meanwhile is not answered.
 func (l *Listener) open(now time.Time, from Peer, m *message, ni []byte, chosen proposal, suite Suite, ke keyExchange) {
-	half, err := newDH(suite.group, l.set.Rand)
-	if err != nil {
-		return
-	}
-	shared, err := half.shared(ke.data)
-	if err != nil {
-		l.Counters.Malformed++
-		l.refuseInit(from, m, notify{kind: nInvalidSyntax}.payload())
-		return
-	}
 	id, nr := l.newID(), make([]byte, nonceLen)
 	if _, err := io.ReadFull(l.set.Rand, nr); err != nil || id == 0 {
 		return
 	}
-	sa := &ikeSA{spiI: m.spiI, spiR: uint64(id), suite: suite, keyed: now, keys: firstKeys(suite, shared, ni, nr, m.spiI, uint64(id))}
-	sa.win.expect = 1
 	r := &login{
-		l: l, sa: sa, id: id, peer: from, tunnel: l.set.Tunnel, ni: append([]byte{}, ni...), nr: nr, born: now, open: openKey{m.spiI, from.Addr},
-		initRequest: append([]byte{}, m.raw...),
+		l: l, sa: &ikeSA{spiI: m.spiI, spiR: uint64(id), suite: suite, keyed: now}, id: id, peer: from, tunnel: l.set.Tunnel,
+		ni: append([]byte{}, ni...), nr: nr, born: now, open: openKey{m.spiI, from.Addr}, initRequest: append([]byte{}, m.raw...),
+		awaits: awaitsWork,
 	}
 	if hashes, ok := m.notified(nSignatureHashes); ok {
 		for i := 0; i+1 < len(hashes); i += 2 {
@@ -256,20 +247,52 @@ func (l *Listener) open(now time.Time, from Peer, m *message, ni []byte, chosen 
 	if got, ok := m.notified(nNATSource); ok {
 		r.nat = string(got) != string(natHash(m.spiI, 0, from.Addr))
 	}
-	ps := []payload{saPayload(chosen), keyExchange{suite.group, half.public()}.payload(), {kind: plNonce, body: nr}}
-	ps = append(ps, l.natPayloads(from, m.spiI, uint64(id))...)
+	l.byID[id], l.opening[r.open] = r, r
+	r.source = l.sourceOf(from)
+	l.halfOpen.Add(r.source)
+	rand, theirs := l.set.Rand, append([]byte{}, ke.data...)
+	l.emit(Work{func() Finish {
+		half, err := newDH(suite.group, rand)
+		if err != nil {
+			return func(time.Time) { r.close() }
+		}
+		shared, err := half.shared(theirs)
+		if err != nil {
+			return func(time.Time) { r.unshared(m) }
+		}
+		keys := firstKeys(suite, shared, r.ni, nr, r.sa.spiI, r.sa.spiR)
+		return func(time.Time) { r.answer(chosen, half.public(), keys) }
+	}})
+}
+
+// unshared refuses a key exchange that cannot be.
+func (r *login) unshared(m *message) {
+	if r.awaits == awaitsWork {
+		r.l.Counters.Malformed++
+		r.close()
+		r.l.refuseInit(r.peer, m, notify{kind: nInvalidSyntax}.payload())
+	}
+}
+
+// answer answers IKE_SA_INIT with the gateway's half of the key exchange.
+func (r *login) answer(chosen proposal, public []byte, keys *keys) {
+	if r.awaits != awaitsWork || r.stage != begun {
+		return
+	}
+	l, sa := r.l, r.sa
+	r.awaits, r.stage, sa.keys, sa.win.expect = awaitsNothing, opened, keys, 1
+	ps := []payload{saPayload(chosen), keyExchange{sa.suite.group, public}.payload(), {kind: plNonce, body: r.nr}}
+	ps = append(ps, l.natPayloads(r.peer, sa.spiI, sa.spiR)...)
 	if r.rfc7427 {
 		ps = append(ps, notify{kind: nSignatureHashes, data: []byte{0, hashSHA256}}.payload())
 	}
-	answer := &message{header: header{spiI: m.spiI, spiR: uint64(id), exchange: ikeSAInit, flags: flagResponse}, payloads: ps}
+	answer := &message{header: header{spiI: sa.spiI, spiR: sa.spiR, exchange: ikeSAInit, flags: flagResponse}, payloads: ps}
 	r.initResponse = answer.marshal()
-	l.logins[sa.own()], l.byID[id], l.opening[r.open] = r, r, r
-	r.source = l.sourceOf(from)
-	l.halfOpen.Add(r.source)
+	l.logins[sa.own()] = r
 	if l.set.LogKeys {
-		l.emit(ikeKeyRow(m.spiI, uint64(id), sa.keys))
+		l.emit(ikeKeyRow(sa.spiI, sa.spiR, keys))
 	}
-	l.emit(Send{from, r.initResponse})
+	l.emit(Send{r.peer, r.initResponse})
 }
 
 // natPayloads answers NAT detection such that the caller believes us to be behind a translation and puts everything into
@@ -324,11 +347,17 @@ func (l *Listener) newChildSPI() uint32 {
 	return 0
 }
 
-// Judged takes the answer to AskLogin.
-func (l *Listener) Judged(now time.Time, id ID, v eap.Verdict) []Output {
+// Finish takes what came of a Work.
+func (l *Listener) Finish(now time.Time, f Finish) []Output {
+	f(now)
+	return l.take()
+}
+
+// Told takes the answer to AskLogin.
+func (l *Listener) Told(now time.Time, id ID, talk conversation.Conversation, s conversation.Step) []Output {
 	if r := l.byID[id]; r != nil && r.awaits == awaitsLogin {
-		r.awaits = awaitsNothing
-		r.eapStep(r.eap.Judged(v))
+		r.awaits, r.talk = awaitsNothing, talk
+		r.told(s)
 	}
 	return l.take()
 }
@@ -369,7 +398,7 @@ func (l *Listener) End(now time.Time, id ID, why reason.Reason) []Output {
 
 // Tick does what is due: logins that took too long, peers that fell silent, requests to send again, keys to renew.
 func (l *Listener) Tick(now time.Time) []Output {
-	for _, r := range l.logins {
+	for _, r := range l.byID {
 		r.tick(now)
 	}
 	for _, b := range l.sessions {

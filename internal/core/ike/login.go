@@ -9,7 +9,7 @@ import (
 	"strings"
 	"time"
 
-	"yellowlantern/internal/core/eap"
+	conversation "yellowlantern/internal/core/login"
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/reason"
 )
@@ -17,7 +17,8 @@ import (
 type stage int
 
 const (
-	opened    stage = iota // IKE_SA_INIT is answered
+	begun     stage = iota // the key exchange is being worked out
+	opened                 // IKE_SA_INIT is answered
 	loggingIn              // EAP goes to and fro
 	proving                // EAP is done; AUTH by its key is awaited
 	loggedIn               // a bond has taken over
@@ -28,6 +29,7 @@ type awaited int
 
 const (
 	awaitsNothing awaited = iota
+	awaitsWork
 	awaitsLogin
 	awaitsLease
 )
@@ -54,7 +56,10 @@ type login struct {
 	rfc7427                   bool
 
 	idBody  []byte // the peer's ID payload
-	eap     *eap.Server
+	said    string // who it claims to be, in the login itself
+	talk    conversation.Conversation
+	groups  []string
+	proof   payload
 	msk     []byte
 	user    string
 	offered []proposal
@@ -139,8 +144,8 @@ func (r *login) refuse(why reason.Reason, code notifyType) {
 
 // claimed is who the device says that it is: in EAP, or, before that, in its first message. Nobody is admitted by it.
 func (r *login) claimed() string {
-	if r.eap != nil && r.eap.Identity != "" {
-		return printable([]byte(r.eap.Identity))
+	if r.said != "" {
+		return printable([]byte(r.said))
 	}
 	if id, err := parseID(r.idBody); err == nil {
 		return printable([]byte(id.String()))
@@ -167,7 +172,7 @@ func (r *login) auth(now time.Time, m *message) {
 			r.fail(nAuthenticationFailed, reason.Of(reason.BrokenOff, reason.With{reason.What: failureIn(m)}))
 			return
 		}
-		r.eapStep(r.eap.Respond(body))
+		r.ask(append([]byte{}, body...))
 	case proving:
 		r.authLast(m)
 	}
@@ -204,18 +209,42 @@ func (r *login) authFirst(m *message) {
 	if !r.chooseTunnel(m) {
 		return
 	}
-	id := identityFor(r.tunnel.Name)
-	sig, err := sign(r.l.set.Rand, r.tunnel.Key, r.sa.keys.signedOctets(r.initResponse, r.ni, r.sa.keys.pr, id.body()), r.rfc7427)
+	key, rand, rfc7427 := r.tunnel.Key, r.l.set.Rand, r.rfc7427
+	octets := r.sa.keys.signedOctets(r.initResponse, r.ni, r.sa.keys.pr, identityFor(r.tunnel.Name).body())
+	r.awaits = awaitsWork
+	r.l.emit(Work{func() Finish {
+		sig, err := sign(rand, key, octets, rfc7427)
+		return func(time.Time) { r.signed(sig, err) }
+	}})
+}
+
+// signed takes the gateway's proof of its identity, and begins the login itself.
+func (r *login) signed(sig payload, err error) {
+	if r.awaits != awaitsWork {
+		return
+	}
+	r.awaits = awaitsNothing
 	if err != nil {
 		r.fail(nAuthenticationFailed, reason.Of(reason.CannotSign, reason.With{reason.Error: err.Error()}))
 		return
 	}
-	r.stage, r.eap = loggingIn, eap.NewServer(r.l.set.Rand, r.tunnel.Name)
-	ps := []payload{{kind: plIDr, body: id.body()}}
+	r.proof = sig
+	r.ask(nil)
+}
+
+// ask asks for the next step of the login.
+func (r *login) ask(message []byte) {
+	r.awaits = awaitsLogin
+	r.l.emit(AskLogin{r.id, r.talk, message, r.tunnel.Name, r.peer})
+}
+
+// shows is what the gateway shows of itself before a person logs in.
+func (r *login) shows() []payload {
+	ps := []payload{{kind: plIDr, body: identityFor(r.tunnel.Name).body()}}
 	for _, der := range r.tunnel.Chain {
 		ps = append(ps, payload{kind: plCert, body: append([]byte{certX509}, der...)})
 	}
-	r.reply(ikeAuth, append(ps, sig, payload{kind: plEAP, body: r.eap.Begin()})...)
+	return append(ps, r.proof)
 }
 
 // chooseTunnel finds the tunnel that the device asks for by name; one that names none, or an address, gets the first.
@@ -247,21 +276,25 @@ func (r *login) chooseTunnel(m *message) bool {
 	return true
 }
 
-func (r *login) eapStep(s eap.Step) {
+// told takes the next step of the login.
+func (r *login) told(s conversation.Step) {
+	r.said = s.Claimed
+	var ps []payload
+	if r.stage == opened {
+		ps, r.stage = r.shows(), loggingIn
+	}
+	if s.Send == nil { // there is nobody who carries it on
+		r.known, r.user = s.Known, printable([]byte(s.User))
+		r.fail(nAuthenticationFailed, s.Why)
+		return
+	}
+	r.reply(ikeAuth, append(ps, payload{kind: plEAP, body: s.Send})...)
 	switch {
-	case s.Check != nil:
-		r.awaits = awaitsLogin
-		r.l.emit(AskLogin{r.id, *s.Check, r.peer})
-	case s.Done && !s.OK:
-		r.known = s.Known
-		r.user = printable([]byte(s.User))
-		r.reply(ikeAuth, payload{kind: plEAP, body: s.Send})
-		r.refuse(s.Refusal, nAuthenticationFailed)
-	case s.Done:
-		r.stage, r.user, r.msk, r.known = proving, s.User, s.MSK, true
-		r.reply(ikeAuth, payload{kind: plEAP, body: s.Send})
-	default:
-		r.reply(ikeAuth, payload{kind: plEAP, body: s.Send})
+	case s.Over && s.OK:
+		r.stage, r.user, r.groups, r.msk, r.known = proving, s.User, s.Groups, s.Key, true
+	case s.Over:
+		r.known, r.user = s.Known, printable([]byte(s.User))
+		r.refuse(s.Why, nAuthenticationFailed)
 	}
 }
 
@@ -275,7 +308,7 @@ func (r *login) authLast(m *message) {
 		return
 	}
 	r.awaits = awaitsLease
-	r.l.emit(AskLease{r.id, r.user, r.tunnel.ID, r.sa.suite.Name, r.peer})
+	r.l.emit(AskLease{r.id, r.user, r.groups, r.tunnel.ID, r.sa.suite.Name, r.peer})
 }
 
 // finish answers the login with the gateway's closing proof and the first Child SA, narrowed to what the person may have. Whoever has
@@ -366,9 +399,9 @@ func (r *login) tick(now time.Time) {
 // stopped says at which point of a login the device fell silent, and what that usually means.
 func (r *login) stopped() reason.Code {
 	switch {
-	case r.stage == opened:
+	case r.stage <= opened:
 		return reason.SilentOn4500
-	case r.eap != nil && r.eap.Identity == "":
+	case r.said == "":
 		return reason.SilentAtCertificate
 	}
 	return reason.SilentInLogin

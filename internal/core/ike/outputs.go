@@ -3,9 +3,10 @@ package ike
 import (
 	"fmt"
 	"net/netip"
+	"time"
 
-	"yellowlantern/internal/core/eap"
 	"yellowlantern/internal/core/esp"
+	conversation "yellowlantern/internal/core/login"
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/reason"
 )
@@ -31,17 +32,27 @@ type Send struct {
 	Data []byte
 }
 
-// AskLogin asks whoever keeps the passwords to judge a login round; the answer goes to Listener.Judged.
+// Work is a computation that takes long: a key exchange, a signature. Do touches nothing of the machine and may run anywhere; what it gives
+// goes to Listener.Finish.
+type Work struct{ Do func() Finish }
+
+// Finish is the rest of a Work.
+type Finish func(now time.Time)
+
+// AskLogin asks whoever carries on the login for the next step; the answer goes to Listener.Told.
 type AskLogin struct {
-	ID    ID
-	Check eap.Check
-	From  Peer
+	ID      ID
+	Talk    conversation.Conversation // that goes on; nil: one is to be begun
+	Message []byte                    // from the device; nil begins
+	Server  string                    // what the gateway calls itself
+	From    Peer
 }
 
 // AskLease asks for addresses and configuration for somebody who has logged in; the answer goes to Listener.Granted.
 type AskLease struct {
 	ID     ID
 	User   string
+	Groups []string
 	Tunnel string // ID of the tunnel that the device asked for
 	Suite  string // algorithms that were agreed on
 	From   Peer
@@ -126,6 +137,7 @@ type KeyRow struct {
 
 func (Send) isOutput()      {}
 func (AskLogin) isOutput()  {}
+func (Work) isOutput()      {}
 func (AskLease) isOutput()  {}
 func (Up) isOutput()        {}
 func (Moved) isOutput()     {}

@@ -1,4 +1,4 @@
-package gateway
+package ikev2
 
 import (
 	"bufio"
@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"maps"
 	"net"
 	"net/netip"
 	"slices"
@@ -16,7 +15,7 @@ import (
 
 	"yellowlantern/internal/core/crowd"
 	"yellowlantern/internal/core/ike"
-	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/core/tunnel"
 )
 
 // IKE and ESP over TCP (RFC 9329), for networks that drop UDP: the caller begins with streamPrefix, and every message has its
@@ -56,30 +55,19 @@ type stream struct {
 	from netip.Addr  // where the caller really is
 }
 
-// portsOf lists the TCP ports that a plan wants.
-func portsOf(p *plan.Plan, gateway string) []uint16 {
-	ports := map[uint16]bool{}
-	for _, t := range p.Tunnels {
-		if t.Gateway == gateway && !t.Off && t.TCPPort > 0 {
-			ports[uint16(t.TCPPort)] = true
-		}
-	}
-	return slices.Sorted(maps.Keys(ports))
-}
-
 // open opens what is not open yet. Nothing is open that was not before if one fails.
-func (g *Gateway) openStreams(ports []uint16) (map[uint16]net.Listener, error) {
+func (s *server) openStreams(ports []uint16) (map[uint16]net.Listener, error) {
 	fresh := map[uint16]net.Listener{}
-	g.streams.mu.Lock()
-	defer g.streams.mu.Unlock()
+	s.streams.mu.Lock()
+	defer s.streams.mu.Unlock()
 	for _, port := range ports {
-		if g.streams.listeners[port] != nil {
+		if s.streams.listeners[port] != nil {
 			continue
 		}
 		err := errors.New("this service was started without a way to listen on TCP")
 		var ln net.Listener
-		if g.cfg.ListenTCP != nil {
-			ln, err = g.cfg.ListenTCP(port)
+		if s.ListenTCP != nil {
+			ln, err = s.ListenTCP(port)
 		}
 		if err != nil {
 			for _, opened := range fresh {
@@ -93,15 +81,15 @@ func (g *Gateway) openStreams(ports []uint16) (map[uint16]net.Listener, error) {
 }
 
 // useStreams takes new listeners into use, and closes those that are not wanted any more with all that came by them.
-func (g *Gateway) useStreams(ports []uint16, fresh map[uint16]net.Listener) {
-	s := &g.streams
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	for port, ln := range s.listeners {
+func (s *server) useStreams(ports []uint16, fresh map[uint16]net.Listener) {
+	st := &s.streams
+	st.mu.Lock()
+	defer st.mu.Unlock()
+	for port, ln := range st.listeners {
 		if !slices.Contains(ports, port) {
 			_ = ln.Close()
-			delete(s.listeners, port)
-			for _, c := range s.conns {
+			delete(st.listeners, port)
+			for _, c := range st.conns {
 				if c.port == port {
 					_ = c.conn.Close()
 				}
@@ -109,25 +97,25 @@ func (g *Gateway) useStreams(ports []uint16, fresh map[uint16]net.Listener) {
 		}
 	}
 	for port, ln := range fresh {
-		s.listeners[port] = ln
-		s.wait.Go(func() { g.accept(ln, port) })
+		st.listeners[port] = ln
+		st.wait.Go(func() { s.accept(ln, port) })
 	}
 }
 
-func (g *Gateway) closeStreams() {
-	g.streams.mu.Lock()
-	g.streams.over = true
-	for _, ln := range g.streams.listeners {
+func (s *server) closeStreams() {
+	s.streams.mu.Lock()
+	s.streams.over = true
+	for _, ln := range s.streams.listeners {
 		_ = ln.Close()
 	}
-	for _, c := range g.streams.conns {
+	for _, c := range s.streams.conns {
 		_ = c.conn.SetReadDeadline(time.Now()) // what is queued, such as the end of a session, still goes out
 	}
-	g.streams.mu.Unlock()
-	g.streams.wait.Wait()
+	s.streams.mu.Unlock()
+	s.streams.wait.Wait()
 }
 
-func (g *Gateway) accept(ln net.Listener, port uint16) {
+func (s *server) accept(ln net.Listener, port uint16) {
 	for {
 		conn, err := ln.Accept()
 		if errors.Is(err, net.ErrClosed) {
@@ -141,16 +129,16 @@ func (g *Gateway) accept(ln net.Listener, port uint16) {
 		c := &stream{
 			conn: conn, port: port, peer: ike.Peer{Addr: netip.AddrPortFrom(from.Addr().Unmap(), from.Port()), NATT: true, TCP: true},
 			out: make(chan []byte, streamQueue), gone: make(chan struct{}),
-			from: g.whereIs(ike.Peer{Addr: netip.AddrPortFrom(from.Addr().Unmap(), from.Port())}).Addr(),
+			from: s.host.SeenAt(netip.AddrPortFrom(from.Addr().Unmap(), from.Port())).Addr(),
 		}
-		if !g.streams.add(c) {
+		if !s.streams.add(c) {
 			_ = conn.Close()
 			continue
 		}
-		g.streams.wait.Go(func() { c.write() })
-		g.streams.wait.Go(func() {
-			g.read(c)
-			g.streams.remove(c)
+		s.streams.wait.Go(func() { c.write() })
+		s.streams.wait.Go(func() {
+			s.read(c)
+			s.streams.remove(c)
 		})
 	}
 }
@@ -232,7 +220,7 @@ func (c *stream) write() {
 }
 
 // read takes what a caller sends, in batches of what has come already.
-func (g *Gateway) read(c *stream) {
+func (s *server) read(c *stream) {
 	begun := time.Now()
 	_ = c.conn.SetReadDeadline(begun.Add(prefixTime))
 	r := bufio.NewReaderSize(c.conn, 16<<10)
@@ -245,7 +233,7 @@ func (g *Gateway) read(c *stream) {
 		if c.live.Load() {
 			limit = time.Now().Add(streamIdle)
 		}
-		if c.conn.SetReadDeadline(limit) != nil || g.streams.ends() { // in this order: whoever ends it sets a deadline after saying so
+		if c.conn.SetReadDeadline(limit) != nil || s.streams.ends() { // in this order: whoever ends it sets a deadline after saying so
 			return
 		}
 		// Whoever sends slowly holds no arena, unless the message is a large one.
@@ -256,7 +244,7 @@ func (g *Gateway) read(c *stream) {
 		if err != nil {
 			return
 		}
-		if err := g.readBatch(c, r); err != nil {
+		if err := s.readBatch(c, r); err != nil {
 			return
 		}
 	}
@@ -266,28 +254,28 @@ func (g *Gateway) read(c *stream) {
 var arenas = sync.Pool{New: func() any { return new([arenaSize]byte) }}
 
 // readBatch takes the messages that have come already, of which there is one at least.
-func (g *Gateway) readBatch(c *stream, r *bufio.Reader) error {
+func (s *server) readBatch(c *stream, r *bufio.Reader) error {
 	arena := arenas.Get().(*[arenaSize]byte)
 	defer arenas.Put(arena)
-	frames, used := make([]Frame, 0, batchSize), 0
+	packets, used := make([]tunnel.Packet, 0, batchSize), 0
 	var err error
 	for used+mostMessage <= len(arena) {
 		var n int
 		if n, err = readMessage(r, arena[used:used+mostMessage]); err != nil {
 			break
 		}
-		if f, ok := g.handleMessage(c.peer, arena[used:used+n]); ok {
-			frames = append(frames, f)
+		if p, ok := s.handleMessage(c.peer, arena[used:used+n]); ok {
+			packets = append(packets, p)
 			if !c.live.Load() {
-				g.streams.alive(c.peer)
+				s.streams.alive(c.peer)
 			}
 		}
 		if used += n; r.Buffered() == 0 {
 			break
 		}
 	}
-	if len(frames) > 0 && g.cfg.Inside != nil {
-		g.cfg.Inside.Send(frames)
+	if len(packets) > 0 {
+		s.host.Arrived(packets)
 	}
 	return err
 }

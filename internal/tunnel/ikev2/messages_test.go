@@ -1,4 +1,4 @@
-package gateway
+package ikev2
 
 import (
 	"encoding/binary"
@@ -14,6 +14,7 @@ import (
 	"yellowlantern/internal/core/ike"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/core/session"
 )
 
 // A device whose IKE message has several thousand octets is answered: by UDP on both ports.
@@ -25,23 +26,6 @@ func TestLargeMessages(t *testing.T) {
 	}
 }
 
-// A device that asks for one family gets one, and the other address goes back to the pool.
-func TestUnusedLeaseGoesBack(t *testing.T) {
-	w := startBusy(t)
-	d := w.device(t, "user00000")
-	require.Len(t, d.given.Addresses, 1)
-	g := w.g
-	l := lease{pool: "pool0", addresses: []netip.Addr{netip.MustParseAddr("172.22.0.9"), netip.MustParseAddr("172.22.0.10")}}
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	before := g.pools["pool0"].Leased()
-	addrs, err := g.pools["pool0"].Lease("user00002")
-	require.NoError(t, err)
-	l.addresses = append(addrs, l.addresses[1])
-	g.keepOnly(&l, l.addresses[1:])
-	require.Equal(t, before, g.pools["pool0"].Leased())
-}
-
 // A device takes its only Child SA away: its session stays, carries nothing, and may have another Child SA.
 func TestSessionWithoutAChild(t *testing.T) {
 	w := startBusy(t)
@@ -49,11 +33,11 @@ func TestSessionWithoutAChild(t *testing.T) {
 	ds, lost := d.delays(t, 100*time.Millisecond)
 	require.NotEmpty(t, ds)
 	require.Zero(t, lost)
-	w.g.mu.Lock()
-	for _, s := range w.g.sessions {
-		w.g.perform([]ike.Output{ike.Dropped{ID: s.id, In: s.pairs[0].opener.SPI}})
+	w.server.mu.Lock()
+	for _, l := range w.server.links {
+		w.server.perform([]ike.Output{ike.Dropped{ID: l.id, In: l.pairs[0].opener.SPI}})
 	}
-	w.g.mu.Unlock()
+	w.server.mu.Unlock()
 	ds, _ = d.delays(t, 50*time.Millisecond)
 	require.Empty(t, ds)
 	require.Len(t, w.g.Sessions(), 1)
@@ -78,13 +62,13 @@ func TestEndsUnderTraffic(t *testing.T) {
 			}
 		})
 		time.Sleep(20 * time.Millisecond)
-		id := must(ParseID(w.g.Sessions()[0].ID))
+		id := must(session.ParseID(w.g.Sessions()[0].ID))
 		require.NoError(t, w.g.End(id, reason.Of(reason.TrialOver, nil)))
 		time.Sleep(5 * time.Millisecond)
 		close(stop)
 		wait.Wait()
 		require.Empty(t, w.g.Sessions())
-		require.Zero(t, w.g.engine.Flows())
+		require.Zero(t, w.g.Status().Flows)
 	}
 }
 
@@ -138,10 +122,10 @@ func TestLargeMessagesOverTCP(t *testing.T) {
 	w := startBusy(t)
 	d := w.device(t, "user00000")
 	ln := must(net.Listen("tcp4", "127.0.0.1:0"))
-	w.g.streams.mu.Lock()
-	w.g.streams.listeners[1] = ln
-	w.g.streams.mu.Unlock()
-	w.g.streams.wait.Go(func() { w.g.accept(ln, 1) })
+	w.server.streams.mu.Lock()
+	w.server.streams.listeners[1] = ln
+	w.server.streams.mu.Unlock()
+	w.server.streams.wait.Go(func() { w.server.accept(ln, 1) })
 	c := must(net.Dial("tcp4", ln.Addr().String()))
 	defer c.Close()
 	_ = c.SetDeadline(time.Now().Add(5 * time.Second))

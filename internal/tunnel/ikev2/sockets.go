@@ -1,4 +1,4 @@
-package gateway
+package ikev2
 
 import (
 	"fmt"

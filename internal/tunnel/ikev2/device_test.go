@@ -1,4 +1,4 @@
-package gateway
+package ikev2
 
 import (
 	"crypto/rand"
@@ -20,6 +20,7 @@ import (
 	"yellowlantern/internal/core/esp"
 	"yellowlantern/internal/core/ike"
 	"yellowlantern/internal/core/packet"
+	"yellowlantern/internal/gateway"
 )
 
 var authority = must(cert.NewAuthority(rand.Reader, time.Now(), "Tern Island"))
@@ -202,9 +203,11 @@ func echo(src, dst netip.Addr, kind byte, id, seq uint16) []byte {
 }
 
 // mirror is an inside on which every address answers pings.
-type mirror struct{ g atomic.Pointer[Gateway] }
+type mirror struct {
+	g atomic.Pointer[gateway.Gateway]
+}
 
-func (m *mirror) Send(batch []Frame) {
+func (m *mirror) Send(batch []gateway.Frame) {
 	var back [][]byte
 	for _, f := range batch {
 		info, err := packet.Parse(f.Packet)

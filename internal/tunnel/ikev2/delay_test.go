@@ -1,4 +1,4 @@
-package gateway
+package ikev2
 
 import (
 	"context"
@@ -16,7 +16,10 @@ import (
 
 	"yellowlantern/internal/core/eap"
 	"yellowlantern/internal/core/ike"
+	"yellowlantern/internal/core/login"
 	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/core/tunnel"
+	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/testkit/bigplan"
 )
 
@@ -29,10 +32,26 @@ type folk struct {
 	slow   sync.RWMutex // held for writing: whoever asks waits
 }
 
-func (c *folk) Judge(_ context.Context, k eap.Check, _ netip.Addr) eap.Verdict {
-	c.slow.RLock()
-	defer c.slow.RUnlock()
-	return k.Judge(c.hash)
+func (c *folk) Begin(_ netip.Addr, server string) login.Conversation {
+	return &talk{c, eap.Converse(rand.Reader, server, func(k eap.Check) eap.Verdict {
+		c.slow.RLock()
+		defer c.slow.RUnlock()
+		return k.Judge(c.hash)
+	})}
+}
+
+// talk adds the person's groups to a login.
+type talk struct {
+	c *folk
+	login.Conversation
+}
+
+func (t *talk) Next(message []byte) login.Step {
+	step := t.Conversation.Next(message)
+	if step.OK {
+		step.Groups, _ = t.c.Groups(context.Background(), step.User)
+	}
+	return step
 }
 
 func (c *folk) Groups(_ context.Context, user string) ([]string, error) {
@@ -43,10 +62,25 @@ func (c *folk) Groups(_ context.Context, user string) ([]string, error) {
 
 // busy is a gateway with the plan of 2,000 rules on loopback, and what can be done to it.
 type busy struct {
-	g      *Gateway
+	g      *gateway.Gateway
 	people *folk
-	set    Settings
+	set    gateway.Settings
 	socks  *Sockets
+	server *server
+}
+
+// spied is a kind whose server can be looked at.
+type spied struct {
+	Kind
+	b *busy
+}
+
+func (b *busy) spy(k Kind) tunnel.Kind { return spied{k, b} }
+
+// Serve begins to serve.
+func (s spied) Serve(h tunnel.Host) tunnel.Server {
+	s.b.server = s.Kind.Serve(h).(*server)
+	return s.b.server
 }
 
 func startBusy(t testing.TB) *busy {
@@ -66,13 +100,19 @@ func startOn(t testing.TB, s *Sockets) *busy {
 	}
 	p.Rules = append(p.Rules, plan.Rule{Name: "ping-names", Action: plan.Permit, To: []string{"names"}, Services: []string{"ping"}})
 	pair := must(authority.NewGateway(rand.Reader, time.Now(), p.Gateways[0].Dial))
-	b.set = Settings{Plan: p, Gateway: "gw", Certificates: map[string]Certificate{"gate": {Chain: [][]byte{pair.DER}, Key: pair.Key}}}
+	b.set = gateway.Settings{
+		Plan: p, Gateway: "gw",
+		Certificates: map[string]gateway.Certificate{"gate": {Chain: [][]byte{pair.DER}, Key: pair.Key}},
+	}
 	b.socks = s
 	inside := &mirror{}
-	g, err := Start(t.Context(), Config{Sockets: b.socks, Inside: inside, People: b.people, Log: quiet(), Journal: func(Event) {
-		b.people.slow.RLock() // the journal is kept in the same database
-		defer b.people.slow.RUnlock()
-	}}, b.set)
+	g, err := gateway.Start(t.Context(), gateway.Config{
+		Kinds:  []tunnel.Kind{b.spy(Kind{Sockets: b.socks, Log: quiet()})},
+		Inside: inside, People: b.people, Log: quiet(), Journal: func(gateway.Event) {
+			b.people.slow.RLock() // the journal is kept in the same database
+			defer b.people.slow.RUnlock()
+		},
+	}, b.set)
 	require.NoError(t, err)
 	inside.g.Store(g)
 	b.g = g

@@ -1,54 +1,8 @@
 package forward
 
 import (
-	"net/netip"
 	"sync"
 )
-
-// directory finds sessions by what is leased to them.
-type directory struct {
-	mu sync.RWMutex
-	by map[netip.Addr]*Session
-}
-
-func (d *directory) add(s *Session) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	if d.by == nil {
-		d.by = map[netip.Addr]*Session{}
-	}
-	for _, a := range s.Addresses {
-		d.by[a] = s
-	}
-}
-
-func (d *directory) remove(s *Session) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	for _, a := range s.Addresses {
-		if d.by[a] == s {
-			delete(d.by, a)
-		}
-	}
-}
-
-func (d *directory) find(a netip.Addr) *Session {
-	d.mu.RLock()
-	defer d.mu.RUnlock()
-	return d.by[a]
-}
-
-// all is every session once.
-func (d *directory) all() (out []*Session) {
-	d.mu.RLock()
-	defer d.mu.RUnlock()
-	for a, s := range d.by {
-		if s.Addresses[0] == a {
-			out = append(out, s)
-		}
-	}
-	return out
-}
 
 const shards = 64 // a power of two
 

@@ -1,0 +1,33 @@
+// Package login is the conversation in which a person logs in: messages to and fro, and an outcome. Who carries it on (local people, a
+// directory, a server elsewhere) and by which method is nothing that a tunnel needs to know; what a message says neither.
+package login
+
+import "yellowlantern/internal/core/reason"
+
+// Conversation carries one login. Calls may take long, for passwords are kept in a database or elsewhere; there is one at a time.
+type Conversation interface {
+	// Next takes the device's message, an EAP packet (RFC 3748 §4) without what carries it; nil begins.
+	Next(message []byte) Step
+}
+
+// Step is what comes next.
+type Step struct {
+	Send    []byte // for the device; with Over the closing message
+	Claimed string // who the device says that it is, so far; nothing may be decided by it
+	Over    bool
+	Outcome // with Over
+}
+
+// Outcome is what came of a login.
+type Outcome struct {
+	OK     bool
+	User   string        // who logged in; without OK whom it was about, where that is known
+	Known  bool          // there is such a user
+	Source string        // of people, which vouches for them
+	Groups []string      // with OK
+	Key    []byte        // with OK: the key that both sides have of it (RFC 3748 §7.10), 64 octets; nil: the method gives none
+	Why    reason.Reason // without OK
+}
+
+// Refused ends a conversation.
+func Refused(why reason.Reason) Step { return Step{Over: true, Outcome: Outcome{Why: why}} }

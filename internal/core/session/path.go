@@ -1,0 +1,27 @@
+package session
+
+import "net/netip"
+
+// What carries a tunnel.
+const (
+	OverUDP = "UDP"
+	OverTCP = "TCP"
+)
+
+// Where is where a device is.
+type Where struct {
+	Addr   netip.AddrPort // as datagrams come from it
+	Over   string         // what carries the tunnel: OverUDP, OverTCP, or what a kind has
+	Behind bool           // a translation is on the way
+}
+
+// Path carries the packets of one session to its device. It may be used from anywhere, and waits for nobody. It is the one owner of the
+// keys
+// and of where the device is.
+type Path interface {
+	// Send seals a packet and sends it. The packet stays the caller's.
+	Send(packet []byte)
+	Where() Where
+	// Missing is how many packets the device sent and that did not come, where the kind can tell.
+	Missing() uint64
+}

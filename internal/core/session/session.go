@@ -1,0 +1,103 @@
+// Package session holds the one record of every session of a gateway, from the moment that somebody is admitted until the end: who it is,
+// what
+// was leased, how it comes in, what it counted, why it ended. Tunnels, forwarding and the gateway refer to it, and keep no copy of it.
+package session
+
+import (
+	"fmt"
+	"maps"
+	"net/netip"
+	"strconv"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/reason"
+)
+
+// Session is one person's session. What stands first is settled at admission.
+type Session struct {
+	ID         uint64
+	Gateway    string
+	User       string
+	Groups     []string
+	Passage    string
+	Pool       string
+	Tunnel     string
+	Kind       string // of tunnel
+	Algorithms string
+	Since      time.Time
+	Routes     netset.Addrs // that its device was told, and names
+	DNS        []netip.Addr
+	Domains    []string
+	MTU        int  // of the tunnel, inside, in octets
+	ClampMSS   bool // TCP is told that segments must fit the tunnel
+
+	// Addresses are leased to it. They change no more once it is up.
+	Addresses []netip.Addr
+
+	// Forwarding is what forwarding keeps with it, while it is up.
+	Forwarding any
+
+	path  atomic.Pointer[Path]
+	mu    sync.Mutex // of what follows, and of Forwarding
+	state State
+	why   reason.Reason
+	Counters
+}
+
+// State is how far a session is.
+type State int
+
+// States.
+const (
+	Admitted State = iota // its device is being told
+	Up
+	Over
+)
+
+// Counters of a session. In is what the person sent, Out what went to the person. They are read and changed with the session locked.
+type Counters struct {
+	InPackets, InBytes, OutPackets, OutBytes uint64
+	Lost                                     map[string]uint64 // by station
+	LastIn, LastOut                          time.Time
+}
+
+// Lock holds the session. Packets of it wait meanwhile, and no others do.
+func (s *Session) Lock() { s.mu.Lock() }
+
+// Unlock ends that.
+func (s *Session) Unlock() { s.mu.Unlock() }
+
+// IsUp tells whether packets of it pass. The session is locked.
+func (s *Session) IsUp() bool { return s.state == Up }
+
+// Counted gives a copy of what it counted.
+func (s *Session) Counted() Counters {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	c := s.Counters
+	c.Lost = maps.Clone(c.Lost)
+	return c
+}
+
+// Path is by what packets reach its device; nil before it is up.
+func (s *Session) Path() Path {
+	if p := s.path.Load(); p != nil {
+		return *p
+	}
+	return nil
+}
+
+// FormatID writes a session's number as people see it.
+func FormatID(id uint64) string { return fmt.Sprintf("%016x", id) }
+
+// ParseID reads a session's number.
+func ParseID(text string) (uint64, error) {
+	id, err := strconv.ParseUint(text, 16, 64)
+	if err != nil {
+		return 0, fmt.Errorf("%q is no session: expected 16 hexadecimal digits as the list of sessions shows them", text)
+	}
+	return id, nil
+}

@@ -1,0 +1,77 @@
+package tunnel
+
+import (
+	"crypto"
+	"net/netip"
+	"time"
+
+	"yellowlantern/internal/core/login"
+	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/core/session"
+)
+
+// Kind is one kind of tunnel that a gateway can offer.
+type Kind interface {
+	// Name is what the plan calls it.
+	Name() string
+	// Serve begins to serve; nobody is answered until ways are used.
+	Serve(Host) Server
+}
+
+// Way is one tunnel of the plan, by which devices are answered.
+type Way struct {
+	plan.Tunnel
+	Identity string        // the name by which devices ask for it
+	Chain    [][]byte      // certificates in DER, the gateway's first; nil: it has none
+	Key      crypto.Signer // of the gateway's certificate
+}
+
+// Packet is one that came from a session's device, authentic. The data is valid during the call, and may be altered.
+type Packet struct {
+	Session *session.Session
+	Data    []byte
+}
+
+// Host is what a server is given: the gateway. Everything may be called from anywhere.
+type Host interface {
+	// Begin begins a login. The conversation's steps take long.
+	Begin(from netip.AddrPort, server string) login.Conversation
+	// Admit asks whether somebody who logged in may come in, leases, and records it: it takes long. The session is nil with a refusal;
+	// otherwise Up or Failed must follow.
+	Admit(Request) (*session.Session, Grant)
+	// Up lets packets pass, with those of the leased addresses that the device uses. It is false where the session is over already.
+	Up(s *session.Session, path session.Path, used []netip.Addr) bool
+	// Failed says that a login that was admitted came to nothing.
+	Failed(*session.Session)
+	// Down says that a session is over.
+	Down(*session.Session, reason.Reason)
+	// Arrived takes packets from devices.
+	Arrived([]Packet)
+	// Refused says that a login failed.
+	Refused(Refusal)
+	// SeenAt tells where a caller really is, where datagrams come by way of a relay.
+	SeenAt(netip.AddrPort) netip.AddrPort
+}
+
+// Server answers devices by tunnels of one kind. Everything may be called from anywhere, but for what Host says.
+type Server interface {
+	// Prepare makes ready to answer by other ways, without changing anything yet.
+	Prepare([]Way) (Change, error)
+	// End ends a session and tells its device; Host.Down is called before it returns.
+	End(*session.Session, reason.Reason)
+	// Tick is called a few times a second.
+	Tick(time.Time)
+	// Counters counts what was dropped without an answer, by reason.
+	Counters() map[string]uint64
+	// LoggingIn is how many logins are under way.
+	LoggingIn() int
+	// Stop ends what is left; every session was ended before.
+	Stop()
+}
+
+// Change is ways that were prepared. One of its methods is called, once.
+type Change interface {
+	Use() error // nothing changes if it fails
+	Discard()
+}

@@ -1,0 +1,44 @@
+// Package tunnel says what any kind of tunnel gives and wants, in words that belong to no kind: who asks to be let in, what they are
+// granted,
+// what a server of a kind does and what it is given. How a kind speaks on the wire is left to its package.
+package tunnel
+
+import (
+	"net/netip"
+
+	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/reason"
+)
+
+// Request is somebody who has logged in, and asks to be let in.
+type Request struct {
+	User       string
+	Groups     []string
+	Tunnel     string // the plan's name of it
+	Algorithms string // that were agreed on
+	From       netip.AddrPort
+}
+
+// Configuration is what a device is given.
+type Configuration struct {
+	Addresses []netip.Addr
+	DNS       []netip.Addr
+	Domains   []string
+	Routes    netset.Addrs // what goes into the tunnel
+	Full      bool         // everything goes into the tunnel
+}
+
+// Grant is the answer to a Request.
+type Grant struct {
+	Configuration
+	Refusal   reason.Reason // why not; none: they may
+	Exhausted bool          // with Refusal: there is no address left, rather than no permission
+}
+
+// Refusal is a login that failed, for the journal.
+type Refusal struct {
+	From   netip.AddrPort
+	User   string // that the login was about; empty: not known
+	Known  bool   // it is about a person who exists; otherwise a stranger, of whom there may be any number
+	Reason reason.Reason
+}

@@ -1,0 +1,87 @@
+package gateway
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowlantern/internal/core/forward"
+	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/core/pool"
+	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/core/session"
+	"yellowlantern/internal/core/tunnel"
+	"yellowlantern/internal/testkit/island"
+)
+
+// nowhere is a path that leads nowhere.
+type nowhere struct{}
+
+func (nowhere) Send([]byte)          {}
+func (nowhere) Where() session.Where { return session.Where{} }
+func (nowhere) Missing() uint64      { return 0 }
+
+func idle(t *testing.T, change ...string) *Gateway {
+	m := island.Model(t, change...)
+	g := &Gateway{
+		name: "gate", model: m, servers: map[string]tunnel.Server{}, pools: map[string]*pool.Pool{}, refusals: newRefusals(),
+		outbox: outbox{queue: make(chan item, outboxSize)},
+	}
+	g.engine = forward.New(m, &g.sessions)
+	for i := range m.Plan.Pools {
+		g.pools[m.Plan.Pools[i].Name] = pool.New(m.Plan.Pools[i].Addresses(), nil)
+	}
+	return g
+}
+
+// What was leased is given back in every way in which a login can end: before it is up, by a family that the device does not ask for, at
+// the
+// end of the session; once, whoever says it.
+func TestLeasesGoBack(t *testing.T) {
+	g := idle(t)
+	leased := func() int {
+		n := 0
+		for _, p := range g.pools {
+			n += p.Leased()
+		}
+		return n
+	}
+	ask := tunnel.Request{User: "rory.researcher", Groups: []string{"researchers"}, Tunnel: "main", Algorithms: "x"}
+	h := host{g, plan.KindIKEv2}
+	s, grant := h.Admit(ask)
+	require.True(t, grant.Refusal.None(), grant.Refusal.Words())
+	require.Len(t, grant.Addresses, leased())
+	require.Zero(t, g.sessions.Len(), "nothing passes before the device knows")
+	require.Len(t, g.sessions.Theirs("research", ask.User), 1, "and yet it counts: two logins at once share a limit")
+	h.Failed(s)
+	require.False(t, h.Up(s, nowhere{}, s.Addresses), "what has failed does not come up")
+	require.Zero(t, leased())
+
+	s, _ = h.Admit(ask)
+	g.keepOnly(s, s.Addresses[:1])
+	require.Equal(t, 1, leased())
+	require.True(t, g.engine.Attach(s, nowhere{}))
+	require.Same(t, s, g.sessions.At(s.Addresses[0]))
+	require.True(t, g.over(s, reason.Of(reason.TrialOver, nil)))
+	h.Down(s, reason.Of(reason.PeerEnded, nil))
+	require.Zero(t, leased())
+	require.Nil(t, g.sessions.At(s.Addresses[0]))
+	require.Error(t, g.End(s.ID, reason.Of(reason.TrialOver, nil)))
+	require.Len(t, g.outbox.queue, 4, "two admissions; one end with its record")
+}
+
+// The newest session wins where the plan says so, and the one that it ends is gone before the new one stands.
+func TestNewestWins(t *testing.T) {
+	g := idle(t)
+	p := g.model.Class([]string{"researchers"}).Passage
+	p.Limits.PerPerson, p.Limits.NewestWins = 1, true
+	h := host{g, plan.KindIKEv2}
+	ask := tunnel.Request{User: "rory.researcher", Groups: []string{"researchers"}, Tunnel: "main"}
+	first, _ := h.Admit(ask)
+	require.True(t, g.engine.Attach(first, nowhere{}))
+	second, grant := h.Admit(ask)
+	require.True(t, grant.Refusal.None(), grant.Refusal.Words())
+	require.NotEqual(t, first.ID, second.ID)
+	require.Nil(t, g.sessions.Of(first.ID))
+	require.Equal(t, []*session.Session{second}, g.sessions.Theirs("research", ask.User))
+}

@@ -1,0 +1,192 @@
+package ikev2
+
+import (
+	"slices"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"yellowlantern/internal/core/esp"
+	"yellowlantern/internal/core/ike"
+	"yellowlantern/internal/core/session"
+)
+
+// link is the path of one session to its device: the keys in use, and where the device is.
+type link struct {
+	server  *server
+	session *session.Session
+	id      ike.ID
+	nat     bool
+
+	mu      sync.Mutex
+	peer    ike.Peer
+	order   int    // of the youngest association
+	heardBy int    // of the youngest association by which something came
+	pairs   []pair // of associations, the one that is sent with last; none: the device took its last one away
+	toldAt  time.Time
+	missed  uint64 // of associations that are gone
+}
+
+// pair is the two associations of a Child SA.
+type pair struct {
+	opener *esp.Opener
+	sealer *esp.Sealer
+}
+
+type association struct {
+	opener  *esp.Opener
+	link    *link
+	order   int         // among the session's: a younger one takes the place of the older ones
+	waiting atomic.Bool // it is sent with once something comes by it
+}
+
+var buffers = sync.Pool{New: func() any { return new([bufferSize]byte) }}
+
+// Send seals a packet and sends it to where the device was last heard.
+func (l *link) Send(b []byte) {
+	if esp.Headroom+len(b)+esp.Tailroom > bufferSize {
+		return
+	}
+	buf := buffers.Get().(*[bufferSize]byte)
+	defer buffers.Put(buf)
+	copy(buf[esp.Headroom:], b)
+	l.mu.Lock()
+	peer := l.peer
+	var sealer *esp.Sealer
+	if n := len(l.pairs); n > 0 {
+		sealer = l.pairs[n-1].sealer
+	}
+	l.mu.Unlock()
+	if sealer == nil { // the device took its last Child SA away
+		return
+	}
+	out, err := sealer.Seal(buf[:], esp.Headroom, len(b))
+	if err != nil {
+		l.server.Log.Warn("packet not sealed", "user", l.session.User, "error", err)
+		return
+	}
+	if peer.TCP {
+		l.server.streams.send(peer.Addr, out)
+		return
+	}
+	l.server.Sockets.natt.send(out, peer)
+}
+
+// Where is where the device is.
+func (l *link) Where() session.Where {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	w := session.Where{Addr: l.peer.Addr, Over: session.OverUDP, Behind: l.nat}
+	if l.peer.TCP {
+		w.Over = session.OverTCP
+	}
+	return w
+}
+
+// Missing is how many packets did not come, as their sequence numbers tell.
+func (l *link) Missing() uint64 {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	missing := l.missed
+	for _, p := range l.pairs {
+		missing += p.opener.Missing()
+	}
+	return missing
+}
+
+// heard tells the protocol machine, now and then, that the device is there, and at once when it has moved. A device is where its newest
+// packet came from: one that is older, by its sequence number or by its association, does not move it back. What goes to the device goes
+// there from now on, without waiting for the machine.
+func (l *link) heard(from ike.Peer, now time.Time, newest bool, order int) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if !newest || order < l.heardBy {
+		from = l.peer
+	}
+	l.heardBy = max(l.heardBy, order)
+	if l.peer == from && now.Sub(l.toldAt) <= heardMost {
+		return
+	}
+	l.peer = from
+	select {
+	case l.server.signs <- sign{now, l.id, from}:
+		l.toldAt = now
+	default: // told by the next packet
+		l.server.late.Add(1)
+	}
+}
+
+// install takes a Child SA into use: we receive with all that were not deleted, and send with the newest, where the device is ready for it.
+func (l *link) install(c ike.Child, ready bool) {
+	opener, errIn := esp.NewOpener(c.In, c.Algorithm, c.InKey)
+	sealer, errOut := esp.NewSealer(c.Out, c.Algorithm, c.OutKey)
+	if errIn != nil || errOut != nil {
+		l.server.Log.Error("association not installed", "in", errIn, "out", errOut)
+		return
+	}
+	l.mu.Lock()
+	waits := !ready && len(l.pairs) > 0
+	l.pairs = append(l.pairs, pair{opener, sealer})
+	if n := len(l.pairs); waits {
+		l.pairs[n-1], l.pairs[n-2] = l.pairs[n-2], l.pairs[n-1]
+	}
+	l.order++
+	a := &association{opener: opener, link: l, order: l.order}
+	a.waiting.Store(waits)
+	l.mu.Unlock()
+	l.server.inbound.Store(c.In, a)
+}
+
+// prefer makes an association the one that is sent with.
+func (l *link) prefer(spi uint32) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if i := l.find(spi); i >= 0 {
+		p := l.pairs[i]
+		l.pairs = append(slices.Delete(l.pairs, i, i+1), p)
+	}
+}
+
+// retire forgets an association that is no longer received with, but not what was missed of it.
+func (l *link) retire(spi uint32) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if i := l.find(spi); i >= 0 {
+		l.missed += l.pairs[i].opener.Missing()
+		l.pairs = slices.Delete(l.pairs, i, i+1)
+	}
+}
+
+func (l *link) find(spi uint32) int {
+	return slices.IndexFunc(l.pairs, func(p pair) bool { return p.opener.SPI == spi })
+}
+
+// moved is the machine's word for where the device is.
+func (l *link) moved(to ike.Peer) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.peer = to
+}
+
+// drop makes nothing come by the session's associations any more.
+func (l *link) drop() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for _, p := range l.pairs {
+		l.server.inbound.Delete(p.opener.SPI)
+	}
+}
+
+// mostSequence is at which sequence number an association is renewed: with half of them left (RFC 4303 §3.3.3 lets none come twice).
+const mostSequence = 1 << 31
+
+// worn tells whether sequence numbers of the association that is sent with, or received with, are going to be used up.
+func (l *link) worn() (spi uint32, worn bool) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if len(l.pairs) == 0 {
+		return 0, false
+	}
+	p := l.pairs[len(l.pairs)-1]
+	return p.opener.SPI, p.sealer.Used() > mostSequence || p.opener.Top() > mostSequence
+}

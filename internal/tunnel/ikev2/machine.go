@@ -1,0 +1,155 @@
+package ikev2
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"yellowlantern/internal/core/ike"
+	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/core/session"
+	"yellowlantern/internal/core/tunnel"
+)
+
+// retiredTime is how long an association that was deleted is received with: packets overtake each other.
+const retiredTime = time.Second
+
+// perform does what the protocol machine wants done. Sessions come up before the datagram that tells the device so, for
+// it may send at once. s.mu is held.
+func (s *server) perform(outs []ike.Output) {
+	for _, o := range outs {
+		switch o := o.(type) {
+		case ike.Work:
+			select {
+			case s.work <- o:
+			default: // the login is forgotten when its time is over
+				s.late.Add(1)
+			}
+		case ike.AskLogin:
+			s.ask(o)
+		case ike.AskLease:
+			s.admit(o)
+		case ike.Up:
+			s.up(o)
+		case ike.Renewed:
+			if l := s.links[o.ID]; l != nil {
+				l.install(o.Child, o.Asked)
+			}
+		case ike.Dropped:
+			if found, ok := s.inbound.Load(o.In); ok {
+				found.(*association).link.retire(o.In)
+				// What left before the deletion and comes after it is still taken; of a session that is over nothing passes all the same.
+				time.AfterFunc(retiredTime, func() { s.inbound.CompareAndDelete(o.In, found) })
+			}
+		case ike.Preferred:
+			if l := s.links[o.ID]; l != nil {
+				l.prefer(o.In)
+			}
+		case ike.Moved:
+			if l := s.links[o.ID]; l != nil {
+				l.moved(o.Peer)
+			}
+		case ike.Down:
+			if l := s.links[o.ID]; l != nil {
+				s.down(l, o.Reason)
+			}
+		case ike.Note:
+			s.host.Refused(tunnel.Refusal{From: s.host.SeenAt(o.Peer.Addr), User: o.User, Known: o.Known, Reason: o.Reason})
+		case ike.KeyRow:
+			if s.KeyLog != nil {
+				fmt.Fprintf(s.KeyLog, "%s:%s\n", o.Table, o.Row)
+			}
+		}
+	}
+	for _, o := range outs {
+		send, ok := o.(ike.Send)
+		switch {
+		case !ok:
+		case send.To.TCP:
+			s.streams.send(send.To.Addr, make([]byte, markerLen), send.Data)
+		default:
+			s.Sockets.sendIKE(send.To, send.Data)
+		}
+	}
+}
+
+// labour works out key exchanges and signatures, so that neither packets nor other messages wait for them.
+func (s *server) labour(ctx context.Context) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case w := <-s.work:
+			finish := w.Do()
+			s.mu.Lock()
+			if s.machine != nil {
+				s.perform(s.machine.Finish(time.Now(), finish))
+			}
+			s.mu.Unlock()
+		}
+	}
+}
+
+// ask takes a login a step further without holding up anybody else.
+func (s *server) ask(ask ike.AskLogin) {
+	s.done.Go(func() {
+		talk := ask.Talk
+		if talk == nil {
+			talk = s.host.Begin(s.host.SeenAt(ask.From.Addr), ask.Server)
+		}
+		step := talk.Next(ask.Message)
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		if s.machine != nil {
+			s.perform(s.machine.Told(time.Now(), ask.ID, talk, step))
+		}
+	})
+}
+
+// admit asks the gateway to let somebody in who logged in rightly.
+func (s *server) admit(ask ike.AskLease) {
+	s.done.Go(func() {
+		x, grant := s.host.Admit(tunnel.Request{
+			User: ask.User, Groups: ask.Groups, Tunnel: ask.Tunnel, Algorithms: ask.Suite, From: s.host.SeenAt(ask.From.Addr),
+		})
+		s.mu.Lock()
+		if x != nil {
+			s.admitted[ask.ID] = x
+		}
+		if s.machine != nil {
+			c := grant.Configuration
+			s.perform(s.machine.Granted(time.Now(), ask.ID, ike.Grant{
+				Configuration: ike.Configuration{Addresses: c.Addresses, DNS: c.DNS, Domains: c.Domains, Routes: c.Routes, Full: c.Full},
+				Refusal:       grant.Refusal, Exhausted: grant.Exhausted,
+			}))
+		}
+		_, waits := s.admitted[ask.ID] // the login failed after all
+		delete(s.admitted, ask.ID)
+		s.mu.Unlock()
+		if waits {
+			s.host.Failed(x)
+		}
+	})
+}
+
+func (s *server) up(o ike.Up) {
+	x := s.admitted[o.ID]
+	delete(s.admitted, o.ID)
+	l := &link{server: s, session: x, id: o.ID, nat: o.NAT, peer: o.Peer}
+	if x == nil || !s.host.Up(x, l, o.Addresses) { // it was ended while its device was being told
+		s.perform(s.machine.End(time.Now(), o.ID, reason.Of(reason.UserChangedEarly, nil)))
+		return
+	}
+	s.links[o.ID], s.of[x] = l, l
+	s.streams.alive(o.Peer)
+	l.install(o.Child, true)
+}
+
+func (s *server) down(l *link, why reason.Reason) {
+	delete(s.links, l.id)
+	delete(s.of, l.session)
+	l.drop()
+	s.host.Down(l.session, why)
+}
+
+var _ session.Path = (*link)(nil)

@@ -1,0 +1,249 @@
+// Package ikev2 is the kind of tunnel that current systems bring: IKEv2 (RFC 7296) with ESP (RFC 4303), over UDP and TCP. It is the server
+// that a gateway runs, and the device's side for trials; the protocol's machines are in core/ike and core/esp.
+package ikev2
+
+import (
+	"context"
+	"crypto/rand"
+	"fmt"
+	"io"
+	"log/slog"
+	"maps"
+	"net"
+	"net/netip"
+	"runtime"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"yellowlantern/internal/core/ike"
+	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/core/session"
+	"yellowlantern/internal/core/tunnel"
+)
+
+// Kind serves tunnels of kind ikev2.
+type Kind struct {
+	Sockets *Sockets
+	Log     *slog.Logger
+	KeyLog  io.Writer // nil: keys are not logged
+	// ListenTCP opens the port on which a plan offers tunnels over TCP; nil: it cannot.
+	ListenTCP func(port uint16) (net.Listener, error)
+}
+
+// Name is what the plan calls it.
+func (Kind) Name() string { return plan.KindIKEv2 }
+
+const (
+	// messageQueue is how many IKE messages wait to be handled; more are lost, as on any link, and sent again by who sent them.
+	messageQueue = 1024
+	heardMost    = 2 * time.Second // how often the protocol machine is told that ESP arrives
+	// workQueue is how many key exchanges and signatures wait for a worker: one for each login that may be under way.
+	workQueue = 4096
+)
+
+type server struct {
+	Kind
+	host tunnel.Host
+
+	mu       sync.Mutex // guards what follows
+	machine  *ike.Listener
+	links    map[ike.ID]*link
+	of       map[*session.Session]*link
+	admitted map[ike.ID]*session.Session // and not up yet
+
+	inbound  sync.Map // SPI → *association
+	dropped  dropCounters
+	late     atomic.Uint64 // messages and signs that found no room
+	streams  streams
+	messages chan message  // IKE, for the one goroutine that handles it
+	signs    chan sign     // of life, for the same
+	work     chan ike.Work // for the workers
+	stop     context.CancelFunc
+	done     sync.WaitGroup
+}
+
+// dropCounters count datagrams that are dropped without an answer.
+type dropCounters struct {
+	unknownSPI, replayed, forged, short atomic.Uint64
+}
+
+// Serve begins to serve.
+func (k Kind) Serve(host tunnel.Host) tunnel.Server {
+	ctx, stop := context.WithCancel(context.Background())
+	s := &server{
+		Kind: k, host: host, links: map[ike.ID]*link{}, of: map[*session.Session]*link{}, admitted: map[ike.ID]*session.Session{},
+		streams:  streams{listeners: map[uint16]net.Listener{}, conns: map[netip.AddrPort]*stream{}},
+		messages: make(chan message, messageQueue), signs: make(chan sign, messageQueue), work: make(chan ike.Work, workQueue), stop: stop,
+	}
+	if k.KeyLog != nil {
+		k.Log.Warn("KEYS ARE BEING LOGGED: whoever reads that file can read all traffic")
+	}
+	s.Sockets.rearm()
+	s.done.Go(func() { s.converse(ctx) })
+	for range max(1, runtime.GOMAXPROCS(0)) {
+		s.done.Go(func() { s.labour(ctx) })
+	}
+	s.done.Go(func() {
+		s.Sockets.ike.read(func(batch []datagram) {
+			for _, m := range batch {
+				s.handleIKE(m.peer(false), m.data)
+			}
+		})
+	})
+	s.done.Go(func() { s.Sockets.natt.read(s.handleNATT) })
+	return s
+}
+
+// change is ways that were prepared.
+type change struct {
+	s      *server
+	ike    ike.Settings
+	ports  []uint16
+	opened map[uint16]net.Listener
+	none   bool
+}
+
+// Prepare reads how callers are to be answered, and opens TCP ports that are not open yet.
+func (s *server) Prepare(ways []tunnel.Way) (tunnel.Change, error) {
+	c := &change{s: s, ports: portsOf(ways), none: len(ways) == 0}
+	var err error
+	if !c.none {
+		if c.ike, err = callers(ways); err != nil {
+			return nil, err
+		}
+		c.ike.Rand, c.ike.LogKeys, c.ike.SeenAt = rand.Reader, s.KeyLog != nil, s.host.SeenAt
+	}
+	c.opened, err = s.openStreams(c.ports)
+	return c, err
+}
+
+// Discard closes what was opened.
+func (c *change) Discard() {
+	for _, ln := range c.opened {
+		_ = ln.Close()
+	}
+}
+
+// Use answers by the ways from now on. Where there are none, nobody is answered any more; sessions are ended by the gateway.
+func (c *change) Use() (err error) {
+	s := c.s
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	switch {
+	case c.none:
+		s.machine = nil
+	case s.machine == nil:
+		s.machine, err = ike.NewListener(c.ike)
+	default:
+		err = s.machine.Configure(c.ike)
+	}
+	if err != nil {
+		c.Discard()
+		return err
+	}
+	s.useStreams(c.ports, c.opened)
+	return nil
+}
+
+// callers is how callers are answered: one way in for each tunnel.
+func callers(ways []tunnel.Way) (ike.Settings, error) {
+	s := ike.DefaultSettings()
+	s.Tunnel = ike.Tunnel{}
+	for _, w := range ways {
+		way := ike.Tunnel{
+			ID: w.Name, Name: w.Identity, Chain: w.Chain, Key: w.Key, PFS: w.PFS, Liveness: w.Liveness.Or(plan.DefaultLiveness),
+			Patience: time.Duration(w.Patience), IKELife: time.Duration(w.Lifetimes.IKE), ESPLife: time.Duration(w.Lifetimes.ESP),
+		}
+		for _, name := range w.SuiteNames() {
+			suite, ok := ike.SuiteNamed(name)
+			if !ok {
+				return s, fmt.Errorf("tunnel %s: there is no suite %q", w.Name, name)
+			}
+			way.Suites = append(way.Suites, suite)
+		}
+		if s.ID == "" {
+			s.Tunnel = way
+		} else {
+			s.More = append(s.More, way)
+		}
+	}
+	return s, nil
+}
+
+// End ends a session; its device is told.
+func (s *server) End(x *session.Session, why reason.Reason) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	l := s.of[x]
+	if l == nil {
+		return
+	}
+	if s.machine == nil {
+		s.down(l, why)
+		return
+	}
+	s.perform(s.machine.End(time.Now(), l.id, why))
+}
+
+// Tick does what is due.
+func (s *server) Tick(now time.Time) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.machine == nil {
+		return
+	}
+	s.perform(s.machine.Tick(now))
+	for _, l := range s.links {
+		if spi, worn := l.worn(); worn {
+			s.machine.Worn(l.id, spi)
+		}
+	}
+}
+
+// LoggingIn is how many logins are under way.
+func (s *server) LoggingIn() int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.machine == nil {
+		return 0
+	}
+	return s.machine.HalfOpen()
+}
+
+// Counters counts what was dropped.
+func (s *server) Counters() map[string]uint64 {
+	var c ike.Counters
+	s.mu.Lock()
+	if s.machine != nil {
+		c = s.machine.Counters
+	}
+	s.mu.Unlock()
+	return map[string]uint64{
+		"malformed": c.Malformed, "out of state": c.OutOfState, "sent again": c.Replayed, "does not decrypt": c.Undecryptable,
+		"too many logins": c.Overload, "asked for a cookie": c.Cookies,
+		"ESP of no session": s.dropped.unknownSPI.Load(), "ESP replayed": s.dropped.replayed.Load(),
+		"too many at once": s.late.Load(), "ESP forged": s.dropped.forged.Load(), "too short": s.dropped.short.Load(),
+	}
+}
+
+// Stop ends what is left.
+func (s *server) Stop() {
+	s.stop()
+	s.closeStreams()
+	s.Sockets.wake()
+	s.done.Wait()
+}
+
+// portsOf lists the TCP ports that tunnels want.
+func portsOf(ways []tunnel.Way) []uint16 {
+	ports := map[uint16]bool{}
+	for _, w := range ways {
+		if w.TCPPort > 0 {
+			ports[uint16(w.TCPPort)] = true
+		}
+	}
+	return slices.Sorted(maps.Keys(ports))
+}
