@@ -30,6 +30,7 @@ import (
 	"yellowlantern/internal/probe"
 	"yellowlantern/internal/service"
 	"yellowlantern/internal/tour"
+	"yellowlantern/internal/underlay"
 	"yellowlantern/web"
 )
 
@@ -234,7 +235,7 @@ func TestConsole(t *testing.T) {
 	// A live session is shown and can be ended.
 	order, err := client.Get[probe.Order](ctx, d.Client, "/probes/order?user=wanda.warden")
 	require.NoError(t, err)
-	u, err := probe.Vantage(ctx, d.Lab.Vantages()[0].Link)
+	u, err := underlay.Vantage(ctx, d.Lab.Vantages()[0].Link)
 	require.NoError(t, err)
 	defer u.Close()
 	tunnel, err := probe.Open(ctx, u, order, probe.Options{Password: d.Passwords["wanda.warden"]})

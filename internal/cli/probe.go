@@ -18,6 +18,7 @@ import (
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/probe"
 	"yellowlantern/internal/service"
+	"yellowlantern/internal/underlay"
 )
 
 func probeCommand(p *printer) *cli.Command {
@@ -76,7 +77,7 @@ func (p *printer) probe(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	u, err := underlay(ctx, cl, c.String("vantage"))
+	u, err := networkOf(ctx, cl, c.String("vantage"))
 	if err != nil {
 		return err
 	}
@@ -96,11 +97,11 @@ func (p *printer) probeFromKit(ctx context.Context, c *cli.Command, path string)
 	if !c.IsSet("report") {
 		fmt.Fprintln(os.Stderr, "the report is printed only; to keep it for yl probe hand-in, say --report FILE")
 	}
-	return p.run(ctx, c, nil, probe.Host(), kit.Order)
+	return p.run(ctx, c, nil, underlay.Host(), kit.Order)
 }
 
 // run probes, prints, and hands the report in where there is a service to hand it to.
-func (p *printer) run(ctx context.Context, c *cli.Command, cl *client.Client, u probe.Underlay, order probe.Order) error {
+func (p *printer) run(ctx context.Context, c *cli.Command, cl *client.Client, u underlay.Underlay, order probe.Order) error {
 	defer u.Close()
 	password, err := readPassword(c, "Password of "+order.User)
 	if err != nil {
@@ -394,9 +395,9 @@ func (p *printer) schedule(ctx context.Context, c *cli.Command, cl *client.Clien
 	return nil
 }
 
-func underlay(ctx context.Context, cl *client.Client, name string) (probe.Underlay, error) {
+func networkOf(ctx context.Context, cl *client.Client, name string) (underlay.Underlay, error) {
 	if name == service.ThisNetwork {
-		return probe.Host(), nil
+		return underlay.Host(), nil
 	}
 	vs, err := client.Get[[]service.Vantage](ctx, cl, "/vantages")
 	if err != nil {
@@ -405,7 +406,7 @@ func underlay(ctx context.Context, cl *client.Client, name string) (probe.Underl
 	known := []string{service.ThisNetwork}
 	for _, v := range vs {
 		if v.Name == name {
-			return probe.Vantage(ctx, v.Link)
+			return underlay.Vantage(ctx, v.Link)
 		}
 		known = append(known, v.Name)
 	}

@@ -20,6 +20,7 @@ import (
 
 	"yellowlantern/internal/instance"
 	"yellowlantern/internal/probe"
+	"yellowlantern/internal/underlay"
 )
 
 // tap stands between a device and a vantage's link and writes down every packet.
@@ -112,14 +113,14 @@ func analyse(t *testing.T, suite string) {
 	d := island(t, func(o *instance.Options) { o.KeyLog = gatewayLog })
 	recommit(t, d, "[aes256gcm-sha256-x25519, aes256gcm-sha256-p256]", "["+suite+"]")
 	x := newTap(t, d.Lab.Vantages()[0].Link)
-	u, err := probe.Vantage(t.Context(), x.addr)
+	u, err := underlay.Vantage(t.Context(), x.addr)
 	require.NoError(t, err)
 	keys, err := os.Create(deviceLog)
 	require.NoError(t, err)
 	tn, err := probe.Open(t.Context(), u, order(t, d, "rory.researcher"),
 		probe.Options{Password: d.Passwords["rory.researcher"], KeyLog: keys})
 	require.NoError(t, err)
-	require.Equal(t, suite, tn.Given.Suite)
+	require.Equal(t, suite, tn.Given.Algorithms)
 	for _, dst := range []string{"10.20.30.5", "fd00:20:30::5"} {
 		ctx, cancel := context.WithTimeout(t.Context(), 3*time.Second)
 		_, err = tn.Stack.Ping(ctx, netip.MustParseAddr(dst), tn.Send)

@@ -7,6 +7,7 @@ import (
 	"yellowlantern/internal/core/reach"
 	"yellowlantern/internal/probe"
 	"yellowlantern/internal/tour"
+	"yellowlantern/internal/underlay"
 )
 
 // BenchmarkTrials tries a thousand things by one login in the lab, a third of which must not be reached, before and after connecting.
@@ -42,7 +43,7 @@ func BenchmarkTrials(b *testing.B) {
 		}
 	}
 	for b.Loop() {
-		u, err := probe.Vantage(b.Context(), d.Lab.Vantages()[0].Link)
+		u, err := underlay.Vantage(b.Context(), d.Lab.Vantages()[0].Link)
 		if err != nil {
 			b.Fatal(err)
 		}

@@ -26,6 +26,7 @@ import (
 	"yellowlantern/internal/probe"
 	"yellowlantern/internal/service"
 	"yellowlantern/internal/tour"
+	"yellowlantern/internal/underlay"
 )
 
 // refused makes a call that must be refused, and gives status and words.
@@ -141,7 +142,7 @@ func TestHostileDatagrams(t *testing.T) {
 func TestReplayAndFalseSource(t *testing.T) {
 	d := island(t, nil)
 	x := newTap(t, d.Lab.Vantages()[0].Link)
-	u, err := probe.Vantage(t.Context(), x.addr)
+	u, err := underlay.Vantage(t.Context(), x.addr)
 	require.NoError(t, err)
 	defer u.Close()
 	tn, err := probe.Open(t.Context(), u, order(t, d, "rory.researcher"), probe.Options{Password: d.Passwords["rory.researcher"]})

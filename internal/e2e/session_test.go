@@ -19,6 +19,8 @@ import (
 	"yellowlantern/internal/people"
 	"yellowlantern/internal/probe"
 	"yellowlantern/internal/service"
+	"yellowlantern/internal/tunnel/ikev2"
+	"yellowlantern/internal/underlay"
 	"yellowlantern/internal/userstack"
 )
 
@@ -105,7 +107,7 @@ func TestPingBeforeAndAfter(t *testing.T) {
 }
 
 // onLoopback is this machine's own network, on which the gateway's name leads to loopback.
-type onLoopback struct{ probe.Underlay }
+type onLoopback struct{ underlay.Underlay }
 
 func (onLoopback) Resolve(context.Context, string) ([]netip.Addr, error) {
 	return []netip.Addr{mustAddr("127.0.0.1")}, nil
@@ -114,12 +116,15 @@ func (onLoopback) Resolve(context.Context, string) ([]netip.Addr, error) {
 // The probe needs no lab: it logs in by the operating system's own sockets, without privileges.
 func TestProbeByOrdinarySockets(t *testing.T) {
 	d := island(t, nil)
-	opt := probe.Options{Password: d.Passwords["curt.contractor"], IKEPort: d.Sockets.IKE().Port(), NATTPort: d.Sockets.NATT().Port()}
+	opt := probe.Options{
+		Password: d.Passwords["curt.contractor"],
+		Ports:    map[string]uint16{ikev2.PortIKE: d.Sockets.IKE().Port(), ikev2.PortNATT: d.Sockets.NATT().Port()},
+	}
 	o := order(t, d, "curt.contractor")
 	for i := range o.Trials { // nothing of the site is on this machine's network: what is tried before connecting is left out here
 		o.Trials[i].Network = ""
 	}
-	r, err := probe.Run(t.Context(), onLoopback{probe.Host()}, o, opt)
+	r, err := probe.Run(t.Context(), onLoopback{underlay.Host()}, o, opt)
 	require.NoError(t, err)
 	require.True(t, r.Connected, r.Login)
 	require.True(t, r.OK, "%+v", r)
@@ -137,7 +142,7 @@ func TestManySessions(t *testing.T) {
 	errs := make(chan error, people)
 	for i := range people {
 		wait.Go(func() {
-			u, err := probe.Vantage(t.Context(), d.Lab.Vantages()[0].Link)
+			u, err := underlay.Vantage(t.Context(), d.Lab.Vantages()[0].Link)
 			if err == nil {
 				name := names[i%len(names)]
 				tunnels[i], err = probe.Open(t.Context(), u, order(t, d, name), probe.Options{Password: d.Passwords[name]})
@@ -166,7 +171,7 @@ func TestManySessions(t *testing.T) {
 		}
 	}
 	// One more of one person's is one too many, where the plan says nothing.
-	u, err := probe.Vantage(t.Context(), d.Lab.Vantages()[0].Link)
+	u, err := underlay.Vantage(t.Context(), d.Lab.Vantages()[0].Link)
 	require.NoError(t, err)
 	_, err = probe.Open(t.Context(), u, order(t, d, names[0]), probe.Options{Password: d.Passwords[names[0]]})
 	require.Error(t, err)
@@ -186,7 +191,7 @@ func TestRefusedLoginsLeaveNothing(t *testing.T) {
 	o := order(t, d, "rory.researcher")
 	try := func(n int) {
 		for range n {
-			u, err := probe.Vantage(t.Context(), d.Lab.Vantages()[0].Link)
+			u, err := underlay.Vantage(t.Context(), d.Lab.Vantages()[0].Link)
 			require.NoError(t, err)
 			_, err = probe.Open(t.Context(), u, o, probe.Options{Password: "not the password"})
 			require.ErrorContains(t, err, "user or password is wrong")

@@ -88,7 +88,7 @@ func TestSeveralTunnels(t *testing.T) {
 		"groups: [volunteers]\n    tunnels: [main]", "groups: [volunteers]\n    tunnels: [field]")
 	tn := connect(t, d, "vera.volunteer")
 	require.NoError(t, ping(t, tn, "10.20.0.53"))
-	require.Equal(t, "chacha20poly1305-sha512-p384", tn.Given.Suite)
+	require.Equal(t, "chacha20poly1305-sha512-p384", tn.Given.Algorithms)
 	require.NoError(t, ping(t, connect(t, d, "rory.researcher"), "10.20.30.5"))
 	ss, err := client.Get[[]gateway.Session](t.Context(), d.Client, "/sessions")
 	require.NoError(t, err)

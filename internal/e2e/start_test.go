@@ -18,6 +18,7 @@ import (
 	"yellowlantern/internal/instance"
 	"yellowlantern/internal/probe"
 	"yellowlantern/internal/tour"
+	"yellowlantern/internal/underlay"
 )
 
 func options(t testing.TB) instance.Options {
@@ -48,8 +49,8 @@ func order(t *testing.T, d *tour.Demo, user string) probe.Order {
 	return o
 }
 
-func home(t *testing.T, d *tour.Demo) probe.Underlay {
-	u, err := probe.Vantage(t.Context(), d.Lab.Vantages()[0].Link)
+func home(t *testing.T, d *tour.Demo) underlay.Underlay {
+	u, err := underlay.Vantage(t.Context(), d.Lab.Vantages()[0].Link)
 	require.NoError(t, err)
 	t.Cleanup(u.Close)
 	return u

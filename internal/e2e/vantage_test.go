@@ -15,13 +15,14 @@ import (
 	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/probe"
 	"yellowlantern/internal/tour"
+	"yellowlantern/internal/underlay"
 )
 
-func from(t *testing.T, d *tour.Demo, vantage string) probe.Underlay {
+func from(t *testing.T, d *tour.Demo, vantage string) underlay.Underlay {
 	t.Helper()
 	for _, v := range d.Lab.Vantages() {
 		if v.Name == vantage {
-			u, err := probe.Vantage(t.Context(), v.Link)
+			u, err := underlay.Vantage(t.Context(), v.Link)
 			require.NoError(t, err)
 			t.Cleanup(u.Close)
 			return u

@@ -23,6 +23,7 @@ import (
 	"yellowlantern/internal/service"
 	"yellowlantern/internal/store"
 	"yellowlantern/internal/tunnel/ikev2"
+	"yellowlantern/internal/tunnel/kinds"
 )
 
 // Webhook is where events are sent to.
@@ -40,8 +41,6 @@ type Options struct {
 	// KeepJournal is for how long lines of the journal are kept; 0: for ever.
 	KeepJournal time.Duration
 	Webhook     *Webhook // nil: nobody is told
-	// Kinds are kinds of tunnels beside those that ship.
-	Kinds []tunnel.Kind
 	// Names are what a proxy in front calls the service.
 	Names []string
 	// OutsideAddresses finds the machine's public addresses towards a name server; nil: by looking.
@@ -119,7 +118,7 @@ func (i *Instance) start(ctx context.Context, o Options) (err error) {
 	}
 	i.People = people.New(i.Store)
 	cfg.People = i.People
-	cfg.Kinds = append([]tunnel.Kind{kind}, o.Kinds...)
+	cfg.Kinds = append([]tunnel.Kind{kind}, kinds.Servers()...)
 	cfg.Journal = func(e gateway.Event) { i.Service.Event(e) }
 	cfg.Admit = func(e gateway.Event) error { return i.Service.Admit(e) }
 	cfg.Over = func(s gateway.Session, why reason.Reason) { i.Service.SessionOver(s, why) }

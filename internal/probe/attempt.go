@@ -17,6 +17,7 @@ import (
 
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/underlay"
 	"yellowlantern/internal/userstack"
 )
 
@@ -77,7 +78,7 @@ func attempt(ctx context.Context, p path, dst netip.Addr, service netset.Point) 
 		switch {
 		case err == nil:
 			return saw(reason.PingAnswered, reason.With{reason.Took: milliseconds(took)}).served()
-		case errors.Is(err, ErrCannotPing):
+		case errors.Is(err, underlay.ErrCannotPing):
 			return saw(reason.CannotPing, nil)
 		}
 		return silence(p, dst, 0)
@@ -114,7 +115,7 @@ func silence(p path, dst netip.Addr, port uint16) Seen {
 
 func attemptUDP(ctx context.Context, p path, to netip.AddrPort, after func() string) Seen {
 	if to.Port() == 53 {
-		r, err := ask(ctx, p.DialUDP, to.Addr(), "name-server-trial.invalid", dns.TypeA)
+		r, err := underlay.Ask(ctx, p.DialUDP, to.Addr(), "name-server-trial.invalid", dns.TypeA)
 		if err != nil {
 			return silence(p, to.Addr(), 53)
 		}

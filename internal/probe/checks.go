@@ -11,6 +11,7 @@ import (
 
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/underlay"
 )
 
 // Check is one thing that a device is given, or that its tunnel must do, apart from what is reached.
@@ -133,9 +134,9 @@ func addressesIn(text string) (out []netip.Addr) {
 }
 
 // fromInside tells whether the device is on the gateway's own machine or network, from where a trial proves nothing of the way in.
-func fromInside(u Underlay, o Order) bool {
+func fromInside(u underlay.Underlay, o Order) bool {
 	return slices.ContainsFunc(o.Inside, func(p netip.Prefix) bool {
 		own := u.Address(p.Addr())
-		return own.IsValid() && p.Contains(own) && u.Name() == Host().Name()
+		return own.IsValid() && p.Contains(own) && u.Name() == underlay.Host().Name()
 	})
 }

@@ -1,7 +1,6 @@
 package probe
 
 import (
-	"cmp"
 	"context"
 	"crypto/x509"
 	"errors"
@@ -12,10 +11,12 @@ import (
 	"sync"
 	"time"
 
-	"yellowlantern/internal/core/ike"
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/reach"
 	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/core/session"
+	"yellowlantern/internal/dial"
+	"yellowlantern/internal/underlay"
 )
 
 const (
@@ -35,6 +36,7 @@ type Order struct {
 	Dial      string         `json:"dial" doc:"The name or address that leads to the gateway."`
 	Identity  string         `json:"identity" doc:"What the gateway calls itself, by which its tunnel is asked for."`
 	Tunnel    string         `json:"tunnel" doc:"The tunnel that is tried: the first that the person may use."`
+	Kind      string         `json:"kind,omitempty" doc:"Of that tunnel; ikev2 if not given."`
 	TCPPort   int            `json:"tcp-port,omitempty" doc:"Where the gateway also answers over TCP; 0: nowhere."`
 	MTU       int            `json:"mtu,omitempty" doc:"Of the tunnel, inside, in octets."`
 	Keepalive int            `json:"keepalive" doc:"Seconds between signs of life that keep a translation open."`
@@ -120,12 +122,12 @@ type Options struct {
 	Tester   bool // the user is an identity made for the trial
 	KeyLog   io.Writer
 	Progress func(done, of int)
-	// IKEPort and NATTPort are 500 and 4500 if not given.
-	IKEPort, NATTPort uint16
+	// Ports are in place of the kind's own, by the names that it has for them.
+	Ports map[string]uint16
 }
 
 // Run logs in as the person and tries everything, before connecting and after.
-func Run(ctx context.Context, u Underlay, o Order, opt Options) (*Report, error) {
+func Run(ctx context.Context, u underlay.Underlay, o Order, opt Options) (*Report, error) {
 	login, err := o.login(opt)
 	if err != nil {
 		return nil, err
@@ -151,7 +153,7 @@ func Run(ctx context.Context, u Underlay, o Order, opt Options) (*Report, error)
 		step()
 	})
 	bounded, cancel := context.WithTimeout(ctx, loginTime)
-	tunnel, err := Connect(bounded, u, login)
+	tunnel, err := Connect(bounded, u, o.Kind, login)
 	cancel()
 	if err != nil {
 		r.notConnected(o, err)
@@ -169,10 +171,10 @@ func Run(ctx context.Context, u Underlay, o Order, opt Options) (*Report, error)
 }
 
 // dialled looks up where people would go.
-func dialled(ctx context.Context, u Underlay, o Order) []netip.Addr {
+func dialled(ctx context.Context, u underlay.Underlay, o Order) []netip.Addr {
 	bounded, cancel := context.WithTimeout(ctx, wantTime)
 	defer cancel()
-	found, err := dialAddresses(bounded, u, o.Dial)
+	found, err := dial.Addresses(bounded, u, o.Dial)
 	if err != nil {
 		return []netip.Addr{}
 	}
@@ -200,7 +202,7 @@ func point(service string) netset.Point {
 }
 
 // before tries what must be reached inside without the tunnel: if that works, the trial says nothing about the tunnel.
-func (r *Report) before(ctx context.Context, u Underlay, i int) {
+func (r *Report) before(ctx context.Context, u underlay.Underlay, i int) {
 	t := r.Results[i]
 	if !t.Want || t.Network == "" || !u.Address(t.Dst).IsValid() {
 		return
@@ -214,13 +216,13 @@ func (r *Report) before(ctx context.Context, u Underlay, i int) {
 func (r *Report) connected(t *Tunnel) {
 	g := t.Given
 	r.Connected = true
-	r.Login = "logged in with " + g.Suite
-	if t.way.Name() == "TCP" {
+	r.Login = "logged in with " + g.Algorithms
+	if g.Over == session.OverTCP {
 		r.Login += " over TCP, for UDP is not answered from here"
 	}
 	r.Given = &Given{
 		Addresses: g.Addresses, DNS: append([]netip.Addr{}, g.DNS...), Domains: append([]string{}, g.Domains...),
-		Routes: []string{}, Full: g.Full, Suite: g.Suite, Over: t.way.Name(), Behind: g.Behind,
+		Routes: []string{}, Full: g.Full, Suite: g.Algorithms, Over: g.Over, Behind: g.Behind,
 	}
 	for _, s := range g.Routes {
 		r.Given.Routes = append(r.Given.Routes, s.String())
@@ -232,7 +234,7 @@ func (r *Report) connected(t *Tunnel) {
 
 // after tries through the tunnel. What must be reached goes the way that the device's routes say; what must not goes into the tunnel
 // whatever they say, for a person controls their device.
-func (r *Report) after(ctx context.Context, tunnel *Tunnel, u Underlay, i int) {
+func (r *Report) after(ctx context.Context, tunnel *Tunnel, u underlay.Underlay, i int) {
 	res := &r.Results[i]
 	limit := refuseTime
 	if res.Edge {
@@ -244,7 +246,7 @@ func (r *Report) after(ctx context.Context, tunnel *Tunnel, u Underlay, i int) {
 	defer cancel()
 	dst := res.Dst
 	if res.Name != "" {
-		found, err := resolve(bounded, tunnelPath{tunnel}.DialUDP, tunnel.Given.DNS, res.Name)
+		found, err := underlay.Resolve(bounded, tunnelPath{tunnel}.DialUDP, tunnel.Given.DNS, res.Name)
 		if err != nil {
 			res.Seen = unresolved(res.Name, err)
 			return
@@ -289,29 +291,23 @@ func addrList(as []netip.Addr) string {
 }
 
 // Open only logs in, as an order says.
-func Open(ctx context.Context, u Underlay, o Order, opt Options) (*Tunnel, error) {
+func Open(ctx context.Context, u underlay.Underlay, o Order, opt Options) (*Tunnel, error) {
 	login, err := o.login(opt)
 	if err != nil {
 		return nil, err
 	}
 	bounded, cancel := context.WithTimeout(ctx, loginTime)
 	defer cancel()
-	return Connect(bounded, u, login)
+	return Connect(bounded, u, o.Kind, login)
 }
 
-func (o Order) login(opt Options) (Login, error) {
+func (o Order) login(opt Options) (dial.Login, error) {
 	roots := x509.NewCertPool()
 	if !roots.AppendCertsFromPEM([]byte(o.Authority)) {
-		return Login{}, errors.New("the authority's certificate cannot be read")
+		return dial.Login{}, errors.New("the authority's certificate cannot be read")
 	}
-	login := Login{
-		Dial: o.Dial, Identity: o.Identity, Keepalive: time.Duration(o.Keepalive) * time.Second, User: o.User, Password: opt.Password, Roots: roots, KeyLog: opt.KeyLog,
-		TCPPort: uint16(o.TCPPort), MTU: o.MTU, IKEPort: cmp.Or(opt.IKEPort, 500), NATTPort: cmp.Or(opt.NATTPort, 4500),
-	}
-	for _, name := range o.Suites {
-		if s, ok := ike.SuiteNamed(name); ok {
-			login.Suites = append(login.Suites, s)
-		}
-	}
-	return login, nil
+	return dial.Login{
+		Dial: o.Dial, Identity: o.Identity, Keepalive: time.Duration(o.Keepalive) * time.Second, User: o.User, Password: opt.Password, Roots: roots,
+		Algorithms: o.Suites, KeyLog: opt.KeyLog, TCPPort: uint16(o.TCPPort), MTU: o.MTU, Ports: opt.Ports,
+	}, nil
 }

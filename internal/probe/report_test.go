@@ -2,15 +2,15 @@ package probe
 
 import (
 	"errors"
-	"fmt"
 	"net/netip"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
-	"yellowlantern/internal/core/ike"
 	"yellowlantern/internal/core/reach"
 	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/dial"
+	"yellowlantern/internal/underlay"
 )
 
 var (
@@ -81,10 +81,10 @@ func TestLoginCauses(t *testing.T) {
 		err  error
 		says string
 	}{
-		{ErrSilent500, "nothing answers where the plan says the gateway is"},
-		{ErrSilent4500, "the site loses it on the way"},
-		{fmt.Errorf("%w: expired", ike.ErrCertificate), "tunnels/…/certificate"},
-		{ike.RefusedError{Code: "NO_PROPOSAL_CHOSEN"}, "NO_PROPOSAL_CHOSEN; the journal says why"},
+		{&dial.Fault{Code: reason.FaultSilent500, Err: errors.New("x")}, "nothing answers where the plan says the gateway is"},
+		{&dial.Fault{Code: reason.FaultSilent4500, Err: errors.New("x")}, "the site loses it on the way"},
+		{&dial.Fault{Code: reason.FaultCertificate, Err: errors.New("expired")}, "tunnels/…/certificate"},
+		{&dial.Fault{Code: reason.FaultRefused, Err: errors.New("NO_PROPOSAL_CHOSEN")}, "NO_PROPOSAL_CHOSEN; the journal says why"},
 		{errors.New("something else"), "station login: something else"},
 	} {
 		r := &Report{Results: append([]Result{}, results...)}
@@ -99,14 +99,14 @@ func TestLoginCauses(t *testing.T) {
 		require.Contains(t, r.Causes[0], c.says)
 	}
 	r := &Report{Results: append([]Result{}, results[1:]...)}
-	r.notConnected(Order{}, ike.RefusedError{Code: "AUTHENTICATION_FAILED"})
+	r.notConnected(Order{}, &dial.Fault{Code: reason.FaultRefused, Err: errors.New("AUTHENTICATION_FAILED")})
 	require.True(t, r.OK)
 	require.Empty(t, r.Causes)
 }
 
 // elsewhere is an underlay of which only the device's own address matters.
 type elsewhere struct {
-	Underlay
+	underlay.Underlay
 	own  netip.Addr
 	name string
 }
@@ -118,7 +118,7 @@ func (e elsewhere) Name() string                  { return e.name }
 func TestFromInside(t *testing.T) {
 	o := Order{Inside: []netip.Prefix{netip.MustParsePrefix("10.20.0.0/24"), netip.MustParsePrefix("192.0.2.10/32")}}
 	for own, want := range map[string]bool{"10.20.0.77": true, "192.0.2.10": true, "203.0.113.45": false} {
-		require.Equal(t, want, fromInside(elsewhere{own: netip.MustParseAddr(own), name: Host().Name()}, o), own)
+		require.Equal(t, want, fromInside(elsewhere{own: netip.MustParseAddr(own), name: underlay.Host().Name()}, o), own)
 		require.False(t, fromInside(elsewhere{own: netip.MustParseAddr(own), name: "twin"}, o), own)
 	}
 }

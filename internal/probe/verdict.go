@@ -8,8 +8,8 @@ import (
 	"slices"
 	"strings"
 
-	"yellowlantern/internal/core/ike"
 	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/dial"
 )
 
 func (r *Report) notConnected(o Order, err error) {
@@ -37,37 +37,25 @@ func (r *Report) notConnected(o Order, err error) {
 
 // faultOf names what kept the device out.
 func faultOf(err error) reason.Code {
-	var refused ike.RefusedError
-	switch {
-	case errors.Is(err, ErrSilent4500):
-		return reason.FaultSilent4500
-	case errors.Is(err, ErrSilent500):
-		return reason.FaultSilent500
-	case errors.Is(err, ErrSilentTCP):
-		return reason.FaultSilentTCP
-	case errors.Is(err, ike.ErrCertificate):
-		return reason.FaultCertificate
-	case errors.As(err, &refused):
-		return reason.FaultRefused
-	case errors.Is(err, errName):
-		return reason.FaultName
+	var f *dial.Fault
+	if errors.As(err, &f) {
+		return f.Code
 	}
 	return reason.FaultOther
 }
 
 // cause says at which station before the gateway's rules a login was lost.
 func cause(err error) string {
-	var refused ike.RefusedError
-	switch {
-	case errors.Is(err, ErrSilentTCP):
+	switch faultOf(err) {
+	case reason.FaultSilentTCP:
 		return "station outside: UDP is dropped on the way, and what answers TCP there is not this gateway: look at what the router in front forwards for the tunnel's tcp-port (tunnels/…/tcp-port, gateways/…/outside)"
-	case errors.Is(err, ErrSilent4500):
+	case reason.FaultSilent4500:
 		return "station outside: the plan says that UDP 4500 arrives at the gateway; the site loses it on the way. Look at the router and the provider in front of the gateway: it must pass UDP 500 and 4500 (gateways/…/outside)"
-	case errors.Is(err, ErrSilent500):
+	case reason.FaultSilent500:
 		return "station outside: nothing answers where the plan says the gateway is. Look at the address that the public name resolves to, and at the router in front of the gateway (gateways/…/outside)"
-	case errors.Is(err, ike.ErrCertificate):
+	case reason.FaultCertificate:
 		return "station login: the device does not accept the gateway's certificate (tunnels/…/certificate): " + err.Error()
-	case errors.As(err, &refused):
+	case reason.FaultRefused:
 		return "station login: " + err.Error() + "; the journal says why"
 	}
 	return "station login: " + err.Error()

@@ -459,6 +459,7 @@ func orderFor(m *site.Model, class reach.Class, r reach.Reach, user string) *pro
 	}
 	if t := tunnelFor(m, class.Passage); t != nil {
 		o.TCPPort, o.MTU = t.TCPPort, t.InnerMTU()
+		o.Kind = t.Kind
 		o.Tunnel, o.Identity, o.Keepalive = t.Name, t.IdentityOr(m.Gateway.Dial), int(t.Keepalive.Or(plan.DefaultKeepalive).Seconds())
 		o.Suites = append(o.Suites, t.SuiteNames()...)
 	}

@@ -20,6 +20,7 @@ import (
 	"yellowlantern/internal/people"
 	"yellowlantern/internal/probe"
 	"yellowlantern/internal/store"
+	"yellowlantern/internal/underlay"
 )
 
 // ThisNetwork is the network that the service's own machine is on, as a vantage. It is none from outside.
@@ -309,10 +310,10 @@ func (s *Service) tryClass(ctx context.Context, o probe.Order, c reach.Class, v 
 	t := s.People.Lend(c.Groups)
 	defer s.takeBack(t)
 	o.User = t.Name
-	u := probe.Host()
+	u := underlay.Host()
 	var err error
 	if v.Name != ThisNetwork {
-		u, err = probe.Vantage(ctx, v.Link)
+		u, err = underlay.Vantage(ctx, v.Link)
 	}
 	var p *probe.Report
 	if err == nil {

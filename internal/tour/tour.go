@@ -25,6 +25,7 @@ import (
 	"yellowlantern/internal/people"
 	"yellowlantern/internal/probe"
 	"yellowlantern/internal/service"
+	"yellowlantern/internal/underlay"
 )
 
 // CertificateName is the demo gateway's certificate, as its plan names it.
@@ -245,7 +246,7 @@ func (d *Demo) Probe(ctx context.Context, m *site.Model, persons []reach.Person,
 		return nil, err
 	}
 	o.Revision = revision
-	u, err := probe.Vantage(ctx, d.Lab.Vantages()[0].Link)
+	u, err := underlay.Vantage(ctx, d.Lab.Vantages()[0].Link)
 	if err != nil {
 		return nil, err
 	}
@@ -265,7 +266,7 @@ func (d *Demo) sessions(ctx context.Context, m *site.Model, persons []reach.Pers
 	if err != nil {
 		return err
 	}
-	u, err := probe.Vantage(ctx, d.Lab.Vantages()[0].Link)
+	u, err := underlay.Vantage(ctx, d.Lab.Vantages()[0].Link)
 	if err != nil {
 		return err
 	}

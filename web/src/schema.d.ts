@@ -2116,11 +2116,8 @@ export interface components {
             "keep-mss"?: boolean;
             /** @description How often devices behind a translation keep it open, 5s to 5m; 20s if not given. The device does it. */
             keepalive?: string;
-            /**
-             * @description ikev2 is carried out; masque, l2tp-ipsec, key-pair-udp and portal are refused until they are; pptp is refused for good.
-             * @enum {string}
-             */
-            kind: "ikev2" | "masque" | "l2tp-ipsec" | "key-pair-udp" | "portal" | "pptp";
+            /** @description ikev2 is carried out; masque, l2tp-ipsec, key-pair-udp and portal are refused until they are; pptp is refused for good. */
+            kind: string;
             /** @description How long keys may be used. Whoever comes first renews them, the gateway when nine tenths are over; a session whose device does not go along is ended. */
             lifetimes?: components["schemas"]["PlanLifetimes"];
             /** @description After so long a silence the device is asked whether it is still there, 10s to 1h; 30s if not given. */
@@ -2206,6 +2203,8 @@ export interface components {
              * @description Seconds between signs of life that keep a translation open.
              */
             keepalive: number;
+            /** @description Of that tunnel; ikev2 if not given. */
+            kind?: string;
             /**
              * Format: int64
              * @description Of the tunnel, inside, in octets.

@@ -34,7 +34,7 @@ func (c *checker) tunnels() {
 			c.mend("set", base+"/kind", plan.KindIKEv2)
 			continue
 		}
-		if t.Kind != plan.KindIKEv2 {
+		if !plan.Carried(t.Kind) {
 			c.add(Stop, "not-yet", base+"/kind", "use kind: ikev2, or switch the tunnel off",
 				"tunnels of kind %s cannot be carried out yet", t.Kind)
 			continue
@@ -46,7 +46,9 @@ func (c *checker) tunnels() {
 			c.add(Stop, "not-yet", base+"/login", "use login: eap-mschapv2", "login by %s cannot be carried out yet", t.Login)
 			c.mend("set", base+"/login", plan.LoginMSCHAPv2)
 		}
-		c.algorithms(t, base)
+		if t.Kind == plan.KindIKEv2 {
+			c.algorithms(t, base)
+		}
 		dial := ""
 		if g := c.n.Gateways[t.Gateway]; g != nil {
 			dial = g.Dial

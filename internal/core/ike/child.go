@@ -223,15 +223,19 @@ func (b *bond) askChild(now time.Time, c *childSA, group uint16) {
 	var s *ikeSA
 	var half dh
 	spi, ni := b.newESP(), b.nonce()
+	free := func() {
+		b.freeESP(spi)
+		b.emit(Unexpected{spi})
+	}
 	r := &request{exchange: createChildSA, child: true, dropped: func() {
 		c.renewing = false
-		b.freeESP(spi)
+		free()
 	}}
 	r.write = func(time.Time) ([]payload, bool) {
 		s = b.cur
 		if !slices.Contains(b.children, c) || c.rival != nil || c.closing { // it is gone, or has been renewed
 			c.renewing = false
-			b.freeESP(spi)
+			free()
 			return nil, false
 		}
 		p := espProposal(spi4(spi), ciphersOf(b.tunnel.Suites))
@@ -239,13 +243,14 @@ func (b *bond) askChild(now time.Time, c *childSA, group uint16) {
 		if group != dhNone {
 			var err error
 			if half, err = newDH(group, b.rand); err != nil {
-				b.freeESP(spi)
+				free()
 				return nil, false
 			}
 			p.transforms = append(p.transforms, transform{kind: tDH, id: group})
 			ps = append(ps, keyExchange{group, half.public()}.payload())
 		}
 		ps[1] = saPayload(p)
+		b.emit(Expected{b.id, spi})
 		return append(ps, selectors(plTSi, b.local), selectors(plTSr, b.remote)), true
 	}
 	r.answered = func(now time.Time, m *message) {
@@ -254,13 +259,13 @@ func (b *bond) askChild(now time.Time, c *childSA, group uint16) {
 			return
 		}
 		if n, failed := m.failure(); failed {
-			b.freeESP(spi)
+			free()
 			b.notRenewed(now, c, n, group)
 			return
 		}
 		made, child, ok := s.childAnswered(now, m, spi, ni, half, group)
 		if !ok {
-			b.freeESP(spi)
+			free()
 			c.refused = true
 			return
 		}

@@ -101,6 +101,17 @@ type Renewed struct {
 	Asked bool
 }
 
+// Expected says that by an SPI of ours packets may come soon: the other side was asked for a Child SA with it, and may send by it before
+// its
+// answer has been handled here. Renewed follows, or Unexpected.
+type Expected struct {
+	ID ID
+	In uint32
+}
+
+// Unexpected says that nothing came of it.
+type Unexpected struct{ In uint32 }
+
 // Preferred says which Child SA of a session, by our SPI, is to be sent with from now on: where both sides renewed at once it is not the
 // one that was added last.
 type Preferred struct {
@@ -135,18 +146,20 @@ type KeyRow struct {
 	Row   string
 }
 
-func (Send) isOutput()      {}
-func (AskLogin) isOutput()  {}
-func (Work) isOutput()      {}
-func (AskLease) isOutput()  {}
-func (Up) isOutput()        {}
-func (Moved) isOutput()     {}
-func (Renewed) isOutput()   {}
-func (Preferred) isOutput() {}
-func (Dropped) isOutput()   {}
-func (Down) isOutput()      {}
-func (Note) isOutput()      {}
-func (KeyRow) isOutput()    {}
+func (Send) isOutput()       {}
+func (AskLogin) isOutput()   {}
+func (Work) isOutput()       {}
+func (AskLease) isOutput()   {}
+func (Up) isOutput()         {}
+func (Moved) isOutput()      {}
+func (Renewed) isOutput()    {}
+func (Preferred) isOutput()  {}
+func (Expected) isOutput()   {}
+func (Unexpected) isOutput() {}
+func (Dropped) isOutput()    {}
+func (Down) isOutput()       {}
+func (Note) isOutput()       {}
+func (KeyRow) isOutput()     {}
 
 // analyserNames are the names that the analyser has for the algorithms in its two tables. It knows no ChaCha20-Poly1305: such rows name it
 // all the same, for whoever reads them.

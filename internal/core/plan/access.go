@@ -28,7 +28,7 @@ type Reservation struct {
 // Tunnel is a way in. Each kind brings its own options.
 type Tunnel struct {
 	Name        string      `json:"name" eg:"main" doc:"Its name."`
-	Kind        string      `json:"kind" enum:"ikev2,masque,l2tp-ipsec,key-pair-udp,portal,pptp" doc:"ikev2 is carried out; masque, l2tp-ipsec, key-pair-udp and portal are refused until they are; pptp is refused for good."`
+	Kind        string      `json:"kind" oneof:"kinds" doc:"ikev2 is carried out; masque, l2tp-ipsec, key-pair-udp and portal are refused until they are; pptp is refused for good."`
 	Gateway     string      `json:"gateway" ref:"gateways" doc:"The gateway that offers it."`
 	Login       string      `json:"login" enum:"eap-mschapv2,eap-tls,eap-ttls,pre-shared-key" doc:"How people log in; eap-mschapv2 is carried out."`
 	Suites      []string    `json:"suites,omitempty" nullable:"false" eg:"aes256gcm-sha256-x25519, aes256gcm-sha256-p256" doc:"Algorithms as suites of encryption, PRF and group, in order of preference, such as aes256gcm-sha256-x25519."`

@@ -49,7 +49,7 @@ func fieldsOf(t reflect.Type) []Field {
 		f := t.Field(i)
 		name, optional := fieldName(f)
 		x := Field{Name: name, Required: !optional, Doc: f.Tag.Get("doc"), Example: f.Tag.Get("eg"), Then: f.Tag.Get("then")}
-		if choices := f.Tag.Get("enum"); choices != "" {
+		if choices := enumOf(f); choices != "" {
 			x.Choices = strings.Split(choices, ",")
 		}
 		for _, ref := range strings.Split(f.Tag.Get("ref"), ",") {

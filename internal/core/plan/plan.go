@@ -43,7 +43,6 @@ const (
 	Exempt    = "exempt"
 	Translate = "translate"
 
-	KindIKEv2      = "ikev2"
 	LoginMSCHAPv2  = "eap-mschapv2"
 	SuiteGCMX25519 = "aes256gcm-sha256-x25519"
 	SuiteGCMP256   = "aes256gcm-sha256-p256"

@@ -193,7 +193,7 @@ func (r *reader) object(n *yaml.Node, v reflect.Value, path string) {
 			continue
 		}
 		seen[key.Value] = true
-		r.value(val, v.Field(field), join(path, key.Value), fields.enums[field])
+		r.value(val, v.Field(field), join(path, key.Value), fields.enums[field]())
 	}
 	for i, name := range fields.names {
 		if !fields.optional[i] && !seen[name] {
@@ -321,7 +321,7 @@ func fieldName(f reflect.StructField) (name string, optional bool) {
 type shape struct {
 	names    []string
 	optional []bool
-	enums    []string
+	enums    []func() string
 	refs     [][]string
 	at       map[string]int
 }
@@ -341,7 +341,8 @@ func shapeOf(t reflect.Type) *shape {
 			refs = strings.Split(ref, ",")
 		}
 		s.at[name] = i
-		s.names, s.optional, s.enums, s.refs = append(s.names, name), append(s.optional, optional), append(s.enums, f.Tag.Get("enum")),
+		s.names, s.optional, s.enums, s.refs = append(s.names, name), append(s.optional, optional), append(s.enums,
+			func() string { return enumOf(f) }),
 			append(s.refs, refs)
 	}
 	shapes.Store(t, s)

@@ -50,7 +50,7 @@ func describeType(b *strings.Builder, title string, t reflect.Type, done map[ref
 			need = ""
 		}
 		words := f.Tag.Get("doc")
-		if choice := f.Tag.Get("enum"); choice != "" && !strings.Contains(words, strings.Split(choice, ",")[0]) {
+		if choice := enumOf(f); choice != "" && !strings.Contains(words, strings.Split(choice, ",")[0]) {
 			words += " One of " + strings.ReplaceAll(choice, ",", ", ") + "."
 		}
 		if then := f.Tag.Get("then"); then != "" {

@@ -67,6 +67,7 @@ type busy struct {
 	set    gateway.Settings
 	socks  *Sockets
 	server *server
+	logins atomic.Int64
 }
 
 // spied is a kind whose server can be looked at.
@@ -121,14 +122,14 @@ func startOn(t testing.TB, s *Sockets) *busy {
 }
 
 // device logs somebody in.
-func (b *busy) device(t testing.TB, user string) *device {
+func (b *busy) device(t testing.TB, user string) *handset {
 	d := newDevice(t, b.socks, b.set.Plan.Gateways[0].Dial, user, password)
 	require.NoError(t, d.login())
 	return d
 }
 
 // delays pings for a time, 500 times a second, and gives the sorted delays and how many were not answered.
-func (d *device) delays(t testing.TB, lasting time.Duration) (out []time.Duration, lost int) {
+func (d *handset) delays(t testing.TB, lasting time.Duration) (out []time.Duration, lost int) {
 	src, dst := d.given.Addresses[0], netip.MustParseAddr("10.0.0.53")
 	begun := time.Now()
 	var sent [1 << 16]atomic.Int64
@@ -194,6 +195,22 @@ func BenchmarkDelay(b *testing.B) {
 			n := 0
 			return while(func() { n++; w.device(b, fmt.Sprintf("user%05d", 1+n%399)).end() })
 		}},
+		{"crowd", func(w *busy) func() { // as many logins at once as the machine takes
+			var stops []func()
+			for i := range 8 {
+				n := 0
+				stops = append(stops, while(func() {
+					n++
+					w.device(b, fmt.Sprintf("user%05d", 1+(n*8+i)%399)).end()
+					w.logins.Add(1)
+				}))
+			}
+			return func() {
+				for _, stop := range stops {
+					stop()
+				}
+			}
+		}},
 		{"database-locked", func(w *busy) func() {
 			w.people.slow.Lock()
 			for range 8 { // each wants its refusal in the journal: they have no algorithms in common
@@ -207,6 +224,7 @@ func BenchmarkDelay(b *testing.B) {
 			w := startBusy(b)
 			d := w.device(b, "user00000")
 			for b.Loop() {
+				begun := time.Now()
 				stop := c.do(w)
 				ds, lost := d.delays(b, 3*time.Second)
 				stop()
@@ -217,6 +235,9 @@ func BenchmarkDelay(b *testing.B) {
 				b.ReportMetric(float64(ds[len(ds)*99/100].Microseconds())/1000, "p99-ms")
 				b.ReportMetric(float64(ds[len(ds)-1].Microseconds())/1000, "max-ms")
 				b.ReportMetric(float64(lost), "lost")
+				if n := w.logins.Swap(0); n > 0 {
+					b.ReportMetric(float64(n)/time.Since(begun).Seconds(), "logins/s")
+				}
 			}
 		})
 	}

@@ -31,9 +31,14 @@ func (s *server) perform(outs []ike.Output) {
 			s.admit(o)
 		case ike.Up:
 			s.up(o)
+		case ike.Expected:
+			s.early.expect(o.In)
+		case ike.Unexpected:
+			s.early.take(o.In)
 		case ike.Renewed:
 			if l := s.links[o.ID]; l != nil {
 				l.install(o.Child, o.Asked)
+				s.catchUp(s.early.take(o.Child.In))
 			}
 		case ike.Dropped:
 			if found, ok := s.inbound.Load(o.In); ok {

@@ -158,3 +158,33 @@ func TestRenewalsUnderTraffic(t *testing.T) {
 	require.LessOrEqual(t, len(d.opener), 2)
 	require.NoError(t, d.err)
 }
+
+// A device that has answered our renewal may send by the new association at once, and its packets may overtake the answer: they are kept.
+func TestPacketsBeforeTheAnswer(t *testing.T) {
+	w := startBusy(t)
+	w.set.Plan.Tunnels[0].Lifetimes.ESP = plan.Duration(2 * time.Second)
+	must(w.g.Commit(w.set))
+	d := w.device(t, "user00000")
+	d.lagging = true
+	for end := time.Now().Add(5 * time.Second); d.added == 0 && time.Now().Before(end); {
+		d.read(100 * time.Millisecond)
+	}
+	require.Equal(t, 1, d.added, "the gateway renews")
+	d.ready()
+	const pings = 20
+	for n := range uint16(pings) {
+		d.send(echo(d.given.Addresses[0], netip.MustParseAddr("10.0.0.53"), 8, 7, n), d.conn)
+	}
+	time.Sleep(50 * time.Millisecond)
+	d.lagging = false
+	for _, send := range d.lag {
+		send()
+	}
+	answered := 0
+	for end := time.Now().Add(3 * time.Second); answered < pings && time.Now().Before(end); {
+		if inner, _ := d.read(100 * time.Millisecond); len(inner) > 28 {
+			answered++
+		}
+	}
+	require.Equal(t, pings, answered)
+}

@@ -55,6 +55,7 @@ type server struct {
 	admitted map[ike.ID]*session.Session // and not up yet
 
 	inbound  sync.Map // SPI → *association
+	early    early    // what came by associations that are not installed yet
 	dropped  dropCounters
 	late     atomic.Uint64 // messages and signs that found no room
 	streams  streams

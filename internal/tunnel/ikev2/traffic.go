@@ -92,7 +92,9 @@ func (s *server) handleESP(from ike.Peer, b []byte) (tunnel.Packet, bool) {
 	}
 	found, ok := s.inbound.Load(spi)
 	if !ok {
-		s.dropped.unknownSPI.Add(1)
+		if !s.early.keep(spi, from, b) {
+			s.dropped.unknownSPI.Add(1)
+		}
 		return tunnel.Packet{}, false
 	}
 	a := found.(*association)

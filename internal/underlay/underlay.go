@@ -1,6 +1,5 @@
-// Package probe is the remote user: it logs in to a gateway over the real protocol, with a user-space TCP/IP stack and
-// without privileges, and tries what expectations ask for, before connecting and after.
-package probe
+// Package underlay is the network that a device is on before it connects: this machine's own, or a vantage of the site lab.
+package underlay
 
 import (
 	"context"
@@ -163,11 +162,11 @@ func (v *vantage) Ping(ctx context.Context, dst netip.Addr) (time.Duration, erro
 }
 
 func (v *vantage) Resolve(ctx context.Context, name string) ([]netip.Addr, error) {
-	return resolve(ctx, v.stack.DialUDP, v.dns, name)
+	return Resolve(ctx, v.stack.DialUDP, v.dns, name)
 }
 
-// resolve asks name servers for both kinds of address, IPv4 first, the next server if one does not answer.
-func resolve(ctx context.Context, dial func(netip.AddrPort) (net.Conn, error), servers []netip.Addr, name string) ([]netip.Addr, error) {
+// Resolve asks name servers for both kinds of address, IPv4 first, the next server if one does not answer.
+func Resolve(ctx context.Context, dial func(netip.AddrPort) (net.Conn, error), servers []netip.Addr, name string) ([]netip.Addr, error) {
 	if len(servers) == 0 {
 		return nil, errors.New("no name server was given")
 	}
@@ -176,7 +175,7 @@ func resolve(ctx context.Context, dial func(netip.AddrPort) (net.Conn, error), s
 		var out []netip.Addr
 		for _, kind := range []uint16{dns.TypeA, dns.TypeAAAA} {
 			var r *dns.Msg
-			if r, last = ask(ctx, dial, s, name, kind); last != nil {
+			if r, last = Ask(ctx, dial, s, name, kind); last != nil {
 				break
 			}
 			if r.Rcode == dns.RcodeNameError {
@@ -205,7 +204,8 @@ func resolve(ctx context.Context, dial func(netip.AddrPort) (net.Conn, error), s
 	return nil, last
 }
 
-func ask(ctx context.Context, dial func(netip.AddrPort) (net.Conn, error), server netip.Addr, name string, kind uint16) (*dns.Msg, error) {
+// Ask asks a name server one question, a few times if need be.
+func Ask(ctx context.Context, dial func(netip.AddrPort) (net.Conn, error), server netip.Addr, name string, kind uint16) (*dns.Msg, error) {
 	q := new(dns.Msg).SetQuestion(dns.Fqdn(name), kind)
 	packed, err := q.Pack()
 	if err != nil {

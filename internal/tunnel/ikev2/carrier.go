@@ -1,4 +1,4 @@
-package probe
+package ikev2
 
 import (
 	"bufio"
@@ -10,6 +10,8 @@ import (
 	"net/netip"
 	"sync"
 	"time"
+
+	"yellowlantern/internal/underlay"
 )
 
 // carrier brings IKE and ESP to the gateway and back.
@@ -31,7 +33,7 @@ type datagrams struct {
 	done  chan struct{}
 }
 
-func openDatagrams(u Underlay, gateway netip.Addr, ports ...uint16) (carrier, error) {
+func openDatagrams(u underlay.Underlay, gateway netip.Addr, ports ...uint16) (carrier, error) {
 	d := &datagrams{done: make(chan struct{})}
 	for i, port := range ports {
 		var err error
@@ -105,12 +107,7 @@ type connection struct {
 	mu   sync.Mutex // of writing
 }
 
-const (
-	streamPrefix = "IKETCP"
-	lengthLen    = 2
-)
-
-func openConnection(ctx context.Context, u Underlay, to netip.AddrPort) (carrier, error) {
+func openConnection(ctx context.Context, u underlay.Underlay, to netip.AddrPort) (carrier, error) {
 	conn, err := u.DialTCP(ctx, to)
 	if err != nil {
 		return nil, err

@@ -35,8 +35,8 @@ func must[T any](v T, err error) T {
 // quiet is where a gateway under test logs.
 func quiet() *slog.Logger { return slog.New(slog.NewTextHandler(io.Discard, nil)) }
 
-// device is a person's device at its barest: one UDP socket on loopback, the protocol machine, and a packet at a time.
-type device struct {
+// handset is a person's device at its barest: one UDP socket on loopback, the protocol machine, and a packet at a time.
+type handset struct {
 	t      testing.TB
 	conn   *net.UDPConn
 	ike    netip.AddrPort
@@ -51,12 +51,15 @@ type device struct {
 	mu     sync.Mutex // guards sealer, for delays sends from a goroutine of its own
 	extra  []ike.Output
 	wire   [][]byte // IKE messages sent, newest last
+	// lagging keeps IKE messages back, in lag: ESP overtakes them.
+	lagging bool
+	lag     []func()
 	// heardFrom are the addresses that the gateway answered from.
 	heardFrom []netip.Addr
 }
 
 // newDevice prepares a device that dials a gateway under test.
-func newDevice(t testing.TB, s *Sockets, dial, user, password string, suites ...ike.Suite) *device {
+func newDevice(t testing.TB, s *Sockets, dial, user, password string, suites ...ike.Suite) *handset {
 	conn, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = conn.Close() })
@@ -65,7 +68,7 @@ func newDevice(t testing.TB, s *Sockets, dial, user, password string, suites ...
 	}
 	roots := x509.NewCertPool()
 	roots.AddCert(authority.Leaf)
-	d := &device{t: t, conn: conn, ike: s.IKE(), natt: s.NATT()}
+	d := &handset{t: t, conn: conn, ike: s.IKE(), natt: s.NATT()}
 	d.ini, err = ike.NewInitiator(ike.Caller{
 		Name: dial, User: user, Password: password, Roots: roots, Suites: suites, Rand: rand.Reader,
 		Local: conn.LocalAddr().(*net.UDPAddr).AddrPort(), Remote: d.ike, Now: time.Now,
@@ -74,7 +77,7 @@ func newDevice(t testing.TB, s *Sockets, dial, user, password string, suites ...
 	return d
 }
 
-func (d *device) perform(outs []ike.Output) {
+func (d *handset) perform(outs []ike.Output) {
 	for _, o := range outs {
 		switch o := o.(type) {
 		case ike.Send:
@@ -82,6 +85,10 @@ func (d *device) perform(outs []ike.Output) {
 			to, data := d.ike, o.Data
 			if o.To.NATT {
 				to, data = d.natt, append(make([]byte, markerLen), o.Data...)
+			}
+			if d.lagging {
+				d.lag = append(d.lag, func() { _, _ = d.conn.WriteToUDPAddrPort(data, to) })
+				continue
 			}
 			_, _ = d.conn.WriteToUDPAddrPort(data, to)
 		case ike.Established:
@@ -101,7 +108,7 @@ func (d *device) perform(outs []ike.Output) {
 	}
 }
 
-func (d *device) install(c ike.Child, ready bool) {
+func (d *handset) install(c ike.Child, ready bool) {
 	if d.opener == nil {
 		d.opener = map[uint32]*esp.Opener{}
 	}
@@ -113,7 +120,7 @@ func (d *device) install(c ike.Child, ready bool) {
 }
 
 // ready sends with the newest Child SA from now on.
-func (d *device) ready() {
+func (d *handset) ready() {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if d.next != nil {
@@ -122,7 +129,7 @@ func (d *device) ready() {
 }
 
 // read takes one datagram within a time: the packet inside it where it was ESP, nil where it was IKE. ok is false if none came.
-func (d *device) read(wait time.Duration) (inner []byte, ok bool) {
+func (d *handset) read(wait time.Duration) (inner []byte, ok bool) {
 	buf := make([]byte, 4096)
 	_ = d.conn.SetReadDeadline(time.Now().Add(wait))
 	n, from, err := d.conn.ReadFromUDPAddrPort(buf)
@@ -147,7 +154,7 @@ func (d *device) read(wait time.Duration) (inner []byte, ok bool) {
 }
 
 // login logs in, and gives why it failed.
-func (d *device) login() error {
+func (d *handset) login() error {
 	d.perform(d.ini.Start(time.Now()))
 	for end := time.Now().Add(20 * time.Second); time.Now().Before(end) && d.sealer == nil && d.err == nil; {
 		if _, ok := d.read(200 * time.Millisecond); !ok {
@@ -161,7 +168,7 @@ func (d *device) login() error {
 }
 
 // alive asks for a sign of life by a message of so many octets, and tells whether it came.
-func (d *device) alive(octets int) bool {
+func (d *handset) alive(octets int) bool {
 	d.perform(d.ini.AliveOf(time.Now(), octets))
 	for end := time.Now().Add(2 * time.Second); d.ini.Waiting() && time.Now().Before(end); {
 		d.read(100 * time.Millisecond)
@@ -170,16 +177,16 @@ func (d *device) alive(octets int) bool {
 }
 
 // end says that the session is over, and waits for the answer.
-func (d *device) end() {
+func (d *handset) end() {
 	d.perform(d.ini.End(time.Now()))
 	d.read(time.Second)
 	_ = d.conn.Close()
 }
 
 // send puts a packet into the tunnel, from a socket of the device's or another.
-func (d *device) send(b []byte, by *net.UDPConn) { _, _ = by.WriteToUDPAddrPort(d.seal(b), d.natt) }
+func (d *handset) send(b []byte, by *net.UDPConn) { _, _ = by.WriteToUDPAddrPort(d.seal(b), d.natt) }
 
-func (d *device) seal(b []byte) []byte {
+func (d *handset) seal(b []byte) []byte {
 	buf := make([]byte, esp.Headroom+len(b)+esp.Tailroom)
 	copy(buf[esp.Headroom:], b)
 	d.mu.Lock()

@@ -1,0 +1,77 @@
+// Package dial is what a device does by any kind of tunnel: log in over the network that it is on, be given addresses, send and take
+// packets.
+// Each kind's package has its own.
+package dial
+
+import (
+	"context"
+	"crypto/x509"
+	"io"
+	"net/netip"
+	"time"
+
+	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/core/tunnel"
+	"yellowlantern/internal/underlay"
+)
+
+// Login is what a person needs to connect.
+type Login struct {
+	Dial       string // the name or address that leads to the gateway
+	Identity   string // what the gateway calls itself, by which a tunnel is asked for
+	User       string
+	Password   string
+	Roots      *x509.CertPool
+	Algorithms []string  // that are offered, in the plan's words
+	KeyLog     io.Writer // nil: keys are not logged
+	MTU        int       // of the tunnel, inside, in octets; 0: what devices assume
+	// Keepalive is how often a translation on the way is kept open.
+	Keepalive time.Duration
+	// Ports are in place of the kind's own, by the names that it has for them; none: its own.
+	Ports map[string]uint16
+	// TCPPort is where the gateway also answers over TCP; 0: nowhere. It is used where UDP stays without an answer.
+	TCPPort uint16
+}
+
+// Given is what the gateway gave.
+type Given struct {
+	tunnel.Configuration
+	Algorithms string
+	Over       string // what carries the tunnel
+	Behind     bool   // a translation is on the way
+}
+
+// Session is a standing one. Everything may be called from anywhere.
+type Session interface {
+	Given() Given
+	// Send puts a packet into the tunnel; it stays the caller's.
+	Send(packet []byte)
+	// Ended tells why it is over; nil while it stands.
+	Ended() error
+	// Close tells the gateway that it is over. A second call does nothing.
+	Close()
+}
+
+// Kind dials tunnels of one kind.
+type Kind interface {
+	// Dial logs in; the context bounds that. receive is called with every packet that comes, which is valid during the call. What keeps a
+	// device out is a Fault.
+	Dial(ctx context.Context, u underlay.Underlay, l Login, receive func(packet []byte)) (Session, error)
+}
+
+// Fault is why a login failed: a code for whoever decides by it, and what happened.
+type Fault struct {
+	Code reason.Code
+	Err  error
+}
+
+func (f *Fault) Error() string { return f.Err.Error() }
+func (f *Fault) Unwrap() error { return f.Err }
+
+// Addresses looks up where a name leads from the network that the device is on.
+func Addresses(ctx context.Context, u underlay.Underlay, name string) ([]netip.Addr, error) {
+	if a, err := netip.ParseAddr(name); err == nil {
+		return []netip.Addr{a}, nil
+	}
+	return u.Resolve(ctx, name)
+}

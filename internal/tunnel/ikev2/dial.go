@@ -1,0 +1,400 @@
+package ikev2
+
+import (
+	"cmp"
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/netip"
+	"slices"
+	"sync"
+	"time"
+
+	"yellowlantern/internal/core/esp"
+	"yellowlantern/internal/core/ike"
+	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/core/session"
+	"yellowlantern/internal/core/tunnel"
+	"yellowlantern/internal/dial"
+	"yellowlantern/internal/underlay"
+)
+
+const byeTime = 400 * time.Millisecond // for the gateway to say that it heard of the end
+
+// Names of the ports that a Login may have others in place of.
+const (
+	PortIKE  = "ike"  // UDP 500
+	PortNATT = "natt" // UDP 4500
+)
+
+// Dialer is the device's side.
+type Dialer struct{}
+
+// held is the two associations of a Child SA.
+type held struct {
+	pair
+	waits bool // it is sent with once something comes by it
+}
+
+// device is a standing session, or one that comes about.
+type device struct {
+	given   ike.Established
+	receive func([]byte)
+
+	keys  sync.Mutex // guards pairs: what sends must not wait for the protocol machine
+	pairs []held     // of associations, the one that is sent with last
+
+	mu     sync.Mutex // guards what follows
+	ini    *ike.Initiator
+	way    carrier
+	natt   bool
+	stands bool
+	up     chan error
+	keyLog io.Writer
+	// keepalive is how often an octet is sent that keeps a translation open (RFC 3948 §4).
+	keepalive time.Duration
+	ended     error
+	bye       chan struct{} // once the end is told: its answer
+	stop      context.CancelFunc
+	closed    sync.Once
+	wait      sync.WaitGroup
+}
+
+// What keeps a device out before the gateway's word.
+var (
+	errSilent500  = errors.New("nothing answers on UDP 500: the gateway does not run, its address is wrong, or the way to it drops UDP 500")
+	errSilentTCP  = errors.New("UDP is not answered, and over TCP a connection opens on which nobody speaks IKE")
+	errSilent4500 = errors.New("UDP 500 is answered and UDP 4500 is not: a router on the way drops it, or does not forward it to the gateway")
+)
+
+// udpPatience is how long UDP is waited for where there is TCP to fall back to (RFC 9329 §5.1 prefers UDP).
+const udpPatience = 4 * time.Second
+
+// tcpPatience is how long a TCP connection may take to open.
+const tcpPatience = 5 * time.Second
+
+// Dial logs in by UDP, and over TCP where UDP is not answered and the gateway offers it.
+func (Dialer) Dial(ctx context.Context, u underlay.Underlay, l dial.Login, receive func([]byte)) (dial.Session, error) {
+	d, err := dialed(ctx, u, l, receive)
+	if err != nil {
+		var fault *dial.Fault
+		if !errors.As(err, &fault) {
+			err = &dial.Fault{Code: faultOf(err), Err: err}
+		}
+		return nil, err
+	}
+	return d, nil
+}
+
+func dialed(ctx context.Context, u underlay.Underlay, l dial.Login, receive func([]byte)) (*device, error) {
+	addrs, err := dial.Addresses(ctx, u, l.Dial)
+	if err != nil {
+		return nil, &dial.Fault{Code: reason.FaultName, Err: fmt.Errorf("the gateway's name %s: %w", l.Dial, err)}
+	}
+	var gw netip.Addr
+	for _, a := range addrs {
+		if u.Address(a).IsValid() {
+			gw = a
+			break
+		}
+	}
+	if !gw.IsValid() {
+		return nil, fmt.Errorf("the gateway %s has no address of a family that this network has", l.Dial)
+	}
+	port500 := cmp.Or(l.Ports[PortIKE], 500)
+	way, err := openDatagrams(u, gw, port500, cmp.Or(l.Ports[PortNATT], 4500))
+	if err != nil {
+		return nil, err
+	}
+	patience := ctx
+	if l.TCPPort > 0 {
+		var stop context.CancelFunc
+		patience, stop = context.WithTimeout(ctx, udpPatience)
+		defer stop()
+	}
+	d, err := connect(patience, way, netip.AddrPortFrom(gw, port500), l, receive)
+	if l.TCPPort == 0 || !errors.Is(err, errSilent500) && !errors.Is(err, errSilent4500) || ctx.Err() != nil {
+		return d, err
+	}
+	opens, stop := context.WithTimeout(ctx, tcpPatience)
+	remote := netip.AddrPortFrom(gw, l.TCPPort)
+	way, errTCP := openConnection(opens, u, remote)
+	stop()
+	if errTCP != nil {
+		return nil, fmt.Errorf("%w; TCP %d does not answer either", err, l.TCPPort)
+	}
+	return connect(ctx, way, remote, l, receive)
+}
+
+// faultOf names what kept the device out.
+func faultOf(err error) reason.Code {
+	var refused ike.RefusedError
+	switch {
+	case errors.Is(err, errSilent4500):
+		return reason.FaultSilent4500
+	case errors.Is(err, errSilent500):
+		return reason.FaultSilent500
+	case errors.Is(err, errSilentTCP):
+		return reason.FaultSilentTCP
+	case errors.Is(err, ike.ErrCertificate):
+		return reason.FaultCertificate
+	case errors.As(err, &refused):
+		return reason.FaultRefused
+	}
+	return reason.FaultOther
+}
+
+// connect logs in by one way, which it closes if that fails.
+func connect(ctx context.Context, way carrier, gateway netip.AddrPort, l dial.Login, receive func([]byte)) (*device, error) {
+	t := &device{way: way, receive: receive, up: make(chan error, 1), keyLog: l.KeyLog, keepalive: l.Keepalive}
+	tcp := way.Name() == session.OverTCP
+	var suites []ike.Suite
+	for _, name := range l.Algorithms {
+		if s, ok := ike.SuiteNamed(name); ok {
+			suites = append(suites, s)
+		}
+	}
+	var err error
+	t.ini, err = ike.NewInitiator(ike.Caller{
+		Name: l.Identity, User: l.User, Password: l.Password, Roots: l.Roots, Suites: suites, Rand: rand.Reader,
+		Local: way.Local(), Remote: gateway, Now: time.Now, LogKeys: l.KeyLog != nil, TCP: tcp,
+	})
+	if err != nil {
+		way.Close()
+		return nil, err
+	}
+	run, stop := context.WithCancel(context.Background())
+	t.stop = stop
+	t.wait.Go(func() { way.Read(t.handleIKE, t.handleESP) })
+	t.wait.Go(func() { t.tick(run) })
+	t.mu.Lock()
+	t.perform(t.ini.Start(time.Now()))
+	t.mu.Unlock()
+	select {
+	case err = <-t.up:
+	case <-ctx.Done():
+		err = ctx.Err()
+	}
+	if err != nil {
+		silent := errors.Is(err, ike.ErrNoAnswer) || errors.Is(err, context.DeadlineExceeded)
+		t.mu.Lock()
+		answered := t.natt
+		t.mu.Unlock()
+		if errors.Is(err, ike.ErrCertificate) {
+			t.linger() // the gateway is told of it, so that its administrator learns of it
+		}
+		t.Close()
+		switch {
+		case silent && tcp:
+			err = errSilentTCP
+		case silent && answered:
+			err = errSilent4500
+		case silent:
+			err = errSilent500
+		}
+		return nil, err
+	}
+	return t, nil
+}
+
+func addrPort(a net.Addr) netip.AddrPort {
+	ap, _ := netip.ParseAddrPort(a.String())
+	return netip.AddrPortFrom(ap.Addr().Unmap(), ap.Port())
+}
+
+// perform does what the protocol machine wants done; t.mu is held.
+func (t *device) perform(outs []ike.Output) {
+	for _, o := range outs {
+		switch o := o.(type) {
+		case ike.Send:
+			t.way.SendIKE(o.To.NATT, o.Data)
+		case ike.Float:
+			t.natt = true
+		case ike.KeyRow:
+			fmt.Fprintf(t.keyLog, "%s:%s\n", o.Table, o.Row)
+		case ike.Established:
+			t.tell(t.install(o))
+		case ike.Renewed:
+			if err := t.add(o.Child, o.Asked); err != nil {
+				t.ended = err
+			}
+		case ike.Preferred:
+			t.last(o.In)
+		case ike.Dropped:
+			t.keys.Lock()
+			t.pairs = slices.DeleteFunc(t.pairs, func(p held) bool { return p.opener.SPI == o.In })
+			t.keys.Unlock()
+		case ike.Failed:
+			t.ended = o.Err
+			t.tell(o.Err)
+		}
+	}
+}
+
+func (t *device) tell(err error) {
+	select {
+	case t.up <- err:
+	default:
+	}
+}
+
+func (t *device) install(e ike.Established) error {
+	t.given = e
+	err := t.add(e.Child, true)
+	t.stands = err == nil
+	return err
+}
+
+// Given is what the gateway gave.
+func (t *device) Given() dial.Given {
+	g := t.given
+	return dial.Given{
+		Configuration: tunnel.Configuration{Addresses: g.Addresses, DNS: g.DNS, Domains: g.Domains, Routes: g.Routes, Full: g.Full},
+		Algorithms:    g.Suite, Over: t.way.Name(), Behind: g.Behind,
+	}
+}
+
+// add takes a Child SA into use. It is sent with from now on where the gateway is ready for it, and else once something comes by it.
+func (t *device) add(c ike.Child, ready bool) error {
+	opener, err := esp.NewOpener(c.In, c.Algorithm, c.InKey)
+	if err != nil {
+		return err
+	}
+	sealer, err := esp.NewSealer(c.Out, c.Algorithm, c.OutKey)
+	if err == nil {
+		t.keys.Lock()
+		defer t.keys.Unlock()
+		waits := !ready && len(t.pairs) > 0
+		t.pairs = append(t.pairs, held{pair{opener, sealer}, waits})
+		if n := len(t.pairs); waits {
+			t.pairs[n-1], t.pairs[n-2] = t.pairs[n-2], t.pairs[n-1]
+		}
+	}
+	return err
+}
+
+// last makes a Child SA the one that is sent with.
+func (t *device) last(in uint32) {
+	t.keys.Lock()
+	defer t.keys.Unlock()
+	if i := slices.IndexFunc(t.pairs, func(p held) bool { return p.opener.SPI == in }); i >= 0 {
+		p := t.pairs[i]
+		t.pairs = append(slices.Delete(t.pairs, i, i+1), p)
+	}
+}
+
+// Send puts a packet into the tunnel, whatever the routes say.
+func (t *device) Send(b []byte) {
+	buf := make([]byte, esp.Headroom+len(b)+esp.Tailroom)
+	copy(buf[esp.Headroom:], b)
+	t.keys.Lock()
+	var sealer *esp.Sealer
+	if n := len(t.pairs); n > 0 {
+		sealer = t.pairs[n-1].sealer
+	}
+	t.keys.Unlock()
+	if sealer == nil {
+		return
+	}
+	if out, err := sealer.Seal(buf, esp.Headroom, len(b)); err == nil {
+		t.way.SendESP(out)
+	}
+}
+
+func (t *device) handleIKE(b []byte) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.bye != nil { // the gateway has heard that it is over
+		select {
+		case t.bye <- struct{}{}:
+		default:
+		}
+		return
+	}
+	t.perform(t.ini.Handle(time.Now(), append([]byte(nil), b...)))
+}
+
+func (t *device) handleESP(b []byte) {
+	spi, ok := esp.SPIOf(b)
+	var opener *esp.Opener
+	waits := false
+	t.keys.Lock()
+	for i, p := range t.pairs {
+		if ok && p.opener.SPI == spi {
+			opener, waits = p.opener, p.waits
+			t.pairs[i].waits = false
+		}
+	}
+	t.keys.Unlock()
+	if opener == nil {
+		return
+	}
+	if inner, _, err := opener.Open(b); err == nil {
+		if waits {
+			t.last(spi)
+		}
+		t.receive(inner)
+	}
+}
+
+// tick drives retransmission, and keeps the home router's translation alive (RFC 3948 §2.3).
+func (t *device) tick(ctx context.Context) {
+	ticker := time.NewTicker(100 * time.Millisecond)
+	defer ticker.Stop()
+	kept := time.Now()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case now := <-ticker.C:
+			t.mu.Lock()
+			t.perform(t.ini.Tick(now))
+			if t.stands && now.Sub(kept) >= t.keepalive {
+				kept = now
+				t.way.Keepalive()
+			}
+			t.mu.Unlock()
+		}
+	}
+}
+
+// Ended tells why the session is over, nil while it stands.
+func (t *device) Ended() error {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.ended
+}
+
+// linger waits for the gateway's answer to the last thing that it was told.
+func (t *device) linger() {
+	bye := make(chan struct{}, 1)
+	t.mu.Lock()
+	t.bye = bye
+	t.mu.Unlock()
+	select {
+	case <-bye:
+	case <-time.After(byeTime):
+	}
+}
+
+// Close tells the gateway that the session is over, and ends. A second call does nothing.
+func (t *device) Close() { t.closed.Do(t.close) }
+
+func (t *device) close() {
+	t.mu.Lock()
+	told := t.ini.End(time.Now())
+	t.perform(told)
+	if t.ended == nil {
+		t.ended = net.ErrClosed
+	}
+	t.mu.Unlock()
+	if len(told) > 0 {
+		t.linger()
+	}
+	t.stop()
+	t.way.Close()
+	t.wait.Wait()
+}

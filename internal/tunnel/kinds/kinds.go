@@ -1,0 +1,44 @@
+// Package kinds is where kinds of tunnels are registered: by this list the plan, the gateway and the probe know them.
+package kinds
+
+import (
+	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/core/tunnel"
+	"yellowlantern/internal/dial"
+	"yellowlantern/internal/tunnel/ikev2"
+)
+
+// Kind is one kind of tunnel.
+type Kind struct {
+	Name   string
+	Dialer dial.Kind
+	Server tunnel.Kind // that every gateway has; nil: it is started with what the host gives it (ikev2)
+}
+
+var all = []Kind{{Name: plan.KindIKEv2, Dialer: ikev2.Dialer{}}}
+
+// Register adds a kind, before anything runs.
+func Register(k Kind) {
+	plan.AllowKind(k.Name)
+	all = append(all, k)
+}
+
+// Dialer is the device's side of a kind; nil: there is none.
+func Dialer(name string) dial.Kind {
+	for _, k := range all {
+		if k.Name == name {
+			return k.Dialer
+		}
+	}
+	return nil
+}
+
+// Servers are the servers of kinds that need nothing of the host's.
+func Servers() (out []tunnel.Kind) {
+	for _, k := range all {
+		if k.Server != nil {
+			out = append(out, k.Server)
+		}
+	}
+	return out
+}
