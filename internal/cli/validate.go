@@ -82,6 +82,9 @@ func (p *printer) writeReport(r *report.Report, format, out string) error {
 }
 
 func (p *printer) validation(r *report.Report) {
+	for _, t := range r.Troubles {
+		p.say("✗ %s", t)
+	}
 	n := r.Count()
 	p.table([]string{"revision " + strconv.Itoa(r.Revision), ""}, [][]string{
 		{"findings", strconv.Itoa(n.Stops) + " that stop it, " + strconv.Itoa(n.Warnings) + " warnings"},

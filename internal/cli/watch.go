@@ -239,6 +239,12 @@ func status(p *printer) *cli.Command {
 			default:
 				p.say("· no plan is committed yet: nobody can come in")
 			}
+			for _, trouble := range s.Inside.Problems {
+				p.say("✗ %s", trouble.Words)
+			}
+			if len(s.Inside.Problems) == 0 {
+				p.say("✓ the inside is carried by %s", s.Inside.Port)
+			}
 			switch {
 			case o.Problem != "":
 				p.say("✗ the name %s is not kept up to date: %s", o.Name, o.Problem)

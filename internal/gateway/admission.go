@@ -64,7 +64,9 @@ func (h host) Admit(r tunnel.Request) (*session.Session, tunnel.Grant) {
 // Up lets the packets of a session pass.
 func (h host) Up(s *session.Session, path session.Path, used []netip.Addr) bool {
 	h.g.keepOnly(s, used)
+	h.g.answerFor(s, true) // before the device can ask for anything
 	if !h.g.engine.Attach(s, path) {
+		h.g.answerFor(s, false)
 		return false
 	}
 	h.g.done.Go(func() { h.g.lookAgain(s) })
@@ -108,6 +110,9 @@ func (g *Gateway) over(s *session.Session, why reason.Reason) bool {
 	up, first := g.engine.Detach(s, why)
 	if !first {
 		return false
+	}
+	if up {
+		g.answerFor(s, false)
 	}
 	g.release(s.Pool, s.Addresses)
 	if !up {

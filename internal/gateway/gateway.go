@@ -17,6 +17,7 @@ import (
 	_ "time/tzdata" // hours are in the site's zone also on a host that keeps no zones of its own
 
 	"yellowlantern/internal/core/forward"
+	"yellowlantern/internal/core/inside"
 	"yellowlantern/internal/core/login"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/pool"
@@ -40,9 +41,13 @@ type Frame struct {
 	Packet []byte
 }
 
-// Inside is the gateway's side away from the tunnels: a lab link, or a host's kernel. Frames are sent in batches; a
-// packet is only valid during the call.
+// Inside is the gateway's side away from the tunnels: a lab link, or a host's kernel. It can be used from anywhere.
 type Inside interface {
+	// Apply makes it as it is wanted, and tells how it is.
+	Apply(inside.Desired) inside.Observed
+	// Answer lets the gateway answer, or no longer, for a person's address on a network that it is attached to.
+	Answer(addr netip.Addr, on bool)
+	// Send sends frames in a batch; a packet is only valid during the call.
 	Send(batch []Frame)
 }
 
@@ -106,6 +111,8 @@ type Gateway struct {
 	zone     *time.Location
 	pools    map[string]*pool.Pool
 	refusals refusals
+
+	observed inside.Observed
 
 	commits   sync.Mutex // one after the other
 	stop      context.CancelFunc
@@ -207,9 +214,10 @@ func (g *Gateway) use(p *prepared) error {
 			return err
 		}
 	}
+	observed := g.applyInside(p.model)
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	g.model, g.zone = p.model, p.zone
+	g.model, g.zone, g.observed = p.model, p.zone, observed
 	g.engine.Commit(p.model)
 	for i := range p.set.Plan.Pools {
 		x := &p.set.Plan.Pools[i]

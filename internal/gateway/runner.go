@@ -10,6 +10,7 @@ import (
 	"sync/atomic"
 
 	"yellowlantern/internal/core/forward"
+	"yellowlantern/internal/core/inside"
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reason"
@@ -62,7 +63,18 @@ func (r *Runner) Status() Status {
 	if g := r.gateway(); g != nil {
 		return g.Status()
 	}
-	return Status{Dropped: map[string]uint64{}, Rules: map[string]forward.RuleCounters{}}
+	return Status{Dropped: map[string]uint64{}, Rules: map[string]forward.RuleCounters{}, Inside: r.Inside()}
+}
+
+// Inside tells how the side away from the tunnels is.
+func (r *Runner) Inside() inside.Observed {
+	if g := r.gateway(); g != nil {
+		return g.Inside()
+	}
+	if r.cfg.Inside == nil {
+		return inside.None()
+	}
+	return inside.Observed{Problems: []inside.Problem{inside.Told(reason.Of(reason.NothingRunsHere, nil))}}
 }
 
 // End ends a session.

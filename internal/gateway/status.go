@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"yellowlantern/internal/core/forward"
+	"yellowlantern/internal/core/inside"
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/session"
 )
@@ -91,6 +92,7 @@ type Status struct {
 	Flows     int                             `json:"flows"`
 	Dropped   map[string]uint64               `json:"dropped" doc:"Datagrams dropped without an answer, by reason."`
 	Rules     map[string]forward.RuleCounters `json:"rules" doc:"What each rule has decided."`
+	Inside    inside.Observed                 `json:"inside" doc:"The side away from the tunnels."`
 	Unwritten uint64                          `json:"unwritten,omitempty" doc:"Events that found no room on their way to the journal."`
 }
 
@@ -98,7 +100,7 @@ type Status struct {
 func (g *Gateway) Status() Status {
 	s := Status{
 		Gateway: g.name, Sessions: g.sessions.Len(), Flows: g.engine.Flows(), Rules: g.engine.Rules(), Unwritten: g.outbox.left.Load(),
-		Dropped: map[string]uint64{},
+		Dropped: map[string]uint64{}, Inside: g.Inside(),
 	}
 	for _, server := range g.servers {
 		s.LoggingIn += server.LoggingIn()

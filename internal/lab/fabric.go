@@ -20,6 +20,7 @@ type segment struct {
 	prefixes []netip.Prefix
 	mu       sync.RWMutex
 	ports    map[netip.Addr]chan []byte
+	answers  map[netip.Addr]chan []byte // who answers for addresses that are somebody else's
 }
 
 func (s *segment) holds(a netip.Addr) bool {
@@ -45,6 +46,9 @@ func (s *segment) plug(queue chan []byte, addrs ...netip.Addr) {
 func (s *segment) send(hop netip.Addr, b []byte) {
 	s.mu.RLock()
 	queue := s.ports[hop]
+	if queue == nil {
+		queue = s.answers[hop]
+	}
 	s.mu.RUnlock()
 	if queue == nil {
 		return

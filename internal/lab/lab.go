@@ -26,6 +26,7 @@ type Lab struct {
 	segments map[string]*segment
 	homes    []*home
 	hosts    map[string]*machine
+	inside   chan []byte // the gateway's inside plug
 	closers  []func()
 	closed   chan struct{}
 	wait     sync.WaitGroup
@@ -89,7 +90,8 @@ func (l *Lab) build() error {
 			return fmt.Errorf("host %s: %w", h.Name, err)
 		}
 	}
-	l.segments[l.d.Gateway.Inside.Segment].plug(l.serve(insidePlug{l}), l.d.Gateway.Inside.Addresses...)
+	l.inside = l.serve(insidePlug{l})
+	l.segments[l.d.Gateway.Inside.Segment].plug(l.inside, l.d.Gateway.Inside.Addresses...)
 	l.segments[internet].plug(l.serve(outsidePlug{l}), l.d.Gateway.Outside.Addresses...)
 	var err error
 	if l.relay, err = userstack.New(l.d.Gateway.Outside.Addresses, 1500, l.fromRelay); err != nil {

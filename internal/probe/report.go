@@ -49,6 +49,7 @@ type Order struct {
 	Outside   []netip.Addr   `json:"outside" nullable:"false" doc:"The addresses by which a full tunnel is seen on the internet."`
 	Passage   string         `json:"passage,omitempty"`
 	Own       []netip.Addr   `json:"own" nullable:"false" doc:"The gateway's own inside addresses, by which it says that it refuses something."`
+	Trouble   []string       `json:"trouble" nullable:"false" doc:"What does not run, or carries nothing, at the gateway itself."`
 	Inside    []netip.Prefix `json:"inside" nullable:"false" doc:"The gateway's own networks: a trial from there is none from outside."`
 	Full      bool           `json:"full"`
 	Admitted  bool           `json:"admitted" doc:"Whether a passage takes this person."`
@@ -73,8 +74,8 @@ type Result struct {
 	Before *Seen `json:"before,omitempty" doc:"Without the tunnel."`
 	Seen   Seen  `json:"seen"`
 	OK     bool  `json:"ok" doc:"Seen is what was expected."`
-	// Untried says that nothing is known of it but Before: the person did not get in, and should have.
-	Untried bool   `json:"untried,omitempty" doc:"It was not tried: the login failed, and should not have."`
+	// Untried says that nothing is known of it but Before: the person did not get in, and should have, or nobody there was found.
+	Untried bool   `json:"untried,omitempty" doc:"Nothing is known of it: the login failed, and should not have; or nobody is named there and nobody answered."`
 	Likely  string `json:"likely,omitempty" doc:"Where it most likely goes wrong."`
 	// Home is the device's own network, where it hides the destination from the tunnel.
 	Home string `json:"home,omitempty" doc:"The network that the device is on, which holds the destination too and hides it."`
@@ -157,6 +158,7 @@ func Run(ctx context.Context, u underlay.Underlay, o Order, opt Options) (*Repor
 	cancel()
 	if err != nil {
 		r.notConnected(o, err)
+		r.trouble(o)
 		return r, nil
 	}
 	defer tunnel.Close()
@@ -167,7 +169,16 @@ func Run(ctx context.Context, u underlay.Underlay, o Order, opt Options) (*Repor
 	})
 	r.check(ctx, tunnel, o)
 	r.judge()
+	r.trouble(o)
 	return r, nil
+}
+
+// trouble says first what is wrong with the gateway itself: nothing that was seen is then the plan's fault.
+func (r *Report) trouble(o Order) {
+	if len(o.Trouble) > 0 {
+		r.OK = false
+		r.Causes = append(slices.Clone(o.Trouble), r.Causes...)
+	}
 }
 
 // dialled looks up where people would go.

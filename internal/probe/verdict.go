@@ -78,6 +78,9 @@ func (r *Report) judge() {
 			continue
 		}
 		got := res.Answered()
+		if res.Search && r.searched(res) {
+			continue
+		}
 		res.OK = got == res.Want
 		if res.Home != "" {
 			res.Computed = false // from here
@@ -126,13 +129,28 @@ func (r *Report) judge() {
 	}
 }
 
-// judgeEdge holds a boundary packet against what was computed: one that is computed to pass must not be refused, and one that is not must
-// not be answered. Both sides' evidence is told.
-func (r *Report) judgeEdge(res *Result) {
-	byGateway := res.Seen.Refused && slices.ContainsFunc(r.own,
+// searched tells whether nothing is known of a trial that only looked for somebody: silence says nothing, unless the gateway itself refused
+// what must not get there.
+func (r *Report) searched(res *Result) bool {
+	if res.Seen.Reached || !res.Want && r.refusedByGateway(res) {
+		return false
+	}
+	res.Untried, res.OK = true, true
+	return true
+}
+
+// refusedByGateway tells whether the gateway itself said that it refuses a packet.
+func (r *Report) refusedByGateway(res *Result) bool {
+	return res.Seen.Refused && slices.ContainsFunc(r.own,
 		func(a netip.Addr) bool {
 			return res.Seen.Among(reason.RouterSaid) && res.Seen.With[reason.By] == a.String()
 		})
+}
+
+// judgeEdge holds a boundary packet against what was computed: one that is computed to pass must not be refused, and one that is not must
+// not be answered. Both sides' evidence is told.
+func (r *Report) judgeEdge(res *Result) {
+	byGateway := r.refusedByGateway(res)
 	res.OK = !(res.Computed && byGateway) && !(!res.Computed && res.Seen.Reached)
 	if res.OK {
 		return

@@ -3,6 +3,8 @@
 package report
 
 import (
+	"fmt"
+	"strings"
 	"time"
 
 	"yellowlantern/internal/core/check"
@@ -23,9 +25,11 @@ type Report struct {
 	Proof     []reach.Result  `json:"proof" nullable:"false"`
 	Surplus   []reach.Surplus `json:"surplus" nullable:"false" doc:"What is reached and no expectation asks for."`
 	Trials    []Trials        `json:"trials" nullable:"false" doc:"The newest probe of each class of people from each vantage."`
-	Untried   []string        `json:"untried" nullable:"false" doc:"Classes of people of whom nobody tried this revision."`
+	Untried   []string        `json:"untried" nullable:"false" doc:"What nobody tried of this revision: classes of people, and of those who tried what they are expected to reach or not."`
+	Troubles  []string        `json:"troubles" nullable:"false" doc:"What does not run, or carries nothing, at the gateway itself."`
 	OK        bool            `json:"ok" doc:"Nothing stops the plan, every expectation holds as computed, and every trial saw what was expected."`
-	Verdict   string          `json:"verdict"`
+	Verdict   string          `json:"verdict" doc:"In one sentence."`
+	Headline  string          `json:"headline" doc:"In a few words."`
 }
 
 // Accepted is a warning that was accepted.
@@ -144,8 +148,18 @@ func (r *Report) Count() (n Counts) {
 // Judge sets the verdict.
 func (r *Report) Judge() {
 	n := r.Count()
-	r.OK = n.Stops == 0 && n.Failed == 0 && n.Missed == 0
+	r.OK = n.Stops == 0 && n.Failed == 0 && n.Missed == 0 && len(r.Troubles) == 0
 	switch {
+	case !r.OK:
+		r.Headline = "not as it should be"
+	case len(r.Untried) > 0:
+		r.Headline = fmt.Sprintf("as it should be where it was tried, %d not tried", len(r.Untried))
+	default:
+		r.Headline = "everything is as it should be"
+	}
+	switch {
+	case len(r.Troubles) > 0:
+		r.Verdict = upperFirst(r.Troubles[0]) + "."
 	case n.Stops > 0:
 		r.Verdict = "Findings stop this plan: it does not work as it is."
 	case n.Failed > 0:
@@ -159,10 +173,17 @@ func (r *Report) Judge() {
 	case n.Tried == 0:
 		r.Verdict = "Every expectation holds as computed for all traffic. Nothing was tried on this revision yet."
 	case len(r.Untried) > 0:
-		r.Verdict = "Every expectation holds as computed for all traffic, and every trial saw what was expected; some people are not tried yet."
+		r.Verdict = "Every expectation holds as computed for all traffic, and every trial saw what was expected; some of it is not tried yet."
 	default:
 		r.Verdict = "Every expectation holds, as computed for all traffic and as tried over real tunnels by every class of people."
 	}
+}
+
+func upperFirst(s string) string {
+	if s == "" {
+		return s
+	}
+	return strings.ToUpper(s[:1]) + s[1:]
 }
 
 // everybodyIn tells whether everybody got in who should.

@@ -32,10 +32,20 @@ type Proof struct {
 type Board struct {
 	reach.Board
 	Revision     int     `json:"revision"`
+	Verdict      Verdict `json:"verdict" doc:"On the whole revision: the same that yl validate and the printed report have."`
 	TotalRows    int     `json:"total-rows" doc:"Rows that match, shown or not."`
 	TotalColumns int     `json:"total-columns" doc:"Columns that match, shown or not."`
 	Troubles     int     `json:"troubles" doc:"Cells of the whole board that are not as they should be."`
 	Tried        [][]Try `json:"tried" nullable:"false" doc:"For each row and destination, what the newest probe of somebody of the class saw."`
+}
+
+// Verdict is what is known of a revision, in one place. Of a draft nothing was tried: it has none.
+type Verdict struct {
+	OK       bool     `json:"ok"`
+	Headline string   `json:"headline" doc:"In a few words."`
+	Words    string   `json:"words" doc:"In one sentence."`
+	Troubles []string `json:"troubles" nullable:"false" doc:"What does not run, or carries nothing, at the gateway itself."`
+	Untried  []string `json:"untried" nullable:"false" doc:"What nobody tried."`
 }
 
 // Try is what was tried of one cell.
@@ -139,6 +149,11 @@ func (s *Service) board(ctx context.Context, in *BoardWindow) (*body[Board], err
 		}
 	}
 	b := Board{Revision: number, Tried: [][]Try{}}
+	if in.Draft == "" {
+		if b.Verdict, err = s.verdict(ctx, number, reports); err != nil {
+			return nil, err
+		}
+	}
 	b.Rows, b.Destinations = []reach.Row{}, []reach.Destination{}
 	b.Inward = []reach.InwardRow{}
 	for _, row := range whole.Inward {
@@ -428,7 +443,7 @@ func (s *Service) order(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	o.Revision, o.Authority = number, string(ca.PEM())
+	o.Revision, o.Authority, o.Trouble = number, string(ca.PEM()), s.troubles()
 	return answer(*o), nil
 }
 
@@ -446,7 +461,7 @@ func ProbeOrder(m *site.Model, persons []reach.Person, user string) (*probe.Orde
 func orderFor(m *site.Model, class reach.Class, r reach.Reach, user string) *probe.Order {
 	class.Users = []string{user}
 	o := &probe.Order{
-		User: user, Class: class.Name(), Dial: m.Gateway.Dial, Routes: []string{}, DNS: []netip.Addr{}, Domains: []string{}, Pool: []string{}, Outside: m.PublicAddresses(), Inside: m.OwnPrefixes(), Own: m.InsideOwn(), Suites: []string{},
+		User: user, Class: class.Name(), Dial: m.Gateway.Dial, Routes: []string{}, DNS: []netip.Addr{}, Domains: []string{}, Pool: []string{}, Outside: m.PublicAddresses(), Inside: m.OwnPrefixes(), Own: m.InsideOwn(), Suites: []string{}, Trouble: []string{},
 		Trials: append(append([]reach.Trial{}, reach.Trials(m, class, r)...), reach.Edges(m, class, r, reach.MostEdges)...),
 	}
 	if p := class.Passage; p != nil {

@@ -3,11 +3,14 @@ package service
 import (
 	"bytes"
 	"context"
+	"fmt"
 	"slices"
 	"strings"
 	"time"
 
 	"yellowlantern/internal/core/check"
+	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reach"
 	"yellowlantern/internal/core/site"
 	"yellowlantern/internal/probe"
@@ -62,7 +65,7 @@ func (s *Service) report(ctx context.Context) (*report.Report, error) {
 	}
 	r := &report.Report{
 		Site: m.Plan.Name, At: time.Now().UTC(), By: administrator(ctx), Revision: number, Author: rev.Author, Message: rev.Message, Committed: rev.At,
-		Accepted: []report.Accepted{}, Findings: []check.Finding{}, Proof: s.compute(m, persons).Proof.Results, Trials: []report.Trials{}, Untried: []string{},
+		Accepted: []report.Accepted{}, Findings: []check.Finding{}, Proof: s.compute(m, persons).Proof.Results, Trials: []report.Trials{}, Untried: []string{}, Troubles: s.troubles(),
 	}
 	r.Surplus, _ = reach.Surpluses(m, persons)
 	for _, a := range rev.Accepted {
@@ -96,11 +99,54 @@ func (s *Service) addTrials(ctx context.Context, r *report.Report, m *site.Model
 				r.Trials = append(r.Trials, trials(p))
 			}
 		}
-		if !outside && c.Passage != nil {
+		switch {
+		case c.Passage == nil:
+		case !outside:
 			r.Untried = append(r.Untried, c.Name())
+		default:
+			r.Untried = append(r.Untried, untried(m, c, probes)...)
 		}
 	}
 	return nil
+}
+
+// untried says what of the expectations about a class nobody of it tried: each destination that they name.
+func untried(m *site.Model, c reach.Class, probes []probe.Report) (out []string) {
+	for i := range m.Plan.Expectations {
+		e := &m.Plan.Expectations[i]
+		if e.Inward() || e.Must == plan.NothingElse || !reach.Concerns(e, c) {
+			continue
+		}
+		services := m.Names.ServiceSet(e.Services)
+		for _, word := range e.To {
+			space, _ := m.Names.Destination(word)
+			if !slices.ContainsFunc(probes,
+				func(p probe.Report) bool { return p.Class == c.Name() && !p.Inside && triedThere(p, space, services) }) {
+				out = append(out, fmt.Sprintf("%s: %s (%s)", c.Name(), word, e.Name))
+			}
+		}
+	}
+	return out
+}
+
+// triedThere tells whether a report has something that was tried at one of the places by one of the services.
+func triedThere(p probe.Report, space netset.Addrs, services netset.Services) bool {
+	return p.Connected && slices.ContainsFunc(p.Results, func(x probe.Result) bool {
+		point, err := netset.ParseServices(x.Service)
+		return !x.Untried && err == nil && space.Contains(x.Dst) && len(point.Intersect(services)) > 0
+	})
+}
+
+// troubles says what does not run, or carries nothing: whatever is computed, people do not reach it.
+func (s *Service) troubles() []string {
+	out := []string{}
+	if r := s.runs.Load(); r != nil && r.Problem != "" {
+		out = append(out, r.Problem)
+	}
+	for _, p := range s.Runner.Inside().Problems {
+		out = append(out, p.Words)
+	}
+	return out
 }
 
 func trials(p probe.Report) report.Trials {

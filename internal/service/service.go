@@ -23,6 +23,7 @@ import (
 	"github.com/go-chi/chi/v5/middleware"
 
 	"yellowlantern/internal/core/forward"
+	"yellowlantern/internal/core/inside"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reach"
 	"yellowlantern/internal/core/reason"
@@ -39,6 +40,7 @@ type Runner interface {
 	Sessions() []gateway.Session
 	Pools() []gateway.Pool
 	Status() gateway.Status
+	Inside() inside.Observed
 	End(id uint64, why reason.Reason) error
 	// Written waits until every event so far is in the journal, or the context ends.
 	Written(ctx context.Context)
@@ -100,6 +102,7 @@ type Service struct {
 
 	roundUnderWay sync.Mutex // one round at a time
 	live          live
+	verdicts      verdicts
 	viewers       watching
 	hook          hook
 	running       context.Context // until the service closes

@@ -1192,6 +1192,8 @@ export interface components {
              * @description Cells of the whole board that are not as they should be.
              */
             troubles: number;
+            /** @description On the whole revision: the same that yl validate and the printed report have. */
+            verdict: components["schemas"]["Verdict"];
         };
         "BodyStruct { Name string \"json:\\\"name\\\"\" }Body": {
             name: string;
@@ -1503,6 +1505,21 @@ export interface components {
             chain: string;
             /** @description Its private key, PEM; not needed where a signing request was made here. */
             key?: string;
+        };
+        InsideObserved: {
+            /** @description What carries packets to the inside: site-lab; empty: nothing does, and nobody reaches anything. */
+            port: string;
+            /** @description What is not as the plan wants it. */
+            problems: components["schemas"]["InsideProblem"][];
+        };
+        InsideProblem: {
+            /** @description What it is, by the codes of docs/reasons.md. */
+            code?: string;
+            /** @description What it is about: passage, tunnel, pool, offered, wanted and so on. */
+            with?: {
+                [key: string]: string;
+            };
+            words: string;
         };
         JourneyAnswer: {
             /** @description Gets through, and its answer comes back. */
@@ -2228,6 +2245,8 @@ export interface components {
              */
             "tcp-port"?: number;
             trials: components["schemas"]["ReachTrial"][];
+            /** @description What does not run, or carries nothing, at the gateway itself. */
+            trouble: string[];
             /** @description The tunnel that is tried: the first that the person may use. */
             tunnel: string;
             user: string;
@@ -2303,9 +2322,11 @@ export interface components {
             ok: boolean;
             /** @description What the plan calls it. */
             place: string;
+            /** @description The plan names nobody there: it is looked whether somebody answers. Silence says nothing. */
+            search?: boolean;
             seen: components["schemas"]["ProbeSeen"];
             service: string;
-            /** @description It was not tried: the login failed, and should not have. */
+            /** @description Nothing is known of it: the login failed, and should not have; or nobody is named there and nobody answered. */
             untried?: boolean;
             /** @description Whether it must be reached. */
             want: boolean;
@@ -2459,6 +2480,8 @@ export interface components {
             network?: string;
             /** @description What the plan calls it. */
             place: string;
+            /** @description The plan names nobody there: it is looked whether somebody answers. Silence says nothing. */
+            search?: boolean;
             service: string;
             /** @description Whether it must be reached. */
             want: boolean;
@@ -2555,6 +2578,8 @@ export interface components {
             committed: string;
             /** @description Stops and warnings on it today. */
             findings: components["schemas"]["CheckFinding"][];
+            /** @description In a few words. */
+            headline: string;
             message: string;
             /** @description Nothing stops the plan, every expectation holds as computed, and every trial saw what was expected. */
             ok: boolean;
@@ -2566,8 +2591,11 @@ export interface components {
             surplus: components["schemas"]["ReachSurplus"][];
             /** @description The newest probe of each class of people from each vantage. */
             trials: components["schemas"]["ReportTrials"][];
-            /** @description Classes of people of whom nobody tried this revision. */
+            /** @description What does not run, or carries nothing, at the gateway itself. */
+            troubles: string[];
+            /** @description What nobody tried of this revision: classes of people, and of those who tried what they are expected to reach or not. */
             untried: string[];
+            /** @description In one sentence. */
             verdict: string;
         };
         ReportTrial: {
@@ -2824,6 +2852,8 @@ export interface components {
             flows: number;
             /** @description Which one; empty: none runs. */
             gateway?: string;
+            /** @description The side away from the tunnels. */
+            inside: components["schemas"]["InsideObserved"];
             /** Format: int64 */
             "logging-in": number;
             /**
@@ -2904,6 +2934,17 @@ export interface components {
             /** @description UDP address on loopback that carries the home network's packets. */
             link: string;
             name: string;
+        };
+        Verdict: {
+            /** @description In a few words. */
+            headline: string;
+            ok: boolean;
+            /** @description What does not run, or carries nothing, at the gateway itself. */
+            troubles: string[];
+            /** @description What nobody tried. */
+            untried: string[];
+            /** @description In one sentence. */
+            words: string;
         };
     };
     responses: never;

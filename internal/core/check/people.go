@@ -61,7 +61,7 @@ func (c *checker) oneForAll() {
 		}
 	}
 	for _, n := range c.p.Networks {
-		all := netset.Of(netset.OfPrefixes(n.Prefixes...).Intersect(families).Subtract(c.m.EdgeAddresses()).Subtract(c.m.OwnAddresses()),
+		all := netset.Of(netset.OfPrefixes(n.Prefixes...).Intersect(families).Subtract(c.m.NotMeant()),
 			netset.AnyService)
 		if c.enforced[0].Covers(all.Intersect(site.Opening())) {
 			c.add(Warn, "one-group-for-all", "passages/"+c.classes[0].Passage.Name+"/groups",

@@ -134,7 +134,7 @@ func destinations(m *site.Model) []Destination {
 	for _, n := range m.Plan.Networks {
 		out = append(out, Destination{
 			"rest of " + n.Name, n.Name,
-			netset.OfPrefixes(n.Prefixes...).Subtract(hosts).Subtract(m.EdgeAddresses()).Subtract(m.OwnAddresses()),
+			netset.OfPrefixes(n.Prefixes...).Subtract(hosts).Subtract(m.NotMeant()),
 		})
 	}
 	order := map[string]int{}

@@ -95,6 +95,9 @@ func ProveOne(m *site.Model, class Class, of Reach, e *plan.Expectation) *Result
 	return r
 }
 
+// Concerns tells whether an expectation is about somebody of a class.
+func Concerns(e *plan.Expectation, c Class) bool { return len(concerned(e, c)) > 0 }
+
 // concerned is the users of a class that an expectation is about.
 func concerned(e *plan.Expectation, c Class) []string {
 	if e.Everyone && c.Passage != nil || slices.ContainsFunc(e.Groups, func(g string) bool { return slices.Contains(c.Groups, g) }) {
@@ -157,13 +160,13 @@ func (j judge) expect(e *plan.Expectation, r *Result) {
 }
 
 // Asked is the traffic that a must-reach expectation demands for people of the class: in the families that their pool
-// has, without what no gateway forwards, and without the gateway's own addresses where a network or prefix is meant.
+// has, without what no gateway forwards, and without the gateway's and people's own addresses where a network or prefix is meant.
 func Asked(m *site.Model, c *site.Class, e *plan.Expectation) netset.Traffic {
 	var dst netset.Addrs
 	for _, word := range e.Peers() {
 		a, _ := m.Names.Destination(word)
 		if m.Names.Hosts[word] == nil && a.Count(2) > 1 {
-			a = a.Subtract(plan.NeverRouted).Subtract(m.OwnAddresses()).Subtract(m.EdgeAddresses())
+			a = a.Subtract(m.NotMeant())
 		}
 		dst = dst.Union(a)
 	}
@@ -282,7 +285,7 @@ func (j judge) placeNames(a netset.Addrs) string {
 		take(inet.Intersect(family.set), family.name)
 		most(inet.Intersect(family.set), family.name)
 	}
-	dead := plan.NeverRouted.Union(j.m.EdgeAddresses()).Union(j.m.OwnAddresses())
+	dead := j.m.NotMeant()
 	for i := range j.m.Plan.Networks {
 		n := &j.m.Plan.Networks[i]
 		if !a.Overlaps(netset.OfPrefixes(n.Prefixes...)) {

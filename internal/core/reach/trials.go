@@ -20,6 +20,7 @@ type Trial struct {
 	Name        string     `json:"name,omitempty" doc:"DNS name to try it by."`
 	Service     string     `json:"service"`
 	Edge        bool       `json:"edge,omitempty" doc:"A boundary packet: nothing is expected of it; computed says whether the gateway lets it through."`
+	Search      bool       `json:"search,omitempty" doc:"The plan names nobody there: it is looked whether somebody answers. Silence says nothing."`
 	AnyAnswer   bool       `json:"any-answer,omitempty" doc:"A network is meant, not this host: that the host answers is enough, for not every one offers the service."`
 }
 
@@ -27,7 +28,7 @@ type Trial struct {
 const most = 6
 
 // Trials turns the expectations that concern a user into things to try: at every named host that a target holds, with the edge
-// ports of every service. A network in which the plan names no host has nothing that could answer, and is left to the proof.
+// ports of every service. In a network or prefix where the plan names no host somebody who answers is looked for.
 func Trials(m *site.Model, c Class, r Reach) []Trial {
 	t := trials{m: m, c: c, full: Always(r.Full), seen: map[Trial]bool{}}
 	t.named = c.Passage != nil && judge{m: m, c: c.Class, r: r}.names(t.full)
@@ -109,6 +110,67 @@ func (t *trials) add(e *plan.Expectation, set netset.Traffic, want bool, service
 				network = n.Name
 			}
 			try(a, word, network, "")
+		}
+	}
+	for _, word := range e.To {
+		t.search(e, word, set, want, points)
+	}
+}
+
+const (
+	mostSearched = 6 // addresses that are asked where the plan names nobody
+	mostAsked    = 2 // services of each
+)
+
+// search looks for somebody who answers in a network or prefix where the plan names nobody: routers there, and its first addresses.
+func (t *trials) search(e *plan.Expectation, word string, set netset.Traffic, want bool, points []netset.Point) {
+	network := t.m.Names.Networks[word]
+	space, _ := t.m.Names.Destination(word)
+	if _, err := netip.ParsePrefix(word); t.c.Passage == nil || network == nil && err != nil || space.Count(2) < 2 {
+		return
+	}
+	for i := range t.m.Plan.Hosts {
+		if t.m.Plan.Hosts[i].Space().Overlaps(space) {
+			return
+		}
+	}
+	space = space.Subtract(t.m.NotMeant())
+	var candidates []netip.Addr
+	for i := range t.m.Plan.Routers {
+		for _, a := range t.m.Plan.Routers[i].Addresses {
+			if space.Contains(a) {
+				candidates = append(candidates, a)
+			}
+		}
+	}
+	for _, s := range space {
+		for a := s.From; len(candidates) < mostSearched && a.Compare(s.To) <= 0; a = a.Next() {
+			if !slices.Contains(candidates, a) {
+				candidates = append(candidates, a)
+			}
+		}
+	}
+	for _, a := range candidates[:min(len(candidates), mostSearched)] {
+		asked := 0
+		name := ""
+		if n := t.m.Names.NetworkOf(a); n != nil {
+			name = n.Name
+		}
+		for _, p := range points {
+			if asked == mostAsked || !t.c.Passage.Pool.HasFamily(a.Is4()) || !set.Contains(a, p) {
+				continue
+			}
+			asked++
+			trial := Trial{
+				Expectation: e.Name, Want: want, Computed: t.full.Contains(a, p), Dst: a, Place: a.String(), Network: name, Service: p.String(),
+				AnyAnswer: true, Search: true,
+			}
+			key := trial
+			key.Expectation = ""
+			if !t.seen[key] {
+				t.seen[key] = true
+				t.out = append(t.out, trial)
+			}
 		}
 	}
 }

@@ -172,3 +172,10 @@ const (
 	DraftBehind      Code = "draft-behind"
 	NoPlanYet        Code = "no-plan-yet"
 )
+
+// What is not as it should be on the inside.
+const (
+	NoInsidePort    Code = "no-inside-port"
+	AnswersNowhere  Code = "answers-nowhere"
+	NothingRunsHere Code = "nothing-runs"
+)

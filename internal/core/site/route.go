@@ -164,8 +164,12 @@ var echo = netset.ICMPType(netset.ICMP, 8).Union(netset.ICMPType(netset.ICMPv6, 
 // OwnAddresses is every address of the gateway itself.
 func (m *Model) OwnAddresses() netset.Addrs { return m.own }
 
-// EdgeAddresses is the first and last address of the attached IPv4 prefixes, which are never routed.
-func (m *Model) EdgeAddresses() netset.Addrs { return m.never.Subtract(neverRouted) }
+// NotMeant are addresses that nobody means who names a network or a prefix: what is never routed, the gateway's own, and people's own
+// where a
+// pool is carved from it.
+func (m *Model) NotMeant() netset.Addrs {
+	return neverRouted.Union(m.never).Union(m.own).Union(m.pools)
+}
 
 // RouteOf finds the way for a packet of the gateway's own; ok is false if there is none.
 func (m *Model) RouteOf(b []byte) (Egress, bool) {

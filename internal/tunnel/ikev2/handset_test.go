@@ -19,6 +19,7 @@ import (
 	"yellowlantern/internal/core/cert"
 	"yellowlantern/internal/core/esp"
 	"yellowlantern/internal/core/ike"
+	"yellowlantern/internal/core/inside"
 	"yellowlantern/internal/core/packet"
 	"yellowlantern/internal/gateway"
 )
@@ -213,6 +214,9 @@ func echo(src, dst netip.Addr, kind byte, id, seq uint16) []byte {
 type mirror struct {
 	g atomic.Pointer[gateway.Gateway]
 }
+
+func (m *mirror) Apply(inside.Desired) inside.Observed { return inside.Observed{Port: "mirror"} }
+func (m *mirror) Answer(netip.Addr, bool)              {}
 
 func (m *mirror) Send(batch []gateway.Frame) {
 	var back [][]byte

@@ -52,6 +52,7 @@ const groups = computed(() => {
 
 const rows = computed(() => (board.value?.rows ?? []).map((row, index) => ({ row, index })))
 const troubles = computed(() => board.value?.troubles ?? 0)
+const verdictColor = computed(() => (!board.value?.verdict.ok ? 'bad' : board.value.verdict.untried.length ? 'caution' : 'good'))
 const span = (first: number, n: number, total: number) => `${total ? first + 1 : 0} to ${Math.min(first + n, total)} of ${total}`
 const users = (list: string[]) => list.slice(0, 4).join(', ') + (list.length > 4 ? ` and ${list.length - 4} more` : '')
 </script>
@@ -60,8 +61,8 @@ const users = (list: string[]) => list.slice(0, 4).join(', ') + (list.length > 4
   <div class="px-5 py-3">
     <div class="d-flex align-center ga-4 mb-3 flex-wrap">
       <h1>Who reaches what</h1>
-      <v-chip v-if="board" id="verdict" :color="troubles ? 'bad' : 'good'" variant="tonal">
-        {{ troubles ? `${troubles} cells are not as they should be` : 'everything is as it should be' }} · revision {{ board.revision }}
+      <v-chip v-if="board" id="verdict" :color="verdictColor" variant="tonal">
+        {{ board.verdict.headline }}{{ troubles ? `, ${troubles} cells` : '' }} · revision {{ board.revision }}
       </v-chip>
       <v-spacer />
       <v-btn v-if="board" id="report" href="/api/v1/report/html" target="_blank" size="small" variant="outlined">Report to print</v-btn>
@@ -72,6 +73,21 @@ const users = (list: string[]) => list.slice(0, 4).join(', ') + (list.length > 4
     <v-alert v-if="problem" type="info" variant="tonal" role="alert">
       {{ problem }}
       <v-btn v-if="empty" to="/plan" size="small" color="primary" class="ml-3">Begin a plan</v-btn>
+    </v-alert>
+    <v-alert
+      v-if="board && (!board.verdict.ok || board.verdict.untried.length)"
+      :type="board.verdict.ok ? 'info' : 'error'"
+      variant="tonal"
+      density="compact"
+      class="mb-3"
+      role="status"
+    >
+      {{ board.verdict.words }}
+      <template v-if="board.verdict.untried.length">
+        Not tried: {{ board.verdict.untried.slice(0, 6).join('; ')
+        }}{{ board.verdict.untried.length > 6 ? ` and ${board.verdict.untried.length - 6} more` : '' }}.
+        <v-btn to="/trials" size="x-small" variant="outlined" class="ml-2">Try</v-btn>
+      </template>
     </v-alert>
     <v-card v-if="board" class="scroll">
       <table class="board">
