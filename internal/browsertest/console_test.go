@@ -164,7 +164,7 @@ func TestConsole(t *testing.T) {
 		chromedp.WaitVisible(chromedp.CSS(".board")))
 
 	// The board tells what is computed and what was tried; a cell opens the journey.
-	p.until(bodyText, "everything is as it should be")
+	p.until(bodyText, "as it should be where it was tried")
 	require.Contains(t, p.script(`document.querySelector('[aria-label="researchers to records: reaches"]').innerText`), "tried")
 	require.Contains(t, p.script(`document.querySelector('[aria-label="volunteers to records: no reach"]').innerText`), "–")
 	p.shot("board")
@@ -489,7 +489,7 @@ func TestConsoleFromNothing(t *testing.T) {
 	p.until(bodyText, "by staff")
 	p.shot("people")
 	p.script(`document.querySelector('nav a[href="/"]').click()`)
-	p.until(bodyText, "everything is as it should be")
+	p.until(bodyText, "as it should be where it was tried")
 }
 
 // TestConsolePictures draws what the main commands print, for the README.

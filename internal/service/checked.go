@@ -8,6 +8,7 @@ import (
 
 	"yellowlantern/internal/core/check"
 	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/core/reason"
 )
 
 // Checked is what is wrong with a document.
@@ -73,13 +74,32 @@ func (s *Service) check(ctx context.Context, text string) (Checked, *plan.Docume
 	}
 	in.Known = s.known.Load()
 	findings, known := check.RunAgain(in)
-	c.Findings = findings
+	c.Findings = append(findings, s.insideFindings(doc)...)
 	if known != nil {
 		s.known.Store(known)
 	}
 	c.Stops, c.Warnings, c.Notes = check.Count(c.Findings, check.Stop), check.Count(c.Findings, check.Warn),
 		check.Count(c.Findings, check.Note)
 	return c, doc, nil
+}
+
+// insideFindings are about what is not as the running plan wants it on the inside: no change of the plan mends it, and yet it is what keeps
+// people from reaching anything.
+func (s *Service) insideFindings(doc *plan.Document) (out []check.Finding) {
+	for _, p := range s.Runner.Inside().Problems {
+		if p.Code == reason.NothingRunsHere { // the plan is not committed yet
+			continue
+		}
+		path := "gateways"
+		if len(doc.Plan.Gateways) > 0 {
+			path += "/" + doc.Plan.Gateways[0].Name + "/inside"
+		}
+		out = append(out, check.Finding{
+			Severity: check.Note, Code: string(p.Code), Path: path, Line: doc.Place(path).Line, Problem: p.Words,
+			Fix: "it is mended where the service runs: yl status shows how it is",
+		})
+	}
+	return out
 }
 
 func knowsZone(name string) bool {

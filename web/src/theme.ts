@@ -12,6 +12,8 @@ const light = {
   bad: '#b3261e',
   caution: '#8a5a00',
   quiet: '#5d6b82',
+  info: '#1f4e8c',
+  error: '#b3261e',
 }
 const dark = {
   background: '#0b1628',
@@ -23,6 +25,8 @@ const dark = {
   bad: '#ff8a80',
   caution: '#ffcf6b',
   quiet: '#9fb0cc',
+  info: '#8fbcff',
+  error: '#ff8a80',
 }
 
 export const vuetify = createVuetify({

@@ -70,8 +70,8 @@ const signs: Record<string, string> = {
         </thead>
         <tbody>
           <tr v-for="(e, i) in events" :key="i">
-            <td class="mono">{{ new Date(e.time).toLocaleString() }}</td>
-            <td :class="{ 'text-bad': e.kind === 'refused' }">{{ signs[e.kind] ?? e.kind }}</td>
+            <td class="mono one-line">{{ new Date(e.time).toLocaleString() }}</td>
+            <td class="one-line" :class="{ 'text-bad': e.kind === 'refused' }">{{ signs[e.kind] ?? e.kind }}</td>
             <td>{{ e.user }}</td>
             <td class="mono">{{ e.from }}</td>
             <td>
@@ -103,6 +103,9 @@ const signs: Record<string, string> = {
 </template>
 
 <style scoped>
+.one-line {
+  white-space: nowrap;
+}
 .code {
   text-transform: none;
   letter-spacing: 0;
