@@ -144,7 +144,7 @@ func TestCommands(t *testing.T) {
 		{"journey --from rory.researcher --to nowhere:80", 4, ""},
 		{"probe --user rory.researcher --password-file " + rory, 0, "name server"},
 		{"probe --user rory.researcher --vantage moon --password-file " + rory, 2, ""},
-		{"validate", 0, "some people are not tried yet"},
+		{"validate", 0, "of it is not tried yet"},
 		{"validate --tried", 1, "volunteers"},
 		{"validate --format junit", 0, "<testsuite name=\"proof\""},
 		{"validate --format html --out " + filepath.Join(t.TempDir(), "report.html"), 0, ""},

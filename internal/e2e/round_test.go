@@ -14,6 +14,7 @@ import (
 	"yellowlantern/internal/cli"
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/gateway"
+	"yellowlantern/internal/probe"
 	"yellowlantern/internal/service"
 	"yellowlantern/internal/store"
 )
@@ -149,4 +150,19 @@ func TestProbeKit(t *testing.T) {
 	require.NotContains(t, out, "\x1b")
 	_, code, err = x.run("probe", "--user", "rory.researcher", "--everyone")
 	require.Equal(t, cli.ExitUsage, code, "%v", err)
+
+	// It is about somebody who exists, is marked, and takes the place of nothing that the service tried itself.
+	_, _, err = x.run("probe", "hand-in", write(t, strings.Replace(string(text), `"user": "rory.researcher"`, `"user": "nobody.here"`, 1)))
+	require.ErrorContains(t, err, "no active user of that name")
+	_, code, err = x.run("probe", "--everyone", "--vantage", "home")
+	require.Equal(t, cli.ExitFine, code, "%v", err)
+	_, _, err = x.run("probe", "hand-in", report)
+	require.NoError(t, err)
+	board, err := client.Get[service.Board](t.Context(), d.Client, "/board?people=rory.researcher&to=records")
+	require.NoError(t, err)
+	require.Equal(t, "as expected", board.Tried[0][0].State, "%+v", board.Tried)
+	require.NotContains(t, board.Tried[0][0].Words, "handed in")
+	reports, err := client.Get[[]probe.Report](t.Context(), d.Client, "/probes")
+	require.NoError(t, err)
+	require.True(t, reports[0].Handed)
 }

@@ -21,25 +21,32 @@ type Check struct {
 	Words string `json:"words"`
 }
 
-// check compares what the gateway gave with what the plan says, and measures what the tunnel carries.
+// check measures what the tunnel carries, and compares it and what the gateway gave with what the plan says.
 func (r *Report) check(ctx context.Context, t *Tunnel, o Order) {
-	add := func(name string, ok bool, good, bad string, args ...any) {
-		words := good
-		if !ok {
-			words = fmt.Sprintf(bad, args...)
-		}
-		r.Checks = append(r.Checks, Check{name, ok, words})
+	r.checkGiven(o)
+	r.measure(ctx, t, o)
+	r.checkSize(o)
+}
+
+func (r *Report) add(name string, ok bool, good, bad string, args ...any) {
+	words := good
+	if !ok {
+		words = fmt.Sprintf(bad, args...)
 	}
-	g := t.Given
+	r.Checks = append(r.Checks, Check{name, ok, words})
+}
+
+// checkGiven compares what the gateway gave with what the plan says.
+func (r *Report) checkGiven(o Order) {
+	g := r.Given
 	if pool := parsePrefixes(o.Pool); len(o.Pool) > 0 {
 		stray := slices.IndexFunc(g.Addresses, func(a netip.Addr) bool { return !pool.Contains(a) })
-		add("addresses", stray < 0, "from the pool: "+addrList(g.Addresses), "station admission: %s is not of the pool that the plan says (passages/%s/pool)", addrList(g.Addresses), o.Passage)
+		r.add("addresses", stray < 0, "from the pool: "+addrList(g.Addresses), "station admission: %s is not of the pool that the plan says (passages/%s/pool)", addrList(g.Addresses), o.Passage)
 	}
-	add("name servers", slices.Equal(g.DNS, o.DNS), "as planned: "+orNone(addrList(g.DNS)), "station names: given %s, planned %s (passages/%s/dns/servers)", orNone(addrList(g.DNS)), orNone(addrList(o.DNS)), o.Passage)
-	add("domains", slices.Equal(g.Domains, o.Domains), "as planned: "+orNone(strings.Join(g.Domains, ", ")), "station names: given %s, planned %s (passages/%s/dns)", orNone(strings.Join(g.Domains, ", ")), orNone(strings.Join(o.Domains, ", ")), o.Passage)
-	add("kind of routes", g.Full == o.Full, map[bool]string{true: "full tunnel, as planned", false: "split tunnel, as planned"}[o.Full], "station device: the tunnel is %s, planned otherwise (passages/%s/routes)", map[bool]string{true: "full", false: "split"}[g.Full], o.Passage)
-	r.measure(ctx, t, o, add)
-	r.seenFrom(o, add)
+	r.add("name servers", slices.Equal(g.DNS, o.DNS), "as planned: "+orNone(addrList(g.DNS)), "station names: given %s, planned %s (passages/%s/dns/servers)", orNone(addrList(g.DNS)), orNone(addrList(o.DNS)), o.Passage)
+	r.add("domains", slices.Equal(g.Domains, o.Domains), "as planned: "+orNone(strings.Join(g.Domains, ", ")), "station names: given %s, planned %s (passages/%s/dns)", orNone(strings.Join(g.Domains, ", ")), orNone(strings.Join(o.Domains, ", ")), o.Passage)
+	r.add("kind of routes", g.Full == o.Full, map[bool]string{true: "full tunnel, as planned", false: "split tunnel, as planned"}[o.Full], "station device: the tunnel is %s, planned otherwise (passages/%s/routes)", map[bool]string{true: "full", false: "split"}[g.Full], o.Passage)
+	r.seenFrom(o)
 }
 
 func orNone(s string) string {
@@ -64,7 +71,7 @@ const (
 )
 
 // measure finds the largest packet that passes, up to what the tunnel should carry, by somebody who answered a ping.
-func (r *Report) measure(ctx context.Context, t *Tunnel, o Order, add func(name string, ok bool, good, bad string, args ...any)) {
+func (r *Report) measure(ctx context.Context, t *Tunnel, o Order) {
 	i := slices.IndexFunc(r.Results, func(x Result) bool {
 		return x.Want && x.Seen.Served && x.Home == "" && x.Seen.Among(reason.PingAnswered)
 	})
@@ -89,14 +96,19 @@ func (r *Report) measure(ctx context.Context, t *Tunnel, o Order, add func(name 
 			}
 		}
 		r.Largest = low
-	} else {
-		return // it does not answer any more
+	} // otherwise it does not answer any more
+}
+
+// checkSize compares the largest packet that passed with what the tunnel is for.
+func (r *Report) checkSize(o Order) {
+	if r.Largest == 0 {
+		return
 	}
 	fix := fmt.Sprintf("set tunnels/%s/mtu to %d", o.Tunnel, r.Largest)
 	if r.Largest < 1280 {
 		fix = "this network carries less than IPv6 asks for (1280 octets); ask whoever runs it"
 	}
-	add("largest packet", r.Largest >= o.MTU, fmt.Sprintf("%d octets, all that the tunnel is for", o.MTU),
+	r.add("largest packet", r.Largest >= o.MTU, fmt.Sprintf("%d octets, all that the tunnel is for", o.MTU),
 		"station size: packets inside the tunnel of more than %d octets are lost from here, and the tunnel lets %d through: connections open and large pages hang; %s", r.Largest, o.MTU, fix)
 }
 
@@ -104,7 +116,7 @@ var anAddress = regexp.MustCompile(`\[?[0-9a-fA-F:.]*[0-9a-fA-F][:.][]0-9a-fA-F:
 
 // seenFrom looks, with a full tunnel, at what a page on the internet says of where its visitor comes from: a page whose first line has
 // one address in it.
-func (r *Report) seenFrom(o Order, add func(name string, ok bool, good, bad string, args ...any)) {
+func (r *Report) seenFrom(o Order) {
 	if !o.Full || len(o.Outside) == 0 {
 		return
 	}
@@ -113,7 +125,7 @@ func (r *Report) seenFrom(o Order, add func(name string, ok bool, good, bad stri
 			continue
 		}
 		if found := addressesIn(x.Seen.With[reason.Page]); len(found) == 1 {
-			add("address on the internet", slices.Contains(o.Outside, found[0]), "the internet sees the gateway: "+found[0].String(),
+			r.add("address on the internet", slices.Contains(o.Outside, found[0]), "the internet sees the gateway: "+found[0].String(),
 				"station translation: with a full tunnel the internet sees %s, which is not the gateway's %s (nat, gateways/…/outside)", found[0], addrList(o.Outside))
 			return
 		}

@@ -88,6 +88,7 @@ type Report struct {
 	Class     string       `json:"class"`
 	Tester    bool         `json:"tester,omitempty" doc:"It was an identity made for the trial, not a person."`
 	Vantage   string       `json:"vantage"`
+	Handed    bool         `json:"handed-in,omitempty" doc:"It was made elsewhere and handed in: what it saw is believed, and was judged here."`
 	Passage   string       `json:"passage,omitempty"`
 	Revision  int          `json:"revision"`
 	Inside    bool         `json:"inside,omitempty" doc:"It ran on the gateway's own network or machine: no trial from outside."`

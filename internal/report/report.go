@@ -46,6 +46,7 @@ type Trials struct {
 	Vantage   string    `json:"vantage"`
 	At        time.Time `json:"at"`
 	Tester    bool      `json:"tester,omitempty" doc:"By an identity made for the trial."`
+	Handed    bool      `json:"handed-in,omitempty" doc:"Made elsewhere and handed in."`
 	Inside    bool      `json:"inside,omitempty" doc:"From the gateway's own network: no trial from outside."`
 	Connected bool      `json:"connected"`
 	Barred    bool      `json:"barred,omitempty" doc:"No passage admits them, and they did not get in."`
@@ -65,6 +66,9 @@ type Check struct {
 func (t Trials) Who() string {
 	if t.Tester {
 		return "an identity made for it"
+	}
+	if t.Handed {
+		return t.User + ", handed in"
 	}
 	return t.User
 }

@@ -6,6 +6,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"net/netip"
+	"net/url"
 	"slices"
 	"time"
 
@@ -48,6 +50,9 @@ func (s *Service) startHook() {
 	if s.Webhook == nil {
 		return
 	}
+	if words := s.Webhook.Warning(); words != "" {
+		s.Log.Warn(words)
+	}
 	s.hook = hook{
 		kinds: s.Webhook.Kinds, queue: make(chan gateway.Event, hookQueue),
 		full: func() { s.Log.Warn("webhook: too many events wait, one is left out") },
@@ -85,6 +90,21 @@ func (w *Webhook) send(ctx context.Context, e gateway.Event) error {
 	return err
 }
 
+// hookClient follows no redirect: an event, and the token with it, goes where the administrator said and nowhere else.
+var hookClient = &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+
+// Warning says what is unwise about where events are sent to; empty: nothing.
+func (w *Webhook) Warning() string {
+	u, err := url.Parse(w.URL)
+	if err != nil || w.Token == "" || u.Scheme == "https" {
+		return ""
+	}
+	if a, err := netip.ParseAddr(u.Hostname()); err == nil && a.IsLoopback() || u.Hostname() == "localhost" {
+		return ""
+	}
+	return "the webhook's token travels in clear to " + u.Host + ": whoever is on the way can read it, and use it; give an https address"
+}
+
 func (w *Webhook) post(ctx context.Context, b []byte) error {
 	bounded, cancel := context.WithTimeout(ctx, hookTimeout)
 	defer cancel()
@@ -96,7 +116,7 @@ func (w *Webhook) post(ctx context.Context, b []byte) error {
 	if w.Token != "" {
 		req.Header.Set("Authorization", "Bearer "+w.Token)
 	}
-	resp, err := http.DefaultClient.Do(req)
+	resp, err := hookClient.Do(req)
 	if err != nil {
 		return err
 	}

@@ -217,7 +217,7 @@ func window(list []int, first, n int) []int {
 
 // triesOf is what the newest report of somebody of the class saw; nil if none of them tried.
 func triesOf(row reach.Row, dsts []reach.Destination, reports []probe.Report) []Try {
-	for _, r := range reports {
+	for _, r := range ownFirst(reports) {
 		if r.Class == row.Class {
 			out := make([]Try, len(dsts))
 			for i, d := range dsts {
@@ -227,6 +227,15 @@ func triesOf(row reach.Row, dsts []reach.Destination, reports []probe.Report) []
 		}
 	}
 	return nil
+}
+
+// ownFirst puts what the service tried itself before what was handed in, which never takes its place.
+func ownFirst(reports []probe.Report) []probe.Report {
+	out := slices.Clone(reports)
+	slices.SortStableFunc(out, func(a, b probe.Report) int {
+		return map[bool]int{true: 1}[a.Handed] - map[bool]int{true: 1}[b.Handed]
+	})
+	return out
 }
 
 // reports gives the newest report of each class from each vantage on a revision, newest first.
@@ -256,11 +265,17 @@ func tried(r probe.Report, d reach.Destination) Try {
 		t.User, t.At = r.User, r.At
 		if !res.OK {
 			t.State, t.Words = "differs", fmt.Sprintf("%s: %s", res.Service, res.Seen.Words)
+			if r.Handed {
+				t.Words += " (handed in)"
+			}
 			return t
 		}
 	}
 	if n > 0 {
 		t.State, t.Words = "as expected", fmt.Sprintf("%d tried %s from %s", n, as(r), r.Vantage)
+		if r.Handed {
+			t.Words += ", handed in"
+		}
 	}
 	return t
 }
@@ -523,21 +538,42 @@ func (s *Service) addProbe(ctx context.Context, in *struct {
 ) (*struct{}, error) {
 	r := in.Body
 	tame(reflect.ValueOf(&r)) // pages and names that a probe saw are what others wrote: they are shown, and do nothing
-	if _, err := s.Store.Revision(ctx, r.Revision); errors.Is(err, store.ErrNotFound) {
-		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("there is no revision %d", r.Revision))
-	}
-	r.Tester = false // that it was an identity of ours only we can say
-	text, err := json.Marshal(r)
-	if err != nil {
-		return nil, err
-	}
 	if len(r.Results) > mostTrials {
 		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("this is no report that a probe writes: it holds more than %d trials",
 			mostTrials))
 	}
+	rev, err := s.Store.Revision(ctx, r.Revision)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("there is no revision %d", r.Revision))
+	}
+	if err != nil {
+		return nil, err
+	}
+	doc, err := s.docs.read(rev.Text)
+	if err != nil {
+		return nil, mistaken(err)
+	}
+	m, err := modelOf(&doc.Plan)
+	if err != nil {
+		return nil, mistaken(err)
+	}
+	persons, err := s.People.Persons(ctx)
+	if err != nil {
+		return nil, err
+	}
+	o, err := ProbeOrder(m, persons, r.User)
+	if err != nil {
+		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("it is about %q, and there is no active user of that name: whoever made it was not one of yours", r.User))
+	}
+	o.Revision = r.Revision
+	r = *r.Again(*o, time.Now().UTC())
+	text, err := json.Marshal(r)
+	if err != nil {
+		return nil, err
+	}
 	_, err = s.Store.AddProbeReport(ctx, store.ProbeReport{
 		At: time.Now().UTC(), User: r.User, Class: r.Class, Vantage: r.Vantage,
-		Revision: r.Revision, OK: r.OK, Report: string(text),
+		Revision: r.Revision, OK: r.OK, Handed: true, Report: string(text),
 	})
 	return nil, err
 }

@@ -89,12 +89,13 @@ func (s *Service) addTrials(ctx context.Context, r *report.Report, m *site.Model
 	if err != nil {
 		return err
 	}
+	probes = ownFirst(probes)
 	slices.SortStableFunc(probes, func(a, b probe.Report) int { return strings.Compare(a.Vantage, b.Vantage) })
 	for _, c := range reach.Classes(m, persons) {
 		seen, outside := map[string]bool{}, false
 		for _, p := range probes { // of each vantage the newest first
 			if p.Class == c.Name() && !seen[p.Vantage] {
-				seen[p.Vantage] = true
+				seen[p.Vantage] = true         // where the service tried itself, that counts
 				outside = outside || !p.Inside // from inside proves nothing of the way in
 				r.Trials = append(r.Trials, trials(p))
 			}
@@ -151,7 +152,7 @@ func (s *Service) troubles() []string {
 
 func trials(p probe.Report) report.Trials {
 	t := report.Trials{
-		Class: p.Class, User: p.User, Tester: p.Tester, Inside: p.Inside, Vantage: p.Vantage, At: p.At,
+		Class: p.Class, User: p.User, Tester: p.Tester, Handed: p.Handed, Inside: p.Inside, Vantage: p.Vantage, At: p.At,
 		Connected: p.Connected, Barred: !p.Connected && p.OK, Login: p.Login, Checks: []report.Check{}, Results: []report.Trial{},
 	}
 	for _, c := range p.Checks {

@@ -88,6 +88,7 @@ type ProbeReport struct {
 	Revision int  `gorm:"index"`
 	Round    uint `gorm:"index"` // 0: it was handed in by itself
 	OK       bool
+	Handed   bool   // it was made elsewhere and handed in
 	Report   string // JSON
 }
 
@@ -429,7 +430,7 @@ func (s *Store) ProbeReports(ctx context.Context, round uint, limit int) (rs []P
 
 // NewestReports gives the newest report of each class of people from each vantage on a revision, newest first.
 func (s *Store) NewestReports(ctx context.Context, revision int) (rs []ProbeReport, err error) {
-	newest := s.db.Model(&ProbeReport{}).Select("max(id)").Where("revision = ?", revision).Group("class, vantage")
+	newest := s.db.Model(&ProbeReport{}).Select("max(id)").Where("revision = ?", revision).Group("class, vantage, handed")
 	err = s.db.WithContext(ctx).Where("id IN (?)", newest).Order("id DESC").Find(&rs).Error
 	return rs, err
 }

@@ -2273,6 +2273,8 @@ export interface components {
              */
             fault?: "silent-500" | "silent-4500" | "silent-tcp" | "certificate" | "refused" | "name" | "other";
             given?: components["schemas"]["ProbeGiven"];
+            /** @description It was made elsewhere and handed in: what it saw is believed, and was judged here. */
+            "handed-in"?: boolean;
             /** @description It ran on the gateway's own network or machine: no trial from outside. */
             inside?: boolean;
             /**
@@ -2624,6 +2626,8 @@ export interface components {
             checks: components["schemas"]["ReportCheck"][];
             class: string;
             connected: boolean;
+            /** @description Made elsewhere and handed in. */
+            "handed-in"?: boolean;
             /** @description From the gateway's own network: no trial from outside. */
             inside?: boolean;
             login: string;
