@@ -97,6 +97,10 @@ func (p *printer) probeFromKit(ctx context.Context, c *cli.Command, path string)
 	if !c.IsSet("report") {
 		fmt.Fprintln(os.Stderr, "the report is printed only; to keep it for yl probe hand-in, say --report FILE")
 	}
+	if print, err := kit.Fingerprint(); err == nil { // before a password is asked for: whoever made the kit decides who is believed
+		fmt.Fprintf(os.Stderr, "this kit dials %s as %s, and believes the authority with the fingerprint (SHA-256)\n  %s\n", kit.Dial,
+			kit.User, print)
+	}
 	return p.run(ctx, c, nil, underlay.Host(), kit.Order)
 }
 

@@ -45,12 +45,45 @@ func certificates(p *printer) *cli.Command {
 				}),
 			},
 			{
+				Name: "issued", Usage: "every certificate that the own authority signed, kept still or not", Flags: []cli.Flag{filterFlag()},
+				Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
+					all, err := client.Get[[]service.Issued](ctx, cl, "/authority/issued")
+					if err != nil {
+						return err
+					}
+					kept := []service.Issued{}
+					var rows [][]string
+					for _, x := range all {
+						state := map[bool]string{true: "shown", false: "replaced"}[x.Shown]
+						if x.Revoked != "" {
+							state = "revoked: " + x.Revoked
+						}
+						row := []string{x.Serial, x.Name, x.Holds, x.At.Format(time.DateOnly), x.Expires.Format(time.DateOnly), state}
+						if matches(c.String("filter"), row...) {
+							rows, kept = append(rows, row), append(kept, x)
+						}
+					}
+					if printed, err := p.value(kept); printed {
+						return err
+					}
+					p.table([]string{"serial", "certificate", "holds", "from", "expires", "state"}, rows)
+					return nil
+				}),
+			},
+			{
 				Name: "revoke", Usage: "put a certificate of the own authority on the revocation list", ArgsUsage: "NAME", Flags: []cli.Flag{
 					&cli.StringFlag{Name: "because", Usage: "why", Required: true},
+					&cli.StringFlag{Name: "serial", Usage: "an older one of that name, by its serial as yl certificate issued shows it"},
 				},
 				Action: named("certificate", func(ctx context.Context, c *cli.Command, cl *client.Client, name string) error {
-					if err := cl.Do(ctx, "POST", "/certificates/"+name+"/revoke", map[string]string{"reason": c.String("because")},
-						nil); err != nil {
+					why := map[string]string{"reason": c.String("because")}
+					if serial := c.String("serial"); serial != "" {
+						if err := cl.Do(ctx, "POST", "/authority/issued/"+serial+"/revoke", why, nil); err != nil {
+							return err
+						}
+						return p.done("certificate %s with serial %s is revoked", name, serial)
+					}
+					if err := cl.Do(ctx, "POST", "/certificates/"+name+"/revoke", why, nil); err != nil {
 						return err
 					}
 					return p.done("certificate %s is revoked: make another one (yl certificate make %s), and give devices the list (yl certificate revoked)", name, name)

@@ -5,7 +5,9 @@ import (
 	"crypto/x509"
 	"encoding/pem"
 	"fmt"
+	"io"
 	"math/big"
+	"net/http"
 	"net/netip"
 	"os"
 	"path/filepath"
@@ -167,9 +169,11 @@ func TestCertificates(t *testing.T) {
 	require.NoError(t, os.WriteFile(chain, append(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: leaf}), ca.PEM()...), 0o600))
 	require.Contains(t, ok("certificate", "import", "gate", "--chain", chain), "of Skua Point authority holds gate.tern.example")
 	o := order(t, d, "rory.researcher")
+	require.Equal(t, string(ca.PEM()), o.Authority, "whom devices are to trust is who signed what the tunnel shows")
+	o.Authority = ok("certificate", "authority")
 	_, err = probe.Open(t.Context(), home(t, d), o, probe.Options{Password: d.Passwords["rory.researcher"]})
 	require.ErrorContains(t, err, "certificate is not accepted", "devices that trust the own authority only")
-	o.Authority = string(ca.PEM())
+	o = order(t, d, "rory.researcher")
 	other, err := probe.Open(t.Context(), home(t, d), o, probe.Options{Password: d.Passwords["rory.researcher"]})
 	require.NoError(t, err)
 	other.Close()
@@ -184,14 +188,42 @@ func TestCertificates(t *testing.T) {
 		require.Equal(t, 422, status, name)
 		require.Contains(t, words, c.says, name)
 	}
-	status, words := refused(t, d.Client, "DELETE", "/certificates/gate", nil)
+	strange, err := ca.NewGateway(rand.Reader, time.Now(), "elsewhere.tern.example")
+	require.NoError(t, err)
+	key, err := strange.KeyDER()
+	require.NoError(t, err)
+	status, words := refused(t, d.Client, "PUT", "/certificates/gate", map[string]string{
+		"chain": string(strange.PEM()), "key": string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: key})),
+	})
+	require.Equal(t, 422, status, "what a running tunnel shows is held against it as at a commit")
+	require.Contains(t, words, "tunnel main, which runs, shows certificate gate")
+	status, words = refused(t, d.Client, "DELETE", "/certificates/gate", nil)
 	require.Equal(t, 409, status)
 	require.Contains(t, words, "tunnel main")
 	status, _ = refused(t, d.Client, "POST", "/certificates/gate/revoke", map[string]string{"reason": "x"})
 	require.Equal(t, 422, status, "another authority's certificate is not ours to revoke")
 
-	// Revoked, a certificate is on the list and counts as none.
+	// Every serial that was signed is kept, also of what was replaced, and can be revoked; whoever asks is given the list.
 	ok("certificate", "make", "gate", "--for", "gate.tern.example")
+	older := authorityOf(t, d)
+	ok("certificate", "make", "gate", "--for", "gate.tern.example")
+	serial, good := new(big.Int).SetString(older, 10)
+	require.True(t, good)
+	require.Contains(t, squeezed(ok("certificate", "issued")), serial.Text(16)+" gate gate.tern.example")
+	ok("certificate", "revoke", "gate", "--serial", serial.Text(16), "--because", "its key was copied")
+	tn, err = login(t, d, "rory.researcher")
+	require.NoError(t, err, "the one that is shown is another")
+	tn.Close()
+	resp, err := http.Get(d.URL() + "/authority.crl")
+	require.NoError(t, err)
+	defer resp.Body.Close()
+	der, err := io.ReadAll(resp.Body)
+	require.NoError(t, err)
+	open, err := x509.ParseRevocationList(der)
+	require.NoError(t, err)
+	require.Equal(t, serial, open.RevokedCertificateEntries[0].SerialNumber)
+
+	// Revoked, a certificate is on the list and counts as none.
 	pair, err := d.Store.Certificate(t.Context(), "gate")
 	require.NoError(t, err)
 	ok("certificate", "revoke", "gate", "--because", "the jetty was broken into")
@@ -208,7 +240,7 @@ func TestCertificates(t *testing.T) {
 	authority, err := x509.ParseCertificate(own.Bytes)
 	require.NoError(t, err)
 	require.NoError(t, crl.CheckSignatureFrom(authority))
-	require.Equal(t, pair.Leaf.SerialNumber, crl.RevokedCertificateEntries[0].SerialNumber)
+	require.Equal(t, pair.Leaf.SerialNumber, crl.RevokedCertificateEntries[1].SerialNumber)
 	out, exit, _ := x.run("plan", "check", "--severity", "stop", write(t, d.Scenario.Plan))
 	require.Equal(t, 1, exit)
 	require.Contains(t, squeezed(out), `there is no certificate "gate"`)

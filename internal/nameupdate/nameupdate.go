@@ -97,6 +97,8 @@ func (o Order) Replace(ctx context.Context, addrs []netip.Addr) error {
 			dns.RcodeToString[answer.Rcode])
 	case err != nil:
 		return err
+	case answer.IsTsig() == nil: // anybody can have sent it (RFC 8945 §5.3)
+		return fmt.Errorf("%w: its answer is not signed by the key, so nobody knows whether the name was changed; check that the key belongs to this server", ErrRefused)
 	case answer.Rcode != dns.RcodeSuccess:
 		return fmt.Errorf("%w: it answers %s; check the key's name, its secret and what it may change", ErrRefused,
 			dns.RcodeToString[answer.Rcode])

@@ -1,6 +1,7 @@
 package nameupdate
 
 import (
+	"net"
 	"net/netip"
 	"testing"
 	"time"
@@ -68,4 +69,22 @@ func TestAgainstARealNameServer(t *testing.T) {
 func TestOutside(t *testing.T) {
 	_, err := Outside("127.0.0.1:53")
 	require.ErrorContains(t, err, "no public address")
+}
+
+// An answer without the key's signature is anybody's: it is no success, whatever it says.
+func TestUnsignedAnswer(t *testing.T) {
+	ln, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	server := &dns.Server{Listener: ln, Handler: dns.HandlerFunc(func(w dns.ResponseWriter, q *dns.Msg) {
+		_ = w.WriteMsg(new(dns.Msg).SetReply(q))
+	}), TsigSecret: map[string]string{"key.": "c2VjcmV0"}}
+	go func() { _ = server.ActivateAndServe() }()
+	t.Cleanup(func() { _ = server.Shutdown() })
+	o := Order{
+		Server: ln.Addr().String(), Zone: "tern.example", Name: "gate.tern.example", Key: "key", Secret: "c2VjcmV0",
+		TTL: time.Minute,
+	}
+	err = o.Replace(t.Context(), []netip.Addr{netip.MustParseAddr("192.0.2.10")})
+	require.ErrorIs(t, err, ErrRefused)
+	require.ErrorContains(t, err, "not signed")
 }

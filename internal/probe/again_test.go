@@ -17,7 +17,10 @@ func TestAgain(t *testing.T) {
 	want := trial("records", "10.20.30.5", "archive", "tcp/80", true, true, Seen{}).Trial
 	forbidden := trial("office", "10.20.0.20", "station", "tcp/80", false, false, Seen{}).Trial
 	left := trial("nestcams", "10.20.30.7", "archive", "tcp/80", true, true, Seen{}).Trial
-	o := Order{User: "rory.researcher", Class: "researchers", Revision: 3, Admitted: true, MTU: 1320, Trials: []reach.Trial{want, forbidden, left}}
+	o := Order{
+		User: "rory.researcher", Class: "researchers", Revision: 3, Admitted: true, MTU: 1320,
+		Trials: []reach.Trial{want, forbidden, left},
+	}
 	lie := forbidden
 	lie.Want, lie.Computed, lie.Expectation = true, true, "mine"
 	reached := saw(reason.Connected, reason.With{reason.Took: "3 ms"}).served()
@@ -25,7 +28,8 @@ func TestAgain(t *testing.T) {
 	handed := &Report{
 		At: now.Add(time.Hour), User: "rory.researcher", Class: "wardens", Revision: 9, Connected: true, OK: true, Largest: 9000,
 		Results: []Result{
-			{Trial: want, Seen: reached, OK: true}, {Trial: lie, Seen: reached, OK: true},
+			{Trial: want, Seen: reached, OK: true},
+			{Trial: lie, Seen: reached, OK: true},
 			{Trial: trial("made-up", "10.20.40.10", "turbine", "tcp/502", true, true, Seen{}).Trial, Seen: reached, OK: true},
 		},
 	}

@@ -3,9 +3,12 @@ package probe
 import (
 	"bytes"
 	"encoding/json"
+	"encoding/pem"
 	"errors"
 	"fmt"
 	"io"
+
+	"yellowlantern/internal/core/cert"
 )
 
 // kitFormat is the version of the file.
@@ -41,4 +44,13 @@ func ReadKit(b []byte) (Kit, error) {
 		return k, errors.New("the kit lacks user, dial or suites: make it anew with yl probe kit")
 	}
 	return k, nil
+}
+
+// Fingerprint is that of the authority which the kit believes.
+func (k Kit) Fingerprint() (string, error) {
+	block, _ := pem.Decode([]byte(k.Authority))
+	if block == nil {
+		return "", errors.New("the authority's certificate cannot be read")
+	}
+	return cert.Fingerprint(block.Bytes), nil
 }

@@ -232,13 +232,11 @@ func (s *Service) tryFor(ctx context.Context, e *diagnose.Evidence, in complaint
 	if err != nil {
 		return err
 	}
-	ca, err := s.Store.Certificate(ctx, store.AuthorityName)
-	if err != nil {
-		return err
-	}
 	class := reach.Class{Class: e.Class}
 	o := orderFor(e.Model, class, reach.NewComputer(e.Model).Of(e.Class), e.User)
-	o.Authority = string(ca.PEM())
+	if o.Authority, err = s.trustOf(ctx, e.Model, o.Tunnel); err != nil {
+		return err
+	}
 	o.Trials = slices.DeleteFunc(o.Trials, func(t reach.Trial) bool { return t.Edge || !t.Want })
 	if e.Packet != nil {
 		o.Trials = append(o.Trials, s.asked(e, *o)...)

@@ -450,15 +450,14 @@ func (s *Service) order(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	ca, err := s.Store.Certificate(ctx, store.AuthorityName)
-	if err != nil {
-		return nil, err
-	}
 	o, err := ProbeOrder(m, persons, in.User)
 	if err != nil {
 		return nil, err
 	}
-	o.Revision, o.Authority, o.Trouble = number, string(ca.PEM()), s.troubles()
+	if o.Authority, err = s.trustOf(ctx, m, o.Tunnel); err != nil {
+		return nil, err
+	}
+	o.Revision, o.Trouble = number, s.troubles()
 	return answer(*o), nil
 }
 

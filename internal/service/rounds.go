@@ -208,10 +208,6 @@ func (s *Service) startRound(ctx context.Context, by string, in roundRequest) (s
 		return store.Round{}, nil, huma.Error422UnprocessableEntity(
 			"there is nobody to try as: add users, or name a class as yl board shows it")
 	}
-	ca, err := s.Store.Certificate(ctx, store.AuthorityName)
-	if err != nil {
-		return store.Round{}, nil, err
-	}
 	if !s.roundUnderWay.TryLock() {
 		return store.Round{}, nil, huma.Error409Conflict("a round is under way: wait for it, yl probe rounds shows it")
 	}
@@ -230,21 +226,23 @@ func (s *Service) startRound(ctx context.Context, by string, in roundRequest) (s
 		defer s.roundUnderWay.Unlock()
 		run, cancel := context.WithTimeout(s.running, roundTime)
 		defer cancel()
-		s.runRound(run, &r, m, classes, vantages, string(ca.PEM()))
+		s.runRound(run, &r, m, classes, vantages)
 	})
 	return begun, done, nil
 }
 
 // runRound tries everything, some at once, and writes down what was seen as it comes.
-func (s *Service) runRound(ctx context.Context, r *store.Round, m *site.Model, classes []reach.Class, vantages []Vantage,
-	authority string,
-) {
+func (s *Service) runRound(ctx context.Context, r *store.Round, m *site.Model, classes []reach.Class, vantages []Vantage) {
 	before := s.lastSeen(ctx, r.ID)
 	comp := reach.NewComputer(m)
 	orders := make([]*probe.Order, len(classes))
 	for i, c := range classes {
 		orders[i] = orderFor(m, c, comp.Of(c.Class), "")
-		orders[i].Revision, orders[i].Authority = r.Revision, authority
+		orders[i].Revision = r.Revision
+		var err error
+		if orders[i].Authority, err = s.trustOf(ctx, m, orders[i].Tunnel); err != nil {
+			s.Log.Error("whom devices trust", "error", err)
+		}
 	}
 	var mu sync.Mutex
 	var reports []probe.Report

@@ -130,6 +130,7 @@ func New(cfg Config) *Service {
 	s.api = humachi.New(s.router, conf)
 	s.api.UseMiddleware(s.authenticate)
 	s.routes()
+	s.router.Get(listPath, s.openList)
 	s.router.NotFound(s.console)
 	return s
 }

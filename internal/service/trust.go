@@ -1,18 +1,24 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"crypto/x509"
+	"encoding/pem"
 	"errors"
+	"fmt"
 	"math/big"
+	"net/http"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"yellowlantern/internal/core/cert"
 	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/core/site"
 	"yellowlantern/internal/store"
 )
 
@@ -60,17 +66,21 @@ func (s *Service) trustRoutes() {
 		}
 		return answer(pemText{string(ca.PEM())}), nil
 	})
+	register(s, "GET", "/authority/issued", "issued", "Every certificate that the own authority signed, kept still or not, newest first", s.issued)
+	register(s, "POST", "/authority/issued/{serial}/revoke", "revoke-serial", "Put a certificate on the revocation list by its serial, also one that was replaced", s.revokeSerial)
 	register(s, "GET", "/authority/revoked", "revocation-list", "The authority's revocation list (RFC 5280), PEM", s.revocationList)
 }
 
 // EnsureAuthority makes the service's own authority at the first start.
 func (s *Service) EnsureAuthority(ctx context.Context) error {
-	_, err := s.Store.Certificate(ctx, store.AuthorityName)
+	ca, err := s.Store.Certificate(ctx, store.AuthorityName)
+	if err == nil {
+		return s.noteIssued(ctx, ca)
+	}
 	if !errors.Is(err, store.ErrNotFound) {
 		return err
 	}
-	ca, err := cert.NewAuthority(rand.Reader, time.Now(), "Yellow Lantern")
-	if err != nil {
+	if ca, err = cert.NewAuthority(rand.Reader, time.Now(), "Yellow Lantern"); err != nil {
 		return err
 	}
 	return s.Store.SaveCertificate(ctx, store.AuthorityName, ca)
@@ -87,11 +97,12 @@ func (s *Service) MakeCertificate(ctx context.Context, name string, dial ...stri
 	if err != nil {
 		return Certificate{}, err
 	}
+	ca.List = s.listURL()
 	pair, err := ca.NewGateway(rand.Reader, time.Now(), dial...)
 	if err != nil {
 		return Certificate{}, mistaken(err)
 	}
-	if err := s.Store.SaveCertificate(ctx, name, pair); err != nil {
+	if err := s.Store.Issue(ctx, name, pair); err != nil {
 		return Certificate{}, err
 	}
 	return s.oneCertificate(ctx, name)
@@ -115,6 +126,9 @@ func (s *Service) importCertificate(ctx context.Context, in *struct {
 	pair, err := cert.Import([]byte(in.Body.Chain), []byte(in.Body.Key), pending)
 	if err != nil {
 		return nil, huma.Error422UnprocessableEntity(err.Error() + "; nothing was kept")
+	}
+	if err := s.fitsRunning(ctx, in.Name, pair); err != nil {
+		return nil, err
 	}
 	if err := s.Store.SaveCertificate(ctx, in.Name, pair); err != nil {
 		return nil, err
@@ -165,17 +179,7 @@ func (s *Service) revokeCertificate(ctx context.Context, in *struct {
 		return nil, huma.Error422UnprocessableEntity(
 			"only certificates of the service's own authority can be revoked here; ask the one that signed it")
 	}
-	err = s.Store.Revoke(ctx, store.RevokedCertificate{
-		Serial: pair.Leaf.SerialNumber.Text(16), Name: in.Name, Reason: in.Body.Reason,
-		At: time.Now().UTC(),
-	})
-	if errors.Is(err, store.ErrExists) {
-		return nil, huma.Error409Conflict("it is revoked already")
-	}
-	if err == nil {
-		s.reload(ctx, reason.Of(reason.CertificateRevoked, byHand(ctx, in.Name)).And(reason.With{reason.What: in.Body.Reason}))
-	}
-	return nil, err
+	return nil, s.revoke(ctx, in.Name, pair.Leaf.SerialNumber.Text(16), in.Body.Reason)
 }
 
 func (s *Service) removeCertificate(ctx context.Context, in *removal) (*struct{}, error) {
@@ -191,6 +195,15 @@ func (s *Service) removeCertificate(ctx context.Context, in *removal) (*struct{}
 }
 
 func (s *Service) revocationList(ctx context.Context, _ *struct{}) (*body[pemText], error) {
+	der, err := s.revokedList(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return answer(pemText{string(pem.EncodeToMemory(&pem.Block{Type: "X509 CRL", Bytes: der}))}), nil
+}
+
+// revokedList is the authority's revocation list of now, DER.
+func (s *Service) revokedList(ctx context.Context) ([]byte, error) {
 	ca, err := s.Store.Certificate(ctx, store.AuthorityName)
 	if err != nil {
 		return nil, err
@@ -206,11 +219,116 @@ func (s *Service) revocationList(ctx context.Context, _ *struct{}) (*body[pemTex
 		}
 	}
 	now := time.Now()
-	text, err := ca.RevocationList(rand.Reader, now, now.Unix(), list)
+	return ca.RevocationList(rand.Reader, now, now.Unix(), list)
+}
+
+// listPath is where the revocation list is fetched by devices, which have no account here.
+const listPath = "/authority.crl"
+
+// openList gives the revocation list to whoever asks (RFC 5280 §4.2.1.13, RFC 2585 §4.2): it says nothing that is not in certificates which
+// were shown to everybody.
+func (s *Service) openList(w http.ResponseWriter, r *http.Request) {
+	der, err := s.revokedList(r.Context())
+	if err != nil {
+		http.Error(w, "the list cannot be made just now", http.StatusServiceUnavailable)
+		return
+	}
+	w.Header().Set("Content-Type", "application/pkix-crl")
+	w.Header().Set("Cache-Control", "max-age=600")
+	_, _ = w.Write(der)
+}
+
+// listURL is the list's address in certificates: by the name that a proxy in front has. By loopback no device could fetch it.
+func (s *Service) listURL() string {
+	if len(s.Names) == 0 {
+		return ""
+	}
+	return "http://" + s.Names[0] + listPath
+}
+
+// noteIssued notes what was signed by versions that kept no list of it.
+func (s *Service) noteIssued(ctx context.Context, ca *cert.Pair) error {
+	records, err := s.Store.Certificates(ctx)
+	if err != nil {
+		return err
+	}
+	for _, r := range records {
+		leaf, err := x509.ParseCertificate(r.DER)
+		if err == nil && r.Name != store.AuthorityName && leaf.CheckSignatureFrom(ca.Leaf) == nil {
+			if err := s.Store.NoteIssued(ctx, r.Name, leaf); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// Issued is a certificate that the own authority signed.
+type Issued struct {
+	Serial  string    `json:"serial" doc:"Hexadecimal."`
+	Name    string    `json:"name" doc:"Under which it was made."`
+	Holds   string    `json:"holds"`
+	At      time.Time `json:"at"`
+	Expires time.Time `json:"expires"`
+	Revoked string    `json:"revoked,omitempty" doc:"Why it is revoked."`
+	Shown   bool      `json:"shown" doc:"It is the one that is kept under its name."`
+}
+
+func (s *Service) issued(ctx context.Context, _ *struct{}) (*body[[]Issued], error) {
+	records, err := s.Store.Issued(ctx)
 	if err != nil {
 		return nil, err
 	}
-	return answer(pemText{string(text)}), nil
+	revoked, err := s.Store.Revoked(ctx)
+	if err != nil {
+		return nil, err
+	}
+	certs, _, err := s.trusted(ctx)
+	out := []Issued{}
+	for _, r := range records {
+		x := Issued{Serial: r.Serial, Name: r.Name, Holds: r.Holds, At: r.At, Expires: r.Expires}
+		for _, gone := range revoked {
+			if gone.Serial == r.Serial {
+				x.Revoked = cmp.Or(gone.Reason, "revoked")
+			}
+		}
+		kept := certs[r.Name]
+		x.Shown = kept != nil && kept.SerialNumber.Text(16) == r.Serial
+		out = append(out, x)
+	}
+	return answer(out), err
+}
+
+func (s *Service) revokeSerial(ctx context.Context, in *struct {
+	Serial string `path:"serial" maxLength:"40" pattern:"^[0-9a-fA-F]+$"`
+	Body   struct {
+		Reason string `json:"reason" maxLength:"200" doc:"Why, for the record."`
+	}
+},
+) (*struct{}, error) {
+	serial := strings.ToLower(strings.TrimLeft(in.Serial, "0"))
+	records, err := s.Store.Issued(ctx)
+	if err != nil {
+		return nil, err
+	}
+	i := slices.IndexFunc(records, func(r store.IssuedCertificate) bool { return r.Serial == serial })
+	if i < 0 {
+		return nil, huma.Error404NotFound("the own authority signed no certificate with serial " + in.Serial +
+			": yl certificate issued lists them")
+	}
+	return nil, s.revoke(ctx, records[i].Name, serial, in.Body.Reason)
+}
+
+// revoke puts a certificate on the list, and shows it to nobody from now on.
+func (s *Service) revoke(ctx context.Context, name, serial, why string) error {
+	err := s.Store.Revoke(ctx, store.RevokedCertificate{Serial: serial, Name: name, Reason: why, At: time.Now().UTC()})
+	if errors.Is(err, store.ErrExists) {
+		return huma.Error409Conflict("it is revoked already")
+	}
+	if err == nil {
+		s.reload(ctx, reason.Of(reason.CertificateRevoked, byHand(ctx, name)).And(reason.With{reason.What: why}))
+	}
+	return err
 }
 
 // usedBy is, by certificate, the tunnels of the running plan that show it.
@@ -287,11 +405,12 @@ func (s *Service) RenewCertificates(ctx context.Context, now time.Time) error {
 		if err != nil || pair.Leaf.CheckSignatureFrom(ca.Leaf) != nil || pair.Leaf.NotAfter.Sub(now) > renewBefore {
 			continue
 		}
+		ca.List = s.listURL()
 		next, err := ca.NewGateway(rand.Reader, now, cert.Names(pair.Leaf)...)
 		if err != nil {
 			return err
 		}
-		if err := s.Store.SaveCertificate(ctx, name, next); err != nil {
+		if err := s.Store.Issue(ctx, name, next); err != nil {
 			return err
 		}
 		s.reload(ctx, reason.Of(reason.CertificateRenewed, reason.With{
@@ -299,6 +418,57 @@ func (s *Service) RenewCertificates(ctx context.Context, now time.Time) error {
 		}))
 	}
 	return nil
+}
+
+// fitsRunning holds a certificate that takes the place of one which is shown against the tunnels that show it, as a commit would: what
+// people's
+// devices would refuse is not kept.
+func (s *Service) fitsRunning(ctx context.Context, name string, pair *cert.Pair) error {
+	newest, err := s.Store.Newest(ctx)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	doc, err := s.docs.read(newest.Text)
+	if err != nil {
+		return nil // it does not run: nobody is shown anything
+	}
+	for _, t := range doc.Plan.Tunnels {
+		if t.Off || t.Certificate != name {
+			continue
+		}
+		dial := ""
+		for _, g := range doc.Plan.Gateways {
+			if g.Name == t.Gateway {
+				dial = g.Dial
+			}
+		}
+		if why := cert.Problem(pair.Leaf, t.IdentityOr(dial), time.Now()); why != "" {
+			return huma.Error422UnprocessableEntity(fmt.Sprintf(
+				"tunnel %s, which runs, shows certificate %s, and people's devices would refuse this one: %s; nothing was kept", t.Name, name, why))
+		}
+	}
+	return nil
+}
+
+// trustOf is what devices must trust to accept a tunnel's certificate: the service's own authority, or that of a foreign one. PEM.
+func (s *Service) trustOf(ctx context.Context, m *site.Model, tunnel string) (string, error) {
+	ca, err := s.Store.Certificate(ctx, store.AuthorityName)
+	if err != nil {
+		return "", err
+	}
+	if t := m.Names.Tunnels[tunnel]; t != nil {
+		pair, err := s.Store.Certificate(ctx, t.Certificate)
+		if err == nil && pair.Leaf.CheckSignatureFrom(ca.Leaf) != nil {
+			return string(pair.Trust()), nil
+		}
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return "", err
+		}
+	}
+	return string(ca.PEM()), nil
 }
 
 // byHand is what a reason says of a certificate that somebody does something with.

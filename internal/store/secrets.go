@@ -6,6 +6,7 @@ import (
 	"crypto"
 	"crypto/x509"
 	"errors"
+	"strings"
 	"time"
 
 	"gorm.io/gorm/clause"
@@ -21,6 +22,7 @@ type Secret struct {
 	Name    string `gorm:"primaryKey"`
 	DER     []byte
 	More    []byte // certificates above it, DER, one behind the other
+	Root    []byte // the authority at the top, DER, where another one signed it and it is known
 	Sealed  []byte
 	Pending []byte // sealed key of a signing request
 	At      time.Time
@@ -42,6 +44,15 @@ type RevokedCertificate struct {
 	At     time.Time
 }
 
+// IssuedCertificate is one that the own authority signed, whether it is kept still or not: it can be revoked as long as it holds.
+type IssuedCertificate struct {
+	Serial  string `gorm:"primaryKey"` // hexadecimal
+	Name    string
+	Holds   string // what it is good for, with spaces between
+	At      time.Time
+	Expires time.Time
+}
+
 func keyPurpose(name string) string     { return "key of certificate " + name }
 func pendingPurpose(name string) string { return "key of signing request " + name }
 func sharedPurpose(name string) string  { return "shared secret " + name }
@@ -57,9 +68,30 @@ func (s *Store) SaveCertificate(ctx context.Context, name string, p *cert.Pair) 
 		return err
 	}
 	return s.db.WithContext(ctx).Save(&Secret{
-		Name: name, DER: p.DER, More: bytes.Join(p.More, nil), Sealed: sealed,
+		Name: name, DER: p.DER, More: bytes.Join(p.More, nil), Root: p.Root, Sealed: sealed,
 		At: time.Now().UTC(),
 	}).Error
+}
+
+// Issue keeps a certificate that the own authority has just signed, and that it did, for as long as that matters.
+func (s *Store) Issue(ctx context.Context, name string, p *cert.Pair) error {
+	if err := s.NoteIssued(ctx, name, p.Leaf); err != nil { // first: what nobody knows of can never be revoked
+		return err
+	}
+	return s.SaveCertificate(ctx, name, p)
+}
+
+// NoteIssued notes that the own authority signed a certificate.
+func (s *Store) NoteIssued(ctx context.Context, name string, leaf *x509.Certificate) error {
+	return s.db.WithContext(ctx).Clauses(clause.OnConflict{DoNothing: true}).Create(&IssuedCertificate{
+		Serial: leaf.SerialNumber.Text(16), Name: name, Holds: strings.Join(cert.Names(leaf), " "), At: leaf.NotBefore.UTC(), Expires: leaf.NotAfter.UTC(),
+	}).Error
+}
+
+// Issued lists what the own authority signed, newest first.
+func (s *Store) Issued(ctx context.Context) (is []IssuedCertificate, err error) {
+	err = s.db.WithContext(ctx).Order("at DESC, serial").Find(&is).Error
+	return is, err
 }
 
 // SavePending keeps the key of a signing request; a certificate that is kept under the name stays until the new one comes.
@@ -113,7 +145,11 @@ func (s *Store) Certificate(ctx context.Context, name string) (*cert.Pair, error
 	if err != nil {
 		return nil, err
 	}
-	return cert.Load(c.DER, c.More, key)
+	p, err := cert.Load(c.DER, c.More, key)
+	if err == nil {
+		p.Root = c.Root
+	}
+	return p, err
 }
 
 // Certificates lists the certificates and signing requests without their keys; Pending tells whether a request waits.

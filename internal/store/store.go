@@ -131,6 +131,9 @@ var migrations = []func(*gorm.DB) error{
 	func(db *gorm.DB) error { return db.AutoMigrate(&ProbeReport{}, &Round{}, &Schedule{}, &PastSession{}) },
 	func(db *gorm.DB) error { return db.AutoMigrate(&OnTrial{}) },
 	func(db *gorm.DB) error { return db.AutoMigrate(&ConsoleSession{}, &Token{}) },
+	func(db *gorm.DB) error {
+		return db.AutoMigrate(&JournalEntry{}, &PastSession{}, &ProbeReport{}, &IssuedCertificate{}, &Secret{})
+	},
 }
 
 func (s *Store) migrate() error {

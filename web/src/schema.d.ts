@@ -21,6 +21,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/authority/issued": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every certificate that the own authority signed, kept still or not, newest first */
+        get: operations["issued"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/authority/issued/{serial}/revoke": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put a certificate on the revocation list by its serial, also one that was replaced */
+        post: operations["revoke-serial"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/authority/revoked": {
         parameters: {
             query?: never;
@@ -1521,6 +1555,21 @@ export interface components {
             };
             words: string;
         };
+        Issued: {
+            /** Format: date-time */
+            at: string;
+            /** Format: date-time */
+            expires: string;
+            holds: string;
+            /** @description Under which it was made. */
+            name: string;
+            /** @description Why it is revoked. */
+            revoked?: string;
+            /** @description Hexadecimal. */
+            serial: string;
+            /** @description It is the one that is kept under its name. */
+            shown: boolean;
+        };
         JourneyAnswer: {
             /** @description Gets through, and its answer comes back. */
             arrives: boolean;
@@ -2670,6 +2719,10 @@ export interface components {
             /** @description Why, for the record. */
             reason: string;
         };
+        "Revoke-serialRequest": {
+            /** @description Why, for the record. */
+            reason: string;
+        };
         Round: {
             /** Format: date-time */
             at: string;
@@ -2976,6 +3029,68 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["PemText"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    issued: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Issued"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "revoke-serial": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                serial: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Revoke-serialRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

@@ -29,8 +29,12 @@ const (
 type Pair struct {
 	DER  []byte
 	More [][]byte // of other authorities, in order towards the root
+	Root []byte   // of an imported one: the authority at the top, which is not shown but trusted; nil: not known
 	Leaf *x509.Certificate
 	Key  crypto.Signer
+	// List is, of an authority, where its revocation list can be fetched (RFC 5280 §4.2.1.13), which is named in what it signs; empty:
+	// nowhere that devices could reach.
+	List string
 }
 
 // Chain is what the gateway shows: its own certificate first.
@@ -58,6 +62,9 @@ func (ca *Pair) NewGateway(rand io.Reader, now time.Time, names ...string) (*Pai
 	t.KeyUsage = x509.KeyUsageDigitalSignature
 	t.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth} // several systems' own clients ask for it
 	t.DNSNames, t.IPAddresses = sorted(names)
+	if ca.List != "" {
+		t.CRLDistributionPoints = []string{ca.List}
+	}
 	return create(rand, t, ca)
 }
 

@@ -6,6 +6,7 @@ import (
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rsa"
+	"crypto/sha256"
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"encoding/pem"
@@ -13,6 +14,7 @@ import (
 	"fmt"
 	"io"
 	"math/big"
+	"strings"
 	"time"
 )
 
@@ -89,11 +91,25 @@ func Import(chain, key []byte, pending crypto.Signer) (*Pair, error) {
 				if why := weakKey(c); why != "" {
 					return nil, errors.New("it will not do: " + why)
 				}
-				return &Pair{DER: c.Raw, Leaf: c, Key: signer, More: above(c, certs)}, nil
+				return &Pair{DER: c.Raw, Leaf: c, Key: signer, More: above(c, certs), Root: rootOf(c, certs)}, nil
 			}
 		}
 	}
 	return nil, errors.New("the private key belongs to none of the certificates")
+}
+
+// rootOf finds the authority at the top: nil where it is not among them.
+func rootOf(leaf *x509.Certificate, certs []*x509.Certificate) []byte {
+	top := leaf
+	if n := above(leaf, certs); len(n) > 0 {
+		top, _ = x509.ParseCertificate(n[len(n)-1])
+	}
+	for _, c := range certs {
+		if c.IsCA && c.CheckSignatureFrom(c) == nil && top != nil && top.CheckSignatureFrom(c) == nil {
+			return c.Raw
+		}
+	}
+	return nil
 }
 
 func parseKey(block *pem.Block) (any, error) {
@@ -150,13 +166,34 @@ type Revoked struct {
 // RevocationLife is how long a revocation list may be used before a newer one must be fetched.
 const RevocationLife = 30 * 24 * time.Hour
 
-// RevocationList makes the authority's list (RFC 5280 §5; PEM). number grows from list to list.
+// RevocationList makes the authority's list (RFC 5280 §5; DER). number grows from list to list.
 func (ca *Pair) RevocationList(rand io.Reader, now time.Time, number int64, revoked []Revoked) ([]byte, error) {
 	t := &x509.RevocationList{Number: big.NewInt(number), ThisUpdate: now, NextUpdate: now.Add(RevocationLife)}
 	for _, r := range revoked {
 		t.RevokedCertificateEntries = append(t.RevokedCertificateEntries,
 			x509.RevocationListEntry{SerialNumber: r.Serial, RevocationTime: r.At})
 	}
-	der, err := x509.CreateRevocationList(rand, t, ca.Leaf, ca.Key)
-	return pem.EncodeToMemory(&pem.Block{Type: "X509 CRL", Bytes: der}), err
+	return x509.CreateRevocationList(rand, t, ca.Leaf, ca.Key)
+}
+
+// Trust is what a device must trust so that it accepts the certificate: the authority above it as far as it is known, and where nothing
+// above is known the certificate itself. PEM.
+func (p *Pair) Trust() []byte {
+	top := p.DER
+	if p.Root != nil {
+		top = p.Root
+	} else if n := len(p.More); n > 0 {
+		top = p.More[n-1]
+	}
+	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: top})
+}
+
+// Fingerprint is the SHA-256 of a certificate, as people compare it.
+func Fingerprint(der []byte) string {
+	sum := sha256.Sum256(der)
+	parts := make([]string, len(sum))
+	for i, b := range sum {
+		parts[i] = fmt.Sprintf("%02X", b)
+	}
+	return strings.Join(parts, ":")
 }

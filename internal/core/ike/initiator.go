@@ -347,7 +347,7 @@ func (i *Initiator) checkGateway(m *message) error {
 	}
 	opts := x509.VerifyOptions{
 		DNSName: i.c.Name, Roots: i.c.Roots, Intermediates: others, CurrentTime: i.c.Now(),
-		KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny},
+		KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}, // as systems' own clients do
 	}
 	if _, err := leaf.Verify(opts); err != nil {
 		return fmt.Errorf("%w: %v", ErrCertificate, err)
