@@ -17,6 +17,7 @@ import (
 
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/core/legible"
+	"yellowlantern/internal/private"
 )
 
 // Exit codes.
@@ -137,7 +138,7 @@ func WriteAccess(path string, a Access) error {
 	if err != nil {
 		return err
 	}
-	return os.WriteFile(path, append(b, '\n'), 0o600)
+	return private.Write(path, append(b, '\n'))
 }
 
 func connect(c *cli.Command) (*client.Client, error) {
@@ -149,6 +150,9 @@ func connect(c *cli.Command) (*client.Client, error) {
 	var a Access
 	if err := json.Unmarshal(b, &a); err != nil || a.URL == "" {
 		return nil, Failing(ExitService, "%s is no access file; run yl sign-in URL", path)
+	}
+	if err := private.Check(path); err != nil {
+		return nil, Failing(ExitService, "%w", err)
 	}
 	return client.New(a.URL, a.Token), nil
 }

@@ -16,6 +16,7 @@ import (
 	"golang.org/x/term"
 
 	"yellowlantern/internal/client"
+	"yellowlantern/internal/private"
 	"yellowlantern/internal/probe"
 	"yellowlantern/internal/service"
 	"yellowlantern/internal/underlay"
@@ -113,7 +114,7 @@ func (p *printer) run(ctx context.Context, c *cli.Command, cl *client.Client, u 
 	}
 	opt := probe.Options{Password: password}
 	if path := c.String("key-log"); path != "" {
-		f, err := os.OpenFile(path, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+		f, err := private.Append(path)
 		if err != nil {
 			return Failing(ExitUsage, "key log: %w", err)
 		}

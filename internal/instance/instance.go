@@ -20,6 +20,7 @@ import (
 	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/lab"
 	"yellowlantern/internal/people"
+	"yellowlantern/internal/private"
 	"yellowlantern/internal/service"
 	"yellowlantern/internal/store"
 	"yellowlantern/internal/tunnel/ikev2"
@@ -97,7 +98,7 @@ func (i *Instance) start(ctx context.Context, o Options) (err error) {
 		return net.Listen("tcp", netip.AddrPortFrom(i.Sockets.NATT().Addr(), port).String())
 	}}
 	if o.KeyLog != "" {
-		if i.keyLog, err = os.OpenFile(o.KeyLog, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600); err != nil {
+		if i.keyLog, err = private.Append(o.KeyLog); err != nil {
 			return fmt.Errorf("key log: %w", err)
 		}
 		kind.KeyLog = i.keyLog

@@ -562,7 +562,8 @@ func (s *Service) addProbe(ctx context.Context, in *struct {
 	}
 	o, err := ProbeOrder(m, persons, r.User)
 	if err != nil {
-		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("it is about %q, and there is no active user of that name: whoever made it was not one of yours", r.User))
+		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf(
+			"it is about %q, and there is no active user of that name: whoever made it was not one of yours", r.User))
 	}
 	o.Revision = r.Revision
 	r = *r.Again(*o, time.Now().UTC())

@@ -491,14 +491,14 @@ func TestLifetimes(t *testing.T) {
 // A gateway with several tunnels tells them apart by the name that is asked for.
 func TestTunnelByName(t *testing.T) {
 	second := must(ca.NewGateway(rand.Reader, start, "field.tern.example"))
-	build := func(ask string, suite string) *world {
+	build := func(ask string, suites ...string) *world {
 		w := newWorld(t, func(s *Settings, c *Caller) {
 			s.ID, s.Suites = "main", suitesOf("aes256gcm-sha256-x25519")
 			s.More = []Tunnel{{
 				ID: "field", Name: "field.tern.example", Chain: [][]byte{second.DER}, Key: second.Key,
 				Suites: suitesOf("chacha20poly1305-sha512-p384"), Liveness: time.Minute,
 			}}
-			c.Name, c.Suites = ask, suitesOf(suite)
+			c.Name, c.Suites = ask, suitesOf(suites...)
 		})
 		w.login()
 		return w
@@ -509,7 +509,17 @@ func TestTunnelByName(t *testing.T) {
 	up, ok = find[Up](build("field.tern.example", "chacha20poly1305-sha512-p384"))
 	require.True(t, ok)
 	require.Equal(t, "field", up.Tunnel)
-	w := build("field.tern.example", "aes256gcm-sha256-x25519")
+	// A device that can do both reaches either, whichever was agreed on first; the IKE SA is renewed with what the tunnel has.
+	w := build("field.tern.example", "aes256gcm-sha256-x25519", "chacha20poly1305-sha512-p384")
+	up, ok = find[Up](w)
+	require.True(t, ok, "%v", w.events)
+	require.Equal(t, "field", up.Tunnel)
+	require.Equal(t, esp.ChaCha20Poly1305, up.Child.Algorithm)
+	w.now = w.now.Add(time.Second)
+	w.run(w.l.Tick(w.now), false)
+	require.Equal(t, "chacha20poly1305-sha512-p384", w.l.sessions[up.ID].cur.suite.Name)
+	require.NoError(t, w.failure())
+	w = build("field.tern.example", "aes256gcm-sha256-x25519")
 	note, _ := find[Note](w)
 	require.Contains(t, note.Reason.Words(), "agreed on algorithms that only another tunnel has")
 	require.ErrorContains(t, w.failure(), "NO_PROPOSAL_CHOSEN")

@@ -225,11 +225,11 @@ func (l *Listener) init(now time.Time, from Peer, m *message) {
 		l.refuseInit(from, m, notify{kind: nInvalidKE, data: binary.BigEndian.AppendUint16(nil, suite.group)}.payload())
 		return
 	}
-	l.open(now, from, m, nonce, chosen, suite, ke)
+	l.open(now, from, m, nonce, offered, chosen, suite, ke)
 }
 
 // open begins a login. The key exchange takes long and is worked out elsewhere; what comes again meanwhile is not answered.
-func (l *Listener) open(now time.Time, from Peer, m *message, ni []byte, chosen proposal, suite Suite, ke keyExchange) {
+func (l *Listener) open(now time.Time, from Peer, m *message, ni []byte, offered []proposal, chosen proposal, suite Suite, ke keyExchange) {
 	id, nr := l.newID(), make([]byte, nonceLen)
 	if _, err := io.ReadFull(l.set.Rand, nr); err != nil || id == 0 {
 		return
@@ -237,7 +237,7 @@ func (l *Listener) open(now time.Time, from Peer, m *message, ni []byte, chosen 
 	r := &login{
 		l: l, sa: &ikeSA{spiI: m.spiI, spiR: uint64(id), suite: suite, keyed: now}, id: id, peer: from, tunnel: l.set.Tunnel,
 		ni: append([]byte{}, ni...), nr: nr, born: now, open: openKey{m.spiI, from.Addr}, initRequest: append([]byte{}, m.raw...),
-		awaits: awaitsWork,
+		awaits: awaitsWork, offeredIKE: offered,
 	}
 	if hashes, ok := m.notified(nSignatureHashes); ok {
 		for i := 0; i+1 < len(hashes); i += 2 {

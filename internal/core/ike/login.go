@@ -62,12 +62,14 @@ type login struct {
 	proof   payload
 	msk     []byte
 	user    string
-	offered []proposal
-	tsi     netset.Addrs
-	tsr     netset.Addrs
-	asked   []cfgAttr
-	cfg     bool
-	born    time.Time
+	offered []proposal // for the traffic
+	// offeredIKE is what the device offered for the IKE SA.
+	offeredIKE []proposal
+	tsi        netset.Addrs
+	tsr        netset.Addrs
+	asked      []cfgAttr
+	cfg        bool
+	born       time.Time
 }
 
 // handle takes a message of the login.
@@ -267,7 +269,10 @@ func (r *login) chooseTunnel(m *message) bool {
 			return false
 		}
 	}
-	if !slices.Contains(r.tunnel.Suites, r.sa.suite) {
+	// Which tunnel a device asks for is known only once the key exchange is over. One that has offered what this tunnel has comes in by
+	// what
+	// another tunnel has, and its IKE SA is renewed at once.
+	if _, _, both := chooseIKE(r.offeredIKE, r.tunnel.Suites, nil); !slices.Contains(r.tunnel.Suites, r.sa.suite) && !both {
 		r.fail(nNoProposalChosen, reason.Of(reason.AlgorithmsElsewhere, reason.With{
 			reason.Tunnel: r.tunnel.ID, reason.Offered: r.sa.suite.Name, reason.Wanted: describeSuites(r.tunnel.Suites),
 		}))
