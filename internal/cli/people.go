@@ -2,24 +2,32 @@ package cli
 
 import (
 	"context"
+	"fmt"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
 
 	"yellowlantern/internal/client"
+	"yellowlantern/internal/core/check"
 	"yellowlantern/internal/people"
 	"yellowlantern/internal/service"
 )
 
 func users(p *printer) *cli.Command {
 	groupFlag := &cli.StringSliceFlag{Name: "group", Usage: "a group of the user; several by repeating it"}
+	newGroup := &cli.BoolFlag{Name: "new-group", Usage: "also groups that the running plan does not have yet"}
 	nameFlag := &cli.StringFlag{Name: "full-name", Usage: "what the person is called"}
 	return &cli.Command{Name: "users", Usage: "list, add, change and remove users", Commands: []*cli.Command{
 		{Name: "list", Usage: "list users", Flags: []cli.Flag{filterFlag()}, Action: call(p.userList)},
-		{Name: "add", Usage: "add a user", ArgsUsage: "USER", Flags: []cli.Flag{nameFlag, groupFlag, passwordFile()}, Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
+		{Name: "add", Usage: "add a user", ArgsUsage: "USER", Flags: []cli.Flag{nameFlag, groupFlag, newGroup, passwordFile()}, Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
 			name, err := argument(c, "user")
 			if err != nil {
+				return err
+			}
+			if err := knownGroups(ctx, c, cl); err != nil {
 				return err
 			}
 			password, err := readPassword(c, "Password for "+name)
@@ -36,7 +44,7 @@ func users(p *printer) *cli.Command {
 			return p.done("user %s is added", name)
 		})},
 		{Name: "change", Usage: "change groups, name or activity", ArgsUsage: "USER", Flags: []cli.Flag{
-			nameFlag, groupFlag,
+			nameFlag, groupFlag, newGroup,
 			&cli.BoolFlag{Name: "off", Usage: "may not log in"}, &cli.BoolFlag{Name: "on", Usage: "may log in again"},
 		}, Action: call(p.userChange)},
 		{Name: "password", Usage: "give a user a new password", ArgsUsage: "USER", Flags: []cli.Flag{passwordFile()}, Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
@@ -64,6 +72,40 @@ func users(p *printer) *cli.Command {
 			return p.done("user %s is gone", name)
 		})},
 	}}
+}
+
+// knownGroups asks about groups that the running plan does not have: a slip of the hand gives a user who gets in nowhere.
+func knownGroups(ctx context.Context, c *cli.Command, cl *client.Client) error {
+	if len(c.StringSlice("group")) == 0 || c.Bool("new-group") {
+		return nil
+	}
+	have, err := client.Get[[]service.Group](ctx, cl, "/groups")
+	if err != nil || len(have) == 0 { // there is no plan yet
+		return err
+	}
+	for _, g := range c.StringSlice("group") {
+		if slices.ContainsFunc(have, func(x service.Group) bool { return x.Name == g }) {
+			continue
+		}
+		text := fmt.Sprintf("the running plan has no group %q", g)
+		for _, x := range have {
+			if check.Slips(g, x.Name) <= 2 {
+				text += fmt.Sprintf(": did you mean %s?", x.Name)
+				break
+			}
+		}
+		if !term.IsTerminal(int(os.Stdin.Fd())) {
+			return Failing(ExitUsage,
+				"%s; nothing was changed; say --new-group if it is to come (yl groups lists those that there are)", text)
+		}
+		fmt.Fprintf(os.Stderr, "%s Take it all the same? [y/N] ", text)
+		var said string
+		_, _ = fmt.Scanln(&said)
+		if !strings.EqualFold(said, "y") && !strings.EqualFold(said, "yes") {
+			return Failing(ExitUsage, "nothing was changed")
+		}
+	}
+	return nil
 }
 
 func (p *printer) userList(ctx context.Context, c *cli.Command, cl *client.Client) error {
@@ -107,6 +149,9 @@ func (p *printer) userChange(ctx context.Context, c *cli.Command, cl *client.Cli
 			u.FullName = c.String("full-name")
 		}
 		if c.IsSet("group") {
+			if err := knownGroups(ctx, c, cl); err != nil {
+				return err
+			}
 			u.Groups = c.StringSlice("group")
 		}
 		u.Off = (u.Off || c.Bool("off")) && !c.Bool("on")

@@ -157,6 +157,27 @@ func flows(p *printer) *cli.Command {
 	}
 }
 
+// sized writes octets so that their size is seen at once.
+func sized(n uint64) string {
+	switch {
+	case n < 10_000:
+		return strconv.FormatUint(n, 10)
+	case n < 10_000_000:
+		return fmt.Sprintf("%.1f k", float64(n)/1e3)
+	case n < 10_000_000_000:
+		return fmt.Sprintf("%.1f M", float64(n)/1e6)
+	}
+	return fmt.Sprintf("%.1f G", float64(n)/1e9)
+}
+
+// heard is when something last came.
+func heard(at time.Time) string {
+	if at.IsZero() {
+		return "never"
+	}
+	return at.Local().Format("15:04:05")
+}
+
 // Sessions prints live sessions.
 func (p *printer) Sessions(ss []gateway.Session) {
 	var rows [][]string
@@ -165,12 +186,12 @@ func (p *printer) Sessions(ss []gateway.Session) {
 		if words == "" {
 			words = "fine"
 		}
-		rows = append(rows, []string{
-			s.ID, s.User, s.Passage, addrs(s.Addresses), s.From, s.Since.Local().Format("15:04:05"),
-			fmt.Sprintf("%d in, %d out", s.InPackets, s.OutPackets), words,
-		})
+		rows = append(rows, []string{s.ID, s.User, s.Passage, addrs(s.Addresses), s.From, s.Since.Local().Format("15:04:05"), words},
+			[]string{
+				"", "", "by " + s.Tunnel, s.Suite, sized(s.InBytes) + " in, " + sized(s.OutBytes) + " out", "heard " + heard(s.Heard), "",
+			})
 	}
-	p.table([]string{"session", "user", "passage", "address", "from", "since", "packets", "state"}, rows)
+	p.table([]string{"session", "user", "passage", "address, algorithms", "from, octets", "since", "state"}, rows)
 }
 
 func journal(p *printer) *cli.Command {

@@ -131,14 +131,19 @@ func (c *checker) dial(base string, g plan.Gateway) {
 	if err != nil {
 		return
 	}
-	public := a
-	if len(g.Outside.Addresses) > 0 {
-		public = g.Outside.Addresses[0]
-	}
+	candidates := slices.Clone(g.Outside.Addresses)
 	if g.Outside.InFront != nil {
-		public = g.Outside.InFront.Address
+		candidates = append([]netip.Addr{g.Outside.InFront.Address}, candidates...)
 	}
-	if plan.Private.Contains(a) || c.n.InsideAddrs().Contains(a) {
+	insideOnly := func(a netip.Addr) bool { return plan.Private.Contains(a) || c.n.InsideAddrs().Contains(a) }
+	candidates = slices.DeleteFunc(candidates, insideOnly) // nobody in the world can dial those
+	public := a
+	if len(candidates) > 0 {
+		public = candidates[0]
+	}
+	if insideOnly(a) && len(candidates) == 0 {
+		c.add(Stop, "dial-private", base+"/dial", "give the public name", "people dial %s, which works inside only", a)
+	} else if insideOnly(a) {
 		c.add(Stop, "dial-private", base+"/dial", "give the public name, or "+public.String(), "people dial %s, which works inside only", a)
 		c.mend("set", base+"/dial", quote(public))
 	} else if a != public && !slices.Contains(g.Outside.Addresses, a) {

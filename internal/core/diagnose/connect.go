@@ -23,7 +23,7 @@ func (f *finder) cannotConnect() {
 			}, f.said(l))
 			attempts++
 		}
-		if l.Kind != "refused" || !f.fresh(l.At) {
+		if l.Kind != reason.KindRefused || !f.fresh(l.At) || !f.explains(l) {
 			continue
 		}
 		if s, ok := refusals[l.Why.Code]; ok {
@@ -45,6 +45,9 @@ func (f *finder) anonymous(attempts int) {
 	for _, l := range f.Others {
 		if !f.fresh(l.At) || seen == 4 {
 			break
+		}
+		if !f.explains(l) {
+			continue
 		}
 		s, ok := refusals[l.Why.Code]
 		if !ok {

@@ -51,6 +51,19 @@ func TestCauses(t *testing.T) {
 			}, {At: ago(time.Hour), Kind: "refused", Why: reason.Of(reason.WrongPassword, nil)}}
 			return e
 		}, false},
+		"what was mended meanwhile says nothing": {"nothing-found", func(t *testing.T) Evidence {
+			e := evidence(t, CannotConnect)
+			for _, why := range []reason.Reason{
+				reason.Of(reason.NoPassage, reason.With{reason.Groups: "nobody"}), reason.Of(reason.SwitchedOff, nil),
+				reason.Of(reason.OtherTunnel, reason.With{reason.Passage: "research", reason.Tunnel: "main"}),
+				reason.Of(reason.PassageFull, reason.With{reason.Passage: "gone"}),
+				reason.Of(reason.PoolExhausted, reason.With{reason.Pool: "staff"}),
+				reason.Of(reason.TooManySessions, reason.With{reason.Passage: "research"}),
+			} {
+				e.Journal = append(e.Journal, Line{At: ago(time.Minute), Kind: "refused", User: e.User, Why: why})
+			}
+			return e
+		}, false},
 		"what is older than a day says nothing": {"nothing-found", func(t *testing.T) Evidence {
 			e := evidence(t, CannotConnect)
 			e.Journal = []Line{{At: ago(48 * time.Hour), Kind: "refused", Why: reason.Of(reason.WrongPassword, nil)}}

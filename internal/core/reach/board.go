@@ -246,9 +246,9 @@ func (w Words) String() string {
 	if strings.Count(words, ", ") < manyWords {
 		return words
 	}
-	for _, all := range []netset.Services{netset.Opening4, netset.Opening6, netset.Opening4.Union(netset.Opening6)} {
+	for _, all := range []netset.Services{netset.AnyService, netset.Opening4, netset.Opening6, netset.Opening4.Union(netset.Opening6)} {
 		if len(w.Set.Subtract(all)) == 0 {
-			if lacks := "any but " + (Words{all.Subtract(w.Set)}).plain(); strings.Count(lacks, ", ") < strings.Count(words, ", ") {
+			if lacks := "everything but " + (Words{all.Subtract(w.Set)}).plain(); strings.Count(lacks, ", ") < strings.Count(words, ", ") {
 				words = lacks
 			}
 		}
@@ -256,7 +256,7 @@ func (w Words) String() string {
 	return words
 }
 
-const manyWords = 6 // more services than people care to read
+const manyWords = 3 // more services than people care to read, where it can be said shorter
 
 func (w Words) plain() string {
 	ping, _ := netset.ParseServices("ping")

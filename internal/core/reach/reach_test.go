@@ -220,8 +220,10 @@ func TestWords(t *testing.T) {
 	some := parse("tcp/80", "tcp/443", "ping", "udp/53")
 	require.Equal(t, "ping, tcp/80, tcp/443, udp/53", reach.Words{Set: some}.String())
 	require.Equal(t, "any", reach.Words{Set: netset.Opening4}.String())
-	require.Equal(t, "any but ping, tcp/80, tcp/443, udp/53", reach.Words{Set: netset.Opening4.Subtract(some)}.String())
-	require.Equal(t, "any but ping, tcp/80, tcp/443, udp/53", reach.Words{Set: netset.Opening6.Subtract(some)}.String())
+	require.Equal(t, "everything but ping, tcp/80, tcp/443, udp/53", reach.Words{Set: netset.Opening4.Subtract(some)}.String())
+	ping, _ := netset.ParseServices("ping")
+	require.Equal(t, "everything but ping", reach.Words{Set: netset.AnyService.Subtract(ping)}.String())
+	require.Equal(t, "everything but ping, tcp/80, tcp/443, udp/53", reach.Words{Set: netset.Opening6.Subtract(some)}.String())
 	require.Equal(t, "tcp/1-9", reach.Words{Set: parse("tcp/1-9")}.String())
 }
 

@@ -97,7 +97,7 @@ const lasted = (p: PastSession) => {
             <tr>
               <td>
                 <b>{{ s.trial ? 'an identity made for a trial' : s.user }}</b><br /><small
-                  >{{ s.groups.join(', ') }}<br />passage {{ s.passage }}</small
+                  >{{ s.groups.join(', ') }}<br />passage {{ s.passage }} by {{ s.tunnel }}</small
                 >
               </td>
               <td class="mono">{{ s.addresses.join(' ') }}</td>
