@@ -263,7 +263,9 @@ func TestConsole(t *testing.T) {
 	p.script(`[...document.querySelectorAll('td button')].find((b) => b.innerText === 'Flows').click()`)
 	p.until(bodyText, "leaves as 192.0.2.10")
 	p.shot("sessions")
-	p.script(`(() => { window.confirm = () => true; [...document.querySelectorAll('td button')].find((b) => b.innerText === 'End').click() })()`)
+	p.script(`(() => { [...document.querySelectorAll('td button')].find((b) => b.innerText === 'End').click() })()`)
+	p.do(chromedp.WaitVisible(chromedp.CSS("#go-on")))
+	p.script(`document.querySelector('#go-on').click()`)
 	p.until(bodyText, "Nobody is connected.")
 	p.script(`[...document.querySelectorAll('.v-btn-toggle button')].find((b) => b.innerText === 'Past').click()`)
 	p.until(bodyText, "ended by administrator admin")
@@ -431,7 +433,7 @@ func (p page) signIn(d *tour.Demo) {
 		chromedp.WaitVisible(chromedp.CSS(".board")))
 }
 
-// An administrator who has nothing begins in the console: names themselves, answers six questions, adds a person, commits.
+// An administrator who has nothing begins in the console: names themselves, answers a few questions, adds a person, commits.
 func TestConsoleFromNothing(t *testing.T) {
 	scenario, err := demo.Load("")
 	require.NoError(t, err)
@@ -454,18 +456,23 @@ func TestConsoleFromNothing(t *testing.T) {
 	}
 	p.do(chromedp.Click(chromedp.CSS("#enter")))
 	p.until(bodyText, "no plan is committed yet")
-	p.script(`document.querySelector('nav a[href="/plan"]').click()`)
-	p.do(chromedp.WaitVisible(chromedp.CSS("#networks")))
-	fill("#site", "Tern Island", "#dial", "gate.tern.example", "#outside", "192.0.2.10", "#networks", "station=10.20.0.0/24 archive=10.20.30.0/24@10.20.0.2", "#groups", "staff=archive", "#dns", "10.20.0.53")
+	p.until(`document.querySelector('#next')?.innerText`, "a few answers, and the rest is proposed")
+	p.script(`document.querySelector('#next a').click()`)
+	p.do(chromedp.WaitVisible(chromedp.CSS("#network-0-name")), chromedp.Click(chromedp.CSS("#more-networks")),
+		chromedp.WaitVisible(chromedp.CSS("#network-1-name")))
+	fill("#site", "Tern Island", "#dial", "gate.tern.example", "#outside", "192.0.2.10", "#network-0-name", "station", "#network-0-prefix",
+		"10.20.0.0/24", "#network-1-name", "archive", "#network-1-prefix", "10.20.30.0/24", "#network-1-router", "10.20.0.2",
+		"#dns", "10.20.0.53", "#people", "40", "#group-0-name", "staff", "#group-0-reach", "archive\r")
 	p.do(chromedp.Click(chromedp.CSS("#begin")))
-	p.until(bodyText, "expected staff=office:tcp/443+ping")
-	fill("#groups", ":tcp/80+ping")
+	p.until(bodyText, "Say by which services, such as ping, tcp/443")
+	require.Equal(t, "10.20.30.0/24", p.script(`document.querySelector('#network-1-prefix').value`), "what was typed stays")
+	fill("#group-0-services", "tcp/80\rping\r")
 	p.shot("begin")
-	p.do(chromedp.Click(chromedp.CSS("#begin")))
+	p.script(`document.querySelector('#begin').click()`)
 	p.until(`document.querySelector('#reasons')?.innerText`, "has room for two devices of each person")
-	p.until(`document.querySelector('#counts').innerText`, "1 stop")
+	p.until(`document.querySelector('#counts').innerText`, "0 stop")
 	p.do(chromedp.Click(chromedp.CSS("#step-people")))
-	p.until(`[...document.querySelectorAll('.finding.stop')].map(e => e.innerText).join()`, "no user is in a group of passage staff")
+	p.until(`[...document.querySelectorAll('.finding.warn')].map(e => e.innerText).join()`, "no user is in a group of passage staff")
 
 	p.script(`document.querySelector('nav a[href="/people"]').click()`)
 	p.do(chromedp.WaitVisible(chromedp.CSS("#add")))
@@ -490,6 +497,8 @@ func TestConsoleFromNothing(t *testing.T) {
 	p.shot("people")
 	p.script(`document.querySelector('nav a[href="/"]').click()`)
 	p.until(bodyText, "as it should be where it was tried")
+	p.until(`document.querySelector('#next')?.innerText`, "Try it over a real tunnel")
+	p.shot("next")
 }
 
 // TestConsolePictures draws what the main commands print, for the README.

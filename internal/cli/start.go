@@ -8,9 +8,11 @@ import (
 	"net/netip"
 	"os"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
 
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/core/begin"
@@ -23,11 +25,12 @@ var devices = []string{"windows", "apple", "android", "own-client"}
 
 func start(p *printer) *cli.Command {
 	return &cli.Command{
-		Name: "start", Usage: "answer six questions and get a first plan as a draft, each choice with its reason",
+		Name: "start", Usage: "answer a few questions and get a first plan as a draft, each choice with its reason",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "site", Usage: "what the site is called"},
 			&cli.StringFlag{Name: "dial", Usage: "public name or address that people dial"},
 			&cli.StringSliceFlag{Name: "outside", Usage: "public address of the gateway"},
+			&cli.StringFlag{Name: "in-front", Usage: "public address of a router in front; --outside is the gateway's own towards it then"},
 			&cli.StringSliceFlag{Name: "network", Usage: "inside network as NAME=PREFIX, or NAME=PREFIX@ROUTER if it lies behind a router of the first one"},
 			&cli.StringSliceFlag{Name: "reach", Usage: "GROUP=NETWORK+NETWORK:SERVICE+SERVICE, such as staff=office:tcp/443+ping"},
 			&cli.StringSliceFlag{Name: "device", Usage: "what people connect with: " + strings.Join(devices, ", ")},
@@ -44,7 +47,7 @@ func start(p *printer) *cli.Command {
 func questions(c *cli.Command, in io.Reader) func(flag, question string) []string {
 	lines := bufio.NewScanner(in)
 	return func(flag, question string) []string {
-		if c.IsSet(flag) {
+		if flag != "" && c.IsSet(flag) {
 			if given := c.StringSlice(flag); len(given) > 0 {
 				return given
 			}
@@ -58,55 +61,103 @@ func questions(c *cli.Command, in io.Reader) func(flag, question string) []strin
 	}
 }
 
+// understood asks until an answer is understood, where somebody is there to ask again; what was answered before stays.
+func understood[T any](c *cli.Command, ask func(flag, question string) []string, flag, question string,
+	read func([]string) (T, error),
+) (T, error) {
+	for {
+		out, err := read(ask(flag, question))
+		if err == nil || flag != "" && c.IsSet(flag) || !term.IsTerminal(int(os.Stdin.Fd())) {
+			return out, err
+		}
+		fmt.Fprintln(os.Stderr, err)
+	}
+}
+
+// each reads every word of an answer.
+func each[T any](read func(word string) (T, error)) func([]string) ([]T, error) {
+	return func(words []string) (out []T, err error) {
+		for _, w := range words {
+			x, err := read(w)
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, x)
+		}
+		return out, nil
+	}
+}
+
 func answers(c *cli.Command, in io.Reader) (a begin.Answers, err error) {
 	ask := questions(c, in)
 	a.Site = strings.Join(ask("site", "   What is the site called?"), " ")
 	a.Dial = strings.Join(ask("dial", "1. What do people dial: a public name or address?"), "")
 	if public, err := netip.ParseAddr(a.Dial); err == nil && !c.IsSet("outside") {
 		a.Outside = []netip.Addr{public}
-	} else if a.Outside, err = addresses(ask("outside", "   Which public addresses does the gateway have?")); err != nil {
+	} else if a.Outside, err = understood(c, ask, "outside", "   Which public addresses does the gateway have? Where a router is in front: its own towards that", each(address)); err != nil {
 		return a, err
 	}
-	for _, word := range ask("network", "2. Which inside networks are there? NAME=PREFIX, NAME=PREFIX@ROUTER for one behind a router") {
-		n, err := network(word)
-		if err != nil {
-			return a, err
-		}
-		a.Networks = append(a.Networks, n)
-	}
-	for _, word := range ask("reach", "3. Who may reach what? GROUP=NETWORK:SERVICE, such as staff=office:tcp/443+ping") {
-		g, err := group(word)
-		if err != nil {
-			return a, err
-		}
-		a.Groups = append(a.Groups, g)
-	}
-	for _, word := range ask("device", "4. What do people connect with? "+strings.Join(devices, ", ")+" (not known yet: leave empty)") {
-		if !slices.Contains(devices, word) {
-			return a, Failing(ExitUsage, "%q is none of %s", word, strings.Join(devices, ", "))
-		}
-		a.Devices = append(a.Devices, word)
-	}
-	if a.DNS, err = addresses(ask("dns", "5. Which inside name servers are there? (none: leave empty)")); err != nil {
+	front, err := understood(c, ask, "in-front", "   Is there another router in front? Its public address (no: leave empty)", each(address))
+	if err != nil {
 		return a, err
 	}
-	a.Search, a.Full, a.People = c.String("search"), c.Bool("full"), c.Int("people")
-	if !c.IsSet("full") {
-		a.Full = strings.HasPrefix(strings.Join(ask("full",
+	if len(front) > 0 {
+		a.InFront = front[0]
+	}
+	if a.Networks, err = understood(c, ask, "network",
+		"2. Which inside networks are there? NAME=PREFIX, NAME=PREFIX@ROUTER for one behind a router",
+		each(network)); err != nil {
+		return a, err
+	}
+	if a.Groups, err = understood(c, ask, "reach", "3. Who may reach what? GROUP=NETWORK:SERVICE, such as staff=office:tcp/443+ping",
+		each(group)); err != nil {
+		return a, err
+	}
+	if a.Devices, err = understood(c, ask, "device",
+		"4. What do people connect with? "+strings.Join(devices, ", ")+" (not known yet: leave empty)",
+		each(device)); err != nil {
+		return a, err
+	}
+	if a.DNS, err = understood(c, ask, "dns", "5. Which inside name servers are there? (none: leave empty)", each(address)); err != nil {
+		return a, err
+	}
+	a.Search = strings.Join(ask("search", "   What is the inside domain, for short names? (none: leave empty)"), "")
+	if a.People = c.Int("people"); !c.IsSet("people") {
+		if a.People, err = understood(c, ask, "", "   How many people may there be? (200 if left empty)", howMany); err != nil {
+			return a, err
+		}
+	}
+	if a.Full = c.Bool("full"); !c.IsSet("full") {
+		a.Full = strings.HasPrefix(strings.Join(ask("",
 			"6. Shall all traffic of people's devices go through the tunnel, the internet's too? (yes or no)"), ""), "y")
 	}
 	return a, nil
 }
 
-func addresses(words []string) (out []netip.Addr, err error) {
-	for _, w := range words {
-		x, err := netip.ParseAddr(w)
-		if err != nil {
-			return nil, Failing(ExitUsage, "%q is no address: expected one such as 192.0.2.10", w)
-		}
-		out = append(out, x)
+func device(word string) (string, error) {
+	if !slices.Contains(devices, word) {
+		return "", Failing(ExitUsage, "%q is none of %s", word, strings.Join(devices, ", "))
 	}
-	return out, nil
+	return word, nil
+}
+
+func howMany(words []string) (int, error) {
+	if len(words) == 0 {
+		return 0, nil
+	}
+	n, err := strconv.Atoi(words[0])
+	if err != nil || n < 1 {
+		return 0, Failing(ExitUsage, "%q is no number of people: write one such as 40", words[0])
+	}
+	return n, nil
+}
+
+func address(word string) (netip.Addr, error) {
+	a, err := netip.ParseAddr(word)
+	if err != nil {
+		return a, Failing(ExitUsage, "%q is no address: expected one such as 192.0.2.10", word)
+	}
+	return a, nil
 }
 
 func network(word string) (n begin.Network, err error) {

@@ -17,6 +17,7 @@ import (
 	"yellowlantern/demo"
 	"yellowlantern/internal/cli"
 	"yellowlantern/internal/client"
+	"yellowlantern/internal/service"
 	"yellowlantern/internal/tour"
 )
 
@@ -209,6 +210,16 @@ func TestStartFromNothing(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(d.Stop)
 	x := newTerminal(t, d)
+	left := func() (out []string) {
+		steps, err := client.Get[[]service.Next](t.Context(), d.Client, "/next")
+		require.NoError(t, err)
+		for _, s := range steps {
+			require.NotEmpty(t, s.Words+s.How+s.Where)
+			out = append(out, s.Step)
+		}
+		return out
+	}
+	require.Equal(t, []string{"plan"}, left())
 	args := strings.Fields("start --site Tern --dial gate.tern.example --outside 192.0.2.10 --network station=10.20.0.0/24 --network archive=10.20.30.0/24@10.20.0.2 --reach staff=station+archive:tcp/80+ping --dns 10.20.0.53 --full=false --device windows --device apple")
 	text, exit, err := x.run(args...)
 	require.NoError(t, err, text)
@@ -219,15 +230,18 @@ func TestStartFromNothing(t *testing.T) {
 	require.ErrorContains(t, err, "yl plan discard --draft draft", "what was begun is not begun again over it")
 	_, exit, err = x.run(strings.Fields("plan commit -m first")...)
 	require.Equal(t, 4, exit)
-	require.ErrorContains(t, err, "no user is in a group of passage staff")
+	require.ErrorContains(t, err, "nobody-admitted@passages/staff/groups")
+	require.Equal(t, []string{"person", "commit", "device", "trial"}, left())
 	password := "eight terns on the jetty"
 	_, exit, err = x.run("users", "add", "ada", "--group", "staff", "--password-file", write(t, password))
 	require.Zero(t, exit, "%v", err)
 	text, exit, err = x.run(strings.Fields("plan commit -m first --accept all --because beginning")...)
 	require.Zero(t, exit, "%v %s", err, text)
+	require.Equal(t, []string{"device", "trial"}, left())
 	text, exit, err = x.run("probe", "--user", "ada", "--password-file", write(t, password))
 	require.NoError(t, err, text)
 	require.Zero(t, exit)
+	require.Empty(t, left(), "it goes when it is done")
 	d.Passwords["ada"] = password
 	require.NoError(t, ping(t, connect(t, d, "ada"), "10.20.30.5"), "behind the router too")
 	for _, bad := range []string{

@@ -168,6 +168,7 @@ func (s *Service) routes() {
 	s.proofRoutes()
 	s.dependsRoutes()
 	s.reportRoutes()
+	s.nextRoutes()
 	s.roundRoutes()
 	s.diagnoseRoutes()
 	s.scheduleRoutes()

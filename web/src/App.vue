@@ -5,6 +5,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { onBeforeUnmount, ref, watch } from 'vue'
 import { api } from './api'
 import { useSession } from './session'
+import QuestionDialog from './components/QuestionDialog.vue'
 
 const session = useSession()
 const route = useRoute()
@@ -59,6 +60,7 @@ async function leave() {
       </v-alert>
       <router-view />
     </v-main>
+    <QuestionDialog />
   </v-app>
 </template>
 
@@ -68,6 +70,7 @@ async function leave() {
   align-items: center;
   gap: 12px;
   padding: 6px 20px;
+  flex-wrap: wrap;
   background: #14274a;
   color: #fff;
 }
@@ -86,6 +89,26 @@ nav a {
 nav a.here {
   color: #fff;
   border-color: #ffb627;
+}
+@media (max-width: 900px) {
+  .bar {
+    padding: 4px 8px;
+    gap: 6px;
+  }
+  nav {
+    order: 3;
+    flex: 1 0 100%;
+    margin-left: 0;
+    overflow-x: auto;
+  }
+  nav a {
+    padding: 8px 10px;
+    white-space: nowrap;
+  }
+  .who {
+    flex: 1;
+    text-align: right;
+  }
 }
 .who {
   color: #cfd9ec;

@@ -536,6 +536,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/next": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is left until the first person is in and tried; nothing once that is done */
+        get: operations["next"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/outside": {
         parameters: {
             query?: never;
@@ -1164,9 +1181,14 @@ export interface components {
             full?: boolean;
             /** @description Who comes in, and what they may reach. */
             groups: components["schemas"]["BeginGroup"][];
+            /**
+             * Format: ip
+             * @description The public address of a router in front, which forwards to the gateway; none if the gateway has it itself.
+             */
+            "in-front"?: string;
             /** @description The inside networks; the gateway is attached to the first. */
             networks: components["schemas"]["BeginNetwork"][];
-            /** @description The gateway's public addresses. */
+            /** @description The gateway's public addresses; where a router is in front, the gateway's own towards it. */
             outside: string[];
             /**
              * Format: int64
@@ -1671,6 +1693,16 @@ export interface components {
             /** @description May not log in. */
             off?: boolean;
             password: string;
+        };
+        Next: {
+            /** @description The command. */
+            how: string;
+            /** @enum {string} */
+            step: "plan" | "person" | "commit" | "device" | "trial";
+            /** @description The page of the console. */
+            where: string;
+            /** @description What is to be done, and why. */
+            words: string;
         };
         Outside: {
             /**
@@ -4186,6 +4218,35 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    next: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Next"][] | null;
+                };
             };
             /** @description Error */
             default: {

@@ -17,7 +17,8 @@ import (
 type Answers struct {
 	Site     string       `json:"site" doc:"What the site is called."`
 	Dial     string       `json:"dial" doc:"The public name or address that people dial."`
-	Outside  []netip.Addr `json:"outside" nullable:"false" minItems:"1" doc:"The gateway's public addresses."`
+	Outside  []netip.Addr `json:"outside" nullable:"false" minItems:"1" doc:"The gateway's public addresses; where a router is in front, the gateway's own towards it."`
+	InFront  netip.Addr   `json:"in-front,omitzero" doc:"The public address of a router in front, which forwards to the gateway; none if the gateway has it itself."`
 	Networks []Network    `json:"networks" nullable:"false" minItems:"1" doc:"The inside networks; the gateway is attached to the first."`
 	Groups   []Group      `json:"groups" nullable:"false" minItems:"1" doc:"Who comes in, and what they may reach."`
 	DNS      []netip.Addr `json:"dns,omitempty" nullable:"false" doc:"Inside name servers."`
@@ -78,7 +79,7 @@ func Plan(a Answers) (*Proposal, error) {
 		return nil, err
 	}
 	var w writer
-	w.line("# %s: begun from six answers. Everything here may be changed.", a.Site)
+	w.line("# %s: begun from a few answers. Everything here may be changed.", a.Site)
 	w.line("format: 1\nname: %s\n", strconv.Quote(a.Site))
 	a.gateway(&w)
 	a.networks(&w)
@@ -96,6 +97,9 @@ func (a Answers) check() error {
 		return errors.New("say what the site is called and what people dial")
 	case len(a.Outside) == 0 || len(a.Networks) == 0 || len(a.Groups) == 0:
 		return errors.New("say the gateway's public address, one inside network, and one group")
+	}
+	if public := a.Outside[0]; !a.InFront.IsValid() && plan.Private.Contains(public) {
+		return fmt.Errorf("%s is no public address: nobody in the world can dial it; if a router is in front, say so and give its public address", public)
 	}
 	for _, n := range a.Networks {
 		if n.Prefix != n.Prefix.Masked() {
@@ -155,7 +159,16 @@ func (a Answers) gateway(w *writer) {
 		own = first.Prefix.Addr().Next()
 		w.because("gateways/gateway/inside/0/addresses", "the first address of %s, which routers usually have: correct it if yours differs", first.Prefix)
 	}
-	w.line("gateways:\n  - name: gateway\n    dial: %s\n    outside: {addresses: %s}", text(a.Dial), list(a.Outside))
+	w.line("gateways:\n  - name: gateway\n    dial: %s", text(a.Dial))
+	if a.InFront.IsValid() {
+		w.line("    outside:\n      addresses: %s\n      in-front:\n        address: %s\n        forwards:", list(a.Outside), text(a.InFront))
+		for _, service := range []string{"udp/500", "udp/4500"} {
+			w.line("          - {service: %s, to: %s}", service, text(a.Outside[0]))
+		}
+		w.because("gateways/gateway/outside/in-front/forwards", "the router in front must forward both ports to %s: set that there", a.Outside[0])
+	} else {
+		w.line("    outside: {addresses: %s}", list(a.Outside))
+	}
 	w.line("    inside:\n      - {network: %s, addresses: [%s]}", first.Name, text(own))
 	var routes []string
 	for i, n := range a.Networks[1:] {

@@ -110,7 +110,7 @@ func TestFindings(t *testing.T) {
 		{"not-yet", "tunnels/main/suites/0", Stop, "aes256gcm-sha256-x25519,", "aes128cbc-sha1-modp1024,", "aes256gcm"},
 		{"tunnels-alike", "tunnels/second", Stop, "    certificate: gate\n", "    certificate: gate\n  - {name: second, kind: ikev2, gateway: jetty, login: eap-mschapv2, suites: [aes256gcm-sha256-p256], certificate: gate}\n", "switch one"},
 		{"mtu", "tunnels/main/mtu", Stop, "    mtu: 1320 ", "    mtu: 1500 ", "1400"},
-		{"nobody-admitted", "passages/volunteers/groups", Stop, "  - name: volunteers\n    groups: [volunteers]", "  - name: volunteers\n    groups: [campers]", "put a user"},
+		{"nobody-admitted", "passages/volunteers/groups", Warn, "  - name: volunteers\n    groups: [volunteers]", "  - name: volunteers\n    groups: [campers]", "put a user"},
 		{"no-passage", "passages", Note, "  - name: contractor\n    groups: [turbine-contractor]", "  - name: contractor\n    groups: [wardens]", "passage"},
 		{"admitted-twice", "passages/contractor/groups/1", Note, "groups: [turbine-contractor]\n    tunnels", "groups: [turbine-contractor, wardens]\n    tunnels", "one passage"},
 		{"reaches-nothing", "passages/contractor/groups", Stop, "{name: hands-off-the-turbine, action: refuse, groups: [wardens,", "{name: no, action: refuse, groups: [turbine-contractor], to: [any], services: [any]}\n  - {name: hands-off-the-turbine, action: refuse, groups: [wardens,", "rule"},

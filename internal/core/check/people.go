@@ -19,7 +19,7 @@ func (c *checker) people() {
 			return slices.ContainsFunc(who.Groups, func(g string) bool { return slices.Contains(p.Groups, g) })
 		})
 		if !holds {
-			c.add(Stop, "nobody-admitted", path, "put a user into one of the groups, or switch the passage off",
+			c.add(Warn, "nobody-admitted", path, "put a user into one of the groups, or switch the passage off",
 				"no user is in a group of passage %s (%s): nobody can come in by it", p.Name, quoted(p.Groups))
 		}
 		for i, g := range p.Groups {

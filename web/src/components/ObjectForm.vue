@@ -2,6 +2,7 @@
 import { mdiArrowLeft } from '@mdi/js'
 import { computed, ref, watch } from 'vue'
 import { api, words, type Schemas } from '../api'
+import { sure } from '../ask'
 import { reachWords } from '../states'
 import { usePlan } from '../plan'
 import { pruned, type PlanObject } from '../steps'
@@ -104,7 +105,7 @@ async function remove() {
   const question = uses.length
     ? `${uses.slice(0, 6).join(', ')}${uses.length > 6 ? ' and more' : ''} would name what is no longer there. Remove ${props.name} all the same?`
     : `Remove ${props.name}? Nothing names it.`
-  if (!confirm(question)) return
+  if (!(await sure(question, 'Remove'))) return
   problem.value = await plan.edit([{ op: 'remove', path: path.value }])
   if (!problem.value) emit('close')
 }

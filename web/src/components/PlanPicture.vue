@@ -226,7 +226,7 @@ function pick(b: Box) {
     <svg
       v-if="scene"
       :viewBox="`-4 -4 1108 ${scene.height}`"
-      role="img"
+      role="group"
       aria-label="People, tunnels, gateway, routers and networks, with the ways between them"
     >
       <g v-for="z in scene.zones" :key="z.name">

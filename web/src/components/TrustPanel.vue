@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { onMounted, reactive, ref } from 'vue'
 import { api, words, type Schemas } from '../api'
+import { askFor, sure } from '../ask'
 import { usePlan } from '../plan'
 
 const plan = usePlan()
@@ -47,20 +48,20 @@ async function go() {
 }
 
 async function revoke(name: string) {
-  const reason = prompt(`Why is ${name} revoked?`)
+  const reason = await askFor(`${name} will be shown to nobody from now on, and stands on the revocation list. Why?`, 'Revoke', 'Reason')
   if (!reason) return
   const { error } = await api.POST('/api/v1/certificates/{name}/revoke', { params: { path: { name } }, body: { reason } })
   await say(error, `${name} is on the revocation list.`)
 }
 
 async function remove(name: string) {
-  if (!confirm(`Forget ${name} and its key?`)) return
+  if (!(await sure(`Forget ${name} and its key?`, 'Forget'))) return
   const { error } = await api.DELETE('/api/v1/certificates/{name}', { params: { path: { name } } })
   await say(error, `${name} is gone.`)
 }
 
 async function secret() {
-  const name = prompt('What is the new secret called? The plan names it.')
+  const name = await askFor('What is the new secret called? The plan names it.', 'Make', 'Name')
   if (!name) return
   const { data, error } = await api.POST('/api/v1/secrets/{name}', { params: { path: { name } }, body: { kind: 'tsig' } })
   shown.value = data?.value ?? ''

@@ -1,13 +1,13 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
-import { api, codeOf, words, type Board } from '../api'
+import { api, words, type Board } from '../api'
 import JourneyPanel from '../components/JourneyPanel.vue'
+import NextSteps from '../components/NextSteps.vue'
 import { legend, mark, markOf, triedWord, troubled } from '../states'
 
 const most = { rows: 25, columns: 24 } // drawn at once: a large site has far more
 const board = ref<Board>()
 const problem = ref('')
-const empty = ref(false)
 const filter = ref('')
 const places = ref('')
 const onlyTrouble = ref(false)
@@ -29,7 +29,6 @@ async function load() {
   picked.value = undefined
   board.value = data
   problem.value = error ? words(error) : ''
-  empty.value = codeOf(error) === 'no-plan-yet'
 }
 watch([row, column], load, { immediate: true })
 watch([filter, places, onlyTrouble], () => {
@@ -72,8 +71,8 @@ const users = (list: string[]) => list.slice(0, 4).join(', ') + (list.length > 4
     </div>
     <v-alert v-if="problem" type="info" variant="tonal" role="alert">
       {{ problem }}
-      <v-btn v-if="empty" to="/plan" size="small" color="primary" class="ml-3">Begin a plan</v-btn>
     </v-alert>
+    <NextSteps />
     <v-alert
       v-if="board && (!board.verdict.ok || board.verdict.untried.length)"
       :type="board.verdict.ok ? 'info' : 'error'"

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed, onMounted, reactive, ref } from 'vue'
 import { api, words, type Schemas } from '../api'
+import { sure } from '../ask'
 
 type User = Schemas['PeopleUser']
 const users = ref<User[]>([])
@@ -84,7 +85,7 @@ async function lift(name: string, source: string) {
 }
 
 async function remove(u: User) {
-  if (!confirm(`Remove ${u.name} for good?`)) return
+  if (!(await sure(`Remove ${u.name} for good?`, 'Remove'))) return
   const { error } = await api.DELETE('/api/v1/users/{name}', { params: { path: { name: u.name } } })
   await say(`${u.name} is gone.`, error)
 }

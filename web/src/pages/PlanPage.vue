@@ -3,6 +3,7 @@ import { mdiRedo, mdiUndo } from '@mdi/js'
 import { computed, onMounted, onUnmounted, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, words } from '../api'
+import { sure } from '../ask'
 import BeginForm from '../components/BeginForm.vue'
 import CommitDialog from '../components/CommitDialog.vue'
 import ConflictDialog from '../components/ConflictDialog.vue'
@@ -63,7 +64,7 @@ async function review() {
 }
 
 async function discard() {
-  if (confirm('Forget this draft and go back to what runs?')) await plan.discard()
+  if (await sure('Forget this draft and go back to what runs?', 'Forget')) await plan.discard()
 }
 
 async function keep() {

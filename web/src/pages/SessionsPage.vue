@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
 import { api, words, type Flow, type PastSession, type Session } from '../api'
+import { sure } from '../ask'
 import TrafficGraph from '../components/TrafficGraph.vue'
 import { size, useLive } from '../live'
 import { settingQuery } from '../steps'
@@ -14,7 +15,8 @@ const filter = ref('')
 const problem = ref('')
 
 async function end(s: Session, all: boolean) {
-  if (!confirm(all ? `End all sessions of ${s.user}?` : `End the session of ${s.user}? Everything that it carries breaks off.`)) return
+  const question = all ? `End all sessions of ${s.user}?` : `End the session of ${s.user}? Everything that it carries breaks off.`
+  if (!(await sure(question, 'End'))) return
   const { error } = all
     ? await api.DELETE('/api/v1/sessions', { params: { query: { user: s.user } } })
     : await api.DELETE('/api/v1/sessions/{id}', { params: { path: { id: s.id } } })
