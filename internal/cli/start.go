@@ -94,7 +94,8 @@ func answers(c *cli.Command, in io.Reader) (a begin.Answers, err error) {
 	a.Dial = strings.Join(ask("dial", "1. What do people dial: a public name or address?"), "")
 	if public, err := netip.ParseAddr(a.Dial); err == nil && !c.IsSet("outside") {
 		a.Outside = []netip.Addr{public}
-	} else if a.Outside, err = understood(c, ask, "outside", "   Which public addresses does the gateway have? Where a router is in front: its own towards that", each(address)); err != nil {
+	} else if a.Outside, err = understood(c, ask, "outside",
+		"   Which public addresses does the gateway have? Where a router is in front: its own towards that", each(address)); err != nil {
 		return a, err
 	}
 	front, err := understood(c, ask, "in-front", "   Is there another router in front? Its public address (no: leave empty)", each(address))

@@ -52,6 +52,7 @@ func (s *Service) planRoutes() {
 	register(s, "GET", "/drafts", "list-drafts", "All drafts", s.listDrafts)
 	register(s, "GET", "/drafts/{name}", "show-draft", "One draft", s.showDraft)
 	register(s, "PUT", "/drafts/{name}", "save-draft", "Write a draft", s.saveDraft)
+	register(s, "POST", "/drafts/{name}/change", "change-draft", "Edit a draft in one call: version and edits in; text, findings, objects and version out", s.changeDraft)
 	register(s, "DELETE", "/drafts/{name}", "delete-draft", "Forget a draft", func(ctx context.Context, in *Named) (*struct{}, error) {
 		return nil, known(s.Store.DeleteDraft(ctx, in.Name), "draft", in.Name)
 	})
@@ -121,27 +122,33 @@ func (s *Service) saveDraft(ctx context.Context, in *struct {
 	if len(in.Body.Text) > plan.MaxSize {
 		return nil, huma.Error422UnprocessableEntity("the document is larger than 4 MiB")
 	}
-	d := store.Draft{Name: in.Name, Text: in.Body.Text, Owner: administrator(ctx)}
+	d, err := s.keepDraft(ctx, in.Name, in.Body.Text, in.Body.Version)
+	return answer(d), err
+}
+
+// keepDraft writes a draft's text, made on a version of it.
+func (s *Service) keepDraft(ctx context.Context, name, text string, version int) (Draft, error) {
+	d := store.Draft{Name: name, Text: text, Owner: administrator(ctx)}
 	newest, err := s.Store.Newest(ctx)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return nil, err
+		return Draft{}, err
 	}
 	d.Base = newest.Number
-	if in.Body.Version > 0 {
-		old, err := s.Store.Draft(ctx, in.Name)
+	if version > 0 {
+		old, err := s.Store.Draft(ctx, name)
 		if err != nil {
-			return nil, known(err, "draft", in.Name)
+			return Draft{}, known(err, "draft", name)
 		}
 		d.Base, d.Owner = old.Base, old.Owner
 	}
-	d, err = s.Store.SaveDraft(ctx, d, in.Body.Version)
+	d, err = s.Store.SaveDraft(ctx, d, version)
 	if errors.Is(err, store.ErrStale) || errors.Is(err, store.ErrExists) {
-		return nil, s.staleDraft(ctx, in.Name, in.Body.Text)
+		return Draft{}, s.staleDraft(ctx, name, text)
 	}
 	if err != nil {
-		return nil, err
+		return Draft{}, err
 	}
-	return answer(draft(d, newest.Number)), nil
+	return draft(d, newest.Number), nil
 }
 
 type rebased struct {

@@ -65,28 +65,38 @@ export const usePlan = defineStore('plan', () => {
     if (r.data && !r.data.faults.length) reading.value = r.data
   }
 
+  /** Writes what is typed, makes edits in it, and takes over what the service says of the outcome: one call. Gives the words of a refusal. */
+  async function send(edits: Edit[] = []): Promise<string> {
+    window.clearTimeout(waiting)
+    const sent = text.value
+    const { data, error } = await api.POST('/api/v1/drafts/{name}/change', {
+      params: { path: { name: draftName } },
+      body: { version: draft.value?.version ?? 0, text: sent, edits },
+    })
+    stale.value = ['draft-changed', 'changed-meanwhile'].includes(codeOf(error))
+    if (error) return words(error)
+    draft.value = data.draft
+    saved.value = data.draft.text
+    problem.value = ''
+    if (text.value !== sent) return '' // typed on meanwhile: that is sent next
+    text.value = data.draft.text
+    checked.value = data.checked
+    if (!data.reading.faults.length) reading.value = data.reading
+    return ''
+  }
+
   async function save() {
     window.clearTimeout(waiting)
     if (text.value === saved.value) return true
-    const sent = text.value
-    const { data, error } = await api.PUT('/api/v1/drafts/{name}', {
-      params: { path: { name: draftName } },
-      body: { text: sent, version: draft.value?.version ?? 0 },
-    })
-    stale.value = ['draft-changed', 'changed-meanwhile'].includes(codeOf(error))
-    if (error) {
-      problem.value = words(error)
-      return false
-    }
-    draft.value = data
-    saved.value = sent
-    return true
+    const refusal = await send()
+    if (refusal) problem.value = refusal
+    return !refusal
   }
 
   function soon() {
     window.clearTimeout(waiting)
     waiting = window.setTimeout(async () => {
-      if (await save()) await look()
+      await save()
     }, pause)
   }
 
@@ -106,15 +116,18 @@ export const usePlan = defineStore('plan', () => {
     before.value.push(text.value)
     undone.value = []
     text.value = next
-    if (await save()) await look()
+    await save()
   }
 
   /** Makes edits in the draft; gives the words of a refusal, or nothing. */
   async function edit(edits: Edit[]): Promise<string> {
-    const { data, error } = await api.POST('/api/v1/edit', { body: { text: text.value, edits } })
-    if (error) return words(error)
-    await replace(data.text)
-    return ''
+    const was = text.value
+    const refusal = await send(edits)
+    if (!refusal && text.value !== was) {
+      before.value.push(was)
+      undone.value = []
+    }
+    return refusal
   }
 
   async function undo() {
@@ -122,7 +135,7 @@ export const usePlan = defineStore('plan', () => {
     if (last === undefined) return
     undone.value.push(text.value)
     text.value = last
-    if (await save()) await look()
+    await save()
   }
 
   async function redo() {
@@ -130,7 +143,7 @@ export const usePlan = defineStore('plan', () => {
     if (next === undefined) return
     before.value.push(text.value)
     text.value = next
-    if (await save()) await look()
+    await save()
   }
 
   async function discard() {

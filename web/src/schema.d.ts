@@ -298,6 +298,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/drafts/{name}/change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Edit a draft in one call: version and edits in; text, findings, objects and version out */
+        post: operations["change-draft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/drafts/{name}/commit": {
         parameters: {
             query?: never;
@@ -1269,11 +1286,29 @@ export interface components {
             /** @description A signing request was made, and its certificate has not come. */
             waiting: boolean;
         };
+        Change: {
+            /** @description Edits of the text, in order; comments and layout around them stay. */
+            edits?: components["schemas"]["PlanEdit"][];
+            /** @description In place of the draft's text; not given: that. */
+            text?: string;
+            /**
+             * Format: int64
+             * @description The version that it is made on; 0: the draft is new, and begins with the newest revision.
+             */
+            version: number;
+        };
         "Change-own-passwordRequest": {
             /** @description The one that is to hold from now on. */
             new: string;
             /** @description The one that holds now. */
             password: string;
+        };
+        Changed: {
+            /** @description Its findings. */
+            checked: components["schemas"]["Checked"];
+            draft: components["schemas"]["Draft"];
+            /** @description Its objects. */
+            reading: components["schemas"]["Reading"];
         };
         CheckFinding: {
             /** @description What kind of finding it is. */
@@ -3757,6 +3792,41 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "change-draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Change"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changed"];
+                };
             };
             /** @description Error */
             default: {

@@ -58,7 +58,7 @@ function keys(e: KeyboardEvent) {
 
 async function review() {
   if (await plan.save()) {
-    await plan.look()
+    await plan.look() // people may have come meanwhile
     committing.value = true
   }
 }
