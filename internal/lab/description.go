@@ -5,8 +5,11 @@ package lab
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
+	"maps"
 	"net/netip"
+	"slices"
 	"time"
 
 	"go.yaml.in/yaml/v3"
@@ -14,6 +17,7 @@ import (
 
 // Description is what the site is really like.
 type Description struct {
+	Site        string                    `yaml:"site"` // what it is called
 	Segments    map[string][]netip.Prefix `yaml:"segments"`
 	Gateway     GatewayPlugs              `yaml:"gateway"`
 	Routers     []Router                  `yaml:"routers"`
@@ -101,4 +105,20 @@ func Read(text []byte) (*Description, error) {
 		}
 	}
 	return &d, nil
+}
+
+// Called is what the site is called, on the pages of its hosts.
+func (d *Description) Called() string { return cmp.Or(d.Site, "this site") }
+
+// namesOf are the inside names of a host; its own where it has none.
+func (d *Description) namesOf(h Host) (out []string) {
+	for _, name := range slices.Sorted(maps.Keys(d.Names)) {
+		if slices.ContainsFunc(d.Names[name], func(a netip.Addr) bool { return slices.Contains(h.Addresses, a) }) {
+			out = append(out, name)
+		}
+	}
+	if out == nil {
+		out = append(out, h.Name)
+	}
+	return out
 }

@@ -64,7 +64,7 @@ func (l *Lab) startHost(h Host, link *segment) error {
 	for _, a := range h.Addresses {
 		for _, port := range h.Web {
 			err = firstError(err, l.serveHTTP(m, netip.AddrPortFrom(a, port), func(w http.ResponseWriter, r *http.Request) {
-				fmt.Fprintf(w, "This is %s of Tern Island.\n", h.Name)
+				fmt.Fprintf(w, "This is %s of %s.\n", h.Name, l.d.Called())
 			}))
 		}
 		for _, port := range h.Mirror {
@@ -119,11 +119,11 @@ func (l *Lab) serveHTTP(m *machine, on netip.AddrPort, page http.HandlerFunc) er
 		return err
 	}
 	if on.Port() == 443 {
-		ca, err := cert.NewAuthority(rand.Reader, time.Now(), "Tern Island inside")
+		ca, err := cert.NewAuthority(rand.Reader, time.Now(), l.d.Called()+" inside")
 		if err != nil {
 			return err
 		}
-		pair, err := ca.NewGateway(rand.Reader, time.Now(), m.h.Name+".tern.example")
+		pair, err := ca.NewGateway(rand.Reader, time.Now(), l.d.namesOf(m.h)...)
 		if err != nil {
 			return err
 		}
