@@ -498,7 +498,6 @@ func TestConsoleFromNothing(t *testing.T) {
 	p.script(`document.querySelector('nav a[href="/"]').click()`)
 	p.until(bodyText, "as it should be where it was tried")
 	p.until(`document.querySelector('#next')?.innerText`, "Try it over a real tunnel")
-	p.shot("next")
 }
 
 // TestConsolePictures draws what the main commands print, for the README.

@@ -50,7 +50,6 @@ func TestEveryPageForEverybody(t *testing.T) {
 			time.Sleep(500 * time.Millisecond) // what is still on its way in
 			look(fmt.Sprintf("%s at %d", page.path, width))
 			if width == 390 {
-				p.shot("phone" + map[string]string{"/": "-reach"}[page.path])
 				if wide := p.script(`Math.max(0, document.documentElement.scrollWidth - 390)`); wide != "0" {
 					t.Errorf("%s is %s pixels wider than a phone", page.path, wide)
 				}

@@ -44,6 +44,11 @@ func TestOneEditIsOneCall(t *testing.T) {
 	var kept service.Draft
 	require.NoError(t, d.Client.Do(t.Context(), "GET", "/drafts/mine", nil, &kept))
 	require.Equal(t, second.Draft.Text, kept.Text, "half of an edit is no edit")
+	status, words = refused(t, d.Client, "POST", "/drafts/mine/change", map[string]any{"versoin": 2, "edits": "x"})
+	require.Equal(t, 422, status)
+	for _, says := range []string{"version is missing", "versoin: there is no such field here", "edits: give a list"} {
+		require.Contains(t, words, says, "a slip is told in the field's own words")
+	}
 	typed, err := change(map[string]any{"version": 2, "text": "format: 1\nname: [\n"})
 	require.NoError(t, err, "what is typed is kept, whatever it is")
 	require.NotEmpty(t, typed.Checked.Faults)

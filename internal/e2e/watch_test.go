@@ -127,7 +127,7 @@ func TestWatching(t *testing.T) {
 	require.NoError(t, err)
 	for _, line := range []string{
 		`yellow_lantern_expectation_results{outcome="holds"} 22`, "yellow_lantern_revision 1",
-		`yellow_lantern_pool_addresses_leased{pool="staff"} 0`, `yellow_lantern_rule_flows_total{rule="wardens-out"}`,
+		`yellow_lantern_pool_addresses_leased{gateway="jetty",pool="staff"} 0`, `yellow_lantern_inside_ok{gateway="jetty",port="site-lab"} 1`, `yellow_lantern_rule_flows_total{gateway="jetty",rule="wardens-out"}`,
 	} {
 		require.Contains(t, string(b), line)
 	}

@@ -21,21 +21,22 @@ func described(name, help string, labels ...string) *prometheus.Desc {
 
 var (
 	descRevision = described("revision", "Number of the newest revision.")
-	descSessions = described("sessions", "Live sessions.", "passage", "tunnel", "over")
-	descFlagged  = described("sessions_flagged", "Live sessions whose traffic goes one way or is lost.")
-	descLogins   = described("logins_under_way", "Logins under way.")
-	descFlows    = described("flows", "Flows that forwarding knows.")
-	descOctets   = described("session_octets", "Octets of live sessions, from and to people.", "passage", "direction")
-	descLost     = described("session_packets_lost", "Packets of live sessions that the gateway lost.", "station")
-	descDropped  = described("datagrams_dropped_total", "Datagrams dropped without an answer.", "reason")
-	descRule     = described("rule_packets_total", "Packets that a rule decided about.", "rule")
-	descRuleFlow = described("rule_flows_total", "Flows that a rule let in, or packets that it refused.", "rule")
-	descFree     = described("pool_addresses_free", "Addresses that a pool can still lease.", "pool")
-	descLeased   = described("pool_addresses_leased", "Addresses that a pool has leased.", "pool")
+	descSessions = described("sessions", "Live sessions.", "gateway", "passage", "tunnel", "over")
+	descFlagged  = described("sessions_flagged", "Live sessions whose traffic goes one way or is lost.", "gateway")
+	descLogins   = described("logins_under_way", "Logins under way.", "gateway")
+	descFlows    = described("flows", "Flows that forwarding knows.", "gateway")
+	descOctets   = described("session_octets", "Octets of live sessions, from and to people.", "gateway", "passage", "direction")
+	descLost     = described("session_packets_lost", "Packets of live sessions that the gateway lost.", "gateway", "station")
+	descDropped  = described("datagrams_dropped_total", "Datagrams dropped without an answer.", "gateway", "reason")
+	descRule     = described("rule_packets_total", "Packets that a rule decided about.", "gateway", "rule")
+	descRuleFlow = described("rule_flows_total", "Flows that a rule let in, or packets that it refused.", "gateway", "rule")
+	descFree     = described("pool_addresses_free", "Addresses that a pool can still lease.", "gateway", "pool")
+	descLeased   = described("pool_addresses_leased", "Addresses that a pool has leased.", "gateway", "pool")
 	descTried    = described("trial_ok", "Whether the newest round saw everything as expected, by class of people and vantage.", "people",
 		"vantage")
 	descRoundAge = described("trial_age_seconds", "Time since the newest round ended.")
 	descProof    = described("expectation_results", "Expectations held against computed reach, by outcome.", "outcome")
+	descInside   = described("inside_ok", "Whether the side away from the tunnels is as the plan wants it.", "gateway", "port")
 	descExpires  = described("certificate_expires_seconds", "When a certificate ends, as Unix time.", "certificate")
 )
 
@@ -54,18 +55,19 @@ func (m metrics) Collect(out chan<- prometheus.Metric) {
 	}
 	m.sessions(gauge)
 	st := m.s.Runner.Status()
-	gauge(descLogins, float64(st.LoggingIn))
-	gauge(descFlows, float64(st.Flows))
+	gauge(descLogins, float64(st.LoggingIn), st.Gateway)
+	gauge(descFlows, float64(st.Flows), st.Gateway)
+	gauge(descInside, map[bool]float64{true: 1}[st.Inside.OK()], st.Gateway, st.Inside.Port)
 	for reason, n := range st.Dropped {
-		counter(descDropped, n, reason)
+		counter(descDropped, n, st.Gateway, reason)
 	}
 	for name, r := range st.Rules {
-		counter(descRule, r.Packets, name)
-		counter(descRuleFlow, r.Flows, name)
+		counter(descRule, r.Packets, st.Gateway, name)
+		counter(descRuleFlow, r.Flows, st.Gateway, name)
 	}
 	for _, p := range m.s.Runner.Pools() {
-		gauge(descFree, float64(p.Free), p.Name)
-		gauge(descLeased, float64(p.Leased), p.Name)
+		gauge(descFree, float64(p.Free), p.Gateway, p.Name)
+		gauge(descLeased, float64(p.Leased), p.Gateway, p.Name)
 	}
 	m.tried(ctx, gauge)
 	model, number, persons, err := m.s.model(ctx, "")
@@ -88,32 +90,34 @@ func (m metrics) Collect(out chan<- prometheus.Metric) {
 }
 
 func (m metrics) sessions(gauge func(*prometheus.Desc, float64, ...string)) {
-	count, flagged := map[[3]string]int{}, 0
-	octets, lost := map[[2]string]uint64{}, map[string]uint64{}
+	count, flagged := map[[4]string]int{}, map[string]int{m.s.Runner.Status().Gateway: 0}
+	octets, lost := map[[3]string]uint64{}, map[[2]string]uint64{}
 	for _, x := range m.s.sessions() {
 		over := "UDP"
 		if x.TCP {
 			over = "TCP"
 		}
-		count[[3]string{x.Passage, x.Tunnel, over}]++
-		octets[[2]string{x.Passage, "from"}] += x.InBytes
-		octets[[2]string{x.Passage, "to"}] += x.OutBytes
+		count[[4]string{x.Gateway, x.Passage, x.Tunnel, over}]++
+		octets[[3]string{x.Gateway, x.Passage, "from"}] += x.InBytes
+		octets[[3]string{x.Gateway, x.Passage, "to"}] += x.OutBytes
 		if x.Flag != "" {
-			flagged++
+			flagged[x.Gateway]++
 		}
 		for station, n := range x.Lost {
-			lost[station] += n
+			lost[[2]string{x.Gateway, station}] += n
 		}
 	}
-	gauge(descFlagged, float64(flagged))
+	for gateway, n := range flagged {
+		gauge(descFlagged, float64(n), gateway)
+	}
 	for k, n := range count {
-		gauge(descSessions, float64(n), k[0], k[1], k[2])
+		gauge(descSessions, float64(n), k[:]...)
 	}
 	for k, n := range octets {
-		gauge(descOctets, float64(n), k[0], k[1])
+		gauge(descOctets, float64(n), k[:]...)
 	}
-	for station, n := range lost {
-		gauge(descLost, float64(n), station)
+	for k, n := range lost {
+		gauge(descLost, float64(n), k[:]...)
 	}
 }
 
