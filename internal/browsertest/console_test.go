@@ -539,6 +539,7 @@ func TestWhatDoesNotRun(t *testing.T) {
 	wrong := map[string]string{"name": "ada.admin", "password": "not the password"}
 	require.Error(t, d.Client.Do(t.Context(), "POST", "/sign-in", wrong, nil))
 	p.script("document.querySelector('nav a[href=\"/journal\"]').click()")
+	p.until("document.querySelector('h1')?.innerText", "Journal") // a page loads when it is opened
 	p.script("document.querySelector('nav a[href=\"/people\"]').click()")
 	p.until("document.querySelector('#slowed')?.innerText", "ada.admin from 127.0.0.1: 1 wrong password at the console")
 	p.shot("slowed")
