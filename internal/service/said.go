@@ -2,8 +2,8 @@ package service
 
 import "github.com/danielgtaylor/huma/v2/validation"
 
-// What is wrong with a field is told in words that an engineer reads, beside the field's name: what to give, rather than which rule of a schema
-// was broken.
+// What is wrong with a field is told in words that an engineer reads, beside the field's name: what to give, rather than which rule of a
+// schema was broken.
 func init() {
 	validation.MsgUnexpectedProperty = "there is no such field here"
 	validation.MsgExpectedRequiredProperty = "%s is missing"
