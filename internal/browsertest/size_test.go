@@ -80,17 +80,22 @@ func BenchmarkSizes(b *testing.B) {
 		timed("findings", func() {
 			require.NoError(b, c.Do(ctx, "POST", "/check", map[string]string{"text": changed}, nil))
 		})
-		edit := []map[string]string{{"op": "set", "path": "rules/rule7-3/note", "value": "once more"}}
-		timed("edit", func() { // version and edits in; text, findings, objects and version out
-			require.NoError(b, c.Do(ctx, "POST", "/drafts/edited/change", map[string]any{"version": 0, "edits": edit}, nil))
-		})
-		timed("edit-as-before", func() { // the four calls that it was
-			var out struct{ Text string }
-			require.NoError(b, c.Do(ctx, "POST", "/edit", map[string]any{"text": text, "edits": edit}, &out))
-			require.NoError(b, c.Do(ctx, "PUT", "/drafts/as-before", map[string]any{"version": 0, "text": out.Text}, nil))
-			require.NoError(b, c.Do(ctx, "POST", "/check", map[string]string{"text": out.Text}, nil))
-			require.NoError(b, c.Do(ctx, "POST", "/read", map[string]string{"text": out.Text}, nil))
-		})
+		edit := func(value string) []map[string]string { // another one each time: nothing is known of it
+			return []map[string]string{{"op": "set", "path": "rules/rule7-3/services", "value": value}}
+		}
+		for n, value := range []string{"[tcp/23]", "[tcp/25]", "[tcp/26]"} {
+			timed(fmt.Sprintf("edit-as-before-%d", n), func() { // the four calls that it was
+				var out struct{ Text string }
+				require.NoError(b, c.Do(ctx, "POST", "/edit", map[string]any{"text": text, "edits": edit(value)}, &out))
+				require.NoError(b, c.Do(ctx, "PUT", fmt.Sprint("/drafts/before", n), map[string]any{"version": 0, "text": out.Text}, nil))
+				require.NoError(b, c.Do(ctx, "POST", "/check", map[string]string{"text": out.Text}, nil))
+				require.NoError(b, c.Do(ctx, "POST", "/read", map[string]string{"text": out.Text}, nil))
+			})
+			timed(fmt.Sprintf("edit-%d", n), func() { // version and edits in; text, findings, objects and version out
+				in := map[string]any{"version": 0, "edits": edit("[udp" + value[4:])}
+				require.NoError(b, c.Do(ctx, "POST", fmt.Sprintf("/drafts/edited%d/change", n), in, nil))
+			})
+		}
 		commit("second", changed)
 		timed("commit", func() {
 			require.NoError(b, c.Do(ctx, "POST", "/drafts/second/commit", map[string]any{"message": "second", "accept": accept()}, nil))
