@@ -73,8 +73,16 @@ func (h host) Up(s *session.Session, path session.Path, used []netip.Addr) bool 
 	return true
 }
 
-// lookAgain ends the session of somebody who was removed, or put into other groups, in the middle of their login.
+// lookAgain ends the session of somebody who was removed, or put into other groups, in the middle of their login, or whose passage gives
+// something else since a commit: that one saw only who was up.
 func (g *Gateway) lookAgain(s *session.Session) {
+	g.mu.Lock()
+	m := g.model
+	g.mu.Unlock()
+	if why := Outdated(m, g.status(s)); !why.None() {
+		g.end(s, why)
+		return
+	}
 	ctx, stop := context.WithTimeout(context.Background(), answerTime)
 	defer stop()
 	if now, err := g.cfg.People.Groups(ctx, s.User); err != nil || !slices.Equal(now, s.Groups) {

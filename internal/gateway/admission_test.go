@@ -2,6 +2,7 @@ package gateway
 
 import (
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -68,6 +69,20 @@ func TestLeasesGoBack(t *testing.T) {
 	require.Nil(t, g.sessions.At(s.Addresses[0]))
 	require.Error(t, g.End(s.ID, reason.Of(reason.TrialOver, nil)))
 	require.Len(t, g.outbox.queue, 4, "two admissions; one end with its record")
+}
+
+// Somebody who was admitted by the plan before a commit, and comes up after it, does not stand by what that one gave.
+func TestUpAfterACommit(t *testing.T) {
+	g := idle(t)
+	h := host{g, plan.KindIKEv2}
+	s, grant := h.Admit(tunnel.Request{User: "rory.researcher", Groups: []string{"researchers"}, Tunnel: "main"})
+	require.True(t, grant.Refusal.None(), grant.Refusal.Words())
+	m := island.Model(t, "{split: [station, archive]}", "{split: [archive]}")
+	g.mu.Lock()
+	g.model = m
+	g.mu.Unlock()
+	require.True(t, h.Up(s, nowhere{}, s.Addresses))
+	require.Eventually(t, func() bool { return g.sessions.Of(s.ID) == nil }, time.Second, time.Millisecond)
 }
 
 // The newest session wins where the plan says so, and the one that it ends is gone before the new one stands.

@@ -18,15 +18,20 @@ import (
 // grant chooses the passage by the groups of the authenticated person, holds it against the passage's limits, and leases. At one person's
 // limit the oldest session ends where the plan says so.
 func (g *Gateway) grant(r tunnel.Request, kind string) (*session.Session, tunnel.Grant) {
-	for range 64 {
+	var passage string
+	for range mostEnded {
 		s, grant, oldest := g.tryGrant(r, kind)
 		if oldest == nil {
 			return s, grant
 		}
-		g.end(oldest, reason.Of(reason.LoggedInElsewhere, reason.With{reason.Passage: oldest.Passage}))
+		passage = oldest.Passage
+		g.end(oldest, reason.Of(reason.LoggedInElsewhere, reason.With{reason.Passage: passage}))
 	}
-	return nil, tunnel.Grant{Refusal: reason.Of(reason.TooManySessions, reason.With{reason.Count: "too many"})}
+	return nil, tunnel.Grant{Refusal: reason.Of(reason.TooManySessions, reason.With{reason.Passage: passage, reason.Count: "too many"})}
 }
+
+// mostEnded is how many older sessions one login ends: more come only where others of theirs come in at the same time.
+const mostEnded = 64
 
 // tryGrant is grant without ending anybody: where somebody must go first, it is told who.
 func (g *Gateway) tryGrant(r tunnel.Request, kind string) (s *session.Session, grant tunnel.Grant, oldest *session.Session) {
