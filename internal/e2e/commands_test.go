@@ -200,7 +200,7 @@ func squeezed(text string) string {
 	return strings.Join(strings.Fields(text), " ") + "\n" + text
 }
 
-// An administrator begins with nothing but six answers: the first plan is committed, and a person comes in by it.
+// An administrator begins with nothing but a few answers: the first plan is committed, and a person comes in by it.
 func TestStartFromNothing(t *testing.T) {
 	o := options(t)
 	s, err := demo.Load("")
