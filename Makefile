@@ -75,7 +75,7 @@ format: web/node_modules/.done
 docs:
 	go run ./internal/core/plan/plandoc > docs/plan.md
 	go run ./internal/core/reason/reasondoc > docs/reasons.md
-	go run ./internal/service/apidoc > docs/openapi.yaml
+	go run ./internal/httpapi/apidoc > docs/openapi.yaml
 	cd web && npx openapi-typescript ../docs/openapi.yaml -o src/schema.d.ts
 
 bench:

@@ -92,7 +92,7 @@ func serve() *urfave.Command {
 			}
 			defer i.Stop()
 			fmt.Printf("console and API: %s\ngateway: UDP %s (IKE), UDP %s (IKE and ESP)\n", i.URL(), i.Sockets.IKE(), i.Sockets.NATT())
-			if code := i.Service.SetupCode; code != "" {
+			if code := i.App.Access.SetupCode; code != "" {
 				fmt.Printf("first start: name the administrator in the console, or with\n  yl sign-in --setup-code %s %s\n", code, i.URL())
 			}
 			<-ctx.Done()

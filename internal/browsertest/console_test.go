@@ -24,11 +24,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowlantern/demo"
+	"yellowlantern/internal/app/plans"
 	"yellowlantern/internal/cli"
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/instance"
 	"yellowlantern/internal/probe"
-	"yellowlantern/internal/service"
 	"yellowlantern/internal/tour"
 	"yellowlantern/internal/underlay"
 	"yellowlantern/web"
@@ -214,7 +214,7 @@ func TestConsole(t *testing.T) {
 	p.script(`[...document.querySelectorAll('.v-overlay .v-list-item')].find((e) => e.innerText.includes('what held fails')).click()`)
 	p.do(chromedp.Click(chromedp.CSS("#commit")))
 	p.until(bodyText, "Revision 2 was tried and is kept")
-	r, err := client.Get[service.Revision](ctx, d.Client, "/revisions/0")
+	r, err := client.Get[plans.Revision](ctx, d.Client, "/revisions/0")
 	require.NoError(t, err)
 	require.Equal(t, 2, r.Number)
 	require.Contains(t, r.Text, "to: [nestcams], services: [web, ping]")
@@ -420,7 +420,7 @@ func TestPlanSteps(t *testing.T) {
 	p.script(`document.querySelector('#settle').click()`)
 	p.until(bodyText, "runs: revision 2")
 	p.until(`document.querySelector('.conflict') === null`, "true")
-	draft, err := client.Get[service.Draft](t.Context(), d.Client, "/drafts/console")
+	draft, err := client.Get[plans.Draft](t.Context(), d.Client, "/drafts/console")
 	require.NoError(t, err)
 	require.Equal(t, 2, draft.Base)
 	require.Contains(t, draft.Text, "{name: burrow-cams, addresses: [10.20.30.7], dns")
@@ -451,7 +451,7 @@ func TestConsoleFromNothing(t *testing.T) {
 	}
 	p.do(chromedp.Navigate(i.URL()), chromedp.WaitVisible(chromedp.CSS("#code")))
 	// Set at once: the page moves the focus while it is drawn, and keystrokes could go astray.
-	for id, value := range map[string]string{"#code": i.Service.SetupCode, "#password": "a long enough password"} {
+	for id, value := range map[string]string{"#code": i.App.Access.SetupCode, "#password": "a long enough password"} {
 		p.script(`(() => { const e = document.querySelector(` + quote(id) + `); e.value = ` + quote(value) + `; e.dispatchEvent(new Event('input')); })()`)
 	}
 	p.do(chromedp.Click(chromedp.CSS("#enter")))

@@ -13,9 +13,9 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 
+	"yellowlantern/internal/app/plans"
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/instance"
-	"yellowlantern/internal/service"
 	"yellowlantern/internal/store"
 	"yellowlantern/internal/testkit/bigplan"
 	"yellowlantern/web"
@@ -37,7 +37,7 @@ func BenchmarkSizes(b *testing.B) {
 	ctx := b.Context()
 	const password = "a long enough password"
 	c := client.New(i.URL(), "")
-	require.NoError(b, c.Do(ctx, "POST", "/start", map[string]string{"code": i.Service.SetupCode, "name": "admin", "password": password},
+	require.NoError(b, c.Do(ctx, "POST", "/start", map[string]string{"code": i.App.Access.SetupCode, "name": "admin", "password": password},
 		nil))
 	require.NoError(b, c.SignIn(ctx, "admin", password, "sizes"))
 	for _, who := range people {
@@ -47,7 +47,7 @@ func BenchmarkSizes(b *testing.B) {
 		}
 		require.NoError(b, i.Store.AddUser(ctx, u, "a long enough password"))
 	}
-	_, err = i.Service.MakeCertificate(ctx, "gate", "gw.tern.example")
+	_, err = i.App.Trust.Make(ctx, "gate", "gw.tern.example")
 	require.NoError(b, err)
 
 	timed := func(what string, do func()) {
@@ -55,19 +55,19 @@ func BenchmarkSizes(b *testing.B) {
 		do()
 		b.ReportMetric(time.Since(begun).Seconds(), what+"-s")
 	}
-	var review service.Review
-	accept := func() []service.Acceptance {
-		out := []service.Acceptance{}
+	var review plans.Review
+	accept := func() []plans.Acceptance {
+		out := []plans.Acceptance{}
 		for _, f := range review.Findings {
 			if f.Severity == "warn" {
-				out = append(out, service.Acceptance{Finding: f.ID(), Reason: "it is generated"})
+				out = append(out, plans.Acceptance{Finding: f.ID(), Reason: "it is generated"})
 			}
 		}
 		return out
 	}
 	commit := func(name, text string) {
 		require.NoError(b, c.Do(ctx, "PUT", "/drafts/"+name, map[string]any{"text": text, "version": 0}, nil))
-		review, err = client.Get[service.Review](ctx, c, "/drafts/"+name+"/review")
+		review, err = client.Get[plans.Review](ctx, c, "/drafts/"+name+"/review")
 		require.NoError(b, err)
 	}
 	for b.Loop() {

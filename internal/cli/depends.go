@@ -8,10 +8,10 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"yellowlantern/internal/app/plans"
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reach"
-	"yellowlantern/internal/service"
 )
 
 func surplus(p *printer) *cli.Command {
@@ -20,7 +20,7 @@ func surplus(p *printer) *cli.Command {
 			&cli.StringFlag{Name: "draft", Usage: "look at a draft in place of the running plan"}, filterFlag(),
 		},
 		Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
-			a, err := client.Get[service.SurplusAnswer](ctx, cl, client.Query("/surplus", "draft", c.String("draft")))
+			a, err := client.Get[plans.SurplusAnswer](ctx, cl, client.Query("/surplus", "draft", c.String("draft")))
 			if err != nil {
 				return err
 			}
@@ -65,7 +65,7 @@ func (p *printer) planPin(ctx context.Context, c *cli.Command, cl *client.Client
 			return err
 		}
 	}
-	a, err := client.Get[service.SurplusAnswer](ctx, cl, client.Query("/surplus", "draft", name))
+	a, err := client.Get[plans.SurplusAnswer](ctx, cl, client.Query("/surplus", "draft", name))
 	if err != nil {
 		return err
 	}
@@ -93,7 +93,7 @@ func depends(p *printer) *cli.Command {
 			if err != nil {
 				return err
 			}
-			var d service.Depends
+			var d plans.Depends
 			if err := cl.Do(ctx, "POST", "/depends", map[string]string{"text": draft.Text, "setting": setting}, &d); err != nil {
 				return err
 			}

@@ -8,9 +8,9 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"yellowlantern/internal/app/diagnosis"
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/core/diagnose"
-	"yellowlantern/internal/service"
 )
 
 // complaints are what people say, in the order in which they come to it.
@@ -61,7 +61,7 @@ func (p *printer) diagnose(ctx context.Context, c *cli.Command, cl *client.Clien
 	if path := c.String("bundle"); path != "" {
 		return p.bundle(ctx, cl, path, in)
 	}
-	var d service.Diagnosis
+	var d diagnosis.Diagnosis
 	if err := cl.Do(ctx, "POST", "/diagnose", in, &d); err != nil {
 		return err
 	}

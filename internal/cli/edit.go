@@ -11,24 +11,24 @@ import (
 	"github.com/urfave/cli/v3"
 	"go.yaml.in/yaml/v3"
 
+	"yellowlantern/internal/app/plans"
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/core/plan"
-	"yellowlantern/internal/service"
 )
 
 // begun gives a draft, or, where there is no such draft yet, the running plan as its version 0: an edit then begins the draft.
-func begun(ctx context.Context, cl *client.Client, name string) (service.Draft, error) {
+func begun(ctx context.Context, cl *client.Client, name string) (plans.Draft, error) {
 	d, err := draftNow(ctx, cl, name)
 	if err != nil || d.Version > 0 {
 		return d, err
 	}
-	r, err := client.Get[service.Revision](ctx, cl, "/revisions/0")
+	r, err := client.Get[plans.Revision](ctx, cl, "/revisions/0")
 	d.Text = r.Text
 	return d, err
 }
 
 // change makes edits in a draft, unless somebody changed it since it was read, and says what is found on it then.
-func (p *printer) change(ctx context.Context, cl *client.Client, d service.Draft, edits []plan.Edit) error {
+func (p *printer) change(ctx context.Context, cl *client.Client, d plans.Draft, edits []plan.Edit) error {
 	var edited struct {
 		Text string `json:"text"`
 	}
@@ -38,7 +38,7 @@ func (p *printer) change(ctx context.Context, cl *client.Client, d service.Draft
 	if _, err := save(ctx, cl, d, edited.Text); err != nil {
 		return err
 	}
-	var checked service.Checked
+	var checked plans.Checked
 	if err := cl.Do(ctx, "POST", "/check", map[string]string{"text": edited.Text}, &checked); err != nil {
 		return err
 	}
@@ -77,7 +77,7 @@ func (p *printer) planMend(ctx context.Context, c *cli.Command, cl *client.Clien
 	if err != nil {
 		return err
 	}
-	var checked service.Checked
+	var checked plans.Checked
 	if err := cl.Do(ctx, "POST", "/check", map[string]string{"text": d.Text}, &checked); err != nil {
 		return err
 	}

@@ -5,15 +5,15 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"yellowlantern/internal/app/plans"
 	"yellowlantern/internal/client"
-	"yellowlantern/internal/service"
 )
 
 func next(p *printer) *cli.Command {
 	return &cli.Command{
 		Name: "next", Usage: "what is left until the first person is in and tried",
 		Action: call(func(ctx context.Context, _ *cli.Command, cl *client.Client) error {
-			steps, err := client.Get[[]service.Next](ctx, cl, "/next")
+			steps, err := client.Get[[]plans.Next](ctx, cl, "/next")
 			if err != nil {
 				return err
 			}

@@ -7,8 +7,9 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"yellowlantern/internal/app/access"
 	"yellowlantern/internal/client"
-	"yellowlantern/internal/service"
+	"yellowlantern/internal/httpapi"
 )
 
 // own is what administrators do about their own access.
@@ -51,7 +52,7 @@ func (p *printer) ownPassword(ctx context.Context, c *cli.Command, cl *client.Cl
 	} else if next, err = askPassword("New password"); err != nil {
 		return err
 	}
-	var n service.Ended
+	var n httpapi.Ended
 	if err := cl.Do(ctx, "PUT", "/me/password", map[string]string{"password": now, "new": next}, &n); err != nil {
 		return err
 	}
@@ -59,7 +60,7 @@ func (p *printer) ownPassword(ctx context.Context, c *cli.Command, cl *client.Cl
 }
 
 func (p *printer) ownSessions(ctx context.Context, _ *cli.Command, cl *client.Client) error {
-	all, err := client.Get[[]service.OwnSession](ctx, cl, "/me/sessions")
+	all, err := client.Get[[]access.OwnSession](ctx, cl, "/me/sessions")
 	if err != nil {
 		return err
 	}

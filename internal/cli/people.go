@@ -10,10 +10,11 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
+	"yellowlantern/internal/app/access"
+	"yellowlantern/internal/app/members"
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/core/check"
 	"yellowlantern/internal/people"
-	"yellowlantern/internal/service"
 )
 
 func users(p *printer) *cli.Command {
@@ -79,12 +80,12 @@ func knownGroups(ctx context.Context, c *cli.Command, cl *client.Client) error {
 	if len(c.StringSlice("group")) == 0 || c.Bool("new-group") {
 		return nil
 	}
-	have, err := client.Get[[]service.Group](ctx, cl, "/groups")
+	have, err := client.Get[[]members.Group](ctx, cl, "/groups")
 	if err != nil || len(have) == 0 { // there is no plan yet
 		return err
 	}
 	for _, g := range c.StringSlice("group") {
-		if slices.ContainsFunc(have, func(x service.Group) bool { return x.Name == g }) {
+		if slices.ContainsFunc(have, func(x members.Group) bool { return x.Name == g }) {
 			continue
 		}
 		text := fmt.Sprintf("the running plan has no group %q", g)
@@ -167,7 +168,7 @@ func groups(p *printer) *cli.Command {
 	return &cli.Command{
 		Name: "groups", Usage: "list the running plan's groups with their members", Flags: []cli.Flag{filterFlag()},
 		Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
-			gs, err := client.Get[[]service.Group](ctx, cl, "/groups")
+			gs, err := client.Get[[]members.Group](ctx, cl, "/groups")
 			if err != nil {
 				return err
 			}
@@ -190,7 +191,7 @@ func groups(p *printer) *cli.Command {
 func tokens(p *printer) *cli.Command {
 	return &cli.Command{Name: "tokens", Usage: "list API tokens, and make them worthless", Commands: []*cli.Command{
 		{Name: "list", Usage: "list tokens", Flags: []cli.Flag{filterFlag()}, Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
-			ts, err := client.Get[[]service.TokenInfo](ctx, cl, "/tokens")
+			ts, err := client.Get[[]access.TokenInfo](ctx, cl, "/tokens")
 			if err != nil {
 				return err
 			}

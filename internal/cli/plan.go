@@ -12,10 +12,10 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"yellowlantern/internal/app/plans"
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/core/check"
 	"yellowlantern/internal/core/reach"
-	"yellowlantern/internal/service"
 )
 
 const defaultDraft = "draft"
@@ -72,7 +72,7 @@ func planCommands(p *printer) *cli.Command {
 			&cli.DurationFlag{Name: "for", Usage: "go back by itself after this time, such as 5m, unless yl plan keep follows"},
 		}, Action: call(p.planCommit)},
 		{Name: "keep", Usage: "keep the revision that is on trial", Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
-			var r service.Revision
+			var r plans.Revision
 			if err := cl.Do(ctx, "POST", "/revisions/0/keep", nil, &r); err != nil {
 				return err
 			}
@@ -97,7 +97,7 @@ func matches(filter string, cells ...string) bool {
 
 func (p *printer) planShow(ctx context.Context, c *cli.Command, cl *client.Client) error {
 	if name := c.String("draft"); name != "" {
-		d, err := client.Get[service.Draft](ctx, cl, "/drafts/"+name)
+		d, err := client.Get[plans.Draft](ctx, cl, "/drafts/"+name)
 		if err != nil {
 			return err
 		}
@@ -107,7 +107,7 @@ func (p *printer) planShow(ctx context.Context, c *cli.Command, cl *client.Clien
 		_, err = io.WriteString(p.out, d.Text)
 		return err
 	}
-	r, err := client.Get[service.Revision](ctx, cl, fmt.Sprintf("/revisions/%d", c.Int("revision")))
+	r, err := client.Get[plans.Revision](ctx, cl, fmt.Sprintf("/revisions/%d", c.Int("revision")))
 	if err != nil {
 		return err
 	}
@@ -133,18 +133,18 @@ func readFile(path string) (string, error) {
 }
 
 // draftNow gives a draft as it is now; version 0: there is none of that name.
-func draftNow(ctx context.Context, cl *client.Client, name string) (service.Draft, error) {
-	drafts, err := client.Get[[]service.Draft](ctx, cl, "/drafts")
+func draftNow(ctx context.Context, cl *client.Client, name string) (plans.Draft, error) {
+	drafts, err := client.Get[[]plans.Draft](ctx, cl, "/drafts")
 	for _, d := range drafts {
 		if d.Name == name {
 			return d, nil
 		}
 	}
-	return service.Draft{Name: name}, err
+	return plans.Draft{Name: name}, err
 }
 
 // put writes text into a draft, whatever is in it now.
-func put(ctx context.Context, cl *client.Client, name, text string) (service.Draft, error) {
+func put(ctx context.Context, cl *client.Client, name, text string) (plans.Draft, error) {
 	d, err := draftNow(ctx, cl, name)
 	if err != nil {
 		return d, err
@@ -153,7 +153,7 @@ func put(ctx context.Context, cl *client.Client, name, text string) (service.Dra
 }
 
 // save gives a draft a new text; if it is another version by now it is refused.
-func save(ctx context.Context, cl *client.Client, d service.Draft, text string) (out service.Draft, err error) {
+func save(ctx context.Context, cl *client.Client, d plans.Draft, text string) (out plans.Draft, err error) {
 	err = cl.Do(ctx, "PUT", "/drafts/"+d.Name, map[string]any{"text": text, "version": d.Version}, &out)
 	return out, err
 }
@@ -171,7 +171,7 @@ func (p *printer) planLoad(ctx context.Context, c *cli.Command, cl *client.Clien
 	if err != nil {
 		return err
 	}
-	var checked service.Checked
+	var checked plans.Checked
 	if err := cl.Do(ctx, "POST", "/check", map[string]string{"text": text}, &checked); err != nil {
 		return err
 	}
@@ -192,14 +192,14 @@ func firstOf(errs ...error) error {
 	return nil
 }
 
-func verdict(c service.Checked) error {
+func verdict(c plans.Checked) error {
 	if c.Stops > 0 {
 		return Failing(ExitNot, "the plan cannot be committed: mend what is marked stop")
 	}
 	return nil
 }
 
-func (p *printer) findings(c service.Checked, severity string) {
+func (p *printer) findings(c plans.Checked, severity string) {
 	for _, f := range c.Faults {
 		p.say("✗ line %d, column %d  %s", f.Line, f.Column, f.Path)
 		p.indented(4, "%s", f.Problem)
@@ -234,13 +234,13 @@ func (p *printer) planCheck(ctx context.Context, c *cli.Command, cl *client.Clie
 			return err
 		}
 	} else {
-		d, err := client.Get[service.Draft](ctx, cl, "/drafts/"+c.String("draft"))
+		d, err := client.Get[plans.Draft](ctx, cl, "/drafts/"+c.String("draft"))
 		if err != nil {
 			return err
 		}
 		text = d.Text
 	}
-	var checked service.Checked
+	var checked plans.Checked
 	if err := cl.Do(ctx, "POST", "/check", map[string]string{"text": text}, &checked); err != nil {
 		return err
 	}
@@ -260,7 +260,7 @@ func (p *printer) planCheck(ctx context.Context, c *cli.Command, cl *client.Clie
 }
 
 func (p *printer) planDrafts(ctx context.Context, c *cli.Command, cl *client.Client) error {
-	ds, err := client.Get[[]service.Draft](ctx, cl, "/drafts")
+	ds, err := client.Get[[]plans.Draft](ctx, cl, "/drafts")
 	if err != nil {
 		return err
 	}
@@ -338,7 +338,7 @@ func orNone(s string) string {
 }
 
 func (p *printer) planReview(ctx context.Context, c *cli.Command, cl *client.Client) error {
-	r, err := client.Get[service.Review](ctx, cl, "/drafts/"+c.String("draft")+"/review")
+	r, err := client.Get[plans.Review](ctx, cl, "/drafts/"+c.String("draft")+"/review")
 	if err != nil {
 		return err
 	}
@@ -349,7 +349,7 @@ func (p *printer) planReview(ctx context.Context, c *cli.Command, cl *client.Cli
 	return verdict(r.Checked)
 }
 
-func (p *printer) review(r service.Review) {
+func (p *printer) review(r plans.Review) {
 	p.findings(r.Checked, "")
 	p.say("\nWhat changes in the plan:")
 	for _, ch := range r.Changes {
@@ -367,7 +367,7 @@ func (p *printer) review(r service.Review) {
 
 func (p *printer) planRebase(ctx context.Context, c *cli.Command, cl *client.Client) error {
 	var out struct {
-		Draft     service.Draft `json:"draft"`
+		Draft     plans.Draft `json:"draft"`
 		Conflicts []struct {
 			Line               int `json:"line"`
 			Base, Ours, Theirs string
@@ -399,11 +399,11 @@ const trialTime = 25 * time.Minute
 
 func (p *printer) planCommit(ctx context.Context, c *cli.Command, cl *client.Client) error {
 	var out struct {
-		Revision int            `json:"revision"`
-		Ended    []string       `json:"ended"`
-		Round    uint           `json:"round,omitempty"`
-		Back     string         `json:"back,omitempty"`
-		Review   service.Review `json:"review"`
+		Revision int          `json:"revision"`
+		Ended    []string     `json:"ended"`
+		Round    uint         `json:"round,omitempty"`
+		Back     string       `json:"back,omitempty"`
+		Review   plans.Review `json:"review"`
 	}
 	seconds := int(c.Duration("for").Round(time.Second) / time.Second)
 	if c.IsSet("for") && seconds < 1 {
@@ -456,8 +456,8 @@ func (p *printer) planCommit(ctx context.Context, c *cli.Command, cl *client.Cli
 }
 
 // accepted is the warnings that are accepted, each by its name and with the reason.
-func accepted(ctx context.Context, c *cli.Command, cl *client.Client) ([]service.Acceptance, error) {
-	out, names := []service.Acceptance{}, c.StringSlice("accept")
+func accepted(ctx context.Context, c *cli.Command, cl *client.Client) ([]plans.Acceptance, error) {
+	out, names := []plans.Acceptance{}, c.StringSlice("accept")
 	if len(names) == 0 {
 		return out, nil
 	}
@@ -465,7 +465,7 @@ func accepted(ctx context.Context, c *cli.Command, cl *client.Client) ([]service
 		return nil, Failing(ExitUsage, "say why the warnings are accepted: --because 'the reason'; it stays with the revision")
 	}
 	if slices.Contains(names, "all") {
-		review, err := client.Get[service.Review](ctx, cl, "/drafts/"+c.String("draft")+"/review")
+		review, err := client.Get[plans.Review](ctx, cl, "/drafts/"+c.String("draft")+"/review")
 		if err != nil {
 			return nil, err
 		}
@@ -477,13 +477,13 @@ func accepted(ctx context.Context, c *cli.Command, cl *client.Client) ([]service
 		}
 	}
 	for _, n := range names {
-		out = append(out, service.Acceptance{Finding: n, Reason: c.String("because")})
+		out = append(out, plans.Acceptance{Finding: n, Reason: c.String("because")})
 	}
 	return out, nil
 }
 
 func (p *printer) planHistory(ctx context.Context, c *cli.Command, cl *client.Client) error {
-	rs, err := client.Get[[]service.Revision](ctx, cl, "/revisions")
+	rs, err := client.Get[[]plans.Revision](ctx, cl, "/revisions")
 	if err != nil {
 		return err
 	}
@@ -501,7 +501,7 @@ func (p *printer) planHistory(ctx context.Context, c *cli.Command, cl *client.Cl
 	return nil
 }
 
-func acceptances(as []service.Acceptance) string {
+func acceptances(as []plans.Acceptance) string {
 	out := make([]string, len(as))
 	for i, a := range as {
 		out[i] = a.Finding
@@ -521,7 +521,7 @@ func (p *printer) planRestore(ctx context.Context, c *cli.Command, cl *client.Cl
 	if err != nil {
 		return Failing(ExitUsage, "%q is no revision: yl plan history lists them", word)
 	}
-	r, err := client.Get[service.Revision](ctx, cl, fmt.Sprintf("/revisions/%d", number))
+	r, err := client.Get[plans.Revision](ctx, cl, fmt.Sprintf("/revisions/%d", number))
 	if err != nil {
 		return err
 	}

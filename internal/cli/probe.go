@@ -15,10 +15,12 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
+	"yellowlantern/internal/app/commits"
+	"yellowlantern/internal/app/plans"
+	"yellowlantern/internal/app/trials"
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/private"
 	"yellowlantern/internal/probe"
-	"yellowlantern/internal/service"
 	"yellowlantern/internal/underlay"
 )
 
@@ -200,7 +202,7 @@ func (p *printer) handIn(ctx context.Context, c *cli.Command, cl *client.Client)
 
 // everyone lets the service try every class of people, and waits.
 func (p *printer) everyone(ctx context.Context, c *cli.Command, cl *client.Client) error {
-	var r service.Round
+	var r trials.Round
 	in := map[string]any{"vantages": commas(c.String("vantage"))}
 	if err := cl.Do(ctx, "POST", "/rounds", in, &r); err != nil {
 		return err
@@ -218,7 +220,7 @@ func (p *printer) awaitTrial(ctx context.Context, cl *client.Client, round uint,
 		return "", err
 	}
 	for {
-		t, err := client.Get[service.Trial](ctx, cl, "/trial")
+		t, err := client.Get[commits.Trial](ctx, cl, "/trial")
 		if err != nil {
 			return "", err
 		}
@@ -231,7 +233,7 @@ func (p *printer) awaitTrial(ctx context.Context, cl *client.Client, round uint,
 		case <-time.After(100 * time.Millisecond):
 		}
 	}
-	newest, err := client.Get[service.Revision](ctx, cl, "/revisions/0")
+	newest, err := client.Get[plans.Revision](ctx, cl, "/revisions/0")
 	if err != nil || newest.Number == revision {
 		return "", err
 	}
@@ -242,12 +244,12 @@ func commas(text string) []string {
 	return strings.FieldsFunc(text, func(r rune) bool { return r == ',' || r == ' ' })
 }
 
-func (p *printer) awaitRound(ctx context.Context, cl *client.Client, id uint) (service.Round, error) {
+func (p *printer) awaitRound(ctx context.Context, cl *client.Client, id uint) (trials.Round, error) {
 	tell, done := p.progress("logins:")
 	defer done()
 	for {
-		r, err := client.Get[service.Round](ctx, cl, fmt.Sprintf("/rounds/%d", id))
-		if err != nil || r.State != service.RoundRuns {
+		r, err := client.Get[trials.Round](ctx, cl, fmt.Sprintf("/rounds/%d", id))
+		if err != nil || r.State != trials.RoundRuns {
 			return r, err
 		}
 		if tell != nil {
@@ -262,7 +264,7 @@ func (p *printer) awaitRound(ctx context.Context, cl *client.Client, id uint) (s
 }
 
 // round prints one round and gives the verdict.
-func (p *printer) round(r service.Round) error {
+func (p *printer) round(r trials.Round) error {
 	verdict := error(nil)
 	if !r.OK {
 		verdict = Failing(ExitNot, "round %d: %s", r.ID, r.Words)
@@ -280,7 +282,7 @@ func (p *printer) round(r service.Round) error {
 }
 
 // roundTable is people by vantage: how many trials were as expected, of those that were not.
-func (p *printer) roundTable(r service.Round) {
+func (p *printer) roundTable(r trials.Round) {
 	head, at := []string{"people"}, map[string]int{}
 	for _, v := range r.Vantages {
 		head = append(head, v)
@@ -314,7 +316,7 @@ func (p *printer) roundTable(r service.Round) {
 }
 
 // causesOf tells each cause once, with the people and places that it is seen by.
-func causesOf(r service.Round) (out []string) {
+func causesOf(r trials.Round) (out []string) {
 	var order []string
 	who := map[string][]string{}
 	for _, x := range r.Results {
@@ -344,21 +346,21 @@ func (p *printer) rounds(ctx context.Context, c *cli.Command, cl *client.Client)
 		if err != nil {
 			return Failing(ExitUsage, "%q is no round: yl probe rounds lists them", c.Args().First())
 		}
-		r, err := client.Get[service.Round](ctx, cl, fmt.Sprintf("/rounds/%d", id))
+		r, err := client.Get[trials.Round](ctx, cl, fmt.Sprintf("/rounds/%d", id))
 		if err != nil {
 			return err
 		}
 		return p.round(r)
 	}
-	rs, err := client.Get[[]service.Round](ctx, cl, client.Query("/rounds", "limit", strconv.Itoa(int(c.Int("limit")))))
+	rs, err := client.Get[[]trials.Round](ctx, cl, client.Query("/rounds", "limit", strconv.Itoa(int(c.Int("limit")))))
 	if err != nil {
 		return err
 	}
 	var rows [][]string
-	kept := []service.Round{}
+	kept := []trials.Round{}
 	for _, r := range rs {
 		mark := map[bool]string{true: "✓", false: "✗"}[r.OK]
-		if r.State == service.RoundRuns {
+		if r.State == trials.RoundRuns {
 			mark = "…"
 		}
 		row := []string{
@@ -377,15 +379,15 @@ func (p *printer) rounds(ctx context.Context, c *cli.Command, cl *client.Client)
 }
 
 func (p *printer) schedule(ctx context.Context, c *cli.Command, cl *client.Client) error {
-	var out service.Schedule
+	var out trials.Schedule
 	if c.IsSet("every") {
-		in := service.Schedule{Every: int(c.Duration("every").Seconds()), Vantages: commas(c.String("vantage"))}
+		in := trials.Schedule{Every: int(c.Duration("every").Seconds()), Vantages: commas(c.String("vantage"))}
 		if err := cl.Do(ctx, "PUT", "/schedule", in, &out); err != nil {
 			return err
 		}
 	} else {
 		var err error
-		if out, err = client.Get[service.Schedule](ctx, cl, "/schedule"); err != nil {
+		if out, err = client.Get[trials.Schedule](ctx, cl, "/schedule"); err != nil {
 			return err
 		}
 	}
@@ -401,14 +403,14 @@ func (p *printer) schedule(ctx context.Context, c *cli.Command, cl *client.Clien
 }
 
 func networkOf(ctx context.Context, cl *client.Client, name string) (underlay.Underlay, error) {
-	if name == service.ThisNetwork {
+	if name == trials.ThisNetwork {
 		return underlay.Host(), nil
 	}
-	vs, err := client.Get[[]service.Vantage](ctx, cl, "/vantages")
+	vs, err := client.Get[[]trials.Vantage](ctx, cl, "/vantages")
 	if err != nil {
 		return nil, err
 	}
-	known := []string{service.ThisNetwork}
+	known := []string{trials.ThisNetwork}
 	for _, v := range vs {
 		if v.Name == name {
 			return underlay.Vantage(ctx, v.Link)

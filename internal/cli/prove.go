@@ -9,10 +9,10 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"yellowlantern/internal/app/proofs"
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/core/reach"
 	"yellowlantern/internal/core/site"
-	"yellowlantern/internal/service"
 )
 
 func prove(p *printer) *cli.Command {
@@ -21,7 +21,7 @@ func prove(p *printer) *cli.Command {
 			&cli.StringFlag{Name: "draft", Usage: "prove a draft in place of the running plan"}, filterFlag(),
 		},
 		Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
-			pr, err := client.Get[service.Proof](ctx, cl, client.Query("/proof", "draft", c.String("draft")))
+			pr, err := client.Get[proofs.Proof](ctx, cl, client.Query("/proof", "draft", c.String("draft")))
 			if err != nil {
 				return err
 			}
@@ -74,7 +74,7 @@ func board(p *printer) *cli.Command {
 			&cli.StringFlag{Name: "draft", Usage: "a draft in place of the running plan"}, filterFlag(),
 		},
 		Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
-			b, err := client.Get[service.Board](ctx, cl, client.Query("/board", "draft", c.String("draft")))
+			b, err := client.Get[proofs.Board](ctx, cl, client.Query("/board", "draft", c.String("draft")))
 			if err != nil {
 				return err
 			}
@@ -147,7 +147,7 @@ func journey(p *printer) *cli.Command {
 				}
 				to, service_ = host, "tcp/"+port
 			}
-			j, err := client.Get[service.JourneyAnswer](ctx, cl,
+			j, err := client.Get[proofs.JourneyAnswer](ctx, cl,
 				client.Query("/journey", "from", c.String("from"), "to", to, "service", service_, "draft", c.String("draft")))
 			if err != nil {
 				return err

@@ -8,8 +8,9 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"yellowlantern/internal/app/members"
 	"yellowlantern/internal/client"
-	"yellowlantern/internal/service"
+	"yellowlantern/internal/httpapi"
 )
 
 func slowed(p *printer) *cli.Command {
@@ -27,7 +28,7 @@ func slowed(p *printer) *cli.Command {
 }
 
 func (p *printer) slowedList(ctx context.Context, c *cli.Command, cl *client.Client) error {
-	list, err := client.Get[[]service.Slowed](ctx, cl, "/slowed")
+	list, err := client.Get[[]members.Slowed](ctx, cl, "/slowed")
 	if err != nil {
 		return err
 	}
@@ -51,7 +52,7 @@ func (p *printer) slowedList(ctx context.Context, c *cli.Command, cl *client.Cli
 }
 
 func (p *printer) slowedLift(ctx context.Context, c *cli.Command, cl *client.Client) error {
-	var n service.Lifted
+	var n httpapi.Lifted
 	if err := cl.Do(ctx, "DELETE", client.Query("/slowed", "name", c.Args().First(), "source", c.String("source")), nil, &n); err != nil {
 		return err
 	}

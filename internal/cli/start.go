@@ -14,9 +14,10 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
+	"yellowlantern/internal/app/plans"
+	"yellowlantern/internal/app/trust"
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/core/begin"
-	"yellowlantern/internal/service"
 )
 
 const firstCertificate = "gate" // as a begun plan names it
@@ -201,7 +202,7 @@ func (p *printer) start(ctx context.Context, c *cli.Command, cl *client.Client) 
 	if err := cl.Do(ctx, "POST", "/begin", a, &proposal); err != nil {
 		return err
 	}
-	certificates, err := client.Get[[]service.Certificate](ctx, cl, "/certificates")
+	certificates, err := client.Get[[]trust.Certificate](ctx, cl, "/certificates")
 	if err != nil {
 		return err
 	}
@@ -222,7 +223,7 @@ func (p *printer) start(ctx context.Context, c *cli.Command, cl *client.Client) 
 	if _, err := save(ctx, cl, draft, proposal.Text); err != nil {
 		return err
 	}
-	var checked service.Checked
+	var checked plans.Checked
 	if err := cl.Do(ctx, "POST", "/check", map[string]string{"text": proposal.Text}, &checked); err != nil {
 		return err
 	}

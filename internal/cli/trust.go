@@ -9,8 +9,8 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"yellowlantern/internal/app/trust"
 	"yellowlantern/internal/client"
-	"yellowlantern/internal/service"
 )
 
 func certificates(p *printer) *cli.Command {
@@ -23,7 +23,7 @@ func certificates(p *printer) *cli.Command {
 			{
 				Name: "make", Usage: "make a certificate by the service's own authority, in place of an older one", ArgsUsage: "NAME", Flags: []cli.Flag{forFlag},
 				Action: named("certificate", func(ctx context.Context, c *cli.Command, cl *client.Client, name string) error {
-					var made service.Certificate
+					var made trust.Certificate
 					if err := cl.Do(ctx, "POST", "/certificates/"+name, map[string]any{"for": c.StringSlice("for")}, &made); err != nil {
 						return err
 					}
@@ -47,11 +47,11 @@ func certificates(p *printer) *cli.Command {
 			{
 				Name: "issued", Usage: "every certificate that the own authority signed, kept still or not", Flags: []cli.Flag{filterFlag()},
 				Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
-					all, err := client.Get[[]service.Issued](ctx, cl, "/authority/issued")
+					all, err := client.Get[[]trust.Issued](ctx, cl, "/authority/issued")
 					if err != nil {
 						return err
 					}
-					kept := []service.Issued{}
+					kept := []trust.Issued{}
 					var rows [][]string
 					for _, x := range all {
 						state := map[bool]string{true: "shown", false: "replaced"}[x.Shown]
@@ -119,7 +119,7 @@ func named(what string, do func(context.Context, *cli.Command, *client.Client, s
 	})
 }
 
-func shown(c service.Certificate) string {
+func shown(c trust.Certificate) string {
 	if len(c.Used) > 0 {
 		return "tunnel " + strings.Join(c.Used, ", ") + " shows it from now on"
 	}
@@ -127,11 +127,11 @@ func shown(c service.Certificate) string {
 }
 
 func (p *printer) certificateList(ctx context.Context, c *cli.Command, cl *client.Client) error {
-	all, err := client.Get[[]service.Certificate](ctx, cl, "/certificates")
+	all, err := client.Get[[]trust.Certificate](ctx, cl, "/certificates")
 	if err != nil {
 		return err
 	}
-	kept := []service.Certificate{}
+	kept := []trust.Certificate{}
 	var rows [][]string
 	for _, x := range all {
 		expires, signed := "", "by "+x.Issuer
@@ -173,7 +173,7 @@ func (p *printer) certificateImport(ctx context.Context, c *cli.Command, cl *cli
 		}
 		in["key"] = string(key)
 	}
-	var kept service.Certificate
+	var kept trust.Certificate
 	if err := cl.Do(ctx, "PUT", "/certificates/"+name, in, &kept); err != nil {
 		return err
 	}
@@ -206,11 +206,11 @@ func secrets(p *printer) *cli.Command {
 	kindFlag := &cli.StringFlag{Name: "kind", Usage: "tsig (for name servers) or shared-key", Value: "tsig"}
 	return &cli.Command{Name: "secret", Usage: "list, make, keep and remove keys that both ends know", Commands: []*cli.Command{
 		{Name: "list", Usage: "list secrets, without their values", Flags: []cli.Flag{filterFlag()}, Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
-			all, err := client.Get[[]service.SharedSecret](ctx, cl, "/secrets")
+			all, err := client.Get[[]trust.SharedSecret](ctx, cl, "/secrets")
 			if err != nil {
 				return err
 			}
-			kept := []service.SharedSecret{}
+			kept := []trust.SharedSecret{}
 			var rows [][]string
 			for _, x := range all {
 				row := []string{x.Name, x.Kind, local(x.Made)}
@@ -225,7 +225,7 @@ func secrets(p *printer) *cli.Command {
 			return nil
 		})},
 		{Name: "make", Usage: "generate a secret, and show it this once", ArgsUsage: "NAME", Flags: []cli.Flag{kindFlag}, Action: named("secret", func(ctx context.Context, c *cli.Command, cl *client.Client, name string) error {
-			var made service.SharedSecret
+			var made trust.SharedSecret
 			if err := cl.Do(ctx, "POST", "/secrets/"+name, map[string]string{"kind": c.String("kind")}, &made); err != nil {
 				return err
 			}

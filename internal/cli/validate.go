@@ -9,9 +9,9 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"yellowlantern/internal/app/trials"
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/report"
-	"yellowlantern/internal/service"
 )
 
 func validate(p *printer) *cli.Command {
@@ -29,7 +29,7 @@ func validate(p *printer) *cli.Command {
 
 func (p *printer) validate(ctx context.Context, c *cli.Command, cl *client.Client) error {
 	if c.Bool("try") {
-		var round service.Round
+		var round trials.Round
 		err := cl.Do(ctx, "POST", "/rounds", map[string]any{"vantages": commas(c.String("vantage"))}, &round)
 		if err == nil {
 			_, err = p.awaitRound(ctx, cl, round.ID)

@@ -13,21 +13,22 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"yellowlantern/internal/app/running"
+	"yellowlantern/internal/app/watching"
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/core/forward"
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/gateway"
-	"yellowlantern/internal/service"
 )
 
 func sessions(p *printer) *cli.Command {
 	return &cli.Command{Name: "sessions", Usage: "list and end live sessions", Commands: []*cli.Command{
 		{Name: "list", Usage: "list live sessions", Flags: []cli.Flag{filterFlag()}, Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
-			ss, err := client.Get[[]service.LiveSession](ctx, cl, "/sessions")
+			ss, err := client.Get[[]watching.LiveSession](ctx, cl, "/sessions")
 			if err != nil {
 				return err
 			}
-			shown := []service.LiveSession{}
+			shown := []watching.LiveSession{}
 			for _, s := range ss {
 				if matches(c.String("filter"), s.User, s.Passage, s.From, strings.Join(s.Groups, " "), addrs(s.Addresses), s.Flag) {
 					shown = append(shown, s)
@@ -81,13 +82,13 @@ func sessions(p *printer) *cli.Command {
 }
 
 func (p *printer) pastSessions(ctx context.Context, c *cli.Command, cl *client.Client) error {
-	ss, err := client.Get[[]service.PastSession](ctx, cl,
+	ss, err := client.Get[[]watching.PastSession](ctx, cl,
 		client.Query("/sessions/past", "user", c.String("user"), "limit", strconv.Itoa(c.Int("limit"))))
 	if err != nil {
 		return err
 	}
 	var rows [][]string
-	kept := []service.PastSession{}
+	kept := []watching.PastSession{}
 	for _, s := range ss {
 		row := []string{
 			s.User, s.Passage, s.From + " " + s.Over, local(s.Since), s.Until.Sub(s.Since).Round(time.Second).String(),
@@ -241,11 +242,11 @@ func status(p *printer) *cli.Command {
 	return &cli.Command{
 		Name: "status", Usage: "what the gateway has counted",
 		Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
-			s, err := client.Get[service.Status](ctx, cl, "/status")
+			s, err := client.Get[running.Status](ctx, cl, "/status")
 			if err != nil {
 				return err
 			}
-			o, err := client.Get[service.Outside](ctx, cl, "/outside")
+			o, err := client.Get[watching.Outside](ctx, cl, "/outside")
 			if err != nil {
 				return err
 			}

@@ -8,10 +8,11 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yellowlantern/internal/app/proofs"
+	"yellowlantern/internal/app/running"
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/probe"
-	"yellowlantern/internal/service"
 	"yellowlantern/internal/tour"
 )
 
@@ -27,7 +28,7 @@ func TestCarvedPool(t *testing.T) {
 		`{name: staff, prefixes: [10.20.0.128/25, "fd00:20::9:0/112"], carved-from: station}`, 1)
 	findings, _, err := d.Commit(t.Context())
 	require.NoError(t, err, "%v", findings)
-	proof, err := client.Get[service.Proof](t.Context(), d.Client, "/proof")
+	proof, err := client.Get[proofs.Proof](t.Context(), d.Client, "/proof")
 	require.NoError(t, err)
 	require.Zero(t, proof.Failed, "%+v", proof.Results)
 
@@ -41,7 +42,7 @@ func TestCarvedPool(t *testing.T) {
 	require.True(t, carved.Contains(tn.Address4()), "%s", tn.Address4())
 	require.NoError(t, ping(t, tn, "10.20.0.20"), "a neighbour on the same network")
 	require.NoError(t, ping(t, tn, "10.20.30.5"), "behind a router there")
-	status, err := client.Get[service.Status](t.Context(), d.Client, "/status")
+	status, err := client.Get[running.Status](t.Context(), d.Client, "/status")
 	require.NoError(t, err)
 	require.Equal(t, "site-lab", status.Inside.Port)
 	require.Empty(t, status.Inside.Problems)

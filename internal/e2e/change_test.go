@@ -5,14 +5,14 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"yellowlantern/internal/service"
+	"yellowlantern/internal/app/plans"
 )
 
 // One edit is one call: version and edits in; text, findings, objects and version out. If a part of it is refused nothing is kept, and an
 // edit of an older version is refused with what changed.
 func TestOneEditIsOneCall(t *testing.T) {
 	d := island(t, nil)
-	change := func(in map[string]any) (out service.Changed, err error) {
+	change := func(in map[string]any) (out plans.Changed, err error) {
 		err = d.Client.Do(t.Context(), "POST", "/drafts/mine/change", in, &out)
 		return out, err
 	}
@@ -41,7 +41,7 @@ func TestOneEditIsOneCall(t *testing.T) {
 		edit("remove", "rules/cameras", ""), edit("set", "rules/nobody/services", "[web]"),
 	}})
 	require.Equal(t, 422, status)
-	var kept service.Draft
+	var kept plans.Draft
 	require.NoError(t, d.Client.Do(t.Context(), "GET", "/drafts/mine", nil, &kept))
 	require.Equal(t, second.Draft.Text, kept.Text, "half of an edit is no edit")
 	status, words = refused(t, d.Client, "POST", "/drafts/mine/change", map[string]any{"versoin": 2, "edits": "x"})

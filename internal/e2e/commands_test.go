@@ -15,9 +15,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowlantern/demo"
+	"yellowlantern/internal/app/plans"
 	"yellowlantern/internal/cli"
 	"yellowlantern/internal/client"
-	"yellowlantern/internal/service"
 	"yellowlantern/internal/tour"
 )
 
@@ -211,7 +211,7 @@ func TestStartFromNothing(t *testing.T) {
 	t.Cleanup(d.Stop)
 	x := newTerminal(t, d)
 	left := func() (out []string) {
-		steps, err := client.Get[[]service.Next](t.Context(), d.Client, "/next")
+		steps, err := client.Get[[]plans.Next](t.Context(), d.Client, "/next")
 		require.NoError(t, err)
 		for _, s := range steps {
 			require.NotEmpty(t, s.Words+s.How+s.Where)

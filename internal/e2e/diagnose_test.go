@@ -15,13 +15,14 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowlantern/demo"
+	"yellowlantern/internal/app/diagnosis"
+	"yellowlantern/internal/app/plans"
 	"yellowlantern/internal/core/cert"
 	"yellowlantern/internal/core/diagnose"
 	"yellowlantern/internal/core/packet"
 	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/people"
 	"yellowlantern/internal/probe"
-	"yellowlantern/internal/service"
 	"yellowlantern/internal/tour"
 )
 
@@ -212,7 +213,7 @@ func TestDiagnose(t *testing.T) {
 			if f.vantages == nil {
 				delete(in, "vantages")
 			}
-			var got service.Diagnosis
+			var got diagnosis.Diagnosis
 			require.NoError(t, d.Client.Do(t.Context(), "POST", "/diagnose", in, &got))
 			require.NotEmpty(t, got.Causes)
 			first := got.Causes[0]
@@ -257,12 +258,12 @@ func faulty(t *testing.T, f fault) *tour.Demo {
 	require.NoError(t, err)
 	t.Cleanup(d.Stop)
 	require.NoError(t, d.Client.Do(t.Context(), "PUT", "/drafts/first", map[string]any{"text": s.Plan, "version": 0}, nil))
-	var review service.Review
+	var review plans.Review
 	require.NoError(t, d.Client.Do(t.Context(), "GET", "/drafts/first/review", nil, &review))
-	var accept []service.Acceptance
+	var accept []plans.Acceptance
 	for _, x := range review.Findings {
 		if x.Severity == "warn" {
-			accept = append(accept, service.Acceptance{Finding: x.ID(), Reason: "the fault of this test"})
+			accept = append(accept, plans.Acceptance{Finding: x.ID(), Reason: "the fault of this test"})
 		}
 	}
 	require.NoError(t, d.Client.Do(t.Context(), "POST", "/drafts/first/commit", map[string]any{"message": "with a fault", "accept": accept},

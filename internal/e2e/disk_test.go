@@ -8,9 +8,9 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
 
+	"yellowlantern/internal/app/running"
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/instance"
-	"yellowlantern/internal/service"
 	"yellowlantern/internal/tour"
 )
 
@@ -80,9 +80,9 @@ func TestFullDisk(t *testing.T) {
 	require.NoError(t, err, "it starts")
 	defer i.Stop()
 	cl := client.New(i.URL(), token)
-	s, err := client.Get[service.Status](t.Context(), cl, "/status")
+	s, err := client.Get[running.Status](t.Context(), cl, "/status")
 	require.NoError(t, err)
-	require.Equal(t, service.Running{Newest: 1, Runs: 1}, s.Running)
+	require.Equal(t, running.State{Newest: 1, Runs: 1}, s.State)
 	empty()
 	require.NoError(t, cl.Do(t.Context(), "POST", "/users", user, nil))
 }

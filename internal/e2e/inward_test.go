@@ -9,9 +9,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yellowlantern/internal/app/proofs"
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/probe"
-	"yellowlantern/internal/service"
 )
 
 // The office opens a connection to a researcher's device, which no other host may, and nobody may towards a warden's. What the plan no
@@ -55,7 +55,7 @@ func TestFromInside(t *testing.T) {
 		"from=office&to=nobody": `no active user "nobody"`,
 		"from=nobody&to=office": `no active user "nobody"`, "from=nowhere&to=rory.researcher": `"nowhere" is no host`,
 	} {
-		_, err := client.Get[service.JourneyAnswer](t.Context(), d.Client, "/journey?"+query)
+		_, err := client.Get[proofs.JourneyAnswer](t.Context(), d.Client, "/journey?"+query)
 		require.ErrorContains(t, err, says, query)
 	}
 	ctx, cancel := context.WithTimeout(t.Context(), 3*time.Second)

@@ -11,11 +11,14 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yellowlantern/internal/app/commits"
+	"yellowlantern/internal/app/plans"
+	"yellowlantern/internal/app/proofs"
+	"yellowlantern/internal/app/trials"
 	"yellowlantern/internal/cli"
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/probe"
-	"yellowlantern/internal/service"
 	"yellowlantern/internal/store"
 )
 
@@ -28,7 +31,7 @@ func TestRounds(t *testing.T) {
 	require.NoError(t, err)
 	out, code, err := x.run("--json", "probe", "--everyone", "--vantage", "every")
 	require.Equal(t, cli.ExitNot, code, "%s %v", out, err)
-	r, err := client.Get[service.Round](t.Context(), d.Client, "/rounds/0")
+	r, err := client.Get[trials.Round](t.Context(), d.Client, "/rounds/0")
 	require.NoError(t, err)
 	require.Equal(t, 5*5, len(r.Results))
 	require.Contains(t, out, fmt.Sprintf(`"id": %d`, r.ID))
@@ -71,12 +74,12 @@ func TestRounds(t *testing.T) {
 	out, _, err = x.run("probe", "schedule", "--every", "6h", "--vantage", "home,hotel")
 	require.NoError(t, err)
 	require.Contains(t, out, "every 6h0m0s from home, hotel")
-	before, err := client.Get[service.Round](t.Context(), d.Client, "/rounds/0")
+	before, err := client.Get[trials.Round](t.Context(), d.Client, "/rounds/0")
 	require.NoError(t, err)
 	require.NoError(t, d.Store.SetSchedule(t.Context(), store.Schedule{Every: time.Second, Vantages: "home", By: "admin"}))
 	require.Eventually(t, func() bool { // the service looks every ten seconds whether one is due
-		now, err := client.Get[service.Round](t.Context(), d.Client, "/rounds/0")
-		return err == nil && now.ID > before.ID && now.By == "the schedule of admin" && now.State == service.RoundDone && now.OK
+		now, err := client.Get[trials.Round](t.Context(), d.Client, "/rounds/0")
+		return err == nil && now.ID > before.ID && now.By == "the schedule of admin" && now.State == trials.RoundDone && now.OK
 	}, 25*time.Second, 200*time.Millisecond)
 }
 
@@ -94,7 +97,7 @@ func TestCommitOnTrial(t *testing.T) {
 	require.Equal(t, cli.ExitNot, code, out)
 	require.ErrorContains(t, err, "went back to revision 1 by itself from revision 2")
 	require.ErrorContains(t, err, "researchers-read-the-archive for researchers from home")
-	now, err := client.Get[service.Revision](t.Context(), d.Client, "/revisions/0")
+	now, err := client.Get[plans.Revision](t.Context(), d.Client, "/revisions/0")
 	require.NoError(t, err)
 	require.Equal(t, 3, now.Number)
 	require.Equal(t, d.Scenario.Plan, now.Text)
@@ -108,7 +111,7 @@ func TestCommitOnTrial(t *testing.T) {
 	require.NoError(t, err)
 	require.Zero(t, code)
 	require.Contains(t, out, "is kept: nothing fails that held before")
-	trial, err := client.Get[service.Trial](t.Context(), d.Client, "/trial")
+	trial, err := client.Get[commits.Trial](t.Context(), d.Client, "/trial")
 	require.NoError(t, err)
 	require.Zero(t, trial.Revision)
 }
@@ -158,7 +161,7 @@ func TestProbeKit(t *testing.T) {
 	require.Equal(t, cli.ExitFine, code, "%v", err)
 	_, _, err = x.run("probe", "hand-in", report)
 	require.NoError(t, err)
-	board, err := client.Get[service.Board](t.Context(), d.Client, "/board?people=rory.researcher&to=records")
+	board, err := client.Get[proofs.Board](t.Context(), d.Client, "/board?people=rory.researcher&to=records")
 	require.NoError(t, err)
 	require.Equal(t, "as expected", board.Tried[0][0].State, "%+v", board.Tried)
 	require.NotContains(t, board.Tried[0][0].Words, "handed in")

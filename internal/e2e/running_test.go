@@ -7,9 +7,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yellowlantern/internal/app/running"
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/instance"
-	"yellowlantern/internal/service"
 	"yellowlantern/internal/tour"
 )
 
@@ -58,7 +58,7 @@ func TestNewestThatCannotRun(t *testing.T) {
 			require.NoError(t, err)
 			defer i.Stop()
 			cl := client.New(i.URL(), token)
-			s, err := client.Get[service.Status](t.Context(), cl, "/status")
+			s, err := client.Get[running.Status](t.Context(), cl, "/status")
 			require.NoError(t, err)
 			require.Equal(t, 2, s.Newest)
 			require.Equal(t, c.runs, s.Runs)
@@ -68,9 +68,9 @@ func TestNewestThatCannotRun(t *testing.T) {
 			mended := strings.Replace(text, "certificate: other\n", "certificate: gate\n", 1)
 			require.NoError(t, cl.Do(t.Context(), "PUT", "/drafts/mended", map[string]any{"text": mended, "version": 0}, nil))
 			require.NoError(t, cl.Do(t.Context(), "POST", "/drafts/mended/commit", map[string]any{"message": "mended"}, nil))
-			s, err = client.Get[service.Status](context.Background(), cl, "/status")
+			s, err = client.Get[running.Status](context.Background(), cl, "/status")
 			require.NoError(t, err)
-			require.Equal(t, service.Running{Newest: 3, Runs: 3}, s.Running)
+			require.Equal(t, running.State{Newest: 3, Runs: 3}, s.State)
 		})
 	}
 }

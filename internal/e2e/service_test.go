@@ -17,14 +17,16 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yellowlantern/internal/app/access"
+	"yellowlantern/internal/app/plans"
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/core/eap"
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/gateway"
+	"yellowlantern/internal/httpapi"
 	"yellowlantern/internal/instance"
 	"yellowlantern/internal/people"
 	"yellowlantern/internal/probe"
-	"yellowlantern/internal/service"
 	"yellowlantern/internal/tour"
 	"yellowlantern/internal/underlay"
 )
@@ -181,10 +183,10 @@ func TestReplayAndFalseSource(t *testing.T) {
 }
 
 // accept accepts warnings by their names.
-func accept(names ...string) []service.Acceptance {
-	out := []service.Acceptance{}
+func accept(names ...string) []plans.Acceptance {
+	out := []plans.Acceptance{}
 	for _, n := range names {
-		out = append(out, service.Acceptance{Finding: n, Reason: "the office comes next month"})
+		out = append(out, plans.Acceptance{Finding: n, Reason: "the office comes next month"})
 	}
 	return out
 }
@@ -195,8 +197,8 @@ func TestDraftsAndCommits(t *testing.T) {
 	d := island(t, nil)
 	c, ctx := d.Client, t.Context()
 	text := d.Scenario.Plan
-	save := func(name, text string, version int) service.Draft {
-		var out service.Draft
+	save := func(name, text string, version int) plans.Draft {
+		var out plans.Draft
 		require.NoError(t, c.Do(ctx, "PUT", "/drafts/"+name, map[string]any{"text": text, "version": version}, &out))
 		return out
 	}
@@ -215,7 +217,7 @@ func TestDraftsAndCommits(t *testing.T) {
 	require.Equal(t, 422, status)
 	require.Contains(t, words, `there is no pool "gests"`)
 	require.Regexp(t, `line \d+`, words)
-	newest, err := client.Get[service.Revision](ctx, c, "/revisions/0")
+	newest, err := client.Get[plans.Revision](ctx, c, "/revisions/0")
 	require.NoError(t, err)
 	require.Equal(t, 1, newest.Number)
 	require.NoError(t, c.Do(ctx, "DELETE", "/drafts/broken", nil, nil))
@@ -238,7 +240,7 @@ func TestDraftsAndCommits(t *testing.T) {
 	save("theirs", strings.Replace(text, "routes: {split: [names, nestcams]}", "routes: {split: [names, nestcams, office]}\n    # for later", 1), 0)
 	_, words = refused(t, c, "POST", "/drafts/theirs/commit", map[string]any{"message": "x", "accept": []any{}})
 	require.Contains(t, words, "routed-for-nothing")
-	review, err := client.Get[service.Review](ctx, c, "/drafts/theirs/review")
+	review, err := client.Get[plans.Review](ctx, c, "/drafts/theirs/review")
 	require.NoError(t, err)
 	require.Equal(t, []string{"vera.volunteer"}, review.Ends)
 	var done struct {
@@ -251,16 +253,16 @@ func TestDraftsAndCommits(t *testing.T) {
 	require.Equal(t, []string{"vera.volunteer"}, done.Ended)
 	require.Eventually(t, func() bool { return ends.Ended() != nil }, 3*time.Second, 20*time.Millisecond)
 	require.NoError(t, stays.Ended())
-	rev, err := client.Get[service.Revision](ctx, c, "/revisions/2")
+	rev, err := client.Get[plans.Revision](ctx, c, "/revisions/2")
 	require.NoError(t, err)
 	require.Len(t, rev.Accepted, 1)
 	require.Equal(t, "the office comes next month", rev.Accepted[0].Reason)
 	require.Contains(t, rev.Accepted[0].Problem, "no rule permits anything there")
 
 	// The other draft is rebased beside that: both changes are in it.
-	var mine service.Draft
+	var mine plans.Draft
 	require.Eventually(t, func() bool {
-		mine, err = client.Get[service.Draft](ctx, c, "/drafts/mine")
+		mine, err = client.Get[plans.Draft](ctx, c, "/drafts/mine")
 		return err == nil && mine.Base == 2
 	}, 5*time.Second, 20*time.Millisecond)
 	require.False(t, mine.Behind)
@@ -286,21 +288,21 @@ func TestDraftsAndCommits(t *testing.T) {
 	require.Equal(t, 422, status)
 	require.NoError(t, c.Do(ctx, "POST", "/drafts/mine/rebase", map[string]any{"take": []string{"ours"}}, &rebased))
 	require.Empty(t, rebased.Conflicts)
-	mine, err = client.Get[service.Draft](ctx, c, "/drafts/mine")
+	mine, err = client.Get[plans.Draft](ctx, c, "/drafts/mine")
 	require.NoError(t, err)
 	require.Equal(t, 3, mine.Base)
 	require.Contains(t, mine.Text, "Bird Observatory")
 
 	// An earlier revision is restored by committing it again.
-	first, err := client.Get[service.Revision](ctx, c, "/revisions/1")
+	first, err := client.Get[plans.Revision](ctx, c, "/revisions/1")
 	require.NoError(t, err)
 	save("back", first.Text, 0)
 	require.NoError(t, c.Do(ctx, "POST", "/drafts/back/commit", map[string]any{"message": "as it was"}, nil))
-	newest, err = client.Get[service.Revision](ctx, c, "/revisions/0")
+	newest, err = client.Get[plans.Revision](ctx, c, "/revisions/0")
 	require.NoError(t, err)
 	require.Equal(t, 4, newest.Number)
 	require.Equal(t, text, newest.Text)
-	all, err := client.Get[[]service.Revision](ctx, c, "/revisions")
+	all, err := client.Get[[]plans.Revision](ctx, c, "/revisions")
 	require.NoError(t, err)
 	require.Len(t, all, 4)
 }
@@ -318,7 +320,7 @@ func TestSigningIn(t *testing.T) {
 		status, _ = refused(t, c, "POST", "/start", in)
 		require.Equal(t, 403, status)
 	}
-	in["code"] = i.Service.SetupCode
+	in["code"] = i.App.Access.SetupCode
 	in["password"] = "short"
 	_, words := refused(t, c, "POST", "/start", in)
 	require.Contains(t, words, "at least 12 characters")
@@ -358,16 +360,16 @@ func TestSigningIn(t *testing.T) {
 	status, _ = refused(t, c, "PUT", "/me/password", map[string]string{"password": "not the password", "new": "another long password"})
 	require.Equal(t, 401, status)
 	time.Sleep(1100 * time.Millisecond)
-	browsers, err := client.Get[[]service.OwnSession](t.Context(), c, "/me/sessions")
+	browsers, err := client.Get[[]access.OwnSession](t.Context(), c, "/me/sessions")
 	require.NoError(t, err)
 	require.NotEmpty(t, browsers)
-	var n service.Ended
+	var n httpapi.Ended
 	require.NoError(t, c.Do(t.Context(), "PUT", "/me/password",
 		map[string]string{"password": in["password"], "new": "another long password"}, &n))
 	require.Equal(t, len(browsers)+1, n.Ended)
 	status, _ = refused(t, other, "GET", "/users", nil)
 	require.Equal(t, 401, status)
-	browsers, err = client.Get[[]service.OwnSession](t.Context(), c, "/me/sessions")
+	browsers, err = client.Get[[]access.OwnSession](t.Context(), c, "/me/sessions")
 	require.NoError(t, err)
 	require.Empty(t, browsers)
 	require.Error(t, other.SignIn(t.Context(), "ada.admin", in["password"], "old"))

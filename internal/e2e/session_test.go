@@ -11,6 +11,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yellowlantern/internal/app/members"
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reason"
@@ -18,7 +19,6 @@ import (
 	"yellowlantern/internal/instance"
 	"yellowlantern/internal/people"
 	"yellowlantern/internal/probe"
-	"yellowlantern/internal/service"
 	"yellowlantern/internal/tunnel/ikev2"
 	"yellowlantern/internal/underlay"
 	"yellowlantern/internal/userstack"
@@ -216,7 +216,7 @@ func TestRefusedLoginsLeaveNothing(t *testing.T) {
 	require.NoError(t, err)
 	require.NotEmpty(t, es)
 	require.Less(t, len(es), 12, "the journal tells of those like each other together")
-	slowed, err := client.Get[[]service.Slowed](t.Context(), d.Client, "/slowed")
+	slowed, err := client.Get[[]members.Slowed](t.Context(), d.Client, "/slowed")
 	require.NoError(t, err)
 	require.Len(t, slowed, 1)
 	require.Equal(t, "rory.researcher", slowed[0].Name)

@@ -18,12 +18,15 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yellowlantern/internal/app/proofs"
+	"yellowlantern/internal/app/running"
+	"yellowlantern/internal/app/trust"
+	"yellowlantern/internal/app/watching"
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/core/cert"
 	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/instance"
 	"yellowlantern/internal/probe"
-	"yellowlantern/internal/service"
 	"yellowlantern/internal/testkit/nameserver"
 	"yellowlantern/internal/tour"
 )
@@ -118,13 +121,13 @@ func TestRuleHours(t *testing.T) {
 	recommit(t, d, hours(other)...)
 	tn := connect(t, d, "rory.researcher")
 	require.Error(t, ping(t, tn, "10.20.0.1"))
-	j, err := client.Get[service.JourneyAnswer](t.Context(), d.Client, "/journey?from=rory.researcher&to=10.20.0.1&service=ping")
+	j, err := client.Get[proofs.JourneyAnswer](t.Context(), d.Client, "/journey?from=rory.researcher&to=10.20.0.1&service=ping")
 	require.NoError(t, err)
 	require.Contains(t, j.Verdict, "only in its hours, watch")
 	recommit(t, d, hours(today+", "+tomorrow)...)
 	require.NoError(t, ping(t, tn, "10.20.0.1"), "the session goes on, and the rule acts now")
 	at := now.Add(72 * time.Hour).Format(time.RFC3339)
-	j, err = client.Get[service.JourneyAnswer](t.Context(), d.Client, "/journey?from=rory.researcher&to=10.20.0.1&service=ping&at="+at)
+	j, err = client.Get[proofs.JourneyAnswer](t.Context(), d.Client, "/journey?from=rory.researcher&to=10.20.0.1&service=ping&at="+at)
 	require.NoError(t, err)
 	require.Contains(t, j.Verdict, "only in its hours", "at another day")
 }
@@ -227,7 +230,7 @@ func TestCertificates(t *testing.T) {
 	pair, err := d.Store.Certificate(t.Context(), "gate")
 	require.NoError(t, err)
 	ok("certificate", "revoke", "gate", "--because", "the jetty was broken into")
-	s, err := client.Get[service.Status](t.Context(), d.Client, "/status")
+	s, err := client.Get[running.Status](t.Context(), d.Client, "/status")
 	require.NoError(t, err)
 	require.Zero(t, s.Runs, "it is shown to nobody from that moment")
 	require.Contains(t, s.Problem, "certificate gate, which tunnel main shows, is revoked")
@@ -247,13 +250,13 @@ func TestCertificates(t *testing.T) {
 
 	// What ends soon is made anew by itself, for the same names; what does not is left alone.
 	before := authorityOf(t, d)
-	require.NoError(t, d.Service.RenewCertificates(t.Context(), time.Now()))
+	require.NoError(t, d.App.Trust.Renew(t.Context(), time.Now()))
 	require.Equal(t, before, authorityOf(t, d))
-	require.NoError(t, d.Service.RenewCertificates(t.Context(), time.Now().Add(360*24*time.Hour)))
+	require.NoError(t, d.App.Trust.Renew(t.Context(), time.Now().Add(360*24*time.Hour)))
 	require.NotEqual(t, before, authorityOf(t, d))
 	journaled(t, d, "trust", "was made anew before its end")
 	ok("certificate", "make", "gate", "--for", "gate.tern.example")
-	s, err = client.Get[service.Status](t.Context(), d.Client, "/status")
+	s, err = client.Get[running.Status](t.Context(), d.Client, "/status")
 	require.NoError(t, err)
 	require.Empty(t, s.Problem)
 	tn, err = login(t, d, "rory.researcher")
@@ -302,12 +305,12 @@ func TestNameFollowsAddress(t *testing.T) {
 	require.Contains(t, squeezed(text), "✓ the name gate.tern.example leads to 192.0.2.10, 2001:db8:10::10")
 	move("192.0.2.11")
 	require.Eventually(t, func() bool {
-		o, err := client.Get[service.Outside](t.Context(), d.Client, "/outside")
+		o, err := client.Get[watching.Outside](t.Context(), d.Client, "/outside")
 		return err == nil && len(o.Published) == 1 && o.Published[0] == mustAddr("192.0.2.11")
 	}, 14*time.Second, 100*time.Millisecond)
 
 	// Secrets are told once, and never again.
-	made := client.Get[[]service.SharedSecret]
+	made := client.Get[[]trust.SharedSecret]
 	all, err := made(t.Context(), d.Client, "/secrets")
 	require.NoError(t, err)
 	require.Empty(t, all[0].Value)

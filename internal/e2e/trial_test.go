@@ -8,9 +8,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yellowlantern/internal/app/plans"
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/instance"
-	"yellowlantern/internal/service"
 	"yellowlantern/internal/tour"
 )
 
@@ -34,8 +34,8 @@ func TestTrialOfARevision(t *testing.T) {
 	require.NoError(t, commit(d.Client, "shut", shut, 5))
 	require.Error(t, ping(t, tn, "10.20.0.20"), "it runs at once")
 	require.ErrorContains(t, commit(d.Client, "other", text, 0), "on trial until")
-	newest := func(c *client.Client) service.Revision {
-		r, err := client.Get[service.Revision](context.Background(), c, "/revisions/0")
+	newest := func(c *client.Client) plans.Revision {
+		r, err := client.Get[plans.Revision](context.Background(), c, "/revisions/0")
 		require.NoError(t, err)
 		return r
 	}

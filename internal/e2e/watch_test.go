@@ -15,12 +15,13 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yellowlantern/internal/app/proofs"
+	"yellowlantern/internal/app/watching"
 	"yellowlantern/internal/cli"
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/core/forward"
 	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/instance"
-	"yellowlantern/internal/service"
 )
 
 // ask makes a call of the API that is not JSON.
@@ -80,7 +81,7 @@ func TestWatching(t *testing.T) {
 		}
 	}()
 	event("sessions", func(data string) bool {
-		var s service.Sessions
+		var s watching.Sessions
 		require.NoError(t, json.Unmarshal([]byte(data), &s))
 		return len(s.Sessions) == 1 && len(s.Sessions[0].Traffic) > 1 && strings.Contains(s.Sessions[0].Flag, "nothing comes back")
 	})
@@ -99,7 +100,7 @@ func TestWatching(t *testing.T) {
 	require.NoError(t, err)
 	require.NotEmpty(t, lost)
 	require.Equal(t, "sent, and nothing comes back: it left the gateway for internet", lost[0].Words, "%+v", lost[0])
-	j, err := client.Get[service.JourneyAnswer](t.Context(), d.Client, "/journey?from=wanda.warden&to=198.51.100.80&service=ping")
+	j, err := client.Get[proofs.JourneyAnswer](t.Context(), d.Client, "/journey?from=wanda.warden&to=198.51.100.80&service=ping")
 	require.NoError(t, err)
 	require.Len(t, j.Flows, 1)
 	require.Contains(t, j.Live, "1 such flows are open")

@@ -15,20 +15,24 @@ import (
 	"sync"
 	"time"
 
+	"yellowlantern/internal/app"
+	"yellowlantern/internal/app/access"
+	"yellowlantern/internal/app/journal"
+	"yellowlantern/internal/app/trials"
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/core/tunnel"
 	"yellowlantern/internal/gateway"
+	"yellowlantern/internal/httpapi"
 	"yellowlantern/internal/lab"
 	"yellowlantern/internal/people"
 	"yellowlantern/internal/private"
-	"yellowlantern/internal/service"
 	"yellowlantern/internal/store"
 	"yellowlantern/internal/tunnel/ikev2"
 	"yellowlantern/internal/tunnel/kinds"
 )
 
 // Webhook is where events are sent to.
-type Webhook = service.Webhook
+type Webhook = journal.Webhook
 
 // Options say how to start.
 type Options struct {
@@ -50,7 +54,7 @@ type Options struct {
 
 // Instance is a running service.
 type Instance struct {
-	Service *service.Service
+	App     *app.App
 	Store   *store.Store
 	People  *people.People
 	Runner  *gateway.Runner
@@ -103,7 +107,7 @@ func (i *Instance) start(ctx context.Context, o Options) (err error) {
 		}
 		kind.KeyLog = i.keyLog
 	}
-	var vantages []service.Vantage
+	var vantages []trials.Vantage
 	if o.SiteLab != "" {
 		d, err := lab.Read([]byte(o.SiteLab))
 		if err != nil {
@@ -114,21 +118,21 @@ func (i *Instance) start(ctx context.Context, o Options) (err error) {
 		}
 		cfg.Inside, cfg.SeenAt, kind.ListenTCP = i.Lab, i.Lab.SeenAt, i.Lab.ListenTCP
 		for _, v := range i.Lab.Vantages() {
-			vantages = append(vantages, service.Vantage(v))
+			vantages = append(vantages, trials.Vantage(v))
 		}
 	}
 	i.People = people.New(i.Store)
 	cfg.People = i.People
 	cfg.Kinds = append([]tunnel.Kind{kind}, kinds.Servers()...)
-	cfg.Journal = func(e gateway.Event) { i.Service.Event(e) }
-	cfg.Admit = func(e gateway.Event) error { return i.Service.Admit(e) }
-	cfg.Over = func(s gateway.Session, why reason.Reason) { i.Service.SessionOver(s, why) }
+	cfg.Journal = func(e gateway.Event) { i.App.Journal.Event(e) }
+	cfg.Admit = func(e gateway.Event) error { return i.App.Journal.Admit(e) }
+	cfg.Over = func(s gateway.Session, why reason.Reason) { i.App.Watching.SessionOver(s, why) }
 	i.Runner = gateway.NewRunner(cfg)
 	if i.Lab != nil {
 		i.Lab.Plug(i.Sockets.IKE(), i.Sockets.NATT(), i.Runner.FromInside)
 	}
-	conf := service.Config{
-		Store: i.Store, People: i.People, Runner: i.Runner, Vantages: vantages, Console: o.Console, Log: o.Log,
+	conf := app.Config{
+		Store: i.Store, People: i.People, Gateway: i.Runner, Vantages: vantages, Log: o.Log,
 		OutsideAddresses: o.OutsideAddresses, KeepJournal: o.KeepJournal, Webhook: o.Webhook, Names: o.Names,
 	}
 	has, err := i.Store.HasAdministrator(ctx)
@@ -136,20 +140,20 @@ func (i *Instance) start(ctx context.Context, o Options) (err error) {
 		return err
 	}
 	if !has {
-		conf.SetupCode = service.NewSetupCode()
+		conf.SetupCode = access.NewSetupCode()
 	}
-	i.Service = service.New(conf)
-	if err := i.Service.EnsureAuthority(ctx); err != nil {
+	i.App = app.New(conf)
+	if err := i.App.Trust.Ensure(ctx); err != nil {
 		return err
 	}
-	if err := i.Service.Resume(ctx); err != nil {
+	if err := i.App.Resume(ctx); err != nil {
 		return fmt.Errorf("the newest revision does not run: %w", err)
 	}
-	i.http.Handler = i.Service.Handler()
-	i.http.RegisterOnShutdown(i.Service.Leave) // who looks on would keep the server waiting
+	i.http.Handler = httpapi.New(httpapi.Config{App: i.App, Console: o.Console, Log: o.Log, Names: o.Names}).Handler()
+	i.http.RegisterOnShutdown(i.App.Leave) // who looks on would keep the server waiting
 	keep, stop := context.WithCancel(context.Background())
 	i.keep = stop
-	i.kept.Go(func() { i.Service.Keep(keep) })
+	i.kept.Go(func() { i.App.Keep(keep) })
 	go func() {
 		if err := i.http.Serve(ln); !errors.Is(err, http.ErrServerClosed) {
 			o.Log.Error("http", "error", err)
@@ -190,8 +194,8 @@ func (i *Instance) stop() {
 		i.keep()
 		i.kept.Wait()
 	}
-	if i.Service != nil {
-		i.Service.Close()
+	if i.App != nil {
+		i.App.Close()
 	}
 	if i.Runner != nil {
 		i.Runner.Stop()

@@ -32,6 +32,13 @@ func packages(t *testing.T) map[string]pkg {
 	return all
 }
 
+// parts are what the service does, each a package without HTTP.
+var parts = []string{
+	"internal/app/actor", "internal/app/refusal", "internal/app/journal", "internal/app/compiled", "internal/app/running", "internal/app/trust",
+	"internal/app/plans", "internal/app/trials", "internal/app/commits", "internal/app/proofs", "internal/app/members", "internal/app/watching",
+	"internal/app/diagnosis", "internal/app/access",
+}
+
 // mayImport says, for each package outside the core, which packages of the project it may import. Tests are free.
 var mayImport = map[string][]string{
 	"internal/userstack":         {"core"},
@@ -48,12 +55,27 @@ var mayImport = map[string][]string{
 	"internal/nameupdate":        {},
 	"internal/private":           {},
 	"internal/report":            {"core"},
-	"internal/service":           {"core", "internal/gateway", "internal/people", "internal/store", "internal/probe", "internal/underlay", "internal/nameupdate", "internal/report"},
-	"internal/instance":          {"core", "internal/private", "internal/tunnel/ikev2", "internal/tunnel/kinds", "internal/gateway", "internal/people", "internal/store", "internal/service", "internal/lab"},
-	"internal/tour":              {"core", "demo", "internal/client", "internal/gateway", "internal/instance", "internal/people", "internal/probe", "internal/service", "internal/underlay"},
-	"internal/cli":               {"core", "internal/private", "internal/client", "internal/gateway", "internal/people", "internal/probe", "internal/dial", "internal/underlay", "internal/report", "internal/service", "internal/tour"},
+	"internal/app/actor":         {},
+	"internal/app/refusal":       {"core", "internal/store"},
+	"internal/app/journal":       {"core", "internal/gateway", "internal/people", "internal/store", "internal/app/refusal"},
+	"internal/app/compiled":      {"core", "internal/gateway", "internal/people", "internal/store"},
+	"internal/app/running":       {"core", "internal/gateway", "internal/store", "internal/app/refusal", "internal/app/journal", "internal/app/compiled"},
+	"internal/app/trust":         {"core", "internal/store", "internal/app/actor", "internal/app/refusal", "internal/app/compiled", "internal/app/running"},
+	"internal/app/plans":         {"core", "internal/gateway", "internal/people", "internal/store", "internal/app/actor", "internal/app/refusal", "internal/app/compiled"},
+	"internal/app/trials":        {"core", "internal/gateway", "internal/people", "internal/store", "internal/probe", "internal/underlay", "internal/app/actor", "internal/app/refusal", "internal/app/journal", "internal/app/compiled", "internal/app/running", "internal/app/trust", "internal/app/plans"},
+	"internal/app/commits":       {"core", "internal/store", "internal/probe", "internal/app/actor", "internal/app/refusal", "internal/app/journal", "internal/app/running", "internal/app/plans", "internal/app/trials"},
+	"internal/app/proofs":        {"core", "internal/gateway", "internal/store", "internal/probe", "internal/report", "internal/app/actor", "internal/app/refusal", "internal/app/running", "internal/app/plans", "internal/app/trials"},
+	"internal/app/members":       {"core", "internal/gateway", "internal/people", "internal/store", "internal/app/actor", "internal/app/refusal", "internal/app/journal", "internal/app/compiled"},
+	"internal/app/watching":      {"core", "internal/gateway", "internal/people", "internal/store", "internal/nameupdate", "internal/app/actor", "internal/app/refusal", "internal/app/journal", "internal/app/compiled", "internal/app/plans", "internal/app/trials"},
+	"internal/app/diagnosis":     {"core", "internal/gateway", "internal/people", "internal/store", "internal/probe", "internal/app/actor", "internal/app/refusal", "internal/app/journal", "internal/app/trust", "internal/app/plans", "internal/app/trials", "internal/app/proofs"},
+	"internal/app/access":        {"core", "internal/people", "internal/store", "internal/app/actor", "internal/app/refusal", "internal/app/journal"},
+	"internal/app":               append([]string{"core", "internal/people", "internal/store"}, parts...),
+	"internal/httpapi":           append([]string{"core", "internal/app", "internal/gateway", "internal/people", "internal/probe", "internal/report", "internal/store"}, parts...),
+	"internal/instance":          append([]string{"core", "internal/private", "internal/tunnel/ikev2", "internal/tunnel/kinds", "internal/gateway", "internal/people", "internal/store", "internal/app", "internal/httpapi", "internal/lab"}, parts...),
+	"internal/tour":              append([]string{"core", "demo", "internal/client", "internal/gateway", "internal/instance", "internal/people", "internal/probe", "internal/app", "internal/httpapi", "internal/underlay"}, parts...),
+	"internal/cli":               append([]string{"core", "internal/private", "internal/client", "internal/gateway", "internal/people", "internal/probe", "internal/dial", "internal/underlay", "internal/report", "internal/app", "internal/httpapi", "internal/tour"}, parts...),
 	"cmd/yl":                     {"demo", "internal/cli", "internal/instance", "internal/tour", "web"},
-	"internal/service/apidoc":    {"internal/service"},
+	"internal/httpapi/apidoc":    {"internal/app", "internal/httpapi"},
 	"internal/core/plan/plandoc": {"core"}, "internal/core/reason/reasondoc": {"core"},
 	"demo": {}, "web": {},
 }
@@ -118,7 +140,7 @@ func TestCoreOrder(t *testing.T) {
 func TestNobodyKnowsAKind(t *testing.T) {
 	all := packages(t)
 	for _, path := range []string{
-		"internal/gateway", "internal/service", "internal/core/forward", "internal/core/session",
+		"internal/gateway", "internal/app/running", "internal/app/watching", "internal/httpapi", "internal/core/forward", "internal/core/session",
 		"internal/core/tunnel",
 	} {
 		for _, in := range all[path].Imports {
@@ -171,6 +193,20 @@ func TestJudgeIsIndependent(t *testing.T) {
 	for _, in := range f.Imports {
 		if path := strings.Trim(in.Path.Value, `"`); strings.HasPrefix(path, "yellowlantern/") {
 			require.Equal(t, "yellowlantern/internal/core/plan", path)
+		}
+	}
+}
+
+// What the service does is written without HTTP: another edge, or another process, can give the same orders.
+func TestNoHTTPBelowTheEdge(t *testing.T) {
+	for path, p := range packages(t) {
+		if !strings.HasPrefix(path, "internal/app") {
+			continue
+		}
+		for _, in := range p.Imports {
+			require.NotContains(t, in, "huma", path)
+			require.NotContains(t, in, "go-chi", path)
+			require.False(t, in == "net/http" && path != "internal/app/journal", "%s imports net/http", path) // its webhook is a client
 		}
 	}
 }

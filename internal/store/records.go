@@ -61,6 +61,19 @@ type OnTrial struct {
 	Until    time.Time
 	Boot     string        // which start of the machine UpUntil is about
 	UpUntil  time.Duration // the same deadline, by how long the machine is up
+	// Baseline is the round that saw how things were before: whether it is kept is decided by holding a round like it against that one.
+	// 0: by whoever committed it.
+	Baseline uint
+	Try      string // what that round is to try, JSON
+	By       string
+}
+
+// CommitStep is a commit that was asked for and that waits, with nothing of it in effect yet.
+type CommitStep struct {
+	ID    uint `gorm:"primaryKey"`
+	Draft string
+	By    string
+	At    time.Time
 }
 
 // JournalEntry is one line of the journal.
@@ -139,6 +152,7 @@ func (s *Store) HasAdministrator(ctx context.Context) (bool, error) {
 
 // AddFirstAdministrator adds one if there is none; ErrExists otherwise.
 func (s *Store) AddFirstAdministrator(ctx context.Context, a Administrator) error {
+	defer s.trust.Add(1)
 	return s.db.WithContext(ctx).Transaction(func(db *gorm.DB) error {
 		var n int64
 		if err := db.Model(&Administrator{}).Count(&n).Error; err != nil {
@@ -306,7 +320,7 @@ func (s *Store) RevisionsThatSay(ctx context.Context, word string) (numbers []in
 
 // AddRevision writes a revision, removes the draft that it came from, and notes whether it is on trial, all or nothing.
 // ErrStale: the number is taken. What was on trial before no longer is.
-func (s *Store) AddRevision(ctx context.Context, r Revision, draft string, trial *OnTrial) error {
+func (s *Store) AddRevision(ctx context.Context, r Revision, draft Draft, trial *OnTrial) error {
 	err := s.db.WithContext(ctx).Transaction(func(db *gorm.DB) error {
 		if err := db.Create(&r).Error; err != nil {
 			return err
@@ -320,12 +334,31 @@ func (s *Store) AddRevision(ctx context.Context, r Revision, draft string, trial
 				return err
 			}
 		}
-		return db.Delete(&Draft{}, "name = ?", draft).Error
+		if err := db.Delete(&CommitStep{}, "draft = ?", draft.Name).Error; err != nil { // it waits no more
+			return err
+		}
+		return db.Delete(&Draft{}, "name = ? AND version = ?", draft.Name, draft.Version).Error // one that was edited meanwhile stays
 	})
 	if translate(err) == ErrExists {
 		return ErrStale
 	}
 	return err
+}
+
+// BeginCommit notes a commit that will wait.
+func (s *Store) BeginCommit(ctx context.Context, c *CommitStep) error {
+	return s.db.WithContext(ctx).Create(c).Error
+}
+
+// EndCommit forgets one that waits no more.
+func (s *Store) EndCommit(ctx context.Context, id uint) error {
+	return s.db.WithContext(ctx).Delete(&CommitStep{}, id).Error
+}
+
+// LeftCommits gives those that wait: after a start, what was left by the service when it ended.
+func (s *Store) LeftCommits(ctx context.Context) (cs []CommitStep, err error) {
+	err = s.db.WithContext(ctx).Order("id").Find(&cs).Error
+	return cs, err
 }
 
 // OnTrial finds the revision that is on trial; ErrNotFound if none is.

@@ -6,6 +6,7 @@ import (
 	"crypto"
 	"crypto/x509"
 	"errors"
+	"slices"
 	"strings"
 	"time"
 
@@ -59,6 +60,7 @@ func sharedPurpose(name string) string  { return "shared secret " + name }
 
 // SaveCertificate keeps a certificate and its key under a name, in place of an older one; a signing request under that name is over.
 func (s *Store) SaveCertificate(ctx context.Context, name string, p *cert.Pair) error {
+	defer s.trust.Add(1)
 	key, err := p.KeyDER()
 	if err != nil {
 		return err
@@ -96,6 +98,7 @@ func (s *Store) Issued(ctx context.Context) (is []IssuedCertificate, err error) 
 
 // SavePending keeps the key of a signing request; a certificate that is kept under the name stays until the new one comes.
 func (s *Store) SavePending(ctx context.Context, name string, key crypto.Signer) error {
+	defer s.trust.Add(1)
 	der, err := x509.MarshalPKCS8PrivateKey(key)
 	if err != nil {
 		return err
@@ -158,8 +161,36 @@ func (s *Store) Certificates(ctx context.Context) (cs []Secret, err error) {
 	return cs, err
 }
 
+// TrustVersion counts changes of certificates, secrets and administrators since the store was opened.
+func (s *Store) TrustVersion() uint64 { return s.trust.Load() }
+
+// Trusted gives each certificate by its name, without those that were revoked, and the authority.
+func (s *Store) Trusted(ctx context.Context) (by map[string]*x509.Certificate, authority *x509.Certificate, err error) {
+	records, err := s.Certificates(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	revoked, err := s.Revoked(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	by = map[string]*x509.Certificate{}
+	for _, r := range records {
+		leaf, err := x509.ParseCertificate(r.DER)
+		switch {
+		case err != nil || slices.ContainsFunc(revoked, func(x RevokedCertificate) bool { return x.Serial == leaf.SerialNumber.Text(16) }):
+		case r.Name == AuthorityName:
+			authority = leaf
+		default:
+			by[r.Name] = leaf
+		}
+	}
+	return by, authority, nil
+}
+
 // RemoveCertificate forgets a certificate with its key.
 func (s *Store) RemoveCertificate(ctx context.Context, name string) error {
+	defer s.trust.Add(1)
 	r := s.db.WithContext(ctx).Delete(&Secret{}, "name = ?", name)
 	if r.Error == nil && r.RowsAffected == 0 {
 		return ErrNotFound
@@ -169,6 +200,7 @@ func (s *Store) RemoveCertificate(ctx context.Context, name string) error {
 
 // Revoke notes that a certificate must no longer be believed.
 func (s *Store) Revoke(ctx context.Context, r RevokedCertificate) error {
+	defer s.trust.Add(1)
 	return translate(s.db.WithContext(ctx).Create(&r).Error)
 }
 
@@ -180,6 +212,7 @@ func (s *Store) Revoked(ctx context.Context) (rs []RevokedCertificate, err error
 
 // SaveShared keeps a shared secret; ErrExists if there is one of that name.
 func (s *Store) SaveShared(ctx context.Context, name, kind string, value []byte) error {
+	defer s.trust.Add(1)
 	sealed, err := s.sealed(value, sharedPurpose(name))
 	if err != nil {
 		return err
@@ -204,6 +237,7 @@ func (s *Store) AllShared(ctx context.Context) (xs []SharedSecret, err error) {
 
 // RemoveShared forgets a shared secret.
 func (s *Store) RemoveShared(ctx context.Context, name string) error {
+	defer s.trust.Add(1)
 	r := s.db.WithContext(ctx).Delete(&SharedSecret{}, "name = ?", name)
 	if r.Error == nil && r.RowsAffected == 0 {
 		return ErrNotFound

@@ -23,6 +23,7 @@ type Store struct {
 	events *gorm.DB
 	seal   cipher.AEAD
 	people atomic.Uint64
+	trust  atomic.Uint64
 	lock   *os.File
 }
 
@@ -134,6 +135,7 @@ var migrations = []func(*gorm.DB) error{
 	func(db *gorm.DB) error {
 		return db.AutoMigrate(&JournalEntry{}, &PastSession{}, &ProbeReport{}, &IssuedCertificate{}, &Secret{})
 	},
+	func(db *gorm.DB) error { return db.AutoMigrate(&OnTrial{}, &CommitStep{}) },
 }
 
 func (s *Store) migrate() error {

@@ -15,6 +15,9 @@ import (
 	"time"
 
 	"yellowlantern/demo"
+	"yellowlantern/internal/app/actor"
+	"yellowlantern/internal/app/plans"
+	"yellowlantern/internal/app/trials"
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/core/check"
 	"yellowlantern/internal/core/plan"
@@ -24,7 +27,6 @@ import (
 	"yellowlantern/internal/instance"
 	"yellowlantern/internal/people"
 	"yellowlantern/internal/probe"
-	"yellowlantern/internal/service"
 	"yellowlantern/internal/underlay"
 )
 
@@ -91,7 +93,7 @@ func PrepareScenario(ctx context.Context, s *demo.Scenario, o instance.Options) 
 }
 
 func (d *Demo) people(ctx context.Context) error {
-	if err := d.Service.NameAdministrator(ctx, "admin", d.Admin); err != nil {
+	if err := d.App.Access.NameAdministrator(ctx, "admin", d.Admin); err != nil {
 		return err
 	}
 	for _, p := range d.Scenario.People {
@@ -100,7 +102,8 @@ func (d *Demo) people(ctx context.Context) error {
 			return err
 		}
 	}
-	if _, err := d.Service.MakeCertificate(ctx, CertificateName, "gate.tern.example"); err != nil {
+	ctx = actor.With(ctx, actor.Actor{Name: "admin"})
+	if _, err := d.App.Trust.Make(ctx, CertificateName, "gate.tern.example"); err != nil {
 		return err
 	}
 	d.Client = client.New(d.URL(), "")
@@ -108,12 +111,12 @@ func (d *Demo) people(ctx context.Context) error {
 }
 
 // Commit saves the scenario's plan as a draft, checks it and commits it.
-func (d *Demo) Commit(ctx context.Context) (checked service.Checked, revision int, err error) {
+func (d *Demo) Commit(ctx context.Context) (checked plans.Checked, revision int, err error) {
 	c := d.Client
 	if err = c.Do(ctx, "PUT", "/drafts/first", map[string]any{"text": d.Scenario.Plan, "version": 0}, nil); err != nil {
 		return checked, 0, err
 	}
-	var review service.Review
+	var review plans.Review
 	if err = c.Do(ctx, "GET", "/drafts/first/review", nil, &review); err != nil {
 		return checked, 0, err
 	}
@@ -208,7 +211,7 @@ func (d *Demo) runRefused(ctx context.Context, m *site.Model) error {
 }
 
 func (d *Demo) order(ctx context.Context, m *site.Model, persons []reach.Person, user string) (*probe.Order, error) {
-	o, err := service.ProbeOrder(m, persons, user)
+	o, err := trials.OrderOf(reach.Compute(m, persons), user)
 	if err != nil {
 		return nil, err
 	}

@@ -1328,9 +1328,6 @@ export interface components {
             /** @enum {string} */
             severity: "stop" | "warn" | "note";
         };
-        CheckRequest: {
-            text: string;
-        };
         Checked: {
             /** @description What keeps it from being a plan. */
             faults: components["schemas"]["PlanFault"][];
@@ -1452,7 +1449,7 @@ export interface components {
             to?: string;
             user: string;
         };
-        DifferenceAnswer: {
+        Difference: {
             changes: components["schemas"]["PlanChange"][];
             reach: components["schemas"]["ReachChange"][];
         };
@@ -2604,9 +2601,6 @@ export interface components {
             /** @description Whether it must be reached. */
             want: boolean;
         };
-        ReadRequest: {
-            text: string;
-        };
         Reading: {
             /** @description What keeps it from being a plan; then there are no objects. */
             faults: components["schemas"]["PlanFault"][];
@@ -3008,6 +3002,9 @@ export interface components {
             /** @description Expectations that would make of it what is meant. */
             pins: components["schemas"]["ReachPin"][];
             surplus: components["schemas"]["ReachSurplus"][];
+        };
+        Texted: {
+            text: string;
         };
         TokenInfo: {
             administrator: string;
@@ -3486,7 +3483,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["CheckRequest"];
+                "application/json": components["schemas"]["Texted"];
             };
         };
         responses: {
@@ -3666,7 +3663,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["DifferenceAnswer"];
+                    "application/json": components["schemas"]["Difference"];
                 };
             };
             /** @description Error */
@@ -4524,7 +4521,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ReadRequest"];
+                "application/json": components["schemas"]["Texted"];
             };
         };
         responses: {
@@ -5429,9 +5426,7 @@ export interface operations {
     "remove-token": {
         parameters: {
             query?: never;
-            header?: {
-                Authorization?: string;
-            };
+            header?: never;
             path: {
                 name: string;
             };

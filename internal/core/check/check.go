@@ -56,7 +56,7 @@ type Input struct {
 	// KnowsZone tells whether a time zone exists; nil: not looked at.
 	KnowsZone func(name string) bool
 	Now       time.Time
-	// Known is what was computed of another version of the plan; nil: nothing.
+	// Known is what is computed of this plan; nil: it is computed now.
 	Known *reach.Known
 }
 
@@ -83,19 +83,16 @@ var follow = map[string]bool{"expectation-fails": true, "no-way-back": true, "re
 
 // Run makes all findings, stops first, causes before what follows from them, each in the order of the document.
 func Run(in Input) []Finding {
-	findings, _ := RunAgain(in)
-	return findings
-}
-
-// RunAgain does the same, and gives what it computed of the plan, for the next time; nil without a gateway.
-func RunAgain(in Input) ([]Finding, *reach.Known) {
-	c := &checker{Input: in, told: map[string]bool{}}
+	c := &checker{Input: in, told: map[string]bool{}, known: in.Known}
 	c.p, c.taken = in.Doc.Plan.Settle()
 	c.n = plan.Index(c.p)
-	if len(c.p.Gateways) > 0 {
-		c.m, _ = site.Compile(&in.Doc.Plan, c.p.Gateways[0].Name)
-		c.known = in.Known.Again(c.m, c.People)
-		c.classes, c.reaches = c.known.Classes, c.known.Reaches
+	if len(c.p.Gateways) > 0 && c.known == nil {
+		if m, err := site.Compile(&in.Doc.Plan, c.p.Gateways[0].Name); err == nil {
+			c.known = reach.Compute(m, c.People)
+		}
+	}
+	if c.known != nil {
+		c.m, c.classes, c.reaches = c.known.Model, c.known.Classes, c.known.Reaches
 		for _, r := range c.reaches {
 			c.enforced = append(c.enforced, reach.Everywhere(r.Enforced))
 			c.full = append(c.full, reach.Everywhere(r.Full))
@@ -115,7 +112,7 @@ func RunAgain(in Input) ([]Finding, *reach.Known) {
 	if c.found == nil {
 		c.found = []Finding{}
 	}
-	return c.found, c.known
+	return c.found
 }
 
 func compareBool(a, b bool) int {

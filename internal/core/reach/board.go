@@ -62,11 +62,14 @@ type Destination struct {
 
 // MakeBoard sets computed reach against expectations for every class of people and every destination: the plan's hosts, its
 // networks apart from those hosts, and the internet.
-func MakeBoard(m *site.Model, people []Person) Board {
+func MakeBoard(m *site.Model, people []Person) Board { return Compute(m, people).Board() }
+
+// Board is the same of what is computed already.
+func (k *Known) Board() Board {
+	m := k.Model
 	b := Board{Destinations: destinations(m), Rows: []Row{}, Inward: []InwardRow{}}
-	comp := NewComputer(m)
-	for _, c := range Classes(m, people) {
-		r := comp.Of(c.Class)
+	for i, c := range k.Classes {
+		r := k.Reaches[i]
 		row := Row{Class: c.Name(), Users: c.Users, Cells: make([]Cell, len(b.Destinations))}
 		if c.Passage != nil {
 			row.Passage = c.Passage.Name

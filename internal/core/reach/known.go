@@ -20,6 +20,9 @@ type Known struct {
 	people []Person
 }
 
+// People are those whom it was computed for.
+func (k *Known) People() []Person { return k.people }
+
 // Compute works out everything of a model.
 func Compute(m *site.Model, people []Person) *Known { return (*Known)(nil).Again(m, people) }
 

@@ -27,15 +27,19 @@ type Pin struct {
 // Surpluses lists what every class reaches beyond what is expected, and what could be pinned of it. Rules that have hours, and rules whose
 // permission people do not get in full, are not proposed: such an expectation would not hold.
 func Surpluses(m *site.Model, people []Person) ([]Surplus, []Pin) {
-	comp := NewComputer(m)
-	classes := Classes(m, people)
+	return Compute(m, people).Surpluses()
+}
+
+// Surpluses is the same of what is computed already.
+func (k *Known) Surpluses() ([]Surplus, []Pin) {
+	m, classes := k.Model, k.Classes
 	out := []Surplus{}
 	sides := map[bool]*surpluses{}
 	for _, inward := range []bool{false, true} {
 		sides[inward] = &surpluses{make([]netset.Traffic, len(classes)), make([]netset.Traffic, len(classes))}
 	}
 	for i, c := range classes {
-		r := comp.Of(c.Class)
+		r := k.Reaches[i]
 		var lines []Line
 		for _, inward := range []bool{false, true} {
 			j, s := judge{m, c.Class, r, inward}, sides[inward]

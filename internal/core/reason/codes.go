@@ -100,6 +100,7 @@ const (
 	Committed           Code = "committed"
 	Kept                Code = "kept"
 	KeptByRound         Code = "kept-by-round"
+	CommitLeft          Code = "commit-left"
 	DoesNotGoBack       Code = "does-not-go-back"
 	NewestDoesNotRun    Code = "newest-does-not-run"
 	CertificateMade     Code = "certificate-made"

@@ -94,6 +94,7 @@ var meanings = map[Code]meaning{
 	Committed:           {KindCommit, "revision {revision}: {message}"},
 	Kept:                {KindCommit, "revision {revision} is kept"},
 	KeptByRound:         {KindCommit, "revision {revision} is kept: round {round} saw nothing fail that held before"},
+	CommitLeft:          {KindCommit, "draft {name} was not committed: the service ended while it looked how things were before; commit it again"},
 	DoesNotGoBack:       {KindCommit, "revision {revision} should go back to revision {back} by itself, for {what}, and does not yet: {error}; it is tried again every {seconds}"},
 	NewestDoesNotRun:    {KindCommit, "{error}"},
 	CertificateMade:     {KindTrust, "certificate {certificate} was made anew by {administrator}"},

@@ -35,7 +35,7 @@ func TestSecondKind(t *testing.T) {
 		require.Equal(t, 1, strings.Count(d.Scenario.Plan, from), from)
 		d.Scenario.Plan = strings.Replace(d.Scenario.Plan, from, to, 1)
 	}
-	_, err = d.Service.MakeCertificate(t.Context(), "gate", "gate.tern.example", "bare.tern.example")
+	_, err = d.App.Trust.Make(t.Context(), "gate", "gate.tern.example", "bare.tern.example")
 	require.NoError(t, err)
 	_, _, err = d.Commit(t.Context())
 	require.NoError(t, err)

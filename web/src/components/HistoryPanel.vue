@@ -8,7 +8,7 @@ const plan = usePlan()
 const search = ref('')
 const from = ref(0)
 const to = ref(0)
-const difference = ref<Schemas['DifferenceAnswer']>()
+const difference = ref<Schemas['Difference']>()
 const problem = ref('')
 
 const shown = computed(() =>

@@ -1,0 +1,132 @@
+// Package app is what the service does, put together of its parts, one package each. It knows no HTTP: whoever serves it to somebody gives
+// orders to the parts.
+package app
+
+import (
+	"context"
+	"log/slog"
+	"net/netip"
+	"sync"
+	"time"
+
+	"yellowlantern/internal/app/access"
+	"yellowlantern/internal/app/commits"
+	"yellowlantern/internal/app/compiled"
+	"yellowlantern/internal/app/diagnosis"
+	"yellowlantern/internal/app/journal"
+	"yellowlantern/internal/app/members"
+	"yellowlantern/internal/app/plans"
+	"yellowlantern/internal/app/proofs"
+	"yellowlantern/internal/app/running"
+	"yellowlantern/internal/app/trials"
+	"yellowlantern/internal/app/trust"
+	"yellowlantern/internal/app/watching"
+	"yellowlantern/internal/people"
+	"yellowlantern/internal/store"
+)
+
+// Gateway is what carries plans out: each part says what it asks of it.
+type Gateway interface {
+	running.Gateway
+	plans.Gateway
+	trials.Gateway
+	members.Gateway
+	proofs.Gateway
+	watching.Gateway
+	diagnosis.Gateway
+}
+
+// Config is what the service is made of.
+type Config struct {
+	Store    *store.Store
+	People   *people.People
+	Gateway  Gateway
+	Vantages []trials.Vantage
+	Log      *slog.Logger
+	// KeepJournal is for how long lines of the journal are kept; 0: for ever.
+	KeepJournal time.Duration
+	// OutsideAddresses finds the machine's public addresses towards a name server; nil: as nameupdate does.
+	OutsideAddresses func(server string) ([]netip.Addr, error)
+	// Webhook is told of events that somebody should look at; nil: nobody is.
+	Webhook *journal.Webhook
+	// SetupCode must be told to name the first administrator.
+	SetupCode string
+	// Names are what a proxy in front calls this service.
+	Names []string
+}
+
+// App is the parts.
+type App struct {
+	Journal   *journal.Service
+	Running   *running.Service
+	Trust     *trust.Service
+	Plans     *plans.Service
+	Trials    *trials.Service
+	Commits   *commits.Service
+	Proofs    *proofs.Service
+	Members   *members.Service
+	Watching  *watching.Service
+	Diagnosis *diagnosis.Service
+	Access    *access.Service
+	Log       *slog.Logger
+
+	store       *store.Store
+	keepJournal time.Duration
+	leave       context.CancelFunc
+	background  sync.WaitGroup // rounds, and what hears of events
+}
+
+// New puts the parts together. Close ends what they leave going on.
+func New(cfg Config) *App {
+	a := &App{Log: cfg.Log, store: cfg.Store, keepJournal: cfg.KeepJournal}
+	var until context.Context
+	until, a.leave = context.WithCancel(context.Background())
+	wholes, attempts := compiled.New(cfg.Store, cfg.People), &people.Guesses{}
+	a.Journal = journal.New(cfg.Store, cfg.Log, cfg.Webhook)
+	a.Running = &running.Service{
+		Store: cfg.Store, Journal: a.Journal, Wholes: wholes, Gateway: cfg.Gateway, Log: cfg.Log,
+	}
+	a.Trust = &trust.Service{Store: cfg.Store, Running: a.Running, Wholes: wholes, Names: cfg.Names}
+	a.Plans = &plans.Service{Store: cfg.Store, People: cfg.People, Wholes: wholes, Gateway: cfg.Gateway, Log: cfg.Log}
+	a.Trials = &trials.Service{
+		Store: cfg.Store, People: cfg.People, Journal: a.Journal, Wholes: wholes, Plans: a.Plans, Trust: a.Trust, What: a.Running,
+		Gateway: cfg.Gateway, Vantages: cfg.Vantages, Log: cfg.Log, Running: until, Background: &a.background,
+	}
+	a.Commits = &commits.Service{
+		Store: cfg.Store, Journal: a.Journal, Plans: a.Plans, Running: a.Running, Trials: a.Trials, Log: cfg.Log, Until: until,
+		Background: &a.background,
+	}
+	a.Proofs = &proofs.Service{Store: cfg.Store, Plans: a.Plans, Trials: a.Trials, Running: a.Running, Gateway: cfg.Gateway}
+	a.Members = &members.Service{
+		Store: cfg.Store, People: cfg.People, Journal: a.Journal, Wholes: wholes, Gateway: cfg.Gateway, Console: attempts,
+	}
+	a.Watching = &watching.Service{
+		Store: cfg.Store, Journal: a.Journal, Wholes: wholes, Plans: a.Plans, Trials: a.Trials, Gateway: cfg.Gateway, Log: cfg.Log,
+		OutsideAddresses: cfg.OutsideAddresses, Until: until,
+	}
+	a.Diagnosis = &diagnosis.Service{
+		Store: cfg.Store, People: cfg.People, Journal: a.Journal, Plans: a.Plans, Trust: a.Trust, Trials: a.Trials, Gateway: cfg.Gateway,
+		Log: cfg.Log,
+	}
+	a.Access = &access.Service{Store: cfg.Store, Journal: a.Journal, SetupCode: cfg.SetupCode, Attempts: attempts}
+	a.background.Go(func() { a.Journal.Send(until) })
+	return a
+}
+
+// Resume takes up what the service left when it ended: what runs, a commit under way, rounds.
+func (a *App) Resume(ctx context.Context) error {
+	if err := a.Trials.StopLeft(ctx); err != nil { // a full disk, say: that stops writing, and nothing else
+		a.Log.Error("rounds that were under way are not noted as stopped", "error", err)
+	}
+	return a.Commits.Resume(ctx)
+}
+
+// Leave ends what goes on without anybody waiting for it: rounds, and what viewers look at.
+func (a *App) Leave() { a.leave() }
+
+// Close ends what waits; a trial goes on at the next start.
+func (a *App) Close() {
+	a.leave()
+	a.background.Wait()
+	a.Commits.Close()
+}

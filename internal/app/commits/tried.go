@@ -1,0 +1,87 @@
+package commits
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"yellowlantern/internal/app/refusal"
+	"yellowlantern/internal/app/trials"
+	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/store"
+)
+
+// try has a revision tried that was just committed, and keeps it or goes back by itself when that is over.
+func (s *Service) try(ctx context.Context, t store.OnTrial) (uint, error) {
+	var in trials.Request
+	err := json.Unmarshal([]byte(t.Try), &in)
+	var r trials.Round
+	var done <-chan struct{}
+	if err == nil {
+		r, done, err = s.Trials.Start(ctx, t.By, in)
+	}
+	if err != nil {
+		_ = s.Running.Alone(func() error {
+			s.undo(context.WithoutCancel(ctx), t, "it could not be tried: "+err.Error())
+			return nil
+		})
+		return 0, refusal.Invalid("it was taken back, for it could not be tried: " + err.Error())
+	}
+	s.Background.Go(func() {
+		<-done
+		err := s.Running.Alone(func() error { return s.conclude(context.Background(), t, r.ID) })
+		if err != nil {
+			s.Log.Error("a revision on trial was neither kept nor taken back yet", "revision", t.Revision, "error", err)
+		}
+	})
+	return r.ID, nil
+}
+
+// settle is for how long a gateway that has just started is left alone before a revision on trial is tried again.
+const settle = time.Second
+
+// tryAgain takes up the trial of a revision that the service left when it ended.
+func (s *Service) tryAgain(t store.OnTrial) {
+	select {
+	case <-s.Until.Done():
+		return
+	case <-time.After(settle):
+	}
+	if _, err := s.try(s.Until, t); err != nil {
+		s.Log.Error("a revision on trial could not be tried again", "revision", t.Revision, "error", err)
+	}
+}
+
+// conclude keeps a revision whose round saw every expectation hold that held before, and goes back from any other. It is called alone.
+func (s *Service) conclude(ctx context.Context, t store.OnTrial, id uint) error {
+	r, err := s.Store.Round(ctx, id)
+	if err != nil {
+		return err
+	}
+	if r.State != trials.RoundDone { // the service ends: at the next start it is tried again
+		return nil
+	}
+	before, err := s.Trials.Seen(ctx, t.Baseline)
+	if err != nil {
+		return err
+	}
+	after, err := s.Trials.Seen(ctx, id)
+	if err != nil {
+		return err
+	}
+	if broken := trials.Broken(before, after); len(broken) > 0 {
+		s.undo(ctx, t, fmt.Sprintf("round %d saw fail what held before: %s", id, strings.Join(broken[:min(len(broken), 3)], "; ")))
+		return nil
+	}
+	if err := s.Store.Keep(ctx, t.Revision); err != nil { // the timer still runs: it goes back when its time has come
+		return err
+	}
+	s.watchTrial(nil)
+	s.Journal.Tell(reason.Of(reason.KeptByRound, reason.With{
+		reason.Revision: strconv.Itoa(t.Revision), reason.Round: fmt.Sprint(id),
+	}), r.By)
+	return nil
+}

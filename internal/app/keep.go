@@ -1,0 +1,57 @@
+package app
+
+import (
+	"context"
+	"sync"
+	"time"
+)
+
+const (
+	lookEvery = time.Second // whether something is due
+	dueEvery  = 10 * time.Second
+	tidyEvery = 24 * time.Hour // whether certificates end soon, and the journal is too long
+)
+
+// Keep does what is due now and then, until the context ends: the dialled name and certificates are kept up to date.
+func (a *App) Keep(ctx context.Context) {
+	var sampling sync.WaitGroup
+	sampling.Go(func() { a.Watching.Sample(ctx) }) // by itself: what else is due may wait for others
+	defer sampling.Wait()
+	t := time.NewTicker(lookEvery)
+	defer t.Stop()
+	var tidied, tried time.Time
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case now := <-t.C:
+			a.Watching.KeepOutside(ctx, now)
+			if now.Sub(tried) >= dueEvery {
+				tried = now
+				a.Trials.WhenDue(ctx, now)
+			}
+			if now.Sub(tidied) >= tidyEvery {
+				tidied = now
+				a.tidy(ctx, now)
+			}
+		}
+	}
+}
+
+// tidy does what is due once a day.
+func (a *App) tidy(ctx context.Context, now time.Time) {
+	if err := a.Trust.Renew(ctx, now); err != nil {
+		a.Log.Error("certificates not renewed", "error", err)
+	}
+	if a.keepJournal > 0 {
+		gone, err := a.store.ShortenJournal(ctx, now.Add(-a.keepJournal))
+		if err != nil {
+			a.Log.Error("journal not shortened", "error", err)
+		} else if gone > 0 {
+			a.Log.Info("journal shortened", "lines", gone)
+		}
+		if err := a.store.ShortenRounds(ctx, now.Add(-a.keepJournal)); err != nil {
+			a.Log.Error("rounds not shortened", "error", err)
+		}
+	}
+}

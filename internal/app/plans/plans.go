@@ -1,0 +1,61 @@
+// Package plans is what is done with plans before they run: drafts and their edits, what is found in them, how they differ, what a commit
+// of one would do, and what is left until the first person is in.
+package plans
+
+import (
+	"context"
+	"log/slog"
+
+	"yellowlantern/internal/app/compiled"
+	"yellowlantern/internal/app/refusal"
+	"yellowlantern/internal/core/inside"
+	"yellowlantern/internal/core/reach"
+	"yellowlantern/internal/gateway"
+	"yellowlantern/internal/people"
+	"yellowlantern/internal/store"
+)
+
+// Gateway is what is running, as far as it is asked about.
+type Gateway interface {
+	Sessions() []gateway.Session
+	Inside() inside.Observed
+}
+
+// Service does it.
+type Service struct {
+	Store   *store.Store
+	People  *people.People
+	Wholes  *compiled.Cache
+	Gateway Gateway
+	Log     *slog.Logger
+}
+
+// Whole gives the newest revision with its number, or a draft, if its name is given: its number is 0.
+func (s *Service) Whole(ctx context.Context, draft string) (w *compiled.Whole, number int, err error) {
+	text := ""
+	if draft != "" {
+		d, err := s.Store.Draft(ctx, draft)
+		if err != nil {
+			return nil, 0, refusal.Known(err, "draft", draft)
+		}
+		text = d.Text
+	} else {
+		r, err := s.Revision(ctx, 0)
+		if err != nil {
+			return nil, 0, err
+		}
+		text, number = r.Text, r.Number
+	}
+	w, err = s.Wholes.Of(text)
+	return w, number, refusal.Mistaken(err)
+}
+
+// Known gives what is computed of the newest revision, or of a draft.
+func (s *Service) Known(ctx context.Context, draft string) (*reach.Known, int, error) {
+	w, number, err := s.Whole(ctx, draft)
+	if err != nil {
+		return nil, 0, err
+	}
+	known, err := w.Known(ctx)
+	return known, number, refusal.Mistaken(err)
+}

@@ -1,0 +1,187 @@
+package proofs
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"strings"
+	"time"
+
+	"yellowlantern/internal/app/refusal"
+	"yellowlantern/internal/core/forward"
+	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/core/reach"
+	"yellowlantern/internal/core/site"
+)
+
+// JourneyAnswer is one packet's way there and back.
+type JourneyAnswer struct {
+	site.Journey
+	User    string         `json:"user"`
+	Class   string         `json:"class"`
+	Packet  string         `json:"packet" doc:"The packet in words."`
+	Flows   []forward.Flow `json:"flows" nullable:"false" doc:"Live flows of this user with that destination and service, with their counters."`
+	Live    string         `json:"live,omitempty" doc:"What the running gateway says of this user just now."`
+	Verdict string         `json:"verdict" doc:"What becomes of it, in one sentence."`
+	Fix     string         `json:"fix,omitempty"`
+	Mend    []plan.Edit    `json:"mend,omitempty" nullable:"false" doc:"The fix as edits of the plan, where it wants no decision."`
+}
+
+// JourneyRequest says which packet is followed.
+type JourneyRequest struct {
+	Draft   string    `query:"draft" doc:"Look at this draft in place of the newest revision."`
+	From    string    `query:"from" required:"true" doc:"User, or a group in place of one: group:NAME; a host or address where to is a person: what is opened from inside towards their device."`
+	To      string    `query:"to" required:"true" doc:"Host, DNS name or address; or a user or group:NAME, if from is a host."`
+	Service string    `query:"service" default:"tcp/80" doc:"Such as tcp/443, udp/53, ping."`
+	At      time.Time `query:"at" doc:"The moment, for rules that have hours; now if not given."`
+}
+
+// Journey follows one packet there and back.
+func (s *Service) Journey(ctx context.Context, in JourneyRequest) (JourneyAnswer, error) {
+	known, _, err := s.Plans.Known(ctx, in.Draft)
+	if err != nil {
+		return JourneyAnswer{}, err
+	}
+	m := known.Model
+	who, place := in.From, in.To
+	groups, err := groupsOf(known, in.From)
+	inward := false
+	if err != nil {
+		g, other := groupsOf(known, in.To)
+		_, noPlace := Destination(m, in.From)
+		switch {
+		case other == nil:
+			groups, err, inward, who, place = g, nil, true, in.To, in.From
+		case noPlace == nil: // from a place: then it is the person who is not there
+			err = other
+		}
+	}
+	if err != nil {
+		return JourneyAnswer{}, err
+	}
+	dsts, err := Destination(m, place)
+	if err != nil {
+		return JourneyAnswer{}, err
+	}
+	set, ok := m.Names.Service(in.Service)
+	if !ok {
+		return JourneyAnswer{}, refusal.Invalid(fmt.Sprintf("%q is no service: give a name from the plan, or tcp/443, udp/53, ping",
+			in.Service))
+	}
+	c := m.Class(groups)
+	p := PacketFor(c, dsts, set)
+	leased := netset.Addrs{}
+	if p.Src.IsValid() {
+		leased = netset.OfAddrs(p.Src)
+	}
+	at := in.At
+	if at.IsZero() {
+		at = time.Now()
+	}
+	out := JourneyAnswer{User: who, Class: c.Name(), Packet: fmt.Sprintf("%s to %s", p.Service, m.Place(p.Dst))}
+	if inward {
+		out.Packet = fmt.Sprintf("%s from %s to the device of %s", p.Service, m.Place(p.Dst), who)
+		p.Src, p.Dst = p.Dst, p.Src
+		out.Journey = m.TravelInward(c, p, leased, site.At(at))
+	} else {
+		out.Journey = m.Travel(c, p, leased, site.At(at))
+	}
+	s.addLive(&out, p, inward, in.Draft)
+	if lost := out.LostAt(); lost != nil {
+		out.Verdict = fmt.Sprintf("lost at %s: %s", lost.Station, lost.Words)
+		if lost.Back {
+			out.Verdict = fmt.Sprintf("gets there, but the answer is lost at %s: %s", lost.Station, lost.Words)
+		}
+		out.Fix = reach.Fix(m, c, p, lost.Station, lost.Setting, true, inward)
+		out.Mend = reach.MendAll(m, c, p, out.Journey, inward)
+		if e := reach.ForbiddenBy(m, reach.Class{Class: c, Users: []string{who}}, p, inward); e != nil {
+			out.Fix, out.Mend = fmt.Sprintf("nothing is to be mended: expectation %s says that it must not be reached", e.Name), nil
+		}
+	} else {
+		out.Verdict = "gets there, and the answer comes back"
+	}
+	return out, nil
+}
+
+// addLive adds what the running gateway knows of the packet's flow. A draft does not run, and a group has no session.
+func (s *Service) addLive(out *JourneyAnswer, p site.Packet, inward bool, draft string) {
+	out.Flows = []forward.Flow{}
+	if draft != "" || strings.HasPrefix(out.User, "group:") {
+		return
+	}
+	peer := p.Dst
+	if inward {
+		peer = p.Src
+	}
+	sessions := 0
+	for _, x := range s.Gateway.Sessions() {
+		if x.User == out.User {
+			sessions++
+		}
+	}
+	if sessions == 0 {
+		out.Live = out.User + " is not connected now"
+		return
+	}
+	out.Flows = s.Gateway.Flows(func(user string) bool { return user == out.User }, peer, p.Service.String(), 20)
+	if out.Live = fmt.Sprintf("%s is connected; no such flow is open", out.User); len(out.Flows) > 0 {
+		out.Live = fmt.Sprintf("%s is connected; %d such flows are open", out.User, len(out.Flows))
+	}
+}
+
+func groupsOf(known *reach.Known, who string) ([]string, error) {
+	if g, ok := strings.CutPrefix(who, "group:"); ok {
+		if known.Model.Names.Groups[g] == nil {
+			return nil, refusal.Missing(fmt.Sprintf("there is no group %q", g))
+		}
+		return []string{g}, nil
+	}
+	for _, p := range known.People() {
+		if p.User == who {
+			return p.Groups, nil
+		}
+	}
+	return nil, refusal.Missing(fmt.Sprintf("there is no active user %q; for a group say group:NAME", who))
+}
+
+// Destination finds what a person means: a host of the plan, its DNS name, or an address.
+func Destination(m *site.Model, to string) ([]netip.Addr, error) {
+	if h := m.Names.Hosts[to]; h != nil {
+		return h.Some(), nil
+	}
+	for _, h := range m.Plan.Hosts {
+		if h.DNS == to {
+			return h.Some(), nil
+		}
+	}
+	if a, err := netip.ParseAddr(to); err == nil && a.Zone() == "" {
+		return []netip.Addr{a.Unmap()}, nil
+	}
+	return nil, refusal.Missing(fmt.Sprintf("%q is no host of the plan, no DNS name of one, and no address", to))
+}
+
+// PacketFor picks address and source of a family that the pool has.
+func PacketFor(c *site.Class, dsts []netip.Addr, set netset.Services) site.Packet {
+	p := site.Packet{Dst: dsts[0]}
+	if c.Passage != nil {
+	search:
+		for _, d := range dsts {
+			for _, s := range c.Passage.Pool {
+				if s.From.Is4() == d.Is4() {
+					p.Dst, p.Src = d, s.From
+					break search
+				}
+			}
+		}
+	}
+	own := netset.Opening6
+	if p.Dst.Is4() {
+		own = netset.Opening4
+	}
+	if fit := set.Intersect(own); len(fit) > 0 {
+		set = fit
+	}
+	p.Service, _ = set.Example()
+	return p
+}

@@ -1,0 +1,67 @@
+package running
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"yellowlantern/internal/app/refusal"
+	"yellowlantern/internal/core/plan"
+)
+
+// Release lets go of something that revisions refer to by name, unless they need it: what runs, or is gone back to from a trial, always;
+// earlier ones unless it is said that nobody will go back to them (evenSo). by names what of a plan needs it.
+func (s *Service) Release(ctx context.Context, kind, name string, evenSo bool, by func(*plan.Plan) []string, forget func() error) error {
+	return s.Alone(func() error { // what a commit is about to need stays
+		if err := s.needed(ctx, kind, name, evenSo, by); err != nil {
+			return err
+		}
+		return refusal.Known(forget(), kind, name)
+	})
+}
+
+func (s *Service) needed(ctx context.Context, kind, name string, evenSo bool, by func(*plan.Plan) []string) error {
+	trial, err := s.Store.OnTrial(ctx)
+	back := 0
+	if err == nil {
+		back = trial.Back
+	}
+	numbers, err := s.Store.RevisionsThatSay(ctx, name)
+	if err != nil {
+		return err
+	}
+	var earlier []string
+	for i, n := range numbers { // the newest first
+		r, err := s.Store.Revision(ctx, n)
+		if err != nil {
+			return err
+		}
+		doc, err := plan.Read(r.Text) // not by the cache: it would forget what is looked at
+		if err != nil {
+			continue // nobody can go back to what cannot be read
+		}
+		users := by(&doc.Plan)
+		newest, err := s.Store.NewestNumber(ctx)
+		switch {
+		case err != nil:
+			return err
+		case len(users) == 0:
+		case n == newest:
+			return refusal.Conflict(fmt.Sprintf("%s of the running plan needs it: commit a plan without it first", users[0]))
+		case n == back:
+			return refusal.Conflict(fmt.Sprintf(
+				"revision %d is on trial, and revision %d, to which it goes back by itself, needs this %s: wait, or keep it (yl plan keep)",
+				trial.Revision, n, kind))
+		case i < mostNamed:
+			earlier = append(earlier, fmt.Sprint(n))
+		}
+	}
+	if len(earlier) > 0 && !evenSo {
+		return refusal.Conflict(fmt.Sprintf(
+			"revisions %s need this %s, and nobody can go back to them without it: say even-so if that is meant",
+			strings.Join(earlier, ", "), kind))
+	}
+	return nil
+}
+
+const mostNamed = 20 // revisions that are named in an answer

@@ -1,0 +1,46 @@
+package running
+
+import (
+	"context"
+	"fmt"
+
+	"yellowlantern/internal/app/refusal"
+	"yellowlantern/internal/gateway"
+)
+
+// Settings is what the gateway needs to run a document.
+func (s *Service) Settings(ctx context.Context, text string) (gateway.Settings, error) {
+	doc, err := s.Wholes.Read(text)
+	if err != nil {
+		return gateway.Settings{}, refusal.Mistaken(err)
+	}
+	set := gateway.Settings{Plan: &doc.Plan}
+	if len(doc.Plan.Gateways) == 0 {
+		return set, refusal.Invalid("the plan has no gateway")
+	}
+	set.Gateway = doc.Plan.Gateways[0].Name
+	set.Certificates = map[string]gateway.Certificate{}
+	records, err := s.Store.Revoked(ctx)
+	if err != nil {
+		return set, err
+	}
+	revoked := map[string]bool{}
+	for _, r := range records {
+		revoked[r.Serial] = true
+	}
+	for _, t := range doc.Plan.Tunnels {
+		if t.Off || t.Gateway != set.Gateway {
+			continue
+		}
+		pair, err := s.Store.Certificate(ctx, t.Certificate)
+		if err != nil {
+			return set, fmt.Errorf("certificate %q: %w", t.Certificate, err)
+		}
+		if revoked[pair.Leaf.SerialNumber.Text(16)] {
+			return set, refusal.Invalid(fmt.Sprintf(
+				"certificate %s, which tunnel %s shows, is revoked: make another one under that name (yl certificate make)", t.Certificate, t.Name))
+		}
+		set.Certificates[t.Certificate] = gateway.Certificate{Chain: pair.Chain(), Key: pair.Key}
+	}
+	return set, nil
+}

@@ -1,0 +1,83 @@
+package trials
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"slices"
+
+	"yellowlantern/internal/app/refusal"
+	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/core/reach"
+	"yellowlantern/internal/core/site"
+	"yellowlantern/internal/probe"
+)
+
+// Order says what a probe is to try for a user.
+func (s *Service) Order(ctx context.Context, user string) (probe.Order, error) {
+	known, number, err := s.Plans.Known(ctx, "")
+	if err != nil {
+		return probe.Order{}, err
+	}
+	o, err := OrderOf(known, user)
+	if err != nil {
+		return probe.Order{}, err
+	}
+	if o.Authority, err = s.Trust.Of(ctx, known.Model, o.Tunnel); err != nil {
+		return probe.Order{}, err
+	}
+	o.Revision, o.Trouble = number, s.What.Troubles()
+	return *o, nil
+}
+
+// OrderOf says what a probe is to try for a user; authority and revision are left to the caller.
+func OrderOf(known *reach.Known, user string) (*probe.Order, error) {
+	for i, class := range known.Classes {
+		if slices.Contains(class.Users, user) {
+			return OrderFor(known.Model, class, known.Reaches[i], user), nil
+		}
+	}
+	return nil, refusal.Missing(fmt.Sprintf("there is no active user %q", user))
+}
+
+// OrderFor says what a probe is to try for somebody of a class; user may be empty: nobody in particular.
+func OrderFor(m *site.Model, class reach.Class, r reach.Reach, user string) *probe.Order {
+	class.Users = []string{user}
+	o := &probe.Order{
+		User: user, Class: class.Name(), Dial: m.Gateway.Dial, Routes: []string{}, DNS: []netip.Addr{}, Domains: []string{}, Pool: []string{}, Outside: m.PublicAddresses(), Inside: m.OwnPrefixes(), Own: m.InsideOwn(), Suites: []string{}, Trouble: []string{},
+		Trials: append(append([]reach.Trial{}, reach.Trials(m, class, r)...), reach.Edges(m, class, r, reach.MostEdges)...),
+	}
+	if p := class.Passage; p != nil {
+		o.Admitted, o.Full, o.DNS = true, p.Passage.Routes.Full, append(o.DNS, p.DNS.Servers...)
+		o.Routes, o.Passage = append(o.Routes, p.Passage.Routes.Split...), p.Name
+		o.Domains = append(append(o.Domains, p.DNS.Search...), p.DNS.Domains...)
+		for _, x := range p.Pool.Prefixes() {
+			o.Pool = append(o.Pool, x.String())
+		}
+	}
+	if t := tunnelFor(m, class.Passage); t != nil {
+		o.TCPPort, o.MTU = t.TCPPort, t.InnerMTU()
+		o.Kind = t.Kind
+		o.Tunnel, o.Identity, o.Keepalive = t.Name, t.IdentityOr(m.Gateway.Dial), int(t.Keepalive.Or(plan.DefaultKeepalive).Seconds())
+		o.Suites = append(o.Suites, t.SuiteNames()...)
+	}
+	return o
+}
+
+// tunnelFor is the first tunnel of this gateway that a passage comes by; without a passage, the gateway's first.
+func tunnelFor(m *site.Model, p *site.Passage) *plan.Tunnel {
+	usable := func(t *plan.Tunnel) bool { return t != nil && !t.Off && t.Gateway == m.Gateway.Name }
+	if p != nil {
+		for _, name := range p.Tunnels {
+			if t := m.Names.Tunnels[name]; usable(t) {
+				return t
+			}
+		}
+	}
+	for i := range m.Plan.Tunnels {
+		if t := &m.Plan.Tunnels[i]; usable(t) {
+			return t
+		}
+	}
+	return nil
+}

@@ -1,0 +1,103 @@
+package trust
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/base64"
+	"fmt"
+	"strings"
+	"time"
+
+	"yellowlantern/internal/app/refusal"
+	"yellowlantern/internal/core/plan"
+)
+
+// Kinds of shared secrets.
+const (
+	kindTSIG   = "tsig"       // RFC 8945: octets, written in base64
+	kindShared = "shared-key" // text that both ends know
+)
+
+// SharedSecret is a key that both ends know. Its value is told once, when it is made here.
+type SharedSecret struct {
+	Name  string    `json:"name"`
+	Kind  string    `json:"kind" enum:"tsig,shared-key"`
+	Made  time.Time `json:"made"`
+	Value string    `json:"value,omitempty" doc:"Only in the answer to making it, and only if it was generated here."`
+}
+
+// Secrets lists all shared secrets, without their values.
+func (s *Service) Secrets(ctx context.Context) ([]SharedSecret, error) {
+	records, err := s.Store.AllShared(ctx)
+	out := []SharedSecret{}
+	for _, r := range records {
+		out = append(out, SharedSecret{Name: r.Name, Kind: r.Kind, Made: r.At})
+	}
+	return out, err
+}
+
+// RemoveSecret forgets one; evenSo: also where earlier revisions need it.
+func (s *Service) RemoveSecret(ctx context.Context, name string, evenSo bool) error {
+	return s.Running.Release(ctx, "secret", name, evenSo, gatewaysOf(name), func() error { return s.Store.RemoveShared(ctx, name) })
+}
+
+func gatewaysOf(secret string) func(*plan.Plan) []string {
+	return func(p *plan.Plan) (out []string) {
+		for _, g := range p.Gateways {
+			if g.Outside.Update != nil && g.Outside.Update.Key == secret {
+				out = append(out, "gateway "+g.Name)
+			}
+		}
+		return out
+	}
+}
+
+const (
+	generated   = 32 // octets
+	leastShared = 20 // characters
+)
+
+// MakeSecret keeps a secret of a kind (tsig, shared-key); without a value one is generated, and told in the answer alone.
+func (s *Service) MakeSecret(ctx context.Context, name, kind, value string) (SharedSecret, error) {
+	value = strings.TrimSpace(value)
+	out := SharedSecret{Name: name, Kind: kind, Made: time.Now().UTC()}
+	if value == "" {
+		var random [generated]byte
+		_, _ = rand.Read(random[:])
+		value = base64.StdEncoding.EncodeToString(random[:])
+		out.Value = value
+	}
+	if why := weakShared(kind, value); why != "" {
+		return out, refusal.Invalid(why + "; leave it out to have one generated")
+	}
+	if err := s.Store.SaveShared(ctx, name, kind, []byte(value)); err != nil {
+		return out, refusal.Known(err, "secret", name)
+	}
+	return out, nil
+}
+
+// weakShared says why a secret will not do.
+func weakShared(kind, value string) string {
+	if kind == kindTSIG {
+		octets, err := base64.StdEncoding.DecodeString(value)
+		switch {
+		case err != nil:
+			return "a TSIG secret is written in base64"
+		case len(octets) < 16:
+			return fmt.Sprintf("a TSIG secret of %d octets can be guessed: use 16 or more", len(octets))
+		}
+		return ""
+	}
+	different := map[rune]bool{}
+	for _, r := range value {
+		different[r] = true
+	}
+	switch {
+	case len([]rune(value)) < leastShared:
+		return fmt.Sprintf("a shared key of %d characters can be guessed from one recorded login: use %d or more", len([]rune(value)),
+			leastShared)
+	case len(different) < 8:
+		return "a shared key of so few different characters can be guessed"
+	}
+	return ""
+}

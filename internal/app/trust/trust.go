@@ -1,0 +1,434 @@
+// Package trust keeps certificates, the service's own authority, and secrets that both ends of something know. Keys do not leave the
+// store but for the gateway that shows their certificates.
+package trust
+
+import (
+	"cmp"
+	"context"
+	"crypto/rand"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"math/big"
+	"slices"
+	"strings"
+	"time"
+
+	"yellowlantern/internal/app/actor"
+	"yellowlantern/internal/app/compiled"
+	"yellowlantern/internal/app/refusal"
+	"yellowlantern/internal/app/running"
+	"yellowlantern/internal/core/cert"
+	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/core/site"
+	"yellowlantern/internal/store"
+)
+
+// Service keeps them.
+type Service struct {
+	Store   *store.Store
+	Running *running.Service
+	Wholes  *compiled.Cache
+	// Names are what the service is called from elsewhere: the revocation list is fetched by the first.
+	Names []string
+}
+
+// Certificate is a certificate that is kept beside the plan, or a signing request whose certificate has not come.
+type Certificate struct {
+	Name    string    `json:"name"`
+	Holds   []string  `json:"holds" nullable:"false" doc:"The names that it is good for."`
+	Expires time.Time `json:"expires,omitzero"`
+	Issuer  string    `json:"issuer,omitempty"`
+	Own     bool      `json:"own" doc:"Signed by the service's own authority, and renewed by itself before it expires."`
+	Waiting bool      `json:"waiting" doc:"A signing request was made, and its certificate has not come."`
+	Revoked bool      `json:"revoked"`
+	Used    []string  `json:"used" nullable:"false" doc:"Tunnels of the running plan that show it."`
+}
+
+// Ensure makes the service's own authority at the first start.
+func (s *Service) Ensure(ctx context.Context) error {
+	ca, err := s.Store.Certificate(ctx, store.AuthorityName)
+	if err == nil {
+		return s.noteIssued(ctx, ca)
+	}
+	if !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	if ca, err = cert.NewAuthority(rand.Reader, time.Now(), "Yellow Lantern"); err != nil {
+		return err
+	}
+	return s.Store.SaveCertificate(ctx, store.AuthorityName, ca)
+}
+
+var errAuthority = refusal.Invalid("that name is the authority's own")
+
+// Make makes a certificate by the own authority, for names that people dial, in place of an older one.
+func (s *Service) Make(ctx context.Context, name string, dial ...string) (Certificate, error) {
+	if name == store.AuthorityName {
+		return Certificate{}, errAuthority
+	}
+	ca, err := s.Store.Certificate(ctx, store.AuthorityName)
+	if err != nil {
+		return Certificate{}, err
+	}
+	ca.List = s.listURL()
+	pair, err := ca.NewGateway(rand.Reader, time.Now(), dial...)
+	if err != nil {
+		return Certificate{}, refusal.Mistaken(err)
+	}
+	if err := s.Store.Issue(ctx, name, pair); err != nil {
+		return Certificate{}, err
+	}
+	s.Running.Reload(ctx, reason.Of(reason.CertificateMade, byHand(ctx, name)))
+	return s.one(ctx, name)
+}
+
+// Import keeps a certificate of another authority with those above it and its key, which may be among them; both PEM. Of a signing request
+// that was made here the key is there already.
+func (s *Service) Import(ctx context.Context, name, chain, key string) (Certificate, error) {
+	if name == store.AuthorityName {
+		return Certificate{}, errAuthority
+	}
+	pending, err := s.Store.Pending(ctx, name)
+	if err != nil {
+		return Certificate{}, err
+	}
+	pair, err := cert.Import([]byte(chain), []byte(key), pending)
+	if err != nil {
+		return Certificate{}, refusal.Invalid(err.Error() + "; nothing was kept")
+	}
+	if err := s.fitsRunning(ctx, name, pair); err != nil {
+		return Certificate{}, err
+	}
+	if err := s.Store.SaveCertificate(ctx, name, pair); err != nil {
+		return Certificate{}, err
+	}
+	s.Running.Reload(ctx, reason.Of(reason.CertificateImported, byHand(ctx, name)))
+	return s.one(ctx, name)
+}
+
+// Request makes a key and a signing request (PKCS #10) for another authority, PEM.
+func (s *Service) Request(ctx context.Context, name string, dial ...string) (string, error) {
+	if name == store.AuthorityName {
+		return "", errAuthority
+	}
+	key, err := cert.NewKey(rand.Reader)
+	if err != nil {
+		return "", err
+	}
+	text, err := cert.Request(rand.Reader, key, dial...)
+	if err != nil {
+		return "", refusal.Mistaken(err)
+	}
+	if err := s.Store.SavePending(ctx, name, key); err != nil {
+		return "", err
+	}
+	return string(text), nil
+}
+
+// Revoke puts a certificate of the own authority on the revocation list, and says why for the record.
+func (s *Service) Revoke(ctx context.Context, name, why string) error {
+	pair, err := s.Store.Certificate(ctx, name)
+	if err != nil {
+		return refusal.Known(err, "certificate", name)
+	}
+	ca, err := s.Store.Certificate(ctx, store.AuthorityName)
+	if err != nil {
+		return err
+	}
+	if name == store.AuthorityName || pair.Leaf.CheckSignatureFrom(ca.Leaf) != nil {
+		return refusal.Invalid(
+			"only certificates of the service's own authority can be revoked here; ask the one that signed it")
+	}
+	return s.revoke(ctx, name, pair.Leaf.SerialNumber.Text(16), why)
+}
+
+// Remove forgets a certificate with its key, or a signing request; evenSo: also where earlier revisions need it.
+func (s *Service) Remove(ctx context.Context, name string, evenSo bool) error {
+	if name == store.AuthorityName {
+		return errAuthority
+	}
+	return s.Running.Release(ctx, "certificate", name, evenSo, tunnelsOf(name), func() error {
+		return s.Store.RemoveCertificate(ctx,
+			name)
+	})
+}
+
+func tunnelsOf(certificate string) func(*plan.Plan) []string {
+	return func(p *plan.Plan) (out []string) {
+		for _, t := range p.Tunnels {
+			if !t.Off && t.Certificate == certificate {
+				out = append(out, "tunnel "+t.Name)
+			}
+		}
+		return out
+	}
+}
+
+// Authority is the own authority's certificate, PEM, for people's devices.
+func (s *Service) Authority(ctx context.Context) (string, error) {
+	ca, err := s.Store.Certificate(ctx, store.AuthorityName)
+	if err != nil {
+		return "", err
+	}
+	return string(ca.PEM()), nil
+}
+
+// RevocationList is the authority's revocation list of now, DER.
+func (s *Service) RevocationList(ctx context.Context) ([]byte, error) {
+	ca, err := s.Store.Certificate(ctx, store.AuthorityName)
+	if err != nil {
+		return nil, err
+	}
+	records, err := s.Store.Revoked(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var list []cert.Revoked
+	for _, r := range records {
+		if serial, ok := new(big.Int).SetString(r.Serial, 16); ok {
+			list = append(list, cert.Revoked{Serial: serial, At: r.At})
+		}
+	}
+	now := time.Now()
+	return ca.RevocationList(rand.Reader, now, now.Unix(), list)
+}
+
+// ListPath is where the revocation list is fetched by devices, which have no account here.
+const ListPath = "/authority.crl"
+
+// listURL is the list's address in certificates: by the name that a proxy in front has. By loopback no device could fetch it.
+func (s *Service) listURL() string {
+	if len(s.Names) == 0 {
+		return ""
+	}
+	return "http://" + s.Names[0] + ListPath
+}
+
+// noteIssued notes what was signed by versions that kept no list of it.
+func (s *Service) noteIssued(ctx context.Context, ca *cert.Pair) error {
+	records, err := s.Store.Certificates(ctx)
+	if err != nil {
+		return err
+	}
+	for _, r := range records {
+		leaf, err := x509.ParseCertificate(r.DER)
+		if err == nil && r.Name != store.AuthorityName && leaf.CheckSignatureFrom(ca.Leaf) == nil {
+			if err := s.Store.NoteIssued(ctx, r.Name, leaf); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// Issued is a certificate that the own authority signed.
+type Issued struct {
+	Serial  string    `json:"serial" doc:"Hexadecimal."`
+	Name    string    `json:"name" doc:"Under which it was made."`
+	Holds   string    `json:"holds"`
+	At      time.Time `json:"at"`
+	Expires time.Time `json:"expires"`
+	Revoked string    `json:"revoked,omitempty" doc:"Why it is revoked."`
+	Shown   bool      `json:"shown" doc:"It is the one that is kept under its name."`
+}
+
+// Issued lists what the own authority signed, kept still or not, newest first.
+func (s *Service) Issued(ctx context.Context) ([]Issued, error) {
+	records, err := s.Store.Issued(ctx)
+	if err != nil {
+		return nil, err
+	}
+	revoked, err := s.Store.Revoked(ctx)
+	if err != nil {
+		return nil, err
+	}
+	certs, _, err := s.Store.Trusted(ctx)
+	out := []Issued{}
+	for _, r := range records {
+		x := Issued{Serial: r.Serial, Name: r.Name, Holds: r.Holds, At: r.At, Expires: r.Expires}
+		for _, gone := range revoked {
+			if gone.Serial == r.Serial {
+				x.Revoked = cmp.Or(gone.Reason, "revoked")
+			}
+		}
+		kept := certs[r.Name]
+		x.Shown = kept != nil && kept.SerialNumber.Text(16) == r.Serial
+		out = append(out, x)
+	}
+	return out, err
+}
+
+// RevokeSerial revokes by the serial, in hexadecimal: also what was replaced.
+func (s *Service) RevokeSerial(ctx context.Context, written, why string) error {
+	serial := strings.ToLower(strings.TrimLeft(written, "0"))
+	records, err := s.Store.Issued(ctx)
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(records, func(r store.IssuedCertificate) bool { return r.Serial == serial })
+	if i < 0 {
+		return refusal.Missing("the own authority signed no certificate with serial " + written +
+			": yl certificate issued lists them")
+	}
+	return s.revoke(ctx, records[i].Name, serial, why)
+}
+
+// revoke puts a certificate on the list, and shows it to nobody from now on.
+func (s *Service) revoke(ctx context.Context, name, serial, why string) error {
+	err := s.Store.Revoke(ctx, store.RevokedCertificate{Serial: serial, Name: name, Reason: why, At: time.Now().UTC()})
+	if errors.Is(err, store.ErrExists) {
+		return refusal.Conflict("it is revoked already")
+	}
+	if err == nil {
+		s.Running.Reload(ctx, reason.Of(reason.CertificateRevoked, byHand(ctx, name)).And(reason.With{reason.What: why}))
+	}
+	return err
+}
+
+// usedBy is, by certificate, the tunnels of the running plan that show it.
+func (s *Service) usedBy(ctx context.Context) map[string][]string {
+	out := map[string][]string{}
+	newest, err := s.Store.Newest(ctx)
+	if err != nil {
+		return out
+	}
+	if doc, err := s.Wholes.Read(newest.Text); err == nil {
+		for _, t := range doc.Plan.Tunnels {
+			if !t.Off {
+				out[t.Certificate] = append(out[t.Certificate], t.Name)
+			}
+		}
+	}
+	return out
+}
+
+// Certificates lists all certificates and signing requests.
+func (s *Service) Certificates(ctx context.Context) ([]Certificate, error) {
+	records, err := s.Store.Certificates(ctx)
+	if err != nil {
+		return nil, err
+	}
+	revoked, err := s.Store.Revoked(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var ca *x509.Certificate
+	for _, r := range records {
+		if r.Name == store.AuthorityName {
+			ca, _ = x509.ParseCertificate(r.DER)
+		}
+	}
+	used, out := s.usedBy(ctx), []Certificate{}
+	for _, r := range records {
+		c := Certificate{Name: r.Name, Holds: []string{}, Waiting: len(r.Pending) > 0, Used: append([]string{}, used[r.Name]...)}
+		if leaf, err := x509.ParseCertificate(r.DER); err == nil {
+			c.Holds, c.Expires, c.Issuer = cert.Names(leaf), leaf.NotAfter, leaf.Issuer.CommonName
+			c.Own = ca != nil && leaf.CheckSignatureFrom(ca) == nil
+			c.Revoked = slices.ContainsFunc(revoked,
+				func(x store.RevokedCertificate) bool { return x.Serial == leaf.SerialNumber.Text(16) })
+		}
+		out = append(out, c)
+	}
+	return out, nil
+}
+
+func (s *Service) one(ctx context.Context, name string) (Certificate, error) {
+	all, err := s.Certificates(ctx)
+	if err != nil {
+		return Certificate{}, err
+	}
+	for _, c := range all {
+		if c.Name == name {
+			return c, nil
+		}
+	}
+	return Certificate{}, refusal.Known(store.ErrNotFound, "certificate", name)
+}
+
+// renewBefore is how long before its end a certificate of the own authority is made anew: before anybody is warned of it.
+const renewBefore = 45 * 24 * time.Hour
+
+// Renew makes certificates of the own authority anew that the running plan uses and that end soon, and lets the gateway
+// show them. Devices trust the authority: they need nothing new, and sessions go on.
+func (s *Service) Renew(ctx context.Context, now time.Time) error {
+	ca, err := s.Store.Certificate(ctx, store.AuthorityName)
+	if err != nil {
+		return err
+	}
+	for name := range s.usedBy(ctx) {
+		pair, err := s.Store.Certificate(ctx, name)
+		if err != nil || pair.Leaf.CheckSignatureFrom(ca.Leaf) != nil || pair.Leaf.NotAfter.Sub(now) > renewBefore {
+			continue
+		}
+		ca.List = s.listURL()
+		next, err := ca.NewGateway(rand.Reader, now, cert.Names(pair.Leaf)...)
+		if err != nil {
+			return err
+		}
+		if err := s.Store.Issue(ctx, name, next); err != nil {
+			return err
+		}
+		s.Running.Reload(ctx, reason.Of(reason.CertificateRenewed, reason.With{
+			reason.Certificate: name, reason.Until: pair.Leaf.NotAfter.Format(time.DateOnly),
+		}))
+	}
+	return nil
+}
+
+// fitsRunning holds a certificate that takes the place of one which is shown against the tunnels that show it, as a commit would: what
+// people's
+// devices would refuse is not kept.
+func (s *Service) fitsRunning(ctx context.Context, name string, pair *cert.Pair) error {
+	newest, err := s.Store.Newest(ctx)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	doc, err := s.Wholes.Read(newest.Text)
+	if err != nil {
+		return nil // it does not run: nobody is shown anything
+	}
+	for _, t := range doc.Plan.Tunnels {
+		if t.Off || t.Certificate != name {
+			continue
+		}
+		dial := ""
+		for _, g := range doc.Plan.Gateways {
+			if g.Name == t.Gateway {
+				dial = g.Dial
+			}
+		}
+		if why := cert.Problem(pair.Leaf, t.IdentityOr(dial), time.Now()); why != "" {
+			return refusal.Invalid(fmt.Sprintf(
+				"tunnel %s, which runs, shows certificate %s, and people's devices would refuse this one: %s; nothing was kept", t.Name, name, why))
+		}
+	}
+	return nil
+}
+
+// Of is what devices must trust to accept a tunnel's certificate: the service's own authority, or that of a foreign one. PEM.
+func (s *Service) Of(ctx context.Context, m *site.Model, tunnel string) (string, error) {
+	ca, err := s.Store.Certificate(ctx, store.AuthorityName)
+	if err != nil {
+		return "", err
+	}
+	if t := m.Names.Tunnels[tunnel]; t != nil {
+		pair, err := s.Store.Certificate(ctx, t.Certificate)
+		if err == nil && pair.Leaf.CheckSignatureFrom(ca.Leaf) != nil {
+			return string(pair.Trust()), nil
+		}
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return "", err
+		}
+	}
+	return string(ca.PEM()), nil
+}
+
+// byHand is what a reason says of a certificate that somebody does something with.
+func byHand(ctx context.Context, name string) reason.With {
+	return reason.With{reason.Certificate: name, reason.Administrator: actor.Name(ctx)}
+}

@@ -1,0 +1,136 @@
+package httpapi
+
+import (
+	"context"
+	"net/http"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"yellowlantern/internal/app/access"
+	"yellowlantern/internal/app/actor"
+)
+
+const cookieName = "yl_session"
+
+// open are the calls that need no signing in.
+var open = map[string]bool{"start-status": true, "start": true, "sign-in": true}
+
+// authenticate admits by the console's cookie or by an API token.
+func (s *Server) authenticate(ctx huma.Context, next func(huma.Context)) {
+	if open[ctx.Operation().OperationID] {
+		next(ctx)
+		return
+	}
+	token, _ := strings.CutPrefix(ctx.Header("Authorization"), "Bearer ")
+	session := ""
+	if c, err := huma.ReadCookie(ctx, cookieName); err == nil {
+		session = c.Value
+	}
+	with, done, ok := s.App.Access.Admit(ctx.Context(), token, session)
+	defer done()
+	if !ok {
+		_ = huma.WriteErr(s.api, ctx, http.StatusUnauthorized, "sign in first: yl sign-in, or the console's first page")
+		return
+	}
+	next(huma.WithContext(ctx, with))
+}
+
+type startStatus struct {
+	NeedsAdministrator bool `json:"needs-administrator" doc:"The first administrator is not Named yet."`
+}
+
+type signedIn struct {
+	SetCookie http.Cookie `header:"Set-Cookie"`
+	Body      struct {
+		Name string `json:"name"`
+	}
+}
+
+func signIn(to access.SignedIn, err error) (*signedIn, error) {
+	if err != nil {
+		return nil, err
+	}
+	out := &signedIn{SetCookie: http.Cookie{
+		Name: cookieName, Value: to.Secret, Path: "/", Expires: to.Expires, HttpOnly: true, SameSite: http.SameSiteStrictMode,
+	}}
+	out.Body.Name = to.Name
+	return out, nil
+}
+
+type tokenMade struct {
+	Token string `json:"token" doc:"Shown once."`
+}
+
+// Ended is how many sessions, or tokens, ended.
+type Ended struct {
+	Ended int `json:"ended"`
+}
+
+func (s *Server) accessRoutes() {
+	register(s, "GET", "/start", "start-status", "Whether the first administrator is still to be named", func(ctx context.Context, _ *struct{}) (*body[startStatus], error) {
+		needs, err := s.App.Access.NeedsAdministrator(ctx)
+		return answered(startStatus{needs}, err)
+	})
+	register(s, "POST", "/start", "start", "Name the first administrator", func(ctx context.Context, in *struct {
+		Body struct {
+			access.Credentials
+			Code string `json:"code" doc:"The setup code that the service printed at its first start."`
+		}
+	},
+	) (*signedIn, error) {
+		return signIn(s.App.Access.Start(ctx, in.Body.Credentials, in.Body.Code))
+	})
+	register(s, "POST", "/sign-in", "sign-in", "Sign in to the console", func(ctx context.Context, in *struct{ Body access.Credentials }) (*signedIn, error) {
+		return signIn(s.App.Access.SignIn(ctx, in.Body))
+	})
+	register(s, "POST", "/sign-out", "sign-out", "Sign out", func(ctx context.Context, in *struct {
+		Session http.Cookie `cookie:"yl_session"`
+	},
+	) (*signedIn, error) {
+		return &signedIn{SetCookie: http.Cookie{Name: cookieName, Path: "/", MaxAge: -1, HttpOnly: true}}, s.App.Access.SignOut(ctx,
+			in.Session.Value)
+	})
+	register(s, "GET", "/me", "me", "Who is signed in", func(ctx context.Context, _ *struct{}) (*body[struct {
+		Name string `json:"name"`
+	}], error,
+	) {
+		out := &body[struct {
+			Name string `json:"name"`
+		}]{}
+		out.Body.Name = actor.Name(ctx)
+		return out, nil
+	})
+	register(s, "PUT", "/me/password", "change-own-password", "Change one's own password; every other session and token of one's own ends", func(ctx context.Context, in *struct {
+		Body struct {
+			Password string `json:"password" maxLength:"256" lines:"many" doc:"The one that holds now."`
+			New      string `json:"new" maxLength:"256" lines:"many" doc:"The one that is to hold from now on."`
+		}
+	},
+	) (*body[Ended], error) {
+		n, err := s.App.Access.ChangePassword(ctx, in.Body.Password, in.Body.New)
+		return answered(Ended{n}, err)
+	})
+	register(s, "GET", "/me/sessions", "own-sessions", "Where one is signed in to the console", func(ctx context.Context, _ *struct{}) (*body[[]access.OwnSession], error) {
+		return answered(s.App.Access.OwnSessions(ctx))
+	})
+	register(s, "DELETE", "/me/sessions/{name}", "end-own-session", "Sign a browser of one's own out", func(ctx context.Context, in *Named) (*struct{}, error) {
+		return nil, s.App.Access.EndOwnSession(ctx, in.Name)
+	})
+	register(s, "POST", "/tokens", "make-token", "Make an API token", func(ctx context.Context, in *struct {
+		Body struct {
+			Name string `json:"name" maxLength:"64" doc:"What the token is for."`
+			Days int    `json:"days,omitempty" minimum:"1" maximum:"3650" doc:"For how long it is good; 365 if not given."`
+		}
+	},
+	) (*body[tokenMade], error) {
+		token, err := s.App.Access.MakeToken(ctx, in.Body.Name, in.Body.Days)
+		return answered(tokenMade{token}, err)
+	})
+	register(s, "GET", "/tokens", "list-tokens", "All API tokens, without their secrets", func(ctx context.Context, _ *struct{}) (*body[[]access.TokenInfo], error) {
+		return answered(s.App.Access.Tokens(ctx))
+	})
+	register(s, "DELETE", "/tokens/{name}", "remove-token", "Make an API token worthless; its id, or own for the one that is used", func(ctx context.Context, in *Named) (*struct{}, error) {
+		return nil, s.App.Access.RemoveToken(ctx, in.Name)
+	})
+}

@@ -1,0 +1,65 @@
+package httpapi
+
+import (
+	"context"
+
+	"yellowlantern/internal/app/members"
+	"yellowlantern/internal/people"
+)
+
+type newUser struct {
+	people.User
+	Password string `json:"password" maxLength:"256"`
+}
+
+// Lifted is how many names from a source need not wait any more.
+type Lifted struct {
+	Lifted int `json:"lifted"`
+}
+
+func (s *Server) peopleRoutes() {
+	m := s.App.Members
+	register(s, "GET", "/users", "list-users", "All users", func(ctx context.Context, in *struct {
+		Filter string `query:"filter" doc:"Part of a name or group."`
+	},
+	) (*body[[]people.User], error) {
+		return answered(m.Users(ctx, in.Filter))
+	})
+	register(s, "POST", "/users", "add-user", "Add a user", func(ctx context.Context, in *struct{ Body newUser }) (*body[people.User], error) {
+		return answered(m.Add(ctx, in.Body.User, in.Body.Password))
+	})
+	register(s, "PUT", "/users/{name}", "change-user", "Change a user's name, groups and activity", func(ctx context.Context, in *struct {
+		Named
+		Body people.User
+	},
+	) (*body[people.User], error) {
+		in.Body.Name = in.Name
+		return answered(m.Change(ctx, in.Body))
+	})
+	register(s, "PUT", "/users/{name}/password", "set-password", "Give a user a new password", func(ctx context.Context, in *struct {
+		Named
+		Body struct {
+			Password string `json:"password" maxLength:"256"`
+		}
+	},
+	) (*struct{}, error) {
+		return nil, m.SetPassword(ctx, in.Name, in.Body.Password)
+	})
+	register(s, "DELETE", "/users/{name}", "remove-user", "Remove a user", func(ctx context.Context, in *Named) (*struct{}, error) {
+		return nil, m.Remove(ctx, in.Name)
+	})
+	register(s, "GET", "/groups", "list-groups", "The running plan's groups with their members", func(ctx context.Context, _ *struct{}) (*body[[]members.Group], error) {
+		return answered(m.Groups(ctx))
+	})
+	register(s, "GET", "/slowed", "slowed", "Who had wrong passwords in the last hour, and until when no other is looked at", func(context.Context, *struct{}) (*body[[]members.Slowed], error) {
+		return answer(m.Slowed()), nil
+	})
+	register(s, "DELETE", "/slowed", "lift-slowed", "Let the next password be looked at at once", func(ctx context.Context, in *struct {
+		Name   string `query:"name" doc:"Only this name."`
+		Source string `query:"source" doc:"Only what comes from this address, or its /64 of IPv6."`
+	},
+	) (*body[Lifted], error) {
+		n, err := m.Lift(ctx, in.Name, in.Source)
+		return answered(Lifted{n}, err)
+	})
+}

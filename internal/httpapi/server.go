@@ -1,0 +1,176 @@
+// Package httpapi is the service over HTTP: the API with its OpenAPI document, and the console's files. It reads requests, hands them to
+// what the service does, and writes answers; it decides nothing.
+package httpapi
+
+import (
+	"context"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"path"
+	"reflect"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
+	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/chi/v5/middleware"
+
+	"yellowlantern/internal/app"
+	"yellowlantern/internal/app/trust"
+	"yellowlantern/internal/core/plan"
+)
+
+// Config is what is served, and to whom.
+type Config struct {
+	App     *app.App
+	Console fs.FS // the built console
+	Log     *slog.Logger
+	// Names are what a proxy in front calls this service; by other names than these and the machine's own it does not answer.
+	Names []string
+}
+
+// mostBody is how large a request may be: a plan of its largest size, written as a JSON string, in which every other character may be
+// escaped.
+const mostBody = 2*plan.MaxSize + 1<<20
+
+// Server serves it.
+type Server struct {
+	Config
+	api    huma.API
+	router chi.Router
+}
+
+// New prepares a server; Handler serves it.
+func New(cfg Config) *Server {
+	s := &Server{Config: cfg}
+	s.router = chi.NewRouter()
+	s.router.Use(middleware.Recoverer, s.logged, secured, s.own, s.located, middleware.RequestSize(mostBody))
+	s.router.Use(http.NewCrossOriginProtection().Handler)
+	conf := huma.DefaultConfig("Yellow Lantern", "1")
+	conf.DocsPath, conf.OpenAPIPath, conf.SchemasPath = "", "/api/openapi", ""
+	conf.CreateHooks = nil
+	conf.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", schemaName)
+	conf.Info.Description = "Configure client-to-site VPN gateways, and prove and try who reaches what behind them."
+	conf.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"token": {Type: "http", Scheme: "bearer"}}
+	s.api = humachi.New(s.router, conf)
+	s.api.UseMiddleware(s.authenticate)
+	for _, routes := range []func(){
+		s.accessRoutes, s.planRoutes, s.commitRoutes, s.peopleRoutes, s.proofRoutes, s.trialRoutes, s.diagnosisRoutes, s.watchRoutes, s.trustRoutes,
+	} {
+		routes()
+	}
+	s.router.Get(trust.ListPath, s.openList)
+	s.router.NotFound(s.console)
+	return s
+}
+
+// schemaName puts the package before the names of types from elsewhere: several packages have a Change or a Result. What the service does
+// has one of each.
+func schemaName(t reflect.Type, hint string) string {
+	name := huma.DefaultSchemaNamer(t, hint)
+	for t.Kind() == reflect.Pointer || t.Kind() == reflect.Slice {
+		t = t.Elem()
+	}
+	if pkg := path.Base(t.PkgPath()); t.Name() != "" && strings.HasPrefix(t.PkgPath(), "yellowlantern/") && pkg != "httpapi" &&
+		!strings.HasPrefix(t.PkgPath(), "yellowlantern/internal/app/") {
+		return strings.ToUpper(pkg[:1]) + pkg[1:] + name
+	}
+	return name
+}
+
+// Handler is the service's HTTP interface.
+func (s *Server) Handler() http.Handler { return s.router }
+
+// OpenAPI writes the API's document.
+func (s *Server) OpenAPI() ([]byte, error) { return s.api.OpenAPI().YAML() }
+
+// logged writes a line for each request of the API: no query, no body, for secrets may be in them.
+func (s *Server) logged(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		ww := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
+		begun := time.Now()
+		next.ServeHTTP(ww, r)
+		s.Log.Debug("request", "method", r.Method, "path", r.URL.Path, "status", ww.Status(), "took", time.Since(begun))
+	})
+}
+
+// secured sets the headers that keep the console to itself. Vuetify writes its theme into a style element.
+func secured(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		h := w.Header()
+		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'")
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "no-referrer")
+		if strings.HasPrefix(r.URL.Path, "/api/") {
+			h.Set("Cache-Control", "no-store")
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+func register[I, O any](s *Server, method, path, id, summary string, h func(context.Context, *I) (*O, error)) {
+	huma.Register(s.api, operation(method, path, id, summary), refusing(legibly(h)))
+}
+
+func operation(method, path, id, summary string) huma.Operation {
+	return huma.Operation{
+		OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary, Security: []map[string][]string{{"token": {}}},
+		MaxBodyBytes: mostBody,
+	}
+}
+
+// body wraps a value as an answer.
+type body[T any] struct{ Body T }
+
+func answer[T any](v T) *body[T] { return &body[T]{v} }
+
+// answered is an answer, or why there is none.
+func answered[T any](v T, err error) (*body[T], error) {
+	if err != nil {
+		return nil, err
+	}
+	return answer(v), nil
+}
+
+// Named is a call about one thing by its name.
+type Named struct {
+	Name string `path:"name" maxLength:"64"`
+}
+
+// Drafted is a call that may look at a draft.
+type Drafted struct {
+	Draft string `query:"draft" doc:"Look at this draft in place of the newest revision."`
+}
+
+// texted is a call about a document that nobody keeps.
+type texted struct {
+	Text string `json:"text" lines:"many"`
+}
+
+// console serves the built console; every page of it is its index.
+func (s *Server) console(w http.ResponseWriter, r *http.Request) {
+	if strings.HasPrefix(r.URL.Path, "/api/") {
+		http.Error(w, "there is no such call; /api/openapi.yaml lists them", http.StatusNotFound)
+		return
+	}
+	if s.Console == nil {
+		http.Error(w, "console not built: run make build", http.StatusServiceUnavailable)
+		return
+	}
+	if _, err := fs.Stat(s.Console, "index.html"); err != nil {
+		http.Error(w, "console not built: run make build", http.StatusServiceUnavailable)
+		return
+	}
+	name := r.URL.Path[1:]
+	if f, err := fs.Stat(s.Console, name); name != "" && err == nil && !f.IsDir() {
+		if strings.HasPrefix(name, "assets/") {
+			w.Header().Set("Cache-Control", "public, max-age=31536000, immutable")
+		}
+		http.ServeFileFS(w, r, s.Console, name)
+		return
+	}
+	w.Header().Set("Cache-Control", "no-cache")
+	http.ServeFileFS(w, r, s.Console, "index.html")
+}

@@ -1,0 +1,61 @@
+package httpapi
+
+import (
+	"context"
+
+	"yellowlantern/internal/app/actor"
+	"yellowlantern/internal/app/trials"
+	"yellowlantern/internal/probe"
+)
+
+type roundRequest struct {
+	Vantages []string `json:"vantages,omitempty" nullable:"false" doc:"Where to try from; none: the first that there is."`
+	Classes  []string `json:"classes,omitempty" nullable:"false" doc:"Only classes of people with this name; none: all."`
+}
+
+func (s *Server) trialRoutes() {
+	t := s.App.Trials
+	register(s, "GET", "/probes/order", "probe-order", "What a probe is to try for a user", func(ctx context.Context, in *struct {
+		User string `query:"user" required:"true"`
+	},
+	) (*body[probe.Order], error) {
+		return answered(t.Order(ctx, in.User))
+	})
+	register(s, "GET", "/probes", "list-probes", "The newest probe reports", func(ctx context.Context, in *struct {
+		Limit int `query:"limit" default:"20" minimum:"1" maximum:"200"`
+	},
+	) (*body[[]probe.Report], error) {
+		return answered(t.Reports(ctx, in.Limit))
+	})
+	register(s, "POST", "/probes", "add-probe", "Hand in a probe report", func(ctx context.Context, in *struct {
+		Body probe.Report `lines:"many"`
+	},
+	) (*struct{}, error) {
+		return nil, t.HandIn(ctx, in.Body)
+	})
+	register(s, "GET", "/vantages", "list-vantages", "Places that a probe can try from", func(context.Context, *struct{}) (*body[[]trials.Vantage], error) {
+		return answer(append([]trials.Vantage{}, t.Vantages...)), nil
+	})
+	register(s, "POST", "/rounds", "start-round", "Try every class of people from vantages; it goes on by itself", func(ctx context.Context, in *struct{ Body roundRequest }) (*body[trials.Round], error) {
+		r, _, err := t.Start(ctx, actor.Name(ctx), trials.Request(in.Body))
+		return answered(r, err)
+	})
+	register(s, "GET", "/rounds", "list-rounds", "The newest rounds, newest first", func(ctx context.Context, in *struct {
+		Limit int `query:"limit" default:"20" minimum:"1" maximum:"500"`
+	},
+	) (*body[[]trials.Round], error) {
+		return answered(t.Rounds(ctx, in.Limit))
+	})
+	register(s, "GET", "/rounds/{id}", "round", "One round with what was seen; 0: the newest", func(ctx context.Context, in *struct {
+		ID uint `path:"id"`
+	},
+	) (*body[trials.Round], error) {
+		return answered(t.Round(ctx, in.ID))
+	})
+	register(s, "GET", "/schedule", "schedule", "When everybody is tried by itself", func(ctx context.Context, _ *struct{}) (*body[trials.Schedule], error) {
+		return answered(t.Schedule(ctx))
+	})
+	register(s, "PUT", "/schedule", "set-schedule", "Say when everybody is tried by itself", func(ctx context.Context, in *struct{ Body trials.Schedule }) (*body[trials.Schedule], error) {
+		return answered(t.SetSchedule(ctx, in.Body))
+	})
+}
