@@ -133,9 +133,9 @@ func console(b *testing.B, url string, timed func(string, func())) {
 	for _, page := range []struct{ name, path, shows string }{
 		{"people-page", "/people", "document.body.innerText.includes('user00007')"},
 		{"plan-page", "/plan", "document.querySelectorAll('svg g.box').length > 10"},
-		{"rules-step", "/plan?at=rules", "document.querySelectorAll('table.rows tr').length > 10"},
+		{"rules-step", "/plan?at=rules", "document.querySelectorAll('tr[aria-label^=\"rules/\"]').length > 10"},
 		{"one-rule", "/plan?at=rules&object=rules/rule7-3", "document.querySelector('#field-name')?.value === 'rule7-3'"},
-		{"document", "/plan?at=document", "document.querySelector('#document')?.value.length > 100000"},
+		{"document", "/plan?at=document", "document.querySelector('#document .cm-content')?.cmTile.view.state.doc.length > 100000"},
 		{"reach-page", "/", "document.querySelectorAll('.board td').length > 10"},
 		{"sessions-page", "/sessions", "document.body.innerText.includes('Nobody is connected')"},
 		{"journal-page", "/journal", "document.body.innerText.includes('revision 2')"},

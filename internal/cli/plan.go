@@ -351,6 +351,10 @@ func (p *printer) planReview(ctx context.Context, c *cli.Command, cl *client.Cli
 
 func (p *printer) review(r plans.Review) {
 	p.findings(r.Checked, "")
+	if len(r.First) > 0 {
+		p.comesIn(r.First)
+		return
+	}
 	p.say("\nWhat changes in the plan:")
 	for _, ch := range r.Changes {
 		p.indented(4, "%s", ch)
@@ -362,6 +366,26 @@ func (p *printer) review(r plans.Review) {
 	p.reachChanges(r.Reach)
 	if len(r.Ends) > 0 {
 		p.say("Sessions that end, because their device must be told anew: %s", strings.Join(r.Ends, ", "))
+	}
+}
+
+// comesIn sums a first plan up: a list of everything in it would say less.
+func (p *printer) comesIn(all []plans.ComesIn) {
+	p.say("\nThis is the first plan. With it:")
+	for _, c := range all {
+		p.say("\n  %s come in by tunnel %s (passage %s)", c.Group, c.By, c.Passage)
+		p.indented(4, "addresses: %s", c.Addresses)
+		p.indented(4, "names by: %s", c.Names)
+		p.indented(4, "into the tunnel: %s", orNone(c.Routes))
+		if len(c.Reaches) == 0 {
+			p.indented(4, "they reach nothing: no rule permits them anything")
+		}
+		for _, l := range c.Reaches {
+			p.indented(4, "+ reach %s", l)
+		}
+	}
+	if len(all) == 0 {
+		p.indented(4, "nobody comes in: no passage admits a group")
 	}
 }
 

@@ -6,6 +6,7 @@ import (
 	"yellowlantern/internal/app/plans"
 	"yellowlantern/internal/app/refusal"
 	"yellowlantern/internal/core/begin"
+	"yellowlantern/internal/core/outline"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reach"
 )
@@ -60,6 +61,9 @@ func (s *Server) planRoutes() {
 	s.draftRoutes()
 	register(s, "GET", "/forms", "forms", "What the objects of a plan are made of, for drawing forms", func(context.Context, *struct{}) (*body[[]plan.Form], error) {
 		return answer(plan.Forms()), nil
+	})
+	register(s, "GET", "/steps", "steps", "The steps in which the work is done, with what is settled in each", func(context.Context, *struct{}) (*body[[]outline.Step], error) {
+		return answer(outline.Steps()), nil
 	})
 	register(s, "POST", "/read", "read", "Read a document into its objects without keeping it", func(_ context.Context, in *struct{ Body texted }) (*body[plans.Reading], error) {
 		return answered(p.Read(in.Body.Text))

@@ -110,7 +110,7 @@ var coreOrder = [][]string{
 	{"login", "inside"},
 	{"session"},
 	{"packet", "plan", "pool", "esp", "eap", "cert", "pcapng"},
-	{"site", "ike", "tunnel"},
+	{"site", "ike", "tunnel", "outline"},
 	{"reach", "forward"},
 	{"check"},
 	{"diagnose", "begin"},

@@ -5,6 +5,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { onBeforeUnmount, ref, watch } from 'vue'
 import { api } from './api'
 import { useSession } from './session'
+import { loadSteps } from './steps'
 import QuestionDialog from './components/QuestionDialog.vue'
 
 const session = useSession()
@@ -25,6 +26,7 @@ const pages = [
 const problem = ref('')
 async function look() {
   if (route.meta.open) return
+  void loadSteps()
   const { data } = await api.GET('/api/v1/status')
   problem.value = data?.problem ?? ''
 }

@@ -1002,6 +1002,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/steps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The steps in which the work is done, with what is settled in each */
+        get: operations["steps"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/surplus": {
         parameters: {
             query?: never;
@@ -1315,6 +1332,8 @@ export interface components {
             code: string;
             /** Format: int64 */
             column: number;
+            /** @description What is to be done elsewhere than in the plan. */
+            do?: components["schemas"]["CheckTodo"];
             /** @description The change that mends it. */
             fix: string;
             /** Format: int64 */
@@ -1327,6 +1346,16 @@ export interface components {
             problem: string;
             /** @enum {string} */
             severity: "stop" | "warn" | "note";
+            /** @description The step of the work in which that is settled. */
+            step: string;
+        };
+        CheckTodo: {
+            /** @description The name that people dial, of a certificate. */
+            for?: string;
+            /** @description Of the group, certificate or secret. */
+            name: string;
+            /** @enum {string} */
+            what: "add-person" | "make-certificate" | "keep-secret";
         };
         Checked: {
             /** @description What keeps it from being a plan. */
@@ -1338,6 +1367,20 @@ export interface components {
             stops: number;
             /** Format: int64 */
             warnings: number;
+        };
+        ComesIn: {
+            /** @description The pool, and what it leases from. */
+            addresses: string;
+            /** @description Tunnels, in order of preference. */
+            by: string;
+            group: string;
+            /** @description Name servers and search domains. */
+            names: string;
+            passage: string;
+            /** @description Computed, as the gateway enforces it. */
+            reaches: components["schemas"]["ReachLine"][];
+            /** @description What their devices send into the tunnel. */
+            routes: string;
         };
         CommitRequest: {
             /** @description Warnings that are accepted, each with a reason. */
@@ -1736,6 +1779,64 @@ export interface components {
             /** @description What is to be done, and why. */
             words: string;
         };
+        OutlineBox: {
+            lines: string[];
+            off?: boolean;
+            /** @description The object. */
+            path: string;
+            title: string;
+            zone?: string;
+        };
+        OutlineList: {
+            /** @description Titles, after the object's own name. */
+            columns: string[];
+            kind: string;
+            /** @description In the document's order. */
+            rows: components["schemas"]["OutlineRow"][];
+        };
+        OutlinePicture: {
+            /** @description Not there: there is nothing to draw. */
+            gateway?: components["schemas"]["OutlineBox"];
+            /** @description The router in front of the gateway. */
+            "in-front"?: components["schemas"]["OutlineBox"];
+            /** @description The gateway forwards to it. */
+            internet?: boolean;
+            /**
+             * Format: int64
+             * @description Passages and networks that are not drawn.
+             */
+            "left-out": number;
+            /** @description Those of a zone beside each other. */
+            networks: components["schemas"]["OutlineBox"][];
+            passages: components["schemas"]["OutlineBox"][];
+            routers: components["schemas"]["OutlineBox"][];
+            tunnels: components["schemas"]["OutlineBox"][];
+            ways: components["schemas"]["OutlineWay"][];
+        };
+        OutlineRow: {
+            /** @description One for each column. */
+            cells: string[];
+            name: string;
+            /** @description It is kept without being in effect. */
+            off?: boolean;
+        };
+        OutlineStep: {
+            about: string;
+            id: string;
+            /** @description The objects that are settled in it. */
+            kinds: string[];
+            /** @description Settings that belong to it though their object belongs to another one; * is any one word, and what is below one belongs to it as well. */
+            owns: string[];
+            title: string;
+            /** @description Settings of the whole plan that belong to it. */
+            whole: components["schemas"]["PlanField"][];
+        };
+        OutlineWay: {
+            from: string;
+            /** @description Whose devices send packets this way. */
+            passages: string[];
+            to: string;
+        };
         Outside: {
             /**
              * Format: date-time
@@ -1923,6 +2024,8 @@ export interface components {
             then?: string;
             /** @enum {string} */
             type: "text" | "switch" | "number" | "address" | "prefix" | "range" | "duration" | "clock" | "object";
+            /** @description It may be left out, and is asked for all the same. */
+            usual?: boolean;
             /** @description Words with a meaning of their own that it may hold. */
             words?: string[];
         };
@@ -1931,6 +2034,12 @@ export interface components {
             fields: components["schemas"]["PlanField"][];
             /** @description The list that the objects are in. */
             kind: string;
+            /** @description What one of them is called. */
+            one: string;
+            /** @description The order in which they stand decides. */
+            order?: boolean;
+            /** @description Reach may depend on one of them: it can be asked what would be without it. */
+            reach?: boolean;
         };
         PlanForward: {
             /** @description Protocol and port, such as udp/500, or any for everything. */
@@ -2608,6 +2717,10 @@ export interface components {
             lines: {
                 [key: string]: number;
             };
+            /** @description Its objects by kind, with the columns that matter. */
+            lists: components["schemas"]["OutlineList"][];
+            /** @description What is to be drawn of the site. */
+            picture: components["schemas"]["OutlinePicture"];
             /** @description The objects as they are written. */
             plan: components["schemas"]["PlanPlan"];
             /** @description The passages with what they take from their gateway's defaults. */
@@ -2755,6 +2868,8 @@ export interface components {
             /** @description What keeps it from being a plan. */
             faults: components["schemas"]["PlanFault"][];
             findings: components["schemas"]["CheckFinding"][];
+            /** @description Of the first plan, in place of a list of everything in it: who comes in how, and reaches what. */
+            first?: components["schemas"]["ComesIn"][];
             /** Format: int64 */
             notes: number;
             /** @description Who gains and who loses reach. */
@@ -5316,6 +5431,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Status"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    steps: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutlineStep"][] | null;
                 };
             };
             /** @description Error */

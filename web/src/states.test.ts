@@ -24,7 +24,7 @@ describe('margin notes', () => {
   it('stand beside their lines, in order, without overlapping', () => {
     const checked: Checked = {
       faults: [{ line: 9, column: 1, path: 'pools', problem: 'x', expected: 'y' }],
-      findings: [{ code: 'c', severity: 'stop', path: 'p', line: 2, column: 1, problem: 'q', fix: 'z' }],
+      findings: [{ code: 'c', severity: 'stop', path: 'p', line: 2, column: 1, problem: 'q', step: 'rules', fix: 'z' }],
       stops: 2,
       warnings: 0,
       notes: 0,

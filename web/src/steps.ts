@@ -1,65 +1,34 @@
-import type { Finding, Schemas } from './api'
+import { ref } from 'vue'
+import { api, type Finding, type Schemas } from './api'
 
-export interface Step {
-  id: string
-  title: string
-  about: string
-  kinds: string[]
-  /** Settings that belong to the step though their object belongs to another one. */
-  owns?: RegExp
+export type Step = Schemas['OutlineStep']
+
+/** The steps in the order in which the work is done, as the service says; empty until they are loaded. */
+export const steps = ref<Step[]>([])
+
+export async function loadSteps() {
+  if (steps.value.length) return
+  const { data } = await api.GET('/api/v1/steps')
+  steps.value = data ?? []
 }
 
-/** The steps in the order in which the work is done. */
-export const steps: Step[] = [
-  {
-    id: 'site',
-    title: 'Site',
-    about: 'Where the gateway stands, and what is behind it.',
-    kinds: ['gateways', 'networks', 'routers', 'zones', 'hosts', 'host-groups', 'services'],
-  },
-  {
-    id: 'trust',
-    title: 'Trust',
-    about: 'By what people’s devices know the gateway.',
-    kinds: [],
-    owns: /^tunnels\/[^/]+\/certificate|^gateways\/[^/]+\/outside\/update\/key/,
-  },
-  {
-    id: 'people',
-    title: 'People',
-    about: 'Which groups there are, and when they may come.',
-    kinds: ['groups', 'hours'],
-    owns: /^passages\/[^/]+\/groups|^time-zone/,
-  },
-  { id: 'addresses', title: 'Addresses', about: 'What people’s devices are given.', kinds: ['pools'] },
-  { id: 'tunnels', title: 'Tunnels', about: 'The ways in.', kinds: ['tunnels'] },
-  {
-    id: 'passages',
-    title: 'Passages',
-    about: 'Who comes in how: tunnel, addresses, names, routes, limits. The first that admits a person takes them.',
-    kinds: ['passages'],
-  },
-  { id: 'nat', title: 'NAT', about: 'What is translated on its way, and what is not. The first that matches decides.', kinds: ['nat'] },
-  { id: 'rules', title: 'Rules', about: 'What people may use. A refusal wins; nothing else is allowed.', kinds: ['rules'] },
-  {
-    id: 'expectations',
-    title: 'Expectations',
-    about: 'Who must reach what, and who must not: proved at every change, and tried.',
-    kinds: ['expectations'],
-  },
-]
+/** Whether a setting is what a pattern names, or stands below it; * is any one word. */
+function under(setting: string, pattern: string): boolean {
+  const words = setting.split('/')
+  return pattern.split('/').every((p, i) => (p === '*' ? words[i] !== undefined : words[i] === p))
+}
 
 /** The step that a setting belongs to. */
 export function stepOf(path: string): string {
-  for (const s of steps) if (s.owns?.test(path)) return s.id
+  for (const s of steps.value) if (s.owns.some((own) => under(path, own))) return s.id
   const kind = path.split('/')[0]
-  return steps.find((s) => s.kinds.includes(kind))?.id ?? 'site'
+  return steps.value.find((s) => s.kinds.includes(kind))?.id ?? steps.value[0]?.id ?? ''
 }
 
 /** Where the console edits a setting. */
 export function settingQuery(path: string): Record<string, string> {
   const [kind, name] = path.split('/')
-  return name && steps.some((s) => s.kinds.includes(kind))
+  return name && steps.value.some((s) => s.kinds.includes(kind))
     ? { at: stepOf(`${kind}/${name}`), object: `${kind}/${name}` }
     : { at: stepOf(path) }
 }
@@ -70,11 +39,10 @@ export interface Count {
   note: number
 }
 
-/** The findings of each step, counted. */
+/** The findings of each step that has any, counted. */
 export function counts(findings: Finding[]): Record<string, Count> {
   const out: Record<string, Count> = {}
-  for (const s of steps) out[s.id] = { stop: 0, warn: 0, note: 0 }
-  for (const f of findings) out[stepOf(f.path)][f.severity]++
+  for (const f of findings) (out[f.step] ??= { stop: 0, warn: 0, note: 0 })[f.severity]++
   return out
 }
 

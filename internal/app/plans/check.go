@@ -6,6 +6,7 @@ import (
 
 	"yellowlantern/internal/app/refusal"
 	"yellowlantern/internal/core/check"
+	"yellowlantern/internal/core/outline"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reason"
 )
@@ -69,7 +70,7 @@ func (s *Service) insideFindings(doc *plan.Document) (out []check.Finding) {
 			path += "/" + doc.Plan.Gateways[0].Name + "/inside"
 		}
 		out = append(out, check.Finding{
-			Severity: check.Note, Code: string(p.Code), Path: path, Line: doc.Place(path).Line, Problem: p.Words,
+			Severity: check.Note, Code: string(p.Code), Path: path, Step: outline.StepOf(path), Line: doc.Place(path).Line, Problem: p.Words,
 			Fix: "it is mended where the service runs: yl status shows how it is",
 		})
 	}

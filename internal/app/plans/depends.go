@@ -42,11 +42,8 @@ func (s *Service) Dependences(ctx context.Context, draft, filter string) ([]reac
 	if err != nil {
 		return nil, err
 	}
-	out := reach.Dependences(known, func(setting string) bool {
-		return strings.Contains(strings.ToLower(setting),
-			strings.ToLower(filter))
-	},
-		func() bool { return ctx.Err() != nil })
+	wanted := func(setting string) bool { return strings.Contains(strings.ToLower(setting), strings.ToLower(filter)) }
+	out := reach.Dependences(known, wanted, func() bool { return ctx.Err() != nil })
 	return out, ctx.Err()
 }
 
@@ -63,9 +60,6 @@ func (s *Service) Depends(ctx context.Context, text, setting string) (Depends, e
 				continue
 			}
 			if text, err = plan.Apply(text, plan.Edit{Op: "remove", Path: setting + "/hours"}); err != nil {
-				return out, err
-			}
-			if doc, err = s.Wholes.Read(text); err != nil {
 				return out, err
 			}
 			out.Hours = r.Hours
@@ -90,11 +84,10 @@ func (s *Service) Depends(ctx context.Context, text, setting string) (Depends, e
 	if errors.Is(errNow, compiled.ErrNoGateway) || errThen != nil {
 		return out, refusal.Invalid("without a gateway nothing is reached")
 	}
-	persons, err := s.People.Persons(ctx)
-	if err = errors.Join(err, errNow); err != nil {
-		return out, err
+	if errNow != nil {
+		return out, errNow
 	}
-	changed := known.Again(then, persons)
+	changed := known.Again(then, known.People())
 	out.Reach = reach.ChangesBetween(known, changed)
 	held := map[string]bool{}
 	for _, r := range known.Proof.Results {

@@ -16,6 +16,7 @@ type Review struct {
 	Changes []string       `json:"changes" nullable:"false" doc:"Every object and setting that changes, in words."`
 	Reach   []reach.Change `json:"reach" nullable:"false" doc:"Who gains and who loses reach."`
 	Ends    []string       `json:"ends" nullable:"false" doc:"Users with a live session whose settings change."`
+	First   []ComesIn      `json:"first,omitempty" nullable:"false" doc:"Of the first plan, in place of a list of everything in it: who comes in how, and reaches what."`
 }
 
 // Review says what a commit of a draft would do.
@@ -51,6 +52,9 @@ func (s *Service) ReviewText(ctx context.Context, text string) (Review, error) {
 		return r, err
 	}
 	if m, err := w.Model(); err == nil {
+		if before.Number == 0 {
+			r.First = comesIn(m)
+		}
 		for _, live := range s.Gateway.Sessions() {
 			if !gateway.Outdated(m, live).None() && !slices.Contains(r.Ends, live.User) {
 				r.Ends = append(r.Ends, live.User)

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/outline"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reach"
 	"yellowlantern/internal/core/site"
@@ -38,6 +39,22 @@ type Finding struct {
 	Fix      string   `json:"fix" doc:"The change that mends it."`
 	// Mend is the fix as edits that can be applied to the document; none where it wants a decision.
 	Mend []plan.Edit `json:"mend,omitempty" nullable:"false" doc:"The fix as edits, where it wants no decision."`
+	Step string      `json:"step" doc:"The step of the work in which that is settled."`
+	Do   *Todo       `json:"do,omitempty" doc:"What is to be done elsewhere than in the plan."`
+}
+
+// What a finding may ask to be done elsewhere than in the plan.
+const (
+	AddPerson       = "add-person"
+	MakeCertificate = "make-certificate"
+	KeepSecret      = "keep-secret"
+)
+
+// Todo is something to be done elsewhere than in the plan.
+type Todo struct {
+	What string `json:"what" enum:"add-person,make-certificate,keep-secret"`
+	Name string `json:"name" doc:"Of the group, certificate or secret."`
+	For  string `json:"for,omitempty" doc:"The name that people dial, of a certificate."`
 }
 
 // ID names a finding for acceptance: kind and place.
@@ -115,6 +132,13 @@ func Run(in Input) []Finding {
 	return c.found
 }
 
+// todo says of the last finding what is to be done elsewhere.
+func (c *checker) todo(what, name, dial string) {
+	if !c.again {
+		c.found[len(c.found)-1].Do = &Todo{what, name, dial}
+	}
+}
+
 func compareBool(a, b bool) int {
 	switch {
 	case a == b:
@@ -128,7 +152,7 @@ func compareBool(a, b bool) int {
 func (c *checker) add(s Severity, code, path, fix, problem string, args ...any) {
 	path = plan.OriginOf(c.taken, path)
 	at := c.Doc.Place(path)
-	f := Finding{code, s, path, at.Line, at.Column, fmt.Sprintf(problem, args...), fix, nil}
+	f := Finding{code, s, path, at.Line, at.Column, fmt.Sprintf(problem, args...), fix, nil, outline.StepOf(path), nil}
 	key := f.ID() + " " + f.Problem
 	if c.again = c.told[key]; !c.again { // several passages may take the same default
 		c.told[key] = true

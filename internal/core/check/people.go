@@ -21,6 +21,9 @@ func (c *checker) people() {
 		if !holds {
 			c.add(Warn, "nobody-admitted", path, "put a user into one of the groups, or switch the passage off",
 				"no user is in a group of passage %s (%s): nobody can come in by it", p.Name, quoted(p.Groups))
+			if len(p.Groups) > 0 {
+				c.todo(AddPerson, p.Groups[0], "")
+			}
 		}
 		for i, g := range p.Groups {
 			if first, twice := admitted[g]; twice {

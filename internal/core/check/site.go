@@ -199,6 +199,7 @@ func (c *checker) changing(base string, g plan.Gateway) {
 	}
 	if c.Secrets != nil && !c.Secrets[u.Key] {
 		c.add(Stop, "no-secret", path+"/key", "keep it: yl secret keep "+u.Key+" --from-file FILE", "there is no secret %q: the name server would refuse the update", u.Key)
+		c.todo(KeepSecret, u.Key, "")
 	}
 	c.between(path+"/ttl", u.TTL, 30*time.Second, time.Hour)
 	c.between(path+"/every", u.Every, 10*time.Second, time.Hour)

@@ -22,11 +22,13 @@ func (c *checker) trust() {
 		if have == nil {
 			c.add(Stop, "no-certificate", path, "make one: yl certificate make "+t.Certificate+" --for "+dial,
 				"there is no certificate %q: devices cannot tell the gateway from an impostor, and do not connect", t.Certificate)
+			c.todo(MakeCertificate, t.Certificate, dial)
 			continue
 		}
 		if why := cert.Problem(have, dial, c.Now); why != "" {
 			c.add(Stop, "certificate-refused", path, "make one for "+dial+": yl certificate make "+t.Certificate+" --for "+dial,
 				"devices refuse certificate %q: %s", t.Certificate, why)
+			c.todo(MakeCertificate, t.Certificate, dial)
 		} else if left := have.NotAfter.Sub(c.Now); left < expiresSoon {
 			c.add(Warn, "certificate-expires", path, "make a new one before then",
 				"certificate %q expires in %d days: nobody can connect from then on", t.Certificate, int(left.Hours()/24))

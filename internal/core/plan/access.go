@@ -5,13 +5,13 @@ import "net/netip"
 // Group is a group of people.
 type Group struct {
 	Name string `json:"name" eg:"researchers" doc:"Its name."`
-	Note string `json:"note,omitempty" eg:"read the survey archive" doc:"What it is for."`
+	Note string `json:"note,omitempty" eg:"read the survey archive" ask:"always" doc:"What it is for."`
 }
 
 // Pool is a supply of addresses for remote people.
 type Pool struct {
 	Name       string         `json:"name" eg:"staff" doc:"Its name."`
-	Prefixes   []netip.Prefix `json:"prefixes,omitempty" nullable:"false" eg:"10.99.0.0/24" doc:"What is leased from; the first and last address of an IPv4 prefix are left out." then:"Apart from inside networks, and from what home routers use."`
+	Prefixes   []netip.Prefix `json:"prefixes,omitempty" nullable:"false" eg:"10.99.0.0/24" ask:"always" doc:"What is leased from; the first and last address of an IPv4 prefix are left out." then:"Apart from inside networks, and from what home routers use."`
 	Ranges     []Range        `json:"ranges,omitempty" nullable:"false" eg:"10.99.2.10-10.99.2.200" doc:"What is leased from, from first to last address, both included."`
 	Exclude    []Range        `json:"exclude,omitempty" nullable:"false" eg:"10.99.0.0/28" doc:"Parts that are not leased: prefixes, addresses or ranges."`
 	Reserved   []Reservation  `json:"reserved,omitempty" nullable:"false" doc:"Addresses that are kept for one user each."`
@@ -31,7 +31,7 @@ type Tunnel struct {
 	Kind        string      `json:"kind" oneof:"kinds" doc:"ikev2 is carried out; masque, l2tp-ipsec, key-pair-udp and portal are refused until they are; pptp is refused for good."`
 	Gateway     string      `json:"gateway" ref:"gateways" doc:"The gateway that offers it."`
 	Login       string      `json:"login" enum:"eap-mschapv2,eap-tls,eap-ttls,pre-shared-key" doc:"How people log in; eap-mschapv2 is carried out."`
-	Suites      []string    `json:"suites,omitempty" nullable:"false" eg:"aes256gcm-sha256-x25519, aes256gcm-sha256-p256" doc:"Algorithms as suites of encryption, PRF and group, in order of preference, such as aes256gcm-sha256-x25519."`
+	Suites      []string    `json:"suites,omitempty" nullable:"false" eg:"aes256gcm-sha256-x25519, aes256gcm-sha256-p256" ask:"always" doc:"Algorithms as suites of encryption, PRF and group, in order of preference, such as aes256gcm-sha256-x25519."`
 	Algorithms  *Algorithms `json:"algorithms,omitempty" doc:"Algorithms item by item, in place of suites: every combination is offered, the first of each list first."`
 	Identity    string      `json:"identity,omitempty" eg:"field.tern.example" doc:"The name by which devices ask for this tunnel, where a gateway has several; the gateway's dial if not given. The certificate must hold it."`
 	Certificate string      `json:"certificate" eg:"gate" doc:"Name of the gateway's certificate, kept beside the plan."`
@@ -73,10 +73,10 @@ type Defaults struct {
 type Passage struct {
 	Name    string   `json:"name" eg:"research" doc:"Its name."`
 	Groups  []string `json:"groups" nullable:"false" ref:"groups" doc:"Whom it admits." then:"A person is taken by the first passage that admits one of their groups."`
-	Tunnels []string `json:"tunnels,omitempty" nullable:"false" ref:"tunnels" doc:"By which tunnels, in order of preference."`
-	Pool    string   `json:"pool,omitempty" ref:"pools" doc:"Where their addresses come from."`
-	DNS     DNS      `json:"dns,omitzero" doc:"The names they are given."`
-	Routes  Routes   `json:"routes,omitzero" doc:"What their devices send into the tunnel."`
+	Tunnels []string `json:"tunnels,omitempty" nullable:"false" ref:"tunnels" ask:"always" doc:"By which tunnels, in order of preference."`
+	Pool    string   `json:"pool,omitempty" ref:"pools" ask:"always" doc:"Where their addresses come from."`
+	DNS     DNS      `json:"dns,omitzero" ask:"always" doc:"The names they are given."`
+	Routes  Routes   `json:"routes,omitzero" ask:"always" doc:"What their devices send into the tunnel."`
 	Limits  Limits   `json:"limits,omitzero" doc:"How many, how long and when."`
 	// HomeNetworks are prefixes that people of the passage are known to have at home.
 	HomeNetworks []netip.Prefix `json:"home-networks,omitempty" nullable:"false" eg:"192.168.1.0/24" doc:"Networks that people are on at home, as far as they are known." then:"What is routed into the tunnel and equals one of them, or holds it, stays at home: the proof then says who is concerned."`

@@ -3,13 +3,17 @@ package plan
 import (
 	"encoding"
 	"reflect"
+	"slices"
 	"strings"
 )
 
 // Form says what an object of one kind is made of, for whoever draws a form for it.
 type Form struct {
 	Kind   string  `json:"kind" doc:"The list that the objects are in."`
+	One    string  `json:"one" doc:"What one of them is called."`
 	Doc    string  `json:"doc"`
+	Order  bool    `json:"order,omitempty" doc:"The order in which they stand decides."`
+	Reach  bool    `json:"reach,omitempty" doc:"Reach may depend on one of them: it can be asked what would be without it."`
 	Fields []Field `json:"fields" nullable:"false"`
 }
 
@@ -19,6 +23,7 @@ type Field struct {
 	Type     string   `json:"type" enum:"text,switch,number,address,prefix,range,duration,clock,object"`
 	List     bool     `json:"list,omitempty"`
 	Required bool     `json:"required,omitempty"`
+	Usual    bool     `json:"usual,omitempty" doc:"It may be left out, and is asked for all the same."`
 	Doc      string   `json:"doc"`
 	Example  string   `json:"example,omitempty"`
 	Then     string   `json:"then,omitempty" doc:"What follows from it."`
@@ -37,10 +42,35 @@ func Forms() []Form {
 		f := t.Field(i)
 		if f.Type.Kind() == reflect.Slice && named(f.Type.Elem()) {
 			kind, _ := fieldName(f)
-			out = append(out, Form{kind, f.Tag.Get("doc"), fieldsOf(f.Type.Elem())})
+			says := strings.Split(f.Tag.Get("are"), ",")
+			out = append(out, Form{
+				Kind: kind, One: one(kind), Doc: f.Tag.Get("doc"), Order: slices.Contains(says, "ordered"), Reach: slices.Contains(says, "reach"),
+				Fields: fieldsOf(f.Type.Elem()),
+			})
 		}
 	}
 	return out
+}
+
+// Fields gives the settings of a plan itself, apart from its lists of objects.
+func Fields() (out []Field) {
+	for _, f := range fieldsOf(reflect.TypeFor[Plan]()) {
+		if f.Type != "object" {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// one is what one object of a kind is called.
+func one(kind string) string {
+	switch kind {
+	case "hours":
+		return kind
+	case "nat":
+		return "NAT entry"
+	}
+	return strings.ReplaceAll(strings.TrimSuffix(kind, "s"), "-", " ")
 }
 
 func fieldsOf(t reflect.Type) []Field {
@@ -48,7 +78,10 @@ func fieldsOf(t reflect.Type) []Field {
 	for i := range t.NumField() {
 		f := t.Field(i)
 		name, optional := fieldName(f)
-		x := Field{Name: name, Required: !optional, Doc: f.Tag.Get("doc"), Example: f.Tag.Get("eg"), Then: f.Tag.Get("then")}
+		x := Field{
+			Name: name, Required: !optional, Doc: f.Tag.Get("doc"), Example: f.Tag.Get("eg"), Then: f.Tag.Get("then"),
+			Usual: f.Tag.Get("ask") == "always",
+		}
 		if choices := enumOf(f); choices != "" {
 			x.Choices = strings.Split(choices, ",")
 		}

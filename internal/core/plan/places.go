@@ -7,9 +7,9 @@ type Gateway struct {
 	Name     string       `json:"name" eg:"jetty" doc:"Its name."`
 	Dial     string       `json:"dial" eg:"gate.tern.example" doc:"The public name or address that people dial; the certificate must hold it." then:"Every device is set to it: a name can follow an address that changes, an address cannot."`
 	Outside  Outside      `json:"outside" doc:"Its side towards the internet."`
-	Inside   []Attachment `json:"inside,omitempty" nullable:"false" doc:"The inside networks that it is attached to."`
-	Routes   []Route      `json:"routes,omitempty" nullable:"false" doc:"Its routes to inside networks behind other routers."`
-	Internet bool         `json:"internet,omitempty" doc:"Whether it forwards what is not inside to the internet." then:"A full tunnel needs it, with a translation on the way out."`
+	Inside   []Attachment `json:"inside,omitempty" nullable:"false" ask:"always" doc:"The inside networks that it is attached to."`
+	Routes   []Route      `json:"routes,omitempty" nullable:"false" ask:"always" doc:"Its routes to inside networks behind other routers."`
+	Internet bool         `json:"internet,omitempty" ask:"always" doc:"Whether it forwards what is not inside to the internet." then:"A full tunnel needs it, with a translation on the way out."`
 	Defaults *Defaults    `json:"defaults,omitempty" doc:"What passages take that do not say it themselves."`
 }
 
@@ -58,14 +58,14 @@ type Route struct {
 // Zone is a set of networks that are treated alike: a network says in which it is.
 type Zone struct {
 	Name string `json:"name" eg:"field" doc:"Its name."`
-	Note string `json:"note,omitempty" eg:"what stands outdoors" doc:"What it is for."`
+	Note string `json:"note,omitempty" eg:"what stands outdoors" ask:"always" doc:"What it is for."`
 }
 
 // Network is an inside network, or one of another site that is reached by way of the inside.
 type Network struct {
 	Name     string         `json:"name" eg:"station" doc:"Its name."`
 	Prefixes []netip.Prefix `json:"prefixes" nullable:"false" eg:"10.20.0.0/24" doc:"Its prefixes, IPv4 or IPv6."`
-	Router   string         `json:"router,omitempty" ref:"routers,gateways" doc:"The gateway or router to which its hosts send what is not on their own link." then:"Answers to remote people take this way: it must lead back to the gateway."`
+	Router   string         `json:"router,omitempty" ref:"routers,gateways" ask:"always" doc:"The gateway or router to which its hosts send what is not on their own link." then:"Answers to remote people take this way: it must lead back to the gateway."`
 	Zone     string         `json:"zone,omitempty" ref:"zones" doc:"The zone that it is in."`
 	Site     string         `json:"site,omitempty" eg:"Skua Point" doc:"The other site that it belongs to; not given: this one."`
 	DHCP     []Range        `json:"dhcp,omitempty" nullable:"false" eg:"10.20.0.100-10.20.0.199" doc:"What its DHCP server gives out; no pool may be carved from that."`
@@ -81,9 +81,9 @@ type Router struct {
 // Host is an inside machine, or a row of them.
 type Host struct {
 	Name      string       `json:"name" eg:"records" doc:"Its name."`
-	Addresses []netip.Addr `json:"addresses,omitempty" nullable:"false" eg:"10.20.30.5" doc:"Its addresses."`
+	Addresses []netip.Addr `json:"addresses,omitempty" nullable:"false" eg:"10.20.30.5" ask:"always" doc:"Its addresses."`
 	Ranges    []Range      `json:"ranges,omitempty" nullable:"false" eg:"10.20.30.20-10.20.30.29" doc:"For a row of machines: their addresses from first to last."`
-	DNS       string       `json:"dns,omitempty" eg:"records.tern.example" doc:"The name that people use for it."`
+	DNS       string       `json:"dns,omitempty" eg:"records.tern.example" ask:"always" doc:"The name that people use for it."`
 }
 
 // HostGroup is a named set of destinations.
@@ -95,14 +95,14 @@ type HostGroup struct {
 // Service is a named set of ports.
 type Service struct {
 	Name     string   `json:"name" eg:"web" doc:"Its name."`
-	Ports    []string `json:"ports,omitempty" nullable:"false" eg:"tcp/80, tcp/443" doc:"Such as tcp/443, udp/6000-6010, ping, icmp/echo, proto/47, any."`
+	Ports    []string `json:"ports,omitempty" nullable:"false" eg:"tcp/80, tcp/443" ask:"always" doc:"Such as tcp/443, udp/6000-6010, ping, icmp/echo, proto/47, any."`
 	Includes []string `json:"includes,omitempty" nullable:"false" ref:"services" eg:"names" doc:"Other services that belong to it."`
 }
 
 // Hours is a named time of the week, in the site's time zone.
 type Hours struct {
 	Name string   `json:"name" eg:"field-season" doc:"Their name."`
-	Days []string `json:"days,omitempty" nullable:"false" enum:"monday,tuesday,wednesday,thursday,friday,saturday,sunday" doc:"On these days; none: every day."`
+	Days []string `json:"days,omitempty" nullable:"false" enum:"monday,tuesday,wednesday,thursday,friday,saturday,sunday" ask:"always" doc:"On these days; none: every day."`
 	From Clock    `json:"from" eg:"08:00" doc:"From then on."`
 	To   Clock    `json:"to" eg:"18:00" doc:"Until then, not included; earlier than from: until that time of the next day; 24:00 for midnight."`
 }

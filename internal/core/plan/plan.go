@@ -12,20 +12,20 @@ type Plan struct {
 	Format       int           `json:"format" doc:"Version of this document: 1."`
 	Name         string        `json:"name" doc:"What the site is called."`
 	TimeZone     string        `json:"time-zone,omitempty" eg:"Atlantic/Reykjavik" doc:"The site's time zone, by its IANA name, for hours; UTC if not given."`
-	Gateways     []Gateway     `json:"gateways,omitempty" nullable:"false" doc:"The machines that remote people dial."`
+	Gateways     []Gateway     `json:"gateways,omitempty" nullable:"false" are:"ordered" doc:"The machines that remote people dial."`
 	Zones        []Zone        `json:"zones,omitempty" nullable:"false" doc:"Named sets of inside networks that are treated alike."`
-	Networks     []Network     `json:"networks,omitempty" nullable:"false" doc:"The inside networks, and those of other sites behind them."`
-	Routers      []Router      `json:"routers,omitempty" nullable:"false" doc:"Inside routers other than the gateway, as far as they decide the way there and back."`
+	Networks     []Network     `json:"networks,omitempty" nullable:"false" are:"reach" doc:"The inside networks, and those of other sites behind them."`
+	Routers      []Router      `json:"routers,omitempty" nullable:"false" are:"reach" doc:"Inside routers other than the gateway, as far as they decide the way there and back."`
 	Hosts        []Host        `json:"hosts,omitempty" nullable:"false" doc:"Inside machines worth a name."`
 	HostGroups   []HostGroup   `json:"host-groups,omitempty" nullable:"false" doc:"Named sets of hosts, networks and addresses."`
 	Services     []Service     `json:"services,omitempty" nullable:"false" doc:"Named sets of ports."`
 	Hours        []Hours       `json:"hours,omitempty" nullable:"false" doc:"Named times of the week."`
 	Groups       []Group       `json:"groups,omitempty" nullable:"false" doc:"Groups of people. Who is in them is kept beside the plan."`
-	Pools        []Pool        `json:"pools,omitempty" nullable:"false" doc:"Addresses that are leased to remote people."`
-	Tunnels      []Tunnel      `json:"tunnels,omitempty" nullable:"false" doc:"The ways in."`
-	Passages     []Passage     `json:"passages,omitempty" nullable:"false" doc:"How each class of people comes in; the first that admits one of the person's groups takes them."`
-	NAT          []Translation `json:"nat,omitempty" nullable:"false" doc:"Exemptions and translations of the gateway, first match decides."`
-	Rules        []Rule        `json:"rules,omitempty" nullable:"false" doc:"What people may use. A refusal wins over a permission; nothing else is allowed."`
+	Pools        []Pool        `json:"pools,omitempty" nullable:"false" are:"reach" doc:"Addresses that are leased to remote people."`
+	Tunnels      []Tunnel      `json:"tunnels,omitempty" nullable:"false" are:"reach" doc:"The ways in."`
+	Passages     []Passage     `json:"passages,omitempty" nullable:"false" are:"ordered,reach" doc:"How each class of people comes in; the first that admits one of the person's groups takes them."`
+	NAT          []Translation `json:"nat,omitempty" nullable:"false" are:"ordered,reach" doc:"Exemptions and translations of the gateway, first match decides."`
+	Rules        []Rule        `json:"rules,omitempty" nullable:"false" are:"reach" doc:"What people may use. A refusal wins over a permission; nothing else is allowed."`
 	Expectations []Expectation `json:"expectations,omitempty" nullable:"false" doc:"Who must reach what, and who must not."`
 }
 

@@ -2,8 +2,11 @@
 import { computed, onMounted, ref } from 'vue'
 import { api, codeOf, words, type Review } from '../api'
 import { reachWords } from '../states'
+import FindingCard from './FindingCard.vue'
+import { usePlan } from '../plan'
 
-const props = defineProps<{ draft: string; version: number }>()
+const props = defineProps<{ draft: string }>()
+const plan = usePlan()
 const emit = defineEmits<{ close: []; committed: [number, number]; rebase: [] }>()
 const review = ref<Review>()
 const problem = ref('')
@@ -45,7 +48,7 @@ async function commit() {
     params: { path: { name: props.draft } },
     body: {
       message: message.value,
-      version: props.version,
+      version: plan.draft?.version ?? 0,
       accept: warnings.value.map((w) => ({ finding: idOf(w), reason: reasons.value[idOf(w)] })),
       for: Math.max(0, minutes.value) * 60,
       try: minutes.value < 0 ? {} : undefined,
@@ -59,7 +62,7 @@ async function commit() {
 </script>
 
 <template>
-  <v-dialog :model-value="true" max-width="860" scrollable @update:model-value="emit('close')">
+  <v-dialog :model-value="true" max-width="980" scrollable @update:model-value="emit('close')">
     <v-card title="What this commit does">
       <v-card-text>
         <v-progress-linear v-if="!review && !problem" indeterminate />
@@ -71,18 +74,54 @@ async function commit() {
           <section v-if="review.faults.length || stops.length">
             <h3 class="text-bad">✗ It cannot be committed yet</h3>
             <p v-for="(f, i) in review.faults" :key="'f' + i">line {{ f.line }}: {{ f.problem }}</p>
-            <p v-for="s in stops" :key="s.code + s.path">
-              <b>line {{ s.line }}</b> {{ s.problem }}<br />→ {{ s.fix }}
-            </p>
+            <FindingCard
+              v-for="s in stops"
+              :key="s.code + s.path"
+              :finding="s"
+              link
+              @refused="(w) => (problem = w)"
+              @mended="load"
+              @left="emit('close')"
+            />
           </section>
-          <section>
+          <section v-if="review.first?.length" id="first">
+            <h3>The first plan: who comes in, and reaches what</h3>
+            <table class="first">
+              <thead>
+                <tr>
+                  <th>who</th>
+                  <th>comes in by</th>
+                  <th>addresses</th>
+                  <th>names by</th>
+                  <th>into the tunnel</th>
+                  <th>reaches</th>
+                </tr>
+              </thead>
+              <tbody>
+                <tr v-for="c in review.first" :key="c.group">
+                  <td>
+                    <b>{{ c.group }}</b>
+                  </td>
+                  <td>{{ c.by }}</td>
+                  <td>{{ c.addresses }}</td>
+                  <td>{{ c.names }}</td>
+                  <td>{{ c.routes || 'nothing' }}</td>
+                  <td>
+                    <p v-for="(l, i) in c.reaches" :key="i" class="text-good">+ {{ reachWords(l) }}</p>
+                    <p v-if="!c.reaches.length" class="text-bad">nothing: no rule permits them anything</p>
+                  </td>
+                </tr>
+              </tbody>
+            </table>
+          </section>
+          <section v-else>
             <h3>In the plan</h3>
             <ul>
               <li v-for="c in review.changes" :key="c" class="mono">{{ c }}</li>
             </ul>
             <p v-if="!review.changes.length">Nothing but comments or layout.</p>
           </section>
-          <section id="for-whom">
+          <section v-if="!review.first?.length" id="for-whom">
             <h3>For people</h3>
             <p v-if="!review.reach.length">Nobody gains or loses reach.</p>
             <div v-for="r in review.reach" :key="r.class" class="mb-2">
@@ -98,9 +137,7 @@ async function commit() {
           <section v-if="warnings.length">
             <h3>! Say of each warning why it is accepted, or go back and mend it</h3>
             <div v-for="w in warnings" :key="w.code + w.path" class="mb-2">
-              <p>
-                <b>line {{ w.line }}</b> {{ w.problem }}
-              </p>
+              <FindingCard :finding="w" link @refused="(x) => (problem = x)" @mended="load" @left="emit('close')" />
               <v-text-field v-model="reasons[idOf(w)]" class="reason" label="Accepted because" hint="It stays with the revision." />
             </div>
           </section>
@@ -128,6 +165,18 @@ async function commit() {
 <style scoped>
 section {
   margin-bottom: 14px;
+}
+.first {
+  width: 100%;
+  border-collapse: collapse;
+  font-size: 12.5px;
+}
+.first th,
+.first td {
+  text-align: left;
+  vertical-align: top;
+  padding: 3px 8px 3px 0;
+  border-top: 1px solid rgba(128, 140, 160, 0.3);
 }
 h3 {
   font-size: 14px;

@@ -2,6 +2,7 @@
 import { onMounted, ref } from 'vue'
 import { api, words, type Schemas } from '../api'
 import { draftName, usePlan } from '../plan'
+import MergeSides from './MergeSides.vue'
 
 const emit = defineEmits<{ close: [] }>()
 const plan = usePlan()
@@ -36,16 +37,17 @@ onMounted(() => rebase([]))
         </p>
         <section v-for="(c, i) in conflicts" :key="i" class="conflict">
           <h3>Line {{ c.line }} of the older plan</h3>
-          <div class="sides">
+          <div class="choice">
             <label :class="{ taken: take[i] === 'ours' }"
-              ><span><input v-model="take[i]" type="radio" :name="'take' + i" value="ours" /> this draft</span>
-              <pre class="mono">{{ c.ours || '(taken out)' }}</pre>
-            </label>
+              ><input v-model="take[i]" type="radio" :name="'take' + i" value="ours" /> this draft{{ c.ours ? '' : ': taken out' }}</label
+            >
             <label :class="{ taken: take[i] === 'theirs' }"
-              ><span><input v-model="take[i]" type="radio" :name="'take' + i" value="theirs" /> committed</span>
-              <pre class="mono">{{ c.theirs || '(taken out)' }}</pre>
-            </label>
+              ><input v-model="take[i]" type="radio" :name="'take' + i" value="theirs" /> committed{{
+                c.theirs ? '' : ': taken out'
+              }}</label
+            >
           </div>
+          <MergeSides :ours="c.ours" :theirs="c.theirs" />
           <details>
             <summary>as it was before both</summary>
             <pre class="mono">{{ c.base || '(nothing)' }}</pre>
@@ -74,7 +76,7 @@ onMounted(() => rebase([]))
 h3 {
   font-size: 13.5px;
 }
-.sides {
+.choice {
   display: grid;
   grid-template-columns: 1fr 1fr;
   gap: 10px;

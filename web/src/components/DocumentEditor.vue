@@ -1,19 +1,22 @@
 <script setup lang="ts">
-import { computed, nextTick, onMounted, ref, watch } from 'vue'
+import { setDiagnostics, type Diagnostic } from '@codemirror/lint'
+import { EditorState, RangeSet, StateEffect, StateField } from '@codemirror/state'
+import { Decoration, EditorView, gutter, GutterMarker, lineNumbers } from '@codemirror/view'
+import { computed, nextTick, onBeforeUnmount, onMounted, ref, watch } from 'vue'
+import { between, documentEditor, fromOutside, lineHeight, typing } from '../editor'
 import { marginNotes, place, type MarginNote } from '../notes'
 import { usePlan } from '../plan'
 
 const props = defineProps<{ notes?: boolean; line?: number; spot?: boolean }>()
 const plan = usePlan()
-const lineHeight = 20
 const heights = ref<number[]>([])
 const notesBox = ref<HTMLElement>()
 const desk = ref<HTMLElement>()
-const top = ref(0)
-const room = ref(800)
+const paper = ref<HTMLElement>()
+let view: EditorView | undefined
 
-const lines = computed(() => plan.text.split('\n').length)
-const margin = computed(() => (plan.checked ? marginNotes(plan.checked).slice(0, 300) : []))
+const all = computed(() => (plan.checked ? marginNotes(plan.checked) : []))
+const margin = computed(() => all.value.slice(0, 300))
 const tops = computed(() =>
   place(
     margin.value.map((n, i) => ({ line: n.line, height: heights.value[i] ?? 56 })),
@@ -22,23 +25,104 @@ const tops = computed(() =>
   ),
 )
 const signs = { fault: '✗', stop: '✗', warn: '!', note: '·' }
-const worst = computed(() => {
-  const out: Record<number, MarginNote['severity']> = {}
-  for (const n of [...(plan.checked ? marginNotes(plan.checked) : [])].reverse())
-    if (!out[n.line] || n.severity === 'stop' || n.severity === 'fault') out[n.line] = n.severity
-  return out
+
+class Sign extends GutterMarker {
+  constructor(readonly severity: MarginNote['severity']) {
+    super()
+  }
+  eq(other: Sign) {
+    return other.severity === this.severity
+  }
+  toDOM() {
+    const e = document.createElement('span')
+    e.className = 'sign ' + this.severity
+    e.textContent = signs[this.severity]
+    return e
+  }
+}
+
+// The signs of findings, and the line of what is edited beside: both are set from outside, and move with the text as one types.
+const setSigns = StateEffect.define<RangeSet<Sign>>()
+const signField = StateField.define<RangeSet<Sign>>({
+  create: () => RangeSet.empty,
+  update(set, tr) {
+    for (const e of tr.effects) if (e.is(setSigns)) return e.value
+    return set.map(tr.changes)
+  },
 })
-// Only the numbers that can be seen are drawn: a plan may have thousands of lines.
-const seen = computed(() => {
-  const first = Math.max(1, Math.floor(top.value / lineHeight) - 20)
-  const last = Math.min(lines.value, Math.ceil((top.value + room.value) / lineHeight) + 20)
-  return Array.from({ length: Math.max(0, last - first + 1) }, (_, i) => first + i)
+const setSpot = StateEffect.define<number | undefined>()
+const spotField = StateField.define({
+  create: () => Decoration.none,
+  update(set, tr) {
+    for (const e of tr.effects)
+      if (e.is(setSpot))
+        return e.value && e.value <= tr.state.doc.lines
+          ? Decoration.set([Decoration.line({ class: 'spot' }).range(tr.state.doc.line(e.value).from)])
+          : Decoration.none
+    return set.map(tr.changes)
+  },
+  provide: (f) => EditorView.decorations.from(f),
 })
 
-function look() {
-  top.value = desk.value?.scrollTop ?? 0
-  room.value = desk.value?.clientHeight ?? 800
+onMounted(() => {
+  view = new EditorView({
+    parent: paper.value,
+    state: EditorState.create({
+      doc: plan.text,
+      extensions: [
+        signField,
+        spotField,
+        gutter({ class: 'signs', markers: (v) => v.state.field(signField), initialSpacer: () => new Sign('note') }),
+        lineNumbers(),
+        typing(plan.undo, plan.redo),
+        documentEditor('The plan, YAML'),
+        EditorView.updateListener.of((u) => {
+          if (u.docChanged && !u.transactions.some((t) => t.annotation(fromOutside))) plan.type(u.state.doc.toString())
+        }),
+      ],
+    }),
+  })
+  mark()
+  void go()
+})
+onBeforeUnmount(() => view?.destroy())
+
+watch(
+  () => plan.text,
+  (text) => {
+    const change = view && between(view.state.doc.toString(), text)
+    if (change) view?.dispatch({ changes: change, annotations: fromOutside.of(true) })
+  },
+)
+
+/** Puts signs and underlines where findings are. */
+function mark() {
+  if (!view) return
+  const doc = view.state.doc
+  const worst = new Map<number, MarginNote>()
+  const underlines: Diagnostic[] = []
+  for (const n of all.value) {
+    if (n.line < 1 || n.line > doc.lines) continue
+    const known = worst.get(n.line)
+    if (!known || n.severity === 'stop' || n.severity === 'fault') worst.set(n.line, n)
+    if (n.severity === 'note') continue
+    const l = doc.line(n.line)
+    underlines.push({
+      from: l.from + l.text.length - l.text.trimStart().length,
+      to: l.to,
+      severity: n.severity === 'warn' ? 'warning' : 'error',
+      message: n.problem + (n.fix ? '\n→ ' + n.fix : ''),
+      actions: n.mend.length ? [{ name: 'Apply this fix', apply: () => void mend(n) }] : [],
+    })
+  }
+  const set = RangeSet.of(
+    [...worst.values()].map((n) => new Sign(n.severity).range(doc.line(n.line).from)),
+    true,
+  )
+  view.dispatch({ effects: setSigns.of(set) })
+  view.dispatch(setDiagnostics(view.state, underlines.slice(0, 500)))
 }
+watch(all, mark)
 
 async function measure() {
   await nextTick()
@@ -48,45 +132,20 @@ watch(margin, measure, { immediate: true })
 
 async function go() {
   await nextTick()
+  view?.dispatch({ effects: setSpot.of(props.spot ? props.line : undefined) })
   if (props.line && desk.value) desk.value.scrollTop = Math.max(0, (props.line - 4) * lineHeight)
-  look()
 }
 watch(() => props.line, go)
-onMounted(go)
 
 async function mend(n: MarginNote) {
   plan.problem = await plan.edit(n.mend)
 }
-
-function indent(e: KeyboardEvent) {
-  const area = e.target as HTMLTextAreaElement
-  area.setRangeText('  ', area.selectionStart, area.selectionEnd, 'end')
-  plan.type(area.value)
-}
 </script>
 
 <template>
-  <v-card ref="card" class="frame">
-    <div ref="desk" class="desk" :class="{ wide: props.notes }" @scroll.passive="look">
-      <div class="gutter mono" aria-hidden="true" :style="{ height: lines * lineHeight + 'px' }">
-        <div v-for="n in seen" :key="n" :class="worst[n]" :style="{ top: (n - 1) * lineHeight + 'px' }">
-          {{ worst[n] ? signs[worst[n]] : '' }} {{ n }}
-        </div>
-      </div>
-      <div class="paper">
-        <div v-if="props.spot && props.line" class="spot" :style="{ top: (props.line - 1) * lineHeight + 'px' }" />
-        <textarea
-          id="document"
-          :value="plan.text"
-          class="mono"
-          :rows="lines"
-          spellcheck="false"
-          wrap="off"
-          aria-label="The plan, YAML"
-          @input="plan.type(($event.target as HTMLTextAreaElement).value)"
-          @keydown.tab.exact.prevent="indent"
-        />
-      </div>
+  <v-card class="frame">
+    <div ref="desk" class="desk" :class="{ wide: props.notes }">
+      <div id="document" ref="paper" class="paper" />
       <div v-if="props.notes" ref="notesBox" class="notes">
         <article v-for="(n, i) in margin" :key="n.id" class="margin" :class="n.severity" :style="{ top: tops[i] + 'px' }">
           <b>{{ signs[n.severity] }} {{ n.severity === 'fault' ? 'not a plan' : n.severity }}, line {{ n.line }}</b>
@@ -113,60 +172,27 @@ function indent(e: KeyboardEvent) {
 }
 .desk {
   display: grid;
-  grid-template-columns: 56px minmax(0, 1fr);
+  grid-template-columns: minmax(0, 1fr);
   height: 100%;
   overflow: auto;
   padding: 8px 0;
 }
 .desk.wide {
-  grid-template-columns: 64px minmax(0, 1fr) 380px;
+  grid-template-columns: minmax(0, 1fr) 380px;
 }
-.gutter,
-textarea {
-  font-size: 12px;
-  line-height: 20px;
+.paper :deep(.sign) {
+  font-weight: 700;
+  padding-left: 6px;
 }
-.gutter {
-  position: relative;
-  color: rgb(var(--v-theme-quiet));
-  user-select: none;
-}
-.gutter div {
-  position: absolute;
-  right: 8px;
-  white-space: nowrap;
-}
-.gutter .stop,
-.gutter .fault {
+.paper :deep(.sign.stop),
+.paper :deep(.sign.fault) {
   color: rgb(var(--v-theme-bad));
-  font-weight: 700;
 }
-.gutter .warn {
+.paper :deep(.sign.warn) {
   color: rgb(var(--v-theme-caution));
-  font-weight: 700;
 }
-.paper {
-  position: relative;
-}
-.spot {
-  position: absolute;
-  left: 0;
-  right: 0;
-  height: 20px;
+.paper :deep(.spot) {
   background: rgba(255, 182, 39, 0.25);
-  pointer-events: none;
-}
-textarea {
-  position: relative;
-  width: 100%;
-  resize: none;
-  overflow-y: hidden;
-  overflow-x: auto;
-  border: 0;
-  outline-offset: -3px;
-  color: inherit;
-  background: transparent;
-  white-space: pre;
 }
 .notes {
   position: relative;

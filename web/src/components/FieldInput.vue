@@ -28,7 +28,7 @@ const folded = computed(
     (props.value === undefined || props.value === null) &&
     !Object.keys(props.taken ?? {}).some((p) => p.startsWith(props.path + '/')),
 )
-const single = (kind: string) => (kind === 'hours' ? kind : kind.replace(/s$/, '').replace('-', ' '))
+const single = (kind: string) => plan.forms.find((x) => x.kind === kind)?.one ?? kind
 
 function settle(v: unknown) {
   if (f.value.type === 'number' && v !== '' && v !== null) v = Number(v)

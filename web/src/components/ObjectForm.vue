@@ -18,6 +18,7 @@ const problem = ref('')
 const more = ref(false)
 const made = ref<{ kind: string; then: (name: string) => void }>()
 const newName = ref('')
+const depends = ref<Schemas['Depends']>()
 
 const form = computed(() => plan.forms.find((f) => f.kind === props.kind))
 const stored = computed(() =>
@@ -33,28 +34,9 @@ const findings = computed(() =>
   props.name ? (plan.checked?.findings ?? []).filter((f) => f.path === path.value || f.path.startsWith(path.value + '/')) : [],
 )
 const shown = computed(() =>
-  (form.value?.fields ?? []).filter(
-    (f) => f.name !== 'name' && (more.value || f.required || has(f.name) || usual[props.kind]?.includes(f.name)),
-  ),
+  (form.value?.fields ?? []).filter((f) => f.name !== 'name' && (more.value || f.required || f.usual || has(f.name))),
 )
 const hidden = computed(() => (form.value?.fields.length ?? 1) - 1 - shown.value.length)
-
-/** Fields that are asked for though they may be left out. */
-const usual: Record<string, string[]> = {
-  gateways: ['inside', 'routes', 'internet'],
-  networks: ['router'],
-  hosts: ['addresses', 'dns'],
-  services: ['ports'],
-  pools: ['prefixes'],
-  tunnels: ['suites'],
-  passages: ['tunnels', 'pool', 'dns', 'routes'],
-  nat: ['from', 'to', 'out'],
-  rules: ['groups', 'log'],
-  expectations: ['groups', 'to', 'services', 'by-name'],
-  hours: ['days'],
-  groups: ['note'],
-  zones: ['note'],
-}
 
 function has(name: string) {
   return value.value[name] !== undefined || Object.keys(plan.reading?.taken ?? {}).some((p) => p.startsWith(`${path.value}/${name}`))
@@ -116,8 +98,6 @@ async function move(by: number) {
   const before = by < 0 ? names[at - 1] : (names[at + 2] ?? '')
   problem.value = await plan.edit([{ op: 'move', path: path.value, value: before }])
 }
-const depends = ref<Schemas['Depends']>()
-const dependent = computed(() => ['rules', 'nat', 'passages', 'networks', 'routers', 'pools', 'tunnels'].includes(props.kind))
 
 /** Asks what would be without this object. */
 async function ask() {
@@ -126,7 +106,6 @@ async function ask() {
   depends.value = data
 }
 
-const ordered = computed(() => ['passages', 'nat', 'gateways'].includes(props.kind))
 const place = computed(() => plan.names(props.kind).indexOf(props.name ?? ''))
 
 function useMade(name: string) {
@@ -140,14 +119,14 @@ function useMade(name: string) {
     <div class="d-flex align-center ga-2 mb-2">
       <v-btn v-if="!inDialog" :icon="mdiArrowLeft" size="small" variant="text" aria-label="Back to the list" @click="emit('close')" />
       <h2>
-        {{ name ? name : 'New' }} <small>{{ kind }}</small>
+        {{ name ? name : 'New' }} <small>{{ name ? kind : form?.one }}</small>
       </h2>
       <v-spacer />
-      <template v-if="name && ordered">
+      <template v-if="name && form?.order">
         <v-btn size="small" variant="text" :disabled="place === 0" @click="move(-1)">Earlier</v-btn>
         <v-btn size="small" variant="text" :disabled="place === plan.names(kind).length - 1" @click="move(1)">Later</v-btn>
       </template>
-      <v-btn v-if="name && dependent" id="depends" size="small" variant="text" @click="ask">What depends on it?</v-btn>
+      <v-btn v-if="name && form?.reach" id="depends" size="small" variant="text" @click="ask">What depends on it?</v-btn>
       <v-btn v-if="name" size="small" variant="text" color="bad" @click="remove">Remove</v-btn>
     </div>
     <article v-if="depends" id="dependence" class="depends">

@@ -1,24 +1,21 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
-import { holds } from '../net'
+import type { Schemas } from '../api'
 import { usePlan } from '../plan'
 
-// The site as the plan has it: people at the left, the way in, the gateway, and what is behind it. Choosing a passage shows its way.
+// The site as the plan has it, by what the service says is to be drawn: people at the left, the way in, the gateway, and what is behind it.
+// Choosing a passage shows its way.
 const emit = defineEmits<{ open: [string] }>()
 const plan = usePlan()
 const chosen = ref('')
 
-interface Box {
+type Thing = Schemas['OutlineBox']
+interface Box extends Thing {
   key: string
-  path: string
   x: number
   y: number
   w: number
   h: number
-  title: string
-  lines: string[]
-  off?: boolean
-  zone?: string
 }
 interface Line {
   from: Box
@@ -27,18 +24,13 @@ interface Line {
 }
 
 const lineHeight = 15
-const most = 14 // boxes of a column; a larger plan is shown in part
+const letter = 6 // width of a letter, about
 
-function column(
-  x: number,
-  w: number,
-  top: number,
-  list: { path: string; title: string; lines: string[]; off?: boolean; zone?: string }[],
-): Box[] {
+function column(x: number, w: number, top: number, list: Thing[]): Box[] {
   let y = top
   return list.map((b) => {
     const h = 26 + b.lines.length * lineHeight
-    const box = { ...b, key: b.path, x, y, w, h }
+    const box = { ...b, lines: b.lines.map((l) => cut(l, Math.floor((w - 14) / letter))), key: b.path, x, y, w, h }
     y += h + 12
     return box
   })
@@ -46,145 +38,28 @@ function column(
 const cut = (text: string, n: number) => (text.length > n ? text.slice(0, n - 1) + '…' : text)
 
 const scene = computed(() => {
-  const p = plan.reading?.plan
-  const passages = (plan.reading?.settled ?? []).slice(0, most)
-  const gateway = p?.gateways?.[0]
-  if (!p || !gateway) return undefined
-  const nets = (p.networks ?? []).slice(0, most)
-  const homeOf = (address: string) => {
-    let best: { name: string; bits: number } | undefined
-    for (const n of p.networks ?? [])
-      for (const prefix of n.prefixes)
-        if (holds(prefix, address) && (!best || Number(prefix.split('/')[1]) > best.bits))
-          best = { name: n.name, bits: Number(prefix.split('/')[1]) }
-    return best?.name
-  }
-  const hostsIn = new Map<string, string[]>()
-  for (const h of p.hosts ?? []) {
-    const home = homeOf(h.addresses?.[0] ?? h.ranges?.[0]?.split(/[-/]/)[0] ?? '')
-    if (home) hostsIn.set(home, [...(hostsIn.get(home) ?? []), h.name])
-  }
-  const left = column(
-    0,
-    236,
-    40,
-    passages.map((x) => ({
-      path: 'passages/' + x.name,
-      title: x.name,
-      off: x.off,
-      lines: [
-        cut('who: ' + x.groups.join(', '), 38),
-        cut('addresses: ' + (x.pool ?? 'none'), 38),
-        cut(x.routes?.full ? 'routes: everything' : 'routes: ' + (x.routes?.split ?? []).join(', '), 38),
-      ],
-    })),
-  )
-  const tunnels = column(
-    276,
-    150,
-    40,
-    (p.tunnels ?? []).slice(0, most).map((t) => ({
-      path: 'tunnels/' + t.name,
-      title: t.name,
-      off: t.off,
-      lines: [t.kind + ', ' + t.login, ...(t.identity ? [cut(t.identity, 24)] : [])],
-    })),
-  )
-  const front = gateway.outside['in-front']
-  const nat = (p.nat ?? []).filter((n) => n.gateway === gateway.name && !n.off)
-  const gate = column(466, 188, front ? 104 : 70, [
-    {
-      path: 'gateways/' + gateway.name,
-      title: gateway.name,
-      lines: [
-        cut(gateway.dial, 30),
-        ...gateway.outside.addresses.map((a) => cut('outside ' + a, 30)),
-        ...(gateway.inside ?? []).map((a) => cut(`in ${a.network} ${a.addresses[0] ?? ''}`, 30)),
-        ...nat.slice(0, 4).map((n) => cut(`${n.action} ${n.name}`, 30)),
-      ],
-    },
-  ])[0]
-  const sky = gateway.internet ? column(466, 188, 0, [{ path: 'internet', title: 'internet', lines: [] }])[0] : undefined
-  const wall = front
-    ? column(466, 188, 46, [{ path: `gateways/${gateway.name}`, title: 'router in front', lines: [front.address] }])[0]
-    : undefined
-  if (wall) wall.key = 'front'
-  const routers = column(
-    700,
-    112,
-    150,
-    (p.routers ?? []).slice(0, most).map((r) => ({ path: 'routers/' + r.name, title: r.name, lines: [cut(r.addresses[0] ?? '', 18)] })),
-  )
-  const right = column(
-    856,
-    244,
-    16,
-    [...nets]
-      .sort((a, b) => (a.zone ?? '~').localeCompare(b.zone ?? '~'))
-      .map((n) => {
-        const hosts = hostsIn.get(n.name) ?? []
-        return {
-          path: 'networks/' + n.name,
-          title: n.name,
-          zone: n.zone,
-          lines: [
-            cut(n.prefixes.join(', '), 38),
-            ...(n.site ? ['of ' + n.site] : []),
-            ...(hosts.length ? [cut(hosts.slice(0, 4).join(', ') + (hosts.length > 4 ? ` and ${hosts.length - 4} more` : ''), 38)] : []),
-          ],
-        }
-      }),
-  )
-
-  // The networks that a passage's devices send packets to.
-  const reach = new Map<string, Set<string>>()
-  for (const x of passages) {
-    const set = new Set<string>()
-    const add = (word: string, depth: number) => {
-      if ((p.networks ?? []).some((n) => n.name === word)) set.add(word)
-      for (const n of p.networks ?? []) if (n.zone === word || n.prefixes.includes(word)) set.add(n.name)
-      const h = (p.hosts ?? []).find((o) => o.name === word)
-      const home = h ? homeOf(h.addresses?.[0] ?? '') : homeOf(word)
-      if (home) set.add(home)
-      if (depth < 5) for (const m of (p['host-groups'] ?? []).find((g) => g.name === word)?.members ?? []) add(m, depth + 1)
-    }
-    if (x.routes?.full) for (const n of nets) set.add(n.name)
-    for (const word of x.routes?.split ?? []) add(word, 0)
-    reach.set(x.name, set)
-  }
+  const p = plan.reading?.picture
+  if (!p?.gateway) return undefined
+  const passages = column(0, 236, 40, p.passages)
+  const tunnels = column(276, 150, 40, p.tunnels)
+  const gate = column(466, 188, p['in-front'] ? 104 : 70, [p.gateway])[0]
+  const sky = p.internet ? column(466, 188, 0, [{ path: 'internet', title: 'internet', lines: [] }])[0] : undefined
+  const wall = p['in-front'] ? { ...column(466, 188, 46, [p['in-front']])[0], key: 'front' } : undefined
+  const routers = column(700, 112, 150, p.routers)
+  const networks = column(856, 244, 16, p.networks)
+  const linked = [...passages, ...tunnels, gate, ...(sky ? [sky] : []), ...routers, ...networks]
+  const find = (path: string) => linked.find((b) => b.path === path)
   const lines: Line[] = []
-  const link = (from: Box | undefined, to: Box | undefined, who: string[]) => from && to && lines.push({ from, to, passages: who })
-  const find = (boxes: Box[], path: string) => boxes.find((b) => b.path === path)
-  for (const x of passages) for (const t of x.tunnels ?? []) link(find(left, 'passages/' + x.name), find(tunnels, 'tunnels/' + t), [x.name])
-  for (const t of tunnels)
-    link(
-      t,
-      gate,
-      passages.filter((x) => (x.tunnels ?? []).includes(t.title)).map((x) => x.name),
-    )
-  const goes = (network: string) => passages.filter((x) => reach.get(x.name)?.has(network)).map((x) => x.name)
-  const attached = new Set((gateway.inside ?? []).map((a) => a.network))
-  const via = new Set((gateway.routes ?? []).map((r) => r.via))
-  for (const r of p.routers ?? []) {
-    const behind = nets.filter((n) => n.router === r.name && !attached.has(n.name))
-    const box = find(routers, 'routers/' + r.name)
-    if (r.addresses.some((a) => via.has(a))) link(gate, box, [...new Set(behind.flatMap((n) => goes(n.name)))])
-    for (const n of behind) link(box, find(right, 'networks/' + n.name), goes(n.name))
+  for (const w of p.ways) {
+    const [from, to] = [find(w.from), find(w.to)]
+    if (from && to) lines.push({ from, to, passages: w.passages })
   }
-  for (const n of nets) if (attached.has(n.name)) link(gate, find(right, 'networks/' + n.name), goes(n.name))
-  if (sky)
-    link(
-      gate,
-      sky,
-      passages.filter((x) => x.routes?.full).map((x) => x.name),
-    )
-  const boxes = [...left, ...tunnels, gate, ...(sky ? [sky] : []), ...(wall ? [wall] : []), ...routers, ...right]
-  const left_out = (plan.reading?.settled.length ?? 0) - passages.length + (p.networks?.length ?? 0) - nets.length
-  const zones = [...new Set(right.map((b) => b.zone).filter(Boolean))].map((z) => {
-    const mine = right.filter((b) => b.zone === z)
+  const boxes = [...linked, ...(wall ? [wall] : [])]
+  const zones = [...new Set(networks.map((b) => b.zone).filter(Boolean))].map((z) => {
+    const mine = networks.filter((b) => b.zone === z)
     return { name: z, y: mine[0].y - 5, h: mine[mine.length - 1].y + mine[mine.length - 1].h - mine[0].y + 10 }
   })
-  return { boxes, lines, zones, height: Math.max(...boxes.map((b) => b.y + b.h)) + 12, left_out }
+  return { boxes, lines, zones, height: Math.max(...boxes.map((b) => b.y + b.h)) + 12, left_out: p['left-out'] }
 })
 
 function curve(l: Line): string {

@@ -1,18 +1,19 @@
 <script setup lang="ts">
 import { mdiPlus } from '@mdi/js'
-import { computed, ref, watch } from 'vue'
+import { computed, onMounted, ref, watch } from 'vue'
+import { api, type Schemas } from '../api'
 import { usePlan } from '../plan'
-import { stepOf, summary, type PlanObject, type Step } from '../steps'
+import type { Field, Step } from '../steps'
 import FindingCard from './FindingCard.vue'
 import ObjectForm from './ObjectForm.vue'
+import ObjectTable from './ObjectTable.vue'
 import PoolUsage from './PoolUsage.vue'
 import TrustPanel from './TrustPanel.vue'
 
 const props = defineProps<{ step: Step; object?: string }>()
 const emit = defineEmits<{ open: [string | undefined] }>()
 const plan = usePlan()
-const search = ref('')
-const most = ref(60)
+const search = ref<string | null>('')
 const making = ref('')
 const onlyFound = ref(false)
 
@@ -20,57 +21,33 @@ watch(
   () => props.step.id,
   () => {
     search.value = making.value = ''
-    most.value = 60
     onlyFound.value = false
+    void hit()
   },
 )
 
-const findings = computed(() => (plan.checked?.findings ?? []).filter((f) => stepOf(f.path) === props.step.id))
-const signs = { stop: '✗', warn: '!', note: '·' }
-const worst = computed(() => {
-  const out: Record<string, 'stop' | 'warn' | 'note'> = {}
-  for (const f of [...(plan.checked?.findings ?? [])].reverse()) out[f.path.split('/').slice(0, 2).join('/')] = f.severity
-  return out
-})
-
-interface Row {
-  name: string
-  words: string
-  path: string
-}
+const findings = computed(() => (plan.checked?.findings ?? []).filter((f) => f.step === props.step.id))
 const sections = computed(() =>
-  props.step.kinds.map((kind) => {
-    const source =
-      kind === 'passages'
-        ? plan.reading?.settled
-        : (plan.reading?.plan as unknown as Record<string, PlanObject[] | undefined> | undefined)?.[kind]
-    const all: Row[] = ((source ?? []) as unknown as PlanObject[]).map((o) => ({
-      name: o.name,
-      words: summary(o),
-      path: `${kind}/${o.name}`,
-    }))
-    const wanted = (search.value ?? '').toLowerCase() // null once it was cleared
-    const rows = all.filter(
-      (r) =>
-        (r.name + ' ' + r.words).toLowerCase().includes(wanted) && (!onlyFound.value || ['stop', 'warn'].includes(worst.value[r.path])),
-    )
-    return { kind, total: all.length, rows, about: plan.forms.find((f) => f.kind === kind)?.doc ?? '' }
-  }),
+  props.step.kinds.map((kind) => ({
+    list: plan.reading?.lists.find((l) => l.kind === kind) ?? ({ kind, columns: [], rows: [] } as Schemas['OutlineList']),
+    form: plan.forms.find((f) => f.kind === kind),
+  })),
 )
-const single = (kind: string) => (kind === 'hours' ? 'hours' : kind === 'nat' ? 'entry' : kind.replace(/s$/, '').replace('-', ' '))
 const opened = computed(() => (props.object ? { kind: props.object.split('/')[0], name: props.object.split('/')[1] } : undefined))
 
-// Settings of the whole plan that belong to a step.
-const whole: Record<string, { field: 'name' | 'time-zone'; label: string; hint: string }> = {
-  site: { field: 'name', label: 'What the site is called', hint: '' },
-  people: {
-    field: 'time-zone',
-    label: 'Time zone',
-    hint: 'In which hours count, by its IANA name, such as Atlantic/Reykjavik; UTC if empty.',
-  },
+// How many flows and packets each rule of the running plan decided about.
+const hits = ref<Record<string, string>>({})
+async function hit() {
+  if (!props.step.kinds.includes('rules')) return
+  const { data } = await api.GET('/api/v1/status')
+  hits.value = Object.fromEntries(Object.entries(data?.rules ?? {}).map(([name, r]) => [name, String(r.flows)]))
 }
+onMounted(hit)
 
-async function setWhole(field: 'name' | 'time-zone', e: Event) {
+/** Settings of the whole plan that belong to the step. */
+const valueOf = (f: Field) => (plan.reading?.plan as Record<string, unknown> | undefined)?.[f.name] as string | undefined
+
+async function setWhole(field: string, e: Event) {
   const value = (e.target as HTMLInputElement).value.trim()
   const plain = /^[A-Za-z][\w ./-]*$/.test(value) ? value : JSON.stringify(value)
   plan.problem = await plan.edit([value ? { op: 'set', path: field, value: plain } : { op: 'remove', path: field }])
@@ -97,59 +74,51 @@ function added(kind: string, name: string) {
     <p class="about">{{ step.about }}</p>
     <details v-if="findings.length" class="findings" :open="findings.some((f) => f.severity !== 'note')">
       <summary>{{ findings.length }} {{ findings.length === 1 ? 'finding' : 'findings' }} here</summary>
-      <FindingCard v-for="f in findings.slice(0, 40)" :key="f.code + f.path + f.problem" :finding="f" @refused="(w) => (plan.problem = w)">
-        <v-btn
-          v-if="step.kinds.includes(f.path.split('/')[0]) && f.path.includes('/')"
-          size="x-small"
-          variant="text"
-          @click="emit('open', f.path.split('/').slice(0, 2).join('/'))"
-          >open {{ f.path.split('/')[1] }}</v-btn
-        >
-      </FindingCard>
+      <FindingCard
+        v-for="f in findings.slice(0, 40)"
+        :key="f.code + f.path + f.problem"
+        :finding="f"
+        :link="f.path.includes('/') && step.kinds.includes(f.path.split('/')[0])"
+        @refused="(w) => (plan.problem = w)"
+      />
     </details>
     <v-text-field
-      v-if="whole[step.id]"
-      :id="'whole-' + whole[step.id].field"
+      v-for="f in step.whole"
+      :id="'whole-' + f.name"
+      :key="f.name"
       class="mt-2"
-      :model-value="plan.reading?.plan[whole[step.id].field] ?? ''"
-      :label="whole[step.id].label"
-      :hint="whole[step.id].hint"
-      @change="setWhole(whole[step.id].field, $event)"
+      max-width="520"
+      :model-value="valueOf(f) ?? ''"
+      :label="f.name"
+      :hint="f.doc + (f.example ? ` Such as ${f.example}.` : '')"
+      persistent-hint
+      @change="setWhole(f.name, $event)"
     />
     <p v-if="step.id === 'people'" class="about mt-1">
       Who is in which group is kept beside the plan, under <router-link to="/people">People</router-link>.
     </p>
     <TrustPanel v-if="step.id === 'trust'" />
     <div v-if="step.kinds.length" class="d-flex ga-2 align-center my-2">
-      <v-text-field id="search" v-model="search" label="Search names and settings" clearable />
+      <v-text-field id="search" v-model="search" label="Search names and settings" clearable max-width="420" />
       <v-checkbox v-model="onlyFound" label="Only with ✗ or !" density="compact" hide-details />
     </div>
-    <div v-for="s in sections" :key="s.kind" class="kind">
+    <div v-for="s in sections" :key="s.list.kind" class="kind">
       <div class="d-flex align-center">
         <h3>
-          {{ s.kind }} <small>{{ s.rows.length < s.total ? `${s.rows.length} of ` : '' }}{{ s.total }}</small>
+          {{ s.list.kind }} <small>{{ s.list.rows.length }}</small>
         </h3>
         <v-spacer />
-        <v-btn size="x-small" variant="outlined" :prepend-icon="mdiPlus" @click="making = s.kind">new {{ single(s.kind) }}</v-btn>
+        <v-btn size="x-small" variant="outlined" :prepend-icon="mdiPlus" @click="making = s.list.kind">new {{ s.form?.one }}</v-btn>
       </div>
-      <p v-if="!s.total" class="about">{{ s.about }}</p>
-      <table v-else class="rows">
-        <tbody>
-          <tr
-            v-for="r in s.rows.slice(0, most)"
-            :key="r.path"
-            tabindex="0"
-            :aria-label="r.path"
-            @click="emit('open', r.path)"
-            @keydown.enter="emit('open', r.path)"
-          >
-            <td class="sign" :class="worst[r.path]">{{ worst[r.path] && worst[r.path] !== 'note' ? signs[worst[r.path]] : '' }}</td>
-            <td class="name">{{ r.name }}</td>
-            <td class="words">{{ r.words }}</td>
-          </tr>
-        </tbody>
-      </table>
-      <v-btn v-if="s.rows.length > most" size="x-small" variant="text" @click="most += 200">{{ s.rows.length - most }} more</v-btn>
+      <p v-if="!s.list.rows.length" class="about">{{ s.form?.doc }}</p>
+      <ObjectTable
+        v-else
+        :list="s.list"
+        :wanted="search ?? ''"
+        :only-found="onlyFound"
+        :beside="s.list.kind === 'rules' ? { title: 'flows', of: hits } : undefined"
+        @open="(path) => emit('open', path)"
+      />
     </div>
     <PoolUsage v-if="step.id === 'addresses'" />
   </section>
@@ -174,42 +143,6 @@ h3 small {
 }
 .kind {
   margin-bottom: 12px;
-}
-.rows {
-  width: 100%;
-  border-collapse: collapse;
-  font-size: 12.5px;
-}
-.rows tr {
-  cursor: pointer;
-  border-top: 1px solid rgba(128, 140, 160, 0.25);
-}
-.rows tr:hover,
-.rows tr:focus-visible {
-  background: rgba(255, 182, 39, 0.13);
-}
-.rows td {
-  padding: 4px 6px;
-  vertical-align: top;
-}
-.sign {
-  width: 16px;
-  font-weight: 700;
-}
-.sign.stop {
-  color: rgb(var(--v-theme-bad));
-}
-.sign.warn {
-  color: rgb(var(--v-theme-caution));
-}
-.name {
-  width: 1%;
-  white-space: nowrap;
-  font-weight: 600;
-}
-.words {
-  color: rgb(var(--v-theme-quiet));
-  overflow-wrap: anywhere;
 }
 .findings {
   margin-bottom: 8px;

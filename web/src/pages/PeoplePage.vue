@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { computed, onMounted, reactive, ref } from 'vue'
+import { useRoute } from 'vue-router'
 import { api, words, type Schemas } from '../api'
 import { sure } from '../ask'
 
@@ -25,7 +26,15 @@ async function load() {
   groups.value = gs ?? []
   if (error) problem.value = words(error)
 }
-onMounted(load)
+const route = useRoute()
+onMounted(async () => {
+  await load()
+  if (route.query.add) {
+    // somebody is wanted in a group
+    edit()
+    form.groups = [String(route.query.add)]
+  }
+})
 
 const known = computed(() => [...new Set([...groups.value.map((g) => g.name), ...users.value.flatMap((u) => u.groups)])].sort())
 const passageOf = (u: User) => {
@@ -33,11 +42,25 @@ const passageOf = (u: User) => {
   const first = groups.value.find((g) => g.passage && u.groups.includes(g.name))
   return first ? { in: true, words: `by ${first.passage}` } : { in: false, words: 'no passage admits them' }
 }
-const most = ref(50)
 const matching = computed(() =>
-  users.value.filter((u) => `${u.name} ${u['full-name'] ?? ''} ${u.groups.join(' ')}`.toLowerCase().includes(filter.value.toLowerCase())),
+  users.value
+    .filter((u) => `${u.name} ${u['full-name'] ?? ''} ${u.groups.join(' ')}`.toLowerCase().includes((filter.value ?? '').toLowerCase()))
+    .map((u) => ({
+      ...u,
+      full: u['full-name'] ?? '',
+      in: u.groups.join(', '),
+      comes: passageOf(u).words,
+      admitted: passageOf(u).in,
+      user: u,
+    })),
 )
-const shown = computed(() => matching.value.slice(0, most.value))
+const headers = [
+  { title: 'User', key: 'name' },
+  { title: 'Name', key: 'full' },
+  { title: 'Groups', key: 'in' },
+  { title: 'Comes in', key: 'comes' },
+  { title: '', key: 'do', sortable: false, align: 'end' as const },
+]
 
 function edit(u?: User) {
   editing.value = u ? u.name : 'new'
@@ -149,41 +172,29 @@ async function remove(u: User) {
       </form>
     </v-card>
     <v-card>
-      <table class="plain">
-        <thead>
-          <tr>
-            <th>User</th>
-            <th>Name</th>
-            <th>Groups</th>
-            <th>Comes in</th>
-            <th></th>
-          </tr>
-        </thead>
-        <tbody>
-          <tr v-for="u in shown" :key="u.name">
-            <td>
-              <b>{{ u.name }}</b>
-            </td>
-            <td>{{ u['full-name'] }}</td>
-            <td>{{ u.groups.join(', ') || '–' }}</td>
-            <td :class="{ 'text-caution': !passageOf(u).in }">{{ passageOf(u).in ? '●' : '▲' }} {{ passageOf(u).words }}</td>
-            <td class="text-right">
-              <v-btn size="small" variant="text" :to="{ path: '/diagnose', query: { user: u.name } }">Diagnose</v-btn>
-              <v-btn size="small" variant="text" @click="edit(u)">Change</v-btn>
-              <v-btn size="small" variant="text" @click="toggle(u)">{{ u.off ? 'Switch on' : 'Switch off' }}</v-btn>
-              <v-btn size="small" variant="text" @click="remove(u)">Remove</v-btn>
-            </td>
-          </tr>
-          <tr v-if="matching.length > most">
-            <td colspan="5">
-              <v-btn size="small" variant="text" @click="most += 200">{{ matching.length - most }} more</v-btn>
-            </td>
-          </tr>
-          <tr v-if="!shown.length">
-            <td colspan="5">{{ filter ? 'Nobody matches.' : 'Nobody may connect yet: add a person.' }}</td>
-          </tr>
-        </tbody>
-      </table>
+      <v-data-table-virtual
+        :headers="headers"
+        :items="matching"
+        item-value="name"
+        density="compact"
+        fixed-header
+        :height="matching.length > 14 ? 'calc(100vh - 180px)' : undefined"
+        :no-data-text="filter ? 'Nobody matches.' : 'Nobody may connect yet: add a person.'"
+      >
+        <template #[`item.name`]="{ item }">
+          <b>{{ item.name }}</b>
+        </template>
+        <template #[`item.in`]="{ item }">{{ item.in || '–' }}</template>
+        <template #[`item.comes`]="{ item }">
+          <span :class="{ 'text-caution': !item.admitted }">{{ item.admitted ? '●' : '▲' }} {{ item.comes }}</span>
+        </template>
+        <template #[`item.do`]="{ item }">
+          <v-btn size="small" variant="text" :to="{ path: '/diagnose', query: { user: item.name } }">Diagnose</v-btn>
+          <v-btn size="small" variant="text" @click="edit(item.user)">Change</v-btn>
+          <v-btn size="small" variant="text" @click="toggle(item.user)">{{ item.off ? 'Switch on' : 'Switch off' }}</v-btn>
+          <v-btn size="small" variant="text" @click="remove(item.user)">Remove</v-btn>
+        </template>
+      </v-data-table-virtual>
     </v-card>
   </div>
 </template>

@@ -1,18 +1,20 @@
 <script setup lang="ts">
 import { mdiRedo, mdiUndo } from '@mdi/js'
-import { computed, onMounted, onUnmounted, ref } from 'vue'
+import { computed, defineAsyncComponent, onMounted, onUnmounted, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, words } from '../api'
 import { sure } from '../ask'
 import BeginForm from '../components/BeginForm.vue'
 import CommitDialog from '../components/CommitDialog.vue'
-import ConflictDialog from '../components/ConflictDialog.vue'
-import DocumentEditor from '../components/DocumentEditor.vue'
 import HistoryPanel from '../components/HistoryPanel.vue'
 import PlanPicture from '../components/PlanPicture.vue'
 import StepPanel from '../components/StepPanel.vue'
 import { draftName, usePlan } from '../plan'
 import { stepOf, steps } from '../steps'
+
+// The editor is the largest part of the page: forms do not wait for it.
+const DocumentEditor = defineAsyncComponent(() => import('../components/DocumentEditor.vue'))
+const ConflictDialog = defineAsyncComponent(() => import('../components/ConflictDialog.vue'))
 
 const plan = usePlan()
 const route = useRoute()
@@ -24,14 +26,10 @@ const undone = ref('')
 const begun = ref(false)
 
 const at = computed(() => String(route.query.at ?? 'picture'))
-const step = computed(() => steps.find((s) => s.id === at.value))
+const step = computed(() => steps.value.find((s) => s.id === at.value))
 const object = computed(() => (route.query.object ? String(route.query.object) : undefined))
 const line = computed(() => {
-  const lines = plan.reading?.lines ?? {}
-  if (object.value) return lines[object.value]
-  // Without an object the document shows where the step's own objects begin.
-  const mine = Object.entries(lines).filter(([path]) => step.value?.kinds.includes(path.split('/')[0]))
-  return mine.length ? Math.min(...mine.map(([, n]) => n)) : undefined
+  return object.value ? plan.reading?.lines[object.value] : undefined
 })
 
 function go(to: string, what?: string) {
@@ -40,7 +38,7 @@ function go(to: string, what?: string) {
 function open(path: string | undefined) {
   if (!path) return go(at.value)
   const short = path.split('/').slice(0, 2).join('/')
-  const home = steps.find((s) => s.kinds.includes(short.split('/')[0]))
+  const home = steps.value.find((s) => s.kinds.includes(short.split('/')[0]))
   go(home?.id ?? stepOf(path), home && short.includes('/') ? short : undefined)
 }
 
@@ -149,7 +147,7 @@ async function begin(text: string) {
       done
     }}</v-alert>
     <BeginForm v-if="plan.loaded && !plan.running && (begun || (!plan.draft && !plan.text))" @begun="begin" />
-    <div v-if="plan.text" class="body" :class="{ both: step }">
+    <div v-if="plan.text" class="body" :class="{ both: step && object }">
       <nav aria-label="Steps" class="steps">
         <button :class="{ here: at === 'picture' }" @click="go('picture')">Picture</button>
         <button v-for="(s, i) in steps" :id="'step-' + s.id" :key="s.id" :class="{ here: at === s.id }" :title="s.about" @click="go(s.id)">
@@ -180,16 +178,9 @@ async function begin(text: string) {
         <DocumentEditor v-else-if="at === 'document'" notes />
         <StepPanel v-else-if="step" :step="step" :object="object" @open="open" />
       </main>
-      <DocumentEditor v-if="step" :line="line" :spot="!!object" class="beside" />
+      <DocumentEditor v-if="step && object" :line="line" :spot="!!object" class="beside" />
     </div>
-    <CommitDialog
-      v-if="committing"
-      :draft="draftName"
-      :version="plan.draft?.version ?? 0"
-      @close="committing = false"
-      @rebase="rebase"
-      @committed="committed"
-    />
+    <CommitDialog v-if="committing" :draft="draftName" @close="committing = false" @rebase="rebase" @committed="committed" />
     <ConflictDialog v-if="rebasing" @close="rebasing = false" />
   </div>
 </template>

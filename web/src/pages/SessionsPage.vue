@@ -52,6 +52,16 @@ const alike = computed(() => {
 const has = (x: unknown) => JSON.stringify(x).toLowerCase().includes(filter.value.toLowerCase())
 const shown = computed(() => sessions.value.filter(has))
 const shownPast = computed(() => past.value.filter(has))
+const headers = [
+  { title: 'User', key: 'user' },
+  { title: 'Address', key: 'addresses' },
+  { title: 'Seen at', key: 'from' },
+  { title: 'Since', key: 'since' },
+  { title: 'From them, to them', key: 'in-bytes' },
+  { title: 'Last two minutes', key: 'traffic', sortable: false },
+  { title: 'Lost', key: 'flag' },
+  { title: '', key: 'do', sortable: false },
+]
 const flagged = computed(() => sessions.value.filter((s) => s.flag).length)
 const several = (s: Session) => sessions.value.filter((x) => x.user === s.user).length > 1
 const lost = (s: Session) =>
@@ -81,82 +91,73 @@ const lasted = (p: PastSession) => {
     </div>
     <v-alert v-if="problem" type="error" variant="tonal" role="alert">{{ problem }}</v-alert>
     <v-card v-if="tab === 'live'">
-      <table class="plain">
-        <thead>
-          <tr>
-            <th>User</th>
-            <th>Address</th>
-            <th>Seen at</th>
-            <th>Since</th>
-            <th>From them, to them</th>
-            <th>Last two minutes</th>
-            <th>Lost</th>
-            <th></th>
-          </tr>
-        </thead>
-        <tbody>
-          <template v-for="s in shown" :key="s.id">
-            <tr>
-              <td>
-                <b>{{ s.trial ? 'an identity made for a trial' : s.user }}</b><br /><small
-                  >{{ s.groups.join(', ') }}<br />passage {{ s.passage }} by {{ s.tunnel }}</small
+      <v-data-table-virtual
+        :headers="headers"
+        :items="shown"
+        item-value="id"
+        fixed-header
+        class="live"
+        :height="shown.length > 6 ? 'calc(100vh - 190px)' : undefined"
+        :no-data-text="loaded ? (filter ? 'No session matches.' : 'Nobody is connected.') : ''"
+      >
+        <template #item="{ item: s, itemRef }">
+          <tr :ref="itemRef">
+            <td>
+              <b>{{ s.trial ? 'an identity made for a trial' : s.user }}</b><br /><small
+                >{{ s.groups.join(', ') }}<br />passage {{ s.passage }} by {{ s.tunnel }}</small
+              >
+            </td>
+            <td class="mono">{{ s.addresses.join(' ') }}</td>
+            <td class="mono">
+              {{ s.from }}<br /><small
+                >{{ s.tcp ? 'over TCP · ' : '' }}{{ s.behind ? 'behind a translation' : 'directly' }}<br />{{ s.suite }}</small
+              >
+            </td>
+            <td>
+              {{ clock(s.since) }}<br /><small>heard {{ s.heard ? clock(s.heard) : 'nothing yet' }}</small>
+            </td>
+            <td>
+              {{ s['in-packets'] }} packets, {{ size(s['in-bytes']) }}<br />{{ s['out-packets'] }} packets, {{ size(s['out-bytes']) }}
+            </td>
+            <td><TrafficGraph :session="s" /></td>
+            <td>
+              {{ lost(s) || '–' }}<br /><b v-if="s.flag" class="text-bad">▲ {{ s.flag }}</b>
+            </td>
+            <td>
+              <div class="buttons">
+                <v-btn size="x-small" variant="outlined" @click="look(s)">Flows</v-btn>
+                <v-btn
+                  size="x-small"
+                  variant="outlined"
+                  :href="`/api/v1/sessions/${s.id}/recording?seconds=30`"
+                  title="Its packets of the next 30 seconds as a pcapng file"
+                  >Record</v-btn
                 >
-              </td>
-              <td class="mono">{{ s.addresses.join(' ') }}</td>
-              <td class="mono">
-                {{ s.from }}<br /><small
-                  >{{ s.tcp ? 'over TCP · ' : '' }}{{ s.behind ? 'behind a translation' : 'directly' }}<br />{{ s.suite }}</small
+                <v-btn
+                  v-if="!s.trial"
+                  size="x-small"
+                  variant="outlined"
+                  :to="{ path: '/diagnose', query: { user: s.user, complaint: 'reaches-some' } }"
+                  >Diagnose</v-btn
                 >
-              </td>
-              <td>
-                {{ clock(s.since) }}<br /><small>heard {{ s.heard ? clock(s.heard) : 'nothing yet' }}</small>
-              </td>
-              <td>
-                {{ s['in-packets'] }} packets, {{ size(s['in-bytes']) }}<br />{{ s['out-packets'] }} packets, {{ size(s['out-bytes']) }}
-              </td>
-              <td><TrafficGraph :session="s" /></td>
-              <td>
-                {{ lost(s) || '–' }}<br /><b v-if="s.flag" class="text-bad">▲ {{ s.flag }}</b>
-              </td>
-              <td>
-                <div class="buttons">
-                  <v-btn size="x-small" variant="outlined" @click="look(s)">Flows</v-btn>
-                  <v-btn
-                    size="x-small"
-                    variant="outlined"
-                    :href="`/api/v1/sessions/${s.id}/recording?seconds=30`"
-                    title="Its packets of the next 30 seconds as a pcapng file"
-                    >Record</v-btn
-                  >
-                  <v-btn
-                    v-if="!s.trial"
-                    size="x-small"
-                    variant="outlined"
-                    :to="{ path: '/diagnose', query: { user: s.user, complaint: 'reaches-some' } }"
-                    >Diagnose</v-btn
-                  >
-                  <v-btn size="x-small" variant="outlined" @click="end(s, false)">End</v-btn>
-                  <v-btn v-if="several(s)" size="x-small" variant="outlined" @click="end(s, true)">End all of theirs</v-btn>
-                </div>
-              </td>
-            </tr>
-            <tr v-if="open === s.id">
-              <td colspan="8" class="flows">
-                <p v-if="!flows.length">No flow is open.</p>
-                <p v-for="(f, i) in alike" :key="i" class="mono">
-                  <template v-if="f.n > 1">{{ f.n }} flows as </template> {{ f.src }} → {{ f.dst }} {{ f.service
-                  }}<span v-if="f.leaves"> leaves as {{ f.leaves }}</span> · {{ f.sent }} packets from them, {{ f.got }} to them · rule
-                  <router-link :to="{ path: '/plan', query: settingQuery('rules/' + f.rule) }">{{ f.rule }}</router-link>
-                  <b v-if="f.words" class="text-bad"> ▲ {{ f.words }}</b>
-                </p>
-              </td>
-            </tr>
-          </template>
-          <tr v-if="loaded && !shown.length">
-            <td colspan="8">{{ filter ? 'No session matches.' : 'Nobody is connected.' }}</td>
+                <v-btn size="x-small" variant="outlined" @click="end(s, false)">End</v-btn>
+                <v-btn v-if="several(s)" size="x-small" variant="outlined" @click="end(s, true)">End all of theirs</v-btn>
+              </div>
+            </td>
           </tr>
-        </tbody>
-      </table>
+          <tr v-if="open === s.id">
+            <td colspan="8" class="flows">
+              <p v-if="!flows.length">No flow is open.</p>
+              <p v-for="(f, i) in alike" :key="i" class="mono">
+                <template v-if="f.n > 1">{{ f.n }} flows as </template> {{ f.src }} → {{ f.dst }} {{ f.service
+                }}<span v-if="f.leaves"> leaves as {{ f.leaves }}</span> · {{ f.sent }} packets from them, {{ f.got }} to them · rule
+                <router-link :to="{ path: '/plan', query: settingQuery('rules/' + f.rule) }">{{ f.rule }}</router-link>
+                <b v-if="f.words" class="text-bad"> ▲ {{ f.words }}</b>
+              </p>
+            </td>
+          </tr>
+        </template>
+      </v-data-table-virtual>
     </v-card>
     <v-card v-else>
       <table class="plain">
@@ -202,6 +203,10 @@ const lasted = (p: PastSession) => {
 </template>
 
 <style scoped>
+.live :deep(td) {
+  vertical-align: top;
+  padding-block: 6px !important;
+}
 .buttons {
   display: flex;
   flex-wrap: wrap;
