@@ -91,6 +91,7 @@ type Certificate struct {
 
 // Settings is what a commit decides.
 type Settings struct {
+	Revision     int // that they are of
 	Plan         *plan.Plan
 	Gateway      string
 	Certificates map[string]Certificate // by name

@@ -22,23 +22,28 @@ type Runner struct {
 	cfg     Config
 	applied sync.Mutex // one after the other
 	running atomic.Pointer[Gateway]
+	number  atomic.Int64 // revision that was applied last
 }
+
+// Revision is the revision that was applied last; 0: none.
+func (r *Runner) Revision() int { return int(r.number.Load()) }
 
 // NewRunner waits for a plan.
 func NewRunner(cfg Config) *Runner { return &Runner{cfg: cfg} }
 
 // Apply makes a plan what runs, at once. It gives the users whose sessions had to end.
-func (r *Runner) Apply(set Settings) ([]string, error) {
+func (r *Runner) Apply(set Settings) (ended []string, err error) {
 	r.applied.Lock()
 	defer r.applied.Unlock()
 	if g := r.gateway(); g != nil {
-		return g.Commit(set)
-	}
-	g, err := Start(context.Background(), r.cfg, set)
-	if err == nil {
+		ended, err = g.Commit(set)
+	} else if g, err = Start(context.Background(), r.cfg, set); err == nil {
 		r.running.Store(g)
 	}
-	return nil, err
+	if err == nil {
+		r.number.Store(int64(set.Revision))
+	}
+	return ended, err
 }
 
 func (r *Runner) gateway() *Gateway { return r.running.Load() }
@@ -108,9 +113,9 @@ func Outdated(m *site.Model, s Session) reason.Reason {
 		return reason.Of(reason.PlanAddressKept, nil)
 	case !class.Passage.Pool.Covers(netset.OfAddrs(s.Addresses...)):
 		return reason.Of(reason.PlanAddressGone, reason.With{reason.Pool: class.Passage.Passage.Pool})
-	case !class.Passage.Routes.Equal(s.routes):
+	case !class.Passage.Routes.Equal(s.told.Routes):
 		return reason.Of(reason.PlanOtherRoutes, nil)
-	case !slices.Equal(class.Passage.DNS.Servers, s.dns) || !slices.Equal(domainsOf(class.Passage.DNS), s.domains):
+	case !slices.Equal(class.Passage.DNS.Servers, s.told.DNS) || !slices.Equal(domainsOf(class.Passage.DNS), s.told.Domains):
 		return reason.Of(reason.PlanOtherNames, nil)
 	}
 	return reason.Reason{}
@@ -130,10 +135,10 @@ func (r *Runner) Pools() []Pool {
 	return []Pool{}
 }
 
-// Flows lists live flows of a user, or of everybody, with one end at an address and service where those are given.
-func (r *Runner) Flows(match func(user string) bool, peer netip.Addr, service string, most int) []forward.Flow {
+// Flows lists live flows of a user, with one end at an address and service; none given: of everybody, of all.
+func (r *Runner) Flows(user string, peer netip.Addr, service string, most int) []forward.Flow {
 	if g := r.gateway(); g != nil {
-		return g.engine.FlowsWith(match, peer, service, most)
+		return g.engine.FlowsWith(func(who string) bool { return user == "" || who == user }, peer, service, most)
 	}
 	return []forward.Flow{}
 }

@@ -36,10 +36,23 @@ type Session struct {
 	Missing    uint64            `json:"missing" doc:"Packets that the device sent and that did not come, as their sequence numbers tell."`
 	Words      string            `json:"words,omitempty" doc:"What is remarkable about it."`
 
-	// What the device was told at login.
-	routes  netset.Addrs
-	dns     []netip.Addr
-	domains []string
+	told Told
+}
+
+// Told is what a device was told at login: it must be told anew where a plan says otherwise.
+type Told struct {
+	Routes  netset.Addrs `json:"routes"`
+	DNS     []netip.Addr `json:"dns"`
+	Domains []string     `json:"domains"`
+}
+
+// Told is what the session's device was told.
+func (s Session) Told() Told { return s.told }
+
+// WithTold is the same session with that, where it came by a wire, which carries both apart.
+func (s Session) WithTold(t Told) Session {
+	s.told = t
+	return s
 }
 
 // Sessions lists the live sessions by user.
@@ -63,7 +76,7 @@ func (g *Gateway) status(s *session.Session) Session {
 		Missing: missing, ID: session.FormatID(s.ID), Gateway: s.Gateway, User: s.User, Groups: s.Groups, Passage: s.Passage,
 		Addresses: s.Addresses, From: g.seenAt(at.Addr).String(), TCP: at.Over == session.OverTCP, Behind: at.Behind, Kind: s.Kind,
 		Suite: s.Algorithms, Tunnel: s.Tunnel, Since: s.Since, Heard: c.LastIn, InPackets: c.InPackets, InBytes: c.InBytes,
-		OutPackets: c.OutPackets, OutBytes: c.OutBytes, Lost: c.Lost, Words: remark(c), routes: s.Routes, dns: s.DNS, domains: s.Domains,
+		OutPackets: c.OutPackets, OutBytes: c.OutBytes, Lost: c.Lost, Words: remark(c), told: Told{s.Routes, s.DNS, s.Domains},
 	}
 }
 

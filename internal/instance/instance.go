@@ -15,11 +15,11 @@ import (
 	"sync"
 	"time"
 
+	"yellowlantern/internal/agent"
 	"yellowlantern/internal/app"
 	"yellowlantern/internal/app/access"
 	"yellowlantern/internal/app/journal"
 	"yellowlantern/internal/app/trials"
-	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/core/tunnel"
 	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/httpapi"
@@ -50,6 +50,8 @@ type Options struct {
 	Names []string
 	// OutsideAddresses finds the machine's public addresses towards a name server; nil: by looking.
 	OutsideAddresses func(server string) ([]netip.Addr, error)
+	// Wire stands between the service and its gateway; nil: nothing does.
+	Wire func(agent.Agent) agent.Agent
 }
 
 // Instance is a running service.
@@ -67,6 +69,9 @@ type Instance struct {
 	kept    sync.WaitGroup
 	keyLog  *os.File
 	stopped sync.Once
+
+	stopTaking context.CancelFunc // of the gateway's events
+	taken      sync.WaitGroup
 }
 
 // Start starts everything; what was started is stopped again if something fails.
@@ -124,15 +129,20 @@ func (i *Instance) start(ctx context.Context, o Options) (err error) {
 	i.People = people.New(i.Store)
 	cfg.People = i.People
 	cfg.Kinds = append([]tunnel.Kind{kind}, kinds.Servers()...)
-	cfg.Journal = func(e gateway.Event) { i.App.Journal.Event(e) }
+	log := &agent.Log{}
+	cfg.Journal, cfg.Over = log.Line, log.Over
 	cfg.Admit = func(e gateway.Event) error { return i.App.Journal.Admit(e) }
-	cfg.Over = func(s gateway.Session, why reason.Reason) { i.App.Watching.SessionOver(s, why) }
 	i.Runner = gateway.NewRunner(cfg)
 	if i.Lab != nil {
 		i.Lab.Plug(i.Sockets.IKE(), i.Sockets.NATT(), i.Runner.FromInside)
 	}
+	var told agent.Agent = &agent.Local{Runner: i.Runner, Log: log}
+	if o.Wire != nil {
+		told = o.Wire(told)
+	}
+	handle := agent.NewHandle(told)
 	conf := app.Config{
-		Store: i.Store, People: i.People, Gateway: i.Runner, Vantages: vantages, Log: o.Log,
+		Store: i.Store, People: i.People, Gateway: handle, Vantages: vantages, Log: o.Log,
 		OutsideAddresses: o.OutsideAddresses, KeepJournal: o.KeepJournal, Webhook: o.Webhook, Names: o.Names,
 	}
 	has, err := i.Store.HasAdministrator(ctx)
@@ -143,6 +153,10 @@ func (i *Instance) start(ctx context.Context, o Options) (err error) {
 		conf.SetupCode = access.NewSetupCode()
 	}
 	i.App = app.New(conf)
+	handle.Line, handle.Over = i.App.Journal.Event, i.App.Watching.SessionOver
+	taking, stopTaking := context.WithCancel(context.Background())
+	i.stopTaking = stopTaking
+	i.taken.Go(func() { handle.Take(taking) })
 	if err := i.App.Trust.Ensure(ctx); err != nil {
 		return err
 	}
@@ -199,6 +213,10 @@ func (i *Instance) stop() {
 	}
 	if i.Runner != nil {
 		i.Runner.Stop()
+	}
+	if i.stopTaking != nil { // after the gateway has told of what ended
+		i.stopTaking()
+		i.taken.Wait()
 	}
 	if i.Sockets != nil {
 		i.Sockets.Close()

@@ -43,6 +43,7 @@ var parts = []string{
 var mayImport = map[string][]string{
 	"internal/userstack":         {"core"},
 	"internal/gateway":           {"core"},
+	"internal/agent":             {"core", "internal/gateway"},
 	"internal/underlay":          {"core", "internal/userstack"},
 	"internal/dial":              {"core", "internal/underlay"},
 	"internal/tunnel/ikev2":      {"core", "internal/dial", "internal/underlay"},
@@ -71,7 +72,7 @@ var mayImport = map[string][]string{
 	"internal/app/access":        {"core", "internal/people", "internal/store", "internal/app/actor", "internal/app/refusal", "internal/app/journal"},
 	"internal/app":               append([]string{"core", "internal/people", "internal/store"}, parts...),
 	"internal/httpapi":           append([]string{"core", "internal/app", "internal/gateway", "internal/people", "internal/probe", "internal/report", "internal/store"}, parts...),
-	"internal/instance":          append([]string{"core", "internal/private", "internal/tunnel/ikev2", "internal/tunnel/kinds", "internal/gateway", "internal/people", "internal/store", "internal/app", "internal/httpapi", "internal/lab"}, parts...),
+	"internal/instance":          append([]string{"core", "internal/agent", "internal/private", "internal/tunnel/ikev2", "internal/tunnel/kinds", "internal/gateway", "internal/people", "internal/store", "internal/app", "internal/httpapi", "internal/lab"}, parts...),
 	"internal/tour":              append([]string{"core", "demo", "internal/client", "internal/gateway", "internal/instance", "internal/people", "internal/probe", "internal/app", "internal/httpapi", "internal/underlay"}, parts...),
 	"internal/cli":               append([]string{"core", "internal/private", "internal/client", "internal/gateway", "internal/people", "internal/probe", "internal/dial", "internal/underlay", "internal/report", "internal/app", "internal/httpapi", "internal/tour"}, parts...),
 	"cmd/yl":                     {"demo", "internal/cli", "internal/instance", "internal/tour", "web"},

@@ -40,7 +40,7 @@ type Gateway interface {
 	Sessions() []gateway.Session
 	Pools() []gateway.Pool
 	Status() gateway.Status
-	Flows(match func(user string) bool, peer netip.Addr, service string, most int) []forward.Flow
+	Flows(user string, peer netip.Addr, service string, most int) []forward.Flow
 	// Written waits until every event so far is in the journal, or the context ends.
 	Written(ctx context.Context)
 }
@@ -229,7 +229,7 @@ func (s *Service) sessionsOf(ctx context.Context, e *diagnose.Evidence) {
 	if e.Packet != nil {
 		peer, service = e.Packet.Dst, e.Packet.Service.String()
 	}
-	for _, f := range s.Gateway.Flows(func(user string) bool { return user == e.User }, peer, service, 50) {
+	for _, f := range s.Gateway.Flows(e.User, peer, service, 50) {
 		e.Flows = append(e.Flows, diagnose.Flow{Dst: f.Dst, Service: f.Service, Sent: f.Sent, Got: f.Got, Words: f.Words})
 	}
 }

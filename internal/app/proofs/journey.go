@@ -124,7 +124,7 @@ func (s *Service) addLive(out *JourneyAnswer, p site.Packet, inward bool, draft 
 		out.Live = out.User + " is not connected now"
 		return
 	}
-	out.Flows = s.Gateway.Flows(func(user string) bool { return user == out.User }, peer, p.Service.String(), 20)
+	out.Flows = s.Gateway.Flows(out.User, peer, p.Service.String(), 20)
 	if out.Live = fmt.Sprintf("%s is connected; no such flow is open", out.User); len(out.Flows) > 0 {
 		out.Live = fmt.Sprintf("%s is connected; %d such flows are open", out.User, len(out.Flows))
 	}

@@ -18,7 +18,7 @@ import (
 // Gateway is what is running, as far as it is asked about.
 type Gateway interface {
 	Sessions() []gateway.Session
-	Flows(match func(user string) bool, peer netip.Addr, service string, most int) []forward.Flow
+	Flows(user string, peer netip.Addr, service string, most int) []forward.Flow
 }
 
 // Service says it.

@@ -99,6 +99,7 @@ func (s *Service) Troubles() []string {
 // Apply makes settings what runs, of the revision runs where newest is the newest. What ran before goes on running if that fails. It is
 // called alone.
 func (s *Service) Apply(set gateway.Settings, newest, runs int) (ended []string, err error) {
+	set.Revision = runs
 	if ended, err = s.Gateway.Apply(set); err == nil {
 		s.ran = &set
 		s.state.Store(&State{Newest: newest, Runs: runs})

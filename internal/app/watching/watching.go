@@ -34,7 +34,7 @@ type Gateway interface {
 	Pools() []gateway.Pool
 	Status() gateway.Status
 	End(id uint64, why reason.Reason) error
-	Flows(match func(user string) bool, peer netip.Addr, service string, most int) []forward.Flow
+	Flows(user string, peer netip.Addr, service string, most int) []forward.Flow
 	Record(ctx context.Context, id uint64, limits gateway.RecordLimits, w io.Writer) error
 }
 
@@ -101,7 +101,7 @@ func (s *Service) Flows(user, peer, service string, most int) ([]forward.Flow, e
 			return nil, refusal.Invalid(fmt.Sprintf("peer: %q is no address", peer))
 		}
 	}
-	return s.Gateway.Flows(func(who string) bool { return user == "" || who == user }, at, service, most), nil
+	return s.Gateway.Flows(user, at, service, most), nil
 }
 
 // Pools lists what the running plan's pools have leased, what is kept, and what is free; with the filter in a pool's name, a holder's, or

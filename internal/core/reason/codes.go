@@ -176,7 +176,8 @@ const (
 
 // What is not as it should be on the inside.
 const (
-	NoInsidePort    Code = "no-inside-port"
-	AnswersNowhere  Code = "answers-nowhere"
-	NothingRunsHere Code = "nothing-runs"
+	NoInsidePort      Code = "no-inside-port"
+	GatewayNotReached Code = "gateway-not-reached"
+	AnswersNowhere    Code = "answers-nowhere"
+	NothingRunsHere   Code = "nothing-runs"
 )

@@ -110,9 +110,10 @@ var meanings = map[Code]meaning{
 	Recorded:            {KindRecord, "administrator {administrator} records this session's packets, for {seconds} seconds at most"},
 	EvidenceSaved:       {KindRecord, "administrator {administrator} saved the evidence about a complaint of this user: {what}"},
 
-	NoInsidePort:    {words: "nothing carries packets to the inside: people come in, and reach nothing; start the service with --site-lab, or wait for the port of real hosts"},
-	AnswersNowhere:  {words: "{addresses} lie on no network that the gateway is plugged into, so nobody there finds them: attach it where the pool is carved from"},
-	NothingRunsHere: {words: "no gateway runs: nobody comes in"},
+	NoInsidePort:      {words: "nothing carries packets to the inside: people come in, and reach nothing; start the service with --site-lab, or wait for the port of real hosts"},
+	GatewayNotReached: {words: "the gateway is not reached: {error}; what it carries goes on as it was, and is not seen from here"},
+	AnswersNowhere:    {words: "{addresses} lie on no network that the gateway is plugged into, so nobody there finds them: attach it where the pool is carved from"},
+	NothingRunsHere:   {words: "no gateway runs: nobody comes in"},
 
 	NotThere:         {words: "there is no {what} \"{name}\""},
 	ThereAlready:     {words: "{what} \"{name}\" exists already"},

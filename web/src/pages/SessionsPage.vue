@@ -203,7 +203,7 @@ const lasted = (p: PastSession) => {
 </template>
 
 <style scoped>
-.live :deep(td) {
+.live :deep(td:not([colspan])) {
   vertical-align: top;
   padding-block: 6px !important;
 }

@@ -1,0 +1,116 @@
+// Package agent is how a gateway is told what to run, and tells what it sees: its desired state goes in, and what it observes, events with
+// a sequence number and answers to questions come out. All of it is values that can be put over a wire. Today both sides are in one
+// process; a gateway in another process, or on another host, is another Agent.
+//
+// Two things are not here yet: who judges a login, and where an admission is recorded before somebody is let in, are still function calls
+// (gateway.Config).
+package agent
+
+import (
+	"context"
+	"io"
+	"net/netip"
+
+	"yellowlantern/internal/core/forward"
+	"yellowlantern/internal/core/inside"
+	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/gateway"
+)
+
+// Agent is a gateway as seen by whoever tells it what to run. An error means that it was not reached, or could not do it; then nothing was
+// changed.
+type Agent interface {
+	// Hand hands over what is to run. It runs when the call returns.
+	Hand(ctx context.Context, want Desired) (Applied, error)
+	// Stop ends every session; nobody is admitted until something is handed over.
+	Stop(ctx context.Context) error
+	Observe(ctx context.Context) (Observed, error)
+	// Events gives what happened after a sequence number, oldest first, and waits until there is something, or the context ends: then it
+	// gives nothing. What is up to that number is acknowledged, and is not kept any longer.
+	Events(ctx context.Context, after uint64) ([]Event, error)
+	// Ask puts a question.
+	Ask(ctx context.Context, q Question) (Answer, error)
+	// Record writes a session's packets as pcapng until a limit is reached.
+	Record(ctx context.Context, id uint64, limits gateway.RecordLimits, w io.Writer) error
+}
+
+// Desired is what a gateway is to run: its own part of a plan.
+type Desired struct {
+	Revision     int           `json:"revision"`
+	Gateway      string        `json:"gateway"`
+	Plan         plan.Plan     `json:"plan"`
+	Certificates []Certificate `json:"certificates"` // with their keys: whatever carries this is as secret as they are
+}
+
+// Certificate is a certificate with its key.
+type Certificate struct {
+	Name  string   `json:"name"`
+	Chain [][]byte `json:"chain"` // DER, the gateway's first
+	Key   []byte   `json:"key"`   // PKCS #8 (RFC 5958)
+}
+
+// Applied is what came of handing something over.
+type Applied struct {
+	Ended []string `json:"ended"` // users whose sessions had to end
+}
+
+// Observed is how a gateway is.
+type Observed struct {
+	Revision int             `json:"revision"` // that runs; 0: none
+	Status   gateway.Status  `json:"status"`
+	Inside   inside.Observed `json:"inside"`
+	Sequence uint64          `json:"sequence"` // of the newest event
+	LeftOut  uint64          `json:"left-out"` // events that were more than are kept
+}
+
+// Event is something that happened: one of both.
+type Event struct {
+	Sequence uint64         `json:"sequence"`
+	Line     *gateway.Event `json:"line,omitempty"`
+	Over     *Over          `json:"over,omitempty"`
+}
+
+// Over is a session that ended.
+type Over struct {
+	Session gateway.Session `json:"session"`
+	Why     reason.Reason   `json:"why"`
+}
+
+// Question is one of these.
+type Question struct {
+	Sessions bool   `json:"sessions,omitempty"`
+	Pools    bool   `json:"pools,omitempty"`
+	Flows    *Flows `json:"flows,omitempty"`
+	End      *End   `json:"end,omitempty"`
+	// Written asks for the sequence number of the newest event, once everything that happened so far is one.
+	Written bool `json:"written,omitempty"`
+}
+
+// Flows asks for live flows: of a user, with an end at an address, of a service, where given.
+type Flows struct {
+	User    string     `json:"user,omitempty"`
+	Peer    netip.Addr `json:"peer,omitzero"`
+	Service string     `json:"service,omitempty"`
+	Most    int        `json:"most"`
+}
+
+// End asks for a session to end.
+type End struct {
+	ID  uint64        `json:"id"`
+	Why reason.Reason `json:"why"`
+}
+
+// Answer is what was asked for.
+type Answer struct {
+	Sessions []Session      `json:"sessions,omitempty"`
+	Pools    []gateway.Pool `json:"pools,omitempty"`
+	Flows    []forward.Flow `json:"flows,omitempty"`
+	Sequence uint64         `json:"sequence,omitempty"`
+}
+
+// Session is a live session with what its device was told at login.
+type Session struct {
+	gateway.Session
+	Told gateway.Told `json:"told"`
+}

@@ -1,0 +1,170 @@
+package agent
+
+import (
+	"context"
+	"io"
+	"net/netip"
+	"sync"
+	"time"
+
+	"yellowlantern/internal/core/forward"
+	"yellowlantern/internal/core/inside"
+	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/gateway"
+)
+
+// patience is for how long an answer is waited for that the service cannot do without.
+const patience = 10 * time.Second
+
+// Handle is an agent in the hand of the service: what the service asks of a gateway, in its own terms, and the loop that takes events.
+// Where the gateway is not reached, lists are empty and the inside says why, so that nothing is shown as right.
+type Handle struct {
+	Agent
+	// Line and Over are told of events, one after the other.
+	Line func(gateway.Event)
+	Over func(gateway.Session, reason.Reason)
+
+	mu    sync.Mutex
+	taken uint64        // sequence number of the newest event that was handed on
+	moved chan struct{} // closed when taken moves
+}
+
+// NewHandle takes an agent in hand.
+func NewHandle(a Agent) *Handle { return &Handle{Agent: a, moved: make(chan struct{})} }
+
+func bounded() (context.Context, context.CancelFunc) {
+	return context.WithTimeout(context.Background(), patience)
+}
+
+// Apply makes settings what runs.
+func (h *Handle) Apply(set gateway.Settings) ([]string, error) {
+	d, err := want(set)
+	if err != nil {
+		return nil, err
+	}
+	done, err := h.Hand(context.Background(), d) // a large plan takes as long as it takes
+	return done.Ended, err
+}
+
+// Stop ends every session, as far as the gateway is reached.
+func (h *Handle) Stop() {
+	ctx, stop := bounded()
+	defer stop()
+	_ = h.Agent.Stop(ctx)
+}
+
+func (h *Handle) observe() Observed {
+	ctx, stop := bounded()
+	defer stop()
+	o, err := h.Observe(ctx)
+	if err != nil {
+		o.Inside = inside.Observed{Problems: []inside.Problem{inside.Told(reason.Of(reason.GatewayNotReached,
+			reason.With{reason.Error: err.Error()}))}}
+		o.Status = gateway.Status{Dropped: map[string]uint64{}, Rules: map[string]forward.RuleCounters{}, Inside: o.Inside}
+	}
+	return o
+}
+
+// Status is what it has counted.
+func (h *Handle) Status() gateway.Status { return h.observe().Status }
+
+// Inside is how the side away from the tunnels is.
+func (h *Handle) Inside() inside.Observed { return h.observe().Inside }
+
+func (h *Handle) ask(q Question) (Answer, error) {
+	ctx, stop := bounded()
+	defer stop()
+	return h.Ask(ctx, q)
+}
+
+// Sessions lists live sessions.
+func (h *Handle) Sessions() []gateway.Session {
+	a, _ := h.ask(Question{Sessions: true})
+	out := make([]gateway.Session, len(a.Sessions))
+	for i, s := range a.Sessions {
+		out[i] = s.Session.WithTold(s.Told)
+	}
+	return out
+}
+
+// Pools tells of every pool what is leased.
+func (h *Handle) Pools() []gateway.Pool {
+	a, _ := h.ask(Question{Pools: true})
+	return append([]gateway.Pool{}, a.Pools...)
+}
+
+// Flows lists live flows.
+func (h *Handle) Flows(user string, peer netip.Addr, service string, most int) []forward.Flow {
+	a, _ := h.ask(Question{Flows: &Flows{user, peer, service, most}})
+	return append([]forward.Flow{}, a.Flows...)
+}
+
+// End ends a session.
+func (h *Handle) End(id uint64, why reason.Reason) error {
+	_, err := h.ask(Question{End: &End{id, why}})
+	return err
+}
+
+// Record writes a session's packets.
+func (h *Handle) Record(ctx context.Context, id uint64, limits gateway.RecordLimits, w io.Writer) error {
+	return h.Agent.Record(ctx, id, limits, w)
+}
+
+// Take hands on events as they come, until the context ends; what is there then is still handed on.
+func (h *Handle) Take(ctx context.Context) {
+	for ctx.Err() == nil {
+		if err := h.take(ctx); err != nil {
+			select {
+			case <-ctx.Done():
+			case <-time.After(time.Second):
+			}
+		}
+	}
+	over, stop := context.WithCancel(context.Background())
+	stop() // of what is there, without waiting for more
+	for before := h.newest(); h.take(over) == nil && h.newest() != before; {
+		before = h.newest()
+	}
+}
+
+func (h *Handle) newest() uint64 {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.taken
+}
+
+func (h *Handle) take(ctx context.Context) error {
+	events, err := h.Events(ctx, h.newest())
+	for _, e := range events {
+		switch {
+		case e.Line != nil:
+			h.Line(*e.Line)
+		case e.Over != nil:
+			h.Over(e.Over.Session, e.Over.Why)
+		}
+		h.mu.Lock()
+		h.taken = e.Sequence
+		close(h.moved)
+		h.moved = make(chan struct{})
+		h.mu.Unlock()
+	}
+	return err
+}
+
+// Written waits until every event so far was handed on, or the context ends.
+func (h *Handle) Written(ctx context.Context) {
+	a, err := h.Ask(ctx, Question{Written: true})
+	for err == nil {
+		h.mu.Lock()
+		taken, moved := h.taken, h.moved
+		h.mu.Unlock()
+		if taken >= a.Sequence {
+			return
+		}
+		select {
+		case <-moved:
+		case <-ctx.Done():
+			return
+		}
+	}
+}
