@@ -81,6 +81,7 @@ type Over struct {
 type Question struct {
 	Sessions bool   `json:"sessions,omitempty"`
 	Pools    bool   `json:"pools,omitempty"`
+	Inside   bool   `json:"inside,omitempty"` // without everything else that is observed
 	Flows    *Flows `json:"flows,omitempty"`
 	End      *End   `json:"end,omitempty"`
 	// Written asks for the sequence number of the newest event, once everything that happened so far is one.
@@ -103,10 +104,11 @@ type End struct {
 
 // Answer is what was asked for.
 type Answer struct {
-	Sessions []Session      `json:"sessions,omitempty"`
-	Pools    []gateway.Pool `json:"pools,omitempty"`
-	Flows    []forward.Flow `json:"flows,omitempty"`
-	Sequence uint64         `json:"sequence,omitempty"`
+	Sessions []Session       `json:"sessions,omitempty"`
+	Pools    []gateway.Pool  `json:"pools,omitempty"`
+	Flows    []forward.Flow  `json:"flows,omitempty"`
+	Inside   inside.Observed `json:"inside,omitzero"`
+	Sequence uint64          `json:"sequence,omitempty"`
 }
 
 // Session is a live session with what its device was told at login.

@@ -53,23 +53,32 @@ func (h *Handle) Stop() {
 	_ = h.Agent.Stop(ctx)
 }
 
-func (h *Handle) observe() Observed {
+// notReached is how the inside is of a gateway that does not answer.
+func notReached(err error) inside.Observed {
+	return inside.Observed{Problems: []inside.Problem{
+		inside.Told(reason.Of(reason.GatewayNotReached, reason.With{reason.Error: err.Error()})),
+	}}
+}
+
+// Status is what it has counted.
+func (h *Handle) Status() gateway.Status {
 	ctx, stop := bounded()
 	defer stop()
 	o, err := h.Observe(ctx)
 	if err != nil {
-		o.Inside = inside.Observed{Problems: []inside.Problem{inside.Told(reason.Of(reason.GatewayNotReached,
-			reason.With{reason.Error: err.Error()}))}}
-		o.Status = gateway.Status{Dropped: map[string]uint64{}, Rules: map[string]forward.RuleCounters{}, Inside: o.Inside}
+		return gateway.Status{Dropped: map[string]uint64{}, Rules: map[string]forward.RuleCounters{}, Inside: notReached(err)}
 	}
-	return o
+	return o.Status
 }
 
-// Status is what it has counted.
-func (h *Handle) Status() gateway.Status { return h.observe().Status }
-
 // Inside is how the side away from the tunnels is.
-func (h *Handle) Inside() inside.Observed { return h.observe().Inside }
+func (h *Handle) Inside() inside.Observed {
+	a, err := h.ask(Question{Inside: true})
+	if err != nil {
+		return notReached(err)
+	}
+	return a.Inside
+}
 
 func (h *Handle) ask(q Question) (Answer, error) {
 	ctx, stop := bounded()

@@ -50,6 +50,9 @@ func (l *Local) Ask(ctx context.Context, q Question) (out Answer, err error) {
 	if q.Pools {
 		out.Pools = l.Runner.Pools()
 	}
+	if q.Inside {
+		out.Inside = l.Runner.Inside()
+	}
 	if f := q.Flows; f != nil {
 		out.Flows = l.Runner.Flows(f.User, f.Peer, f.Service, f.Most)
 	}

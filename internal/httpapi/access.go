@@ -22,8 +22,10 @@ func (s *Server) authenticate(ctx huma.Context, next func(huma.Context)) {
 		next(ctx)
 		return
 	}
-	token, _ := strings.CutPrefix(ctx.Header("Authorization"), "Bearer ")
-	session := ""
+	token, session := "", ""
+	if t, ok := strings.CutPrefix(ctx.Header("Authorization"), "Bearer "); ok {
+		token = t
+	}
 	if c, err := huma.ReadCookie(ctx, cookieName); err == nil {
 		session = c.Value
 	}

@@ -61,9 +61,24 @@ func New(cfg Config) *Server {
 	} {
 		routes()
 	}
+	s.describeKinds()
 	s.router.Get(trust.ListPath, s.openList)
 	s.router.NotFound(s.console)
 	return s
+}
+
+// describeKinds says in the document what kinds of tunnels bring: in a plan these settings stand among the tunnel's own.
+func (s *Server) describeKinds() {
+	schemas := s.api.OpenAPI().Components.Schemas
+	tunnel := schemas.SchemaFromRef(schemas.Schema(reflect.TypeFor[plan.Tunnel](), true, "").Ref)
+	for _, k := range plan.Kinds() {
+		if k.Options == nil {
+			continue
+		}
+		for name, property := range schemas.Schema(k.Options, false, "").Properties {
+			tunnel.Properties[name] = property
+		}
+	}
 }
 
 // schemaName puts the package before the names of types from elsewhere: several packages have a Change or a Result. What the service does

@@ -1,4 +1,4 @@
-import type { Checked, Edit } from './api'
+import type { Checked, Edit, Schemas } from './api'
 
 /** A note beside a line of the document. */
 export interface MarginNote {
@@ -9,6 +9,8 @@ export interface MarginNote {
   fix: string
   /** Edits that mend it, where that wants no decision. */
   mend: Edit[]
+  /** What is to be done elsewhere than in the plan. */
+  todo?: Schemas['CheckTodo']
 }
 
 export function marginNotes(c: Checked): MarginNote[] {
@@ -27,6 +29,7 @@ export function marginNotes(c: Checked): MarginNote[] {
     problem: f.problem,
     fix: f.fix,
     mend: f.mend ?? [],
+    todo: f.do,
   }))
   return [...faults, ...findings].sort((a, b) => a.line - b.line)
 }

@@ -2017,6 +2017,8 @@ export interface components {
             /** @description It may hold addresses, prefixes or ranges as well. */
             literal?: boolean;
             name: string;
+            /** @description It is a setting of these kinds of tunnels alone. */
+            of?: string[];
             /** @description Lists whose objects it may name. */
             refs?: string[];
             required?: boolean;
@@ -2097,6 +2099,27 @@ export interface components {
             name: string;
             /** @description Until then, not included; earlier than from: until that time of the next day; 24:00 for midnight. */
             to: string;
+        };
+        PlanIKEv2: {
+            /** @description Algorithms item by item, in place of suites: every combination is offered, the first of each list first. */
+            algorithms?: components["schemas"]["PlanAlgorithms"];
+            /** @description How often devices behind a translation keep it open, 5s to 5m; 20s if not given. The device does it. */
+            keepalive?: string;
+            /** @description How long keys may be used. Whoever comes first renews them, the gateway when nine tenths are over; a session whose device does not go along is ended. */
+            lifetimes?: components["schemas"]["PlanLifetimes"];
+            /** @description After so long a silence the device is asked whether it is still there, 10s to 1h; 30s if not given. */
+            liveness?: string;
+            /** @description For how long the gateway's questions may stay without an answer before the device counts as gone, 10s to 10m; 4m if not given. */
+            patience?: string;
+            /** @description Renewed associations for traffic must have a key exchange of their own. */
+            pfs?: boolean;
+            /** @description Algorithms as suites of encryption, PRF and group, in order of preference, such as aes256gcm-sha256-x25519. */
+            suites?: string[];
+            /**
+             * Format: int64
+             * @description Port on which the tunnel is also offered over TCP (RFC 9329), for networks that drop UDP; not offered if not given.
+             */
+            "tcp-port"?: number;
         };
         PlanLifetimes: {
             /** @description Of the associations for traffic, 5m to 168h; as long as the session lasts if not given. */

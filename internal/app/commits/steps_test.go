@@ -19,6 +19,7 @@ import (
 	"yellowlantern/internal/app/compiled"
 	"yellowlantern/internal/app/journal"
 	"yellowlantern/internal/app/plans"
+	"yellowlantern/internal/app/refusal"
 	"yellowlantern/internal/app/running"
 	"yellowlantern/internal/app/trials"
 	"yellowlantern/internal/app/trust"
@@ -133,6 +134,24 @@ func TestOthersCommitMeanwhile(t *testing.T) {
 	w.close()
 }
 
+// A round that the schedule began just then is no reason to take a revision back: it is waited for.
+func TestARoundUnderWayIsWaitedFor(t *testing.T) {
+	w := start(t, t.TempDir())
+	w.busy = 2
+	out, err := w.Commit(w.ctx, "shut", commits.Request{Message: "shut", Try: &trials.Request{}, Accept: w.accept(t, "shut")})
+	require.NoError(t, err)
+	require.NotZero(t, out.Round)
+	require.Zero(t, w.busy)
+	w.wait.Wait()
+	newest, err := w.Store.Newest(w.ctx)
+	require.NoError(t, err)
+	require.Equal(t, 2, newest.Number)
+	trial, err := w.Trial(w.ctx)
+	require.NoError(t, err)
+	require.Zero(t, trial.Revision, "it is kept")
+	w.close()
+}
+
 // world is a service without gateway and lab: what runs is what was applied, and a round sees what it is told.
 type world struct {
 	*commits.Service
@@ -142,6 +161,7 @@ type world struct {
 	gate   *gate
 	at     func(step string)
 	broken bool
+	busy   int // rounds that are under way when one is to begin
 	stop   func()
 	wait   *sync.WaitGroup
 }
@@ -246,6 +266,10 @@ func (x tries) Baseline(context.Context, int, trials.Request) (uint, error) {
 }
 
 func (x tries) Start(context.Context, string, trials.Request) (trials.Round, <-chan struct{}, error) {
+	if x.w.busy > 0 {
+		x.w.busy--
+		return trials.Round{}, nil, refusal.Conflict("a round is under way")
+	}
 	x.w.at("recorded")
 	r, err := x.round()
 	done := make(chan struct{})

@@ -3,6 +3,7 @@ package commits
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"strconv"
 	"strings"
@@ -20,8 +21,13 @@ func (s *Service) try(ctx context.Context, t store.OnTrial) (uint, error) {
 	err := json.Unmarshal([]byte(t.Try), &in)
 	var r trials.Round
 	var done <-chan struct{}
-	if err == nil {
-		r, done, err = s.Trials.Start(ctx, t.By, in)
+	for err == nil && done == nil {
+		if r, done, err = s.Trials.Start(ctx, t.By, in); underWay(err) && left(t) > 0 && s.waits() { // one that the schedule began, say
+			err = nil
+		}
+	}
+	if err != nil && s.Until.Err() != nil { // the next start tries it again
+		return 0, refusal.Conflict("the service ends: it is tried when it starts again, and runs meanwhile")
 	}
 	if err != nil {
 		_ = s.Running.Alone(func() error {
@@ -40,15 +46,30 @@ func (s *Service) try(ctx context.Context, t store.OnTrial) (uint, error) {
 	return r.ID, nil
 }
 
-// settle is for how long a gateway that has just started is left alone before a revision on trial is tried again.
+// underWay tells whether a round could not begin because another one is not over yet.
+func underWay(err error) bool {
+	var no *refusal.Error
+	return errors.As(err, &no) && no.Sort == refusal.Clashes
+}
+
+// waits waits a moment; false: the service ends.
+func (s *Service) waits() bool {
+	select {
+	case <-time.After(settle):
+		return true
+	case <-s.Until.Done():
+		return false
+	}
+}
+
+// settle is for how long a gateway that has just started is left alone before a revision on trial is tried again, and how often it is looked
+// whether a round can begin.
 const settle = time.Second
 
 // tryAgain takes up the trial of a revision that the service left when it ended.
 func (s *Service) tryAgain(t store.OnTrial) {
-	select {
-	case <-s.Until.Done():
+	if !s.waits() {
 		return
-	case <-time.After(settle):
 	}
 	if _, err := s.try(s.Until, t); err != nil {
 		s.Log.Error("a revision on trial could not be tried again", "revision", t.Revision, "error", err)
@@ -76,7 +97,11 @@ func (s *Service) conclude(ctx context.Context, t store.OnTrial, id uint) error 
 		s.undo(ctx, t, fmt.Sprintf("round %d saw fail what held before: %s", id, strings.Join(broken[:min(len(broken), 3)], "; ")))
 		return nil
 	}
-	if err := s.Store.Keep(ctx, t.Revision); err != nil { // the timer still runs: it goes back when its time has come
+	err = s.Store.Keep(ctx, t.Revision)
+	if errors.Is(err, store.ErrNotFound) { // somebody kept it, or its time had come
+		return nil
+	}
+	if err != nil { // the timer still runs: it goes back when its time has come
 		return err
 	}
 	s.watchTrial(nil)

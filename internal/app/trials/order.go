@@ -56,10 +56,11 @@ func OrderFor(m *site.Model, class reach.Class, r reach.Reach, user string) *pro
 		}
 	}
 	if t := tunnelFor(m, class.Passage); t != nil {
-		o.TCPPort, o.MTU = t.TCPPort, t.InnerMTU()
+		own := t.IKEv2()
+		o.TCPPort, o.MTU = own.TCPPort, t.InnerMTU()
 		o.Kind = t.Kind
-		o.Tunnel, o.Identity, o.Keepalive = t.Name, t.IdentityOr(m.Gateway.Dial), int(t.Keepalive.Or(plan.DefaultKeepalive).Seconds())
-		o.Suites = append(o.Suites, t.SuiteNames()...)
+		o.Tunnel, o.Identity, o.Keepalive = t.Name, t.IdentityOr(m.Gateway.Dial), int(own.Keepalive.Or(plan.DefaultKeepalive).Seconds())
+		o.Suites = append(o.Suites, own.SuiteNames()...)
 	}
 	return o
 }

@@ -321,7 +321,7 @@ func TestEveryFindingIsTestedAndListed(t *testing.T) {
 	for _, file := range files {
 		text, err := os.ReadFile(file)
 		require.NoError(t, err)
-		for _, m := range regexp.MustCompile(`c\.add\((?:Stop|Warn|Note), "([a-z0-9-]+)"`).FindAllSubmatch(text, -1) {
+		for _, m := range regexp.MustCompile(`(?:c\.add|o\.Add)\((?:Stop|Warn|Note), "([a-z0-9-]+)"`).FindAllSubmatch(text, -1) {
 			made[string(m[1])] = true
 		}
 	}

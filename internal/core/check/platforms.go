@@ -66,33 +66,33 @@ func (c *checker) platforms() {
 }
 
 func (c *checker) platform(p plan.Passage, t plan.Tunnel, d platform) {
-	base := "tunnels/" + t.Name
+	base, own := "tunnels/"+t.Name, t.IKEv2()
 	common := false
-	for _, s := range t.SuiteNames() {
+	for _, s := range own.SuiteNames() {
 		parts := strings.Split(s, "-")
 		common = common || len(parts) == 3 && has(d.encryption, parts[0]) && has(d.prf, parts[1]) && has(d.groups, parts[2])
 	}
-	if !common && len(t.SuiteNames()) > 0 {
+	if !common && len(own.SuiteNames()) > 0 {
 		suite := strings.Join([]string{firstCommon(d.encryption, "aes256gcm"), firstCommon(d.prf, "sha256"), d.groups[0]}, "-")
 		path, edit := base+"/suites", suite
-		if t.Algorithms != nil {
+		if own.Algorithms != nil {
 			path, edit = base+"/algorithms/groups", d.groups[0]
 		}
 		c.add(Stop, "no-common-algorithm", path, "add "+edit, "%s, which people of passage %s use, can agree with none of %s: it offers %s with %s and %s",
-			d.name, p.Name, quoted(t.SuiteNames()), quoted(d.encryption), quoted(d.prf), quoted(d.groups))
-		if t.Algorithms == nil || has(t.Algorithms.Encryption, firstCommon(d.encryption, "aes256gcm")) {
+			d.name, p.Name, quoted(own.SuiteNames()), quoted(d.encryption), quoted(d.prf), quoted(d.groups))
+		if own.Algorithms == nil || has(own.Algorithms.Encryption, firstCommon(d.encryption, "aes256gcm")) {
 			c.mend("add", path, edit)
 		}
 	}
 	if !has(d.logins, t.Login) {
 		c.add(Stop, "login-not-offered", base+"/login", "use one of "+quoted(d.logins), "%s, which people of passage %s use, cannot log in by %s", d.name, p.Name, t.Login)
 	}
-	if t.PFS && !d.pfs {
+	if own.PFS && !d.pfs {
 		c.add(Stop, "pfs-not-offered", base+"/pfs", "leave it out", "%s, which people of passage %s use, renews without a key exchange of its own: their sessions end at the first renewal", d.name, p.Name)
 		c.mend("remove", base+"/pfs", "")
 	}
-	c.lifetime(p, base+"/lifetimes/ike", t.Lifetimes.IKE, d.name, d.renewsIKE)
-	c.lifetime(p, base+"/lifetimes/esp", t.Lifetimes.ESP, d.name, d.renew)
+	c.lifetime(p, base+"/lifetimes/ike", own.Lifetimes.IKE, d.name, d.renewsIKE)
+	c.lifetime(p, base+"/lifetimes/esp", own.Lifetimes.ESP, d.name, d.renew)
 }
 
 func (c *checker) lifetime(p plan.Passage, path string, ours plan.Duration, device string, theirs time.Duration) {

@@ -12,16 +12,18 @@ import (
 	"yellowlantern/internal/core/plan"
 )
 
-// needed is what the router in front must forward for a tunnel kind.
-var needed = []netset.Point{netset.PortPoint(netset.UDP, 500), netset.PortPoint(netset.UDP, 4500)}
-
 // neededPorts is all that the router in front of a gateway must forward.
 func (c *checker) neededPorts(gateway string) []netset.Point {
-	ports := slices.Clone(needed)
+	var ports []netset.Point
 	for _, t := range c.p.Tunnels {
-		if p := netset.PortPoint(netset.TCP, uint16(t.TCPPort)); t.Gateway == gateway && !t.Off && t.TCPPort > 0 &&
-			!slices.Contains(ports, p) {
-			ports = append(ports, p)
+		kind := plan.KindOf(t.Kind)
+		if t.Gateway != gateway || t.Off || kind.Ports == nil {
+			continue
+		}
+		for _, p := range kind.Ports(t) {
+			if !slices.Contains(ports, p) {
+				ports = append(ports, p)
+			}
 		}
 	}
 	return ports
@@ -95,17 +97,17 @@ func (c *checker) outside(base string, g plan.Gateway) {
 		c.add(Stop, "outside-private", base+"/outside/in-front/address", "give the public address", "%s, the address of the router in front, is private itself: nobody outside arrives", front.Address)
 	}
 	c.bareForwards(base, front)
-	for _, p := range c.neededPorts(g.Name) {
+	for k, p := range c.neededPorts(g.Name) {
 		var to []netip.Addr
 		for i, f := range front.Forwards {
 			set, err := netset.ParseServices(f.Service)
 			if err != nil {
-				if p == needed[0] {
+				if k == 0 { // told once
 					c.add(Stop, "malformed-service", at(base+"/outside/in-front/forwards", i)+"/service", "write it as udp/500", "%v", err)
 				}
 				continue
 			}
-			if p == needed[0] && set.Equal(netset.AnyService) {
+			if k == 0 && set.Equal(netset.AnyService) {
 				c.add(Warn, "forwards-everything", at(base+"/outside/in-front/forwards", i), "forward udp/500 and udp/4500 only",
 					"the router in front exposes the whole gateway where two ports would do")
 			}

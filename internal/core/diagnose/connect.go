@@ -155,7 +155,7 @@ func (f *finder) offersTCP() bool {
 	}
 	return slices.ContainsFunc(f.Class.Passage.Tunnels, func(name string) bool {
 		t := f.Model.Names.Tunnels[name]
-		return t != nil && !t.Off && t.TCPPort > 0
+		return t != nil && !t.Off && t.IKEv2().TCPPort > 0
 	})
 }
 

@@ -110,10 +110,10 @@ func Lists(p *plan.Plan) []List {
 		if g := n.Gateways[t.Gateway]; g != nil {
 			dial = g.Dial
 		}
-		if t.TCPPort > 0 {
-			tcp = fmt.Sprintf("port %d", t.TCPPort)
+		if port := t.IKEv2().TCPPort; port > 0 {
+			tcp = fmt.Sprintf("port %d", port)
 		}
-		l.row(t.Name, t.Off, t.Kind, t.Login, t.IdentityOr(dial), strings.Join(t.SuiteNames(), ", "), tcp)
+		l.row(t.Name, t.Off, t.Kind, t.Login, t.IdentityOr(dial), strings.Join(t.IKEv2().SuiteNames(), ", "), tcp)
 	}
 	l = add("passages", "who", "tunnels", "addresses", "names by", "routes", "devices")
 	for _, x := range settled.Passages {

@@ -25,38 +25,19 @@ type Reservation struct {
 	Address netip.Addr `json:"address" eg:"10.99.0.20" doc:"The address; nobody else is given it."`
 }
 
-// Tunnel is a way in. Each kind brings its own options.
+// Tunnel is a way in: what every kind has, and beside it what its kind brings.
 type Tunnel struct {
-	Name        string      `json:"name" eg:"main" doc:"Its name."`
-	Kind        string      `json:"kind" oneof:"kinds" doc:"ikev2 is carried out; masque, l2tp-ipsec, key-pair-udp and portal are refused until they are; pptp is refused for good."`
-	Gateway     string      `json:"gateway" ref:"gateways" doc:"The gateway that offers it."`
-	Login       string      `json:"login" enum:"eap-mschapv2,eap-tls,eap-ttls,pre-shared-key" doc:"How people log in; eap-mschapv2 is carried out."`
-	Suites      []string    `json:"suites,omitempty" nullable:"false" eg:"aes256gcm-sha256-x25519, aes256gcm-sha256-p256" ask:"always" doc:"Algorithms as suites of encryption, PRF and group, in order of preference, such as aes256gcm-sha256-x25519."`
-	Algorithms  *Algorithms `json:"algorithms,omitempty" doc:"Algorithms item by item, in place of suites: every combination is offered, the first of each list first."`
-	Identity    string      `json:"identity,omitempty" eg:"field.tern.example" doc:"The name by which devices ask for this tunnel, where a gateway has several; the gateway's dial if not given. The certificate must hold it."`
-	Certificate string      `json:"certificate" eg:"gate" doc:"Name of the gateway's certificate, kept beside the plan."`
-	PFS         bool        `json:"pfs,omitempty" doc:"Renewed associations for traffic must have a key exchange of their own." then:"A key found later opens less; a device that renews without it loses its session."`
-	Lifetimes   Lifetimes   `json:"lifetimes,omitzero" doc:"How long keys may be used. Whoever comes first renews them, the gateway when nine tenths are over; a session whose device does not go along is ended."`
-	Liveness    Duration    `json:"liveness,omitempty" eg:"30s" doc:"After so long a silence the device is asked whether it is still there, 10s to 1h; 30s if not given."`
-	Patience    Duration    `json:"patience,omitempty" eg:"1m" doc:"For how long the gateway's questions may stay without an answer before the device counts as gone, 10s to 10m; 4m if not given." then:"A phone that is out of reach for less keeps its session; its address stays leased meanwhile."`
-	Keepalive   Duration    `json:"keepalive,omitempty" eg:"20s" doc:"How often devices behind a translation keep it open, 5s to 5m; 20s if not given. The device does it."`
-	TCPPort     int         `json:"tcp-port,omitempty" minimum:"0" maximum:"65535" eg:"443" doc:"Port on which the tunnel is also offered over TCP (RFC 9329), for networks that drop UDP; not offered if not given." then:"Systems' built-in clients do not use it; our own client does. Whatever stands in front must let it through."`
-	MTU         int         `json:"mtu,omitempty" minimum:"0" maximum:"1500" eg:"1400" doc:"Largest packet inside the tunnel, in octets, 1280 to 1420; 1400 if not given."`
-	KeepMSS     bool        `json:"keep-mss,omitempty" doc:"Leaves the segment size that TCP agrees on alone." then:"Where ICMP is filtered, connections open and large pages hang."`
-	Off         bool        `json:"off,omitempty" doc:"Keeps the tunnel without offering it."`
-}
-
-// Algorithms lists algorithms item by item, the preferred first.
-type Algorithms struct {
-	Encryption []string `json:"encryption" nullable:"false" enum:"aes256gcm,aes128gcm,chacha20poly1305" doc:"With integrity of their own (RFC 4106, RFC 5282, RFC 7634)."`
-	PRF        []string `json:"prf" nullable:"false" enum:"sha256,sha384,sha512" doc:"HMAC with these hashes (RFC 4868)."`
-	Groups     []string `json:"groups" nullable:"false" enum:"x25519,p256,p384,p521" doc:"Groups of the key exchange (RFC 8031, RFC 5903)."`
-}
-
-// Lifetimes bound how long keys are used; zero: as long as the session lasts.
-type Lifetimes struct {
-	IKE Duration `json:"ike,omitempty" eg:"24h" doc:"Of the association that carries the session, 10m to 168h; as long as the session lasts if not given."`
-	ESP Duration `json:"esp,omitempty" eg:"8h" doc:"Of the associations for traffic, 5m to 168h; as long as the session lasts if not given."`
+	Name        string `json:"name" eg:"main" doc:"Its name."`
+	Kind        string `json:"kind" oneof:"kinds" doc:"ikev2 is carried out; masque, l2tp-ipsec, key-pair-udp and portal are refused until they are; pptp is refused for good."`
+	Gateway     string `json:"gateway" ref:"gateways" doc:"The gateway that offers it."`
+	Login       string `json:"login" enum:"eap-mschapv2,eap-tls,eap-ttls,pre-shared-key" doc:"How people log in; eap-mschapv2 is carried out."`
+	Identity    string `json:"identity,omitempty" eg:"field.tern.example" doc:"The name by which devices ask for this tunnel, where a gateway has several; the gateway's dial if not given. The certificate must hold it."`
+	Certificate string `json:"certificate" eg:"gate" doc:"Name of the gateway's certificate, kept beside the plan."`
+	MTU         int    `json:"mtu,omitempty" minimum:"0" maximum:"1500" eg:"1400" doc:"Largest packet inside the tunnel, in octets, 1280 to 1420; 1400 if not given."`
+	KeepMSS     bool   `json:"keep-mss,omitempty" doc:"Leaves the segment size that TCP agrees on alone." then:"Where ICMP is filtered, connections open and large pages hang."`
+	Off         bool   `json:"off,omitempty" doc:"Keeps the tunnel without offering it."`
+	// Own are the settings of its kind, a pointer to the kind's struct; in a document they stand among the others.
+	Own any `json:"-"`
 }
 
 // Defaults is what passages take that do not say it themselves.

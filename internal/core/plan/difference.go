@@ -52,9 +52,20 @@ func (d *differ) add(path, kind, before, after string) {
 }
 
 func (d *differ) object(path string, a, b reflect.Value) {
-	for i := range a.NumField() {
-		name, _ := fieldName(a.Type().Field(i))
-		d.field(join(path, name), a.Field(i), b.Field(i))
+	fields, before := partsOf(a)
+	others, after := partsOf(b)
+	for i, f := range fields {
+		k := slices.IndexFunc(others, func(o field) bool { return o.name == f.name })
+		if k < 0 { // a setting that the other's kind does not have
+			d.field(join(path, f.name), before[i], reflect.Zero(f.Type))
+			continue
+		}
+		d.field(join(path, f.name), before[i], after[k])
+	}
+	for k, o := range others {
+		if !slices.ContainsFunc(fields, func(f field) bool { return f.name == o.name }) {
+			d.field(join(path, o.name), reflect.Zero(o.Type), after[k])
+		}
 	}
 }
 
@@ -132,7 +143,7 @@ func renames(before, after map[string]reflect.Value, gone, come []string) map[st
 
 func sameButName(a, b reflect.Value) bool {
 	for i := range a.NumField() {
-		if name, _ := fieldName(a.Type().Field(i)); name != "name" && !reflect.DeepEqual(a.Field(i).Interface(), b.Field(i).Interface()) {
+		if a.Type().Field(i).Name != "Name" && !reflect.DeepEqual(a.Field(i).Interface(), b.Field(i).Interface()) {
 			return false
 		}
 	}
@@ -200,10 +211,10 @@ func words(v reflect.Value) string {
 		return strings.Join(parts, ", ")
 	case reflect.Struct:
 		var parts []string
-		for i := range v.NumField() {
-			if w := words(v.Field(i)); w != "" {
-				name, _ := fieldName(v.Type().Field(i))
-				parts = append(parts, name+" "+w)
+		fields, values := partsOf(v)
+		for i, f := range fields {
+			if w := words(values[i]); w != "" {
+				parts = append(parts, f.name+" "+w)
 			}
 		}
 		return strings.Join(parts, ", ")

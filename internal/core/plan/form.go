@@ -32,6 +32,7 @@ type Field struct {
 	Words    []string `json:"words,omitempty" nullable:"false" doc:"Words with a meaning of their own that it may hold."`
 	Literal  bool     `json:"literal,omitempty" doc:"It may hold addresses, prefixes or ranges as well."`
 	Fields   []Field  `json:"fields,omitempty" nullable:"false" doc:"Of an object."`
+	Of       []string `json:"of,omitempty" nullable:"false" doc:"It is a setting of these kinds of tunnels alone."`
 }
 
 // Forms gives the forms of all kinds of objects, in the order of the document.
@@ -74,15 +75,20 @@ func one(kind string) string {
 }
 
 func fieldsOf(t reflect.Type) []Field {
-	out := make([]Field, 0, t.NumField())
-	for i := range t.NumField() {
-		f := t.Field(i)
-		name, optional := fieldName(f)
+	var out []Field
+	for _, f := range fieldsIn(t) {
+		if k := slices.IndexFunc(out, func(x Field) bool { return x.Name == f.name }); k >= 0 { // another kind has it as well
+			out[k].Of = append(out[k].Of, f.of)
+			continue
+		}
 		x := Field{
-			Name: name, Required: !optional, Doc: f.Tag.Get("doc"), Example: f.Tag.Get("eg"), Then: f.Tag.Get("then"),
+			Name: f.name, Required: !f.optional, Doc: f.Tag.Get("doc"), Example: f.Tag.Get("eg"), Then: f.Tag.Get("then"),
 			Usual: f.Tag.Get("ask") == "always",
 		}
-		if choices := enumOf(f); choices != "" {
+		if f.of != "" {
+			x.Of = []string{f.of}
+		}
+		if choices := enumOf(f.StructField); choices != "" {
 			x.Choices = strings.Split(choices, ",")
 		}
 		for _, ref := range strings.Split(f.Tag.Get("ref"), ",") {

@@ -1,30 +1,138 @@
 package plan
 
 import (
+	"encoding/json"
 	"reflect"
 	"slices"
 	"strings"
+
+	"yellowlantern/internal/core/netset"
 )
 
-// KindIKEv2 is the kind of tunnel that is carried out.
-const KindIKEv2 = "ikev2"
+// Kind is a kind of tunnel, as far as plans speak of it. Its settings are read, checked for their types, edited, compared, drawn as forms
+// and described like all others.
+type Kind struct {
+	Name string
+	// Options is a struct whose fields have the tags that a plan's have; nil: the kind has no settings of its own. A setting that another
+	// kind has under the same name must have the same type.
+	Options reflect.Type
+	// Ports are what must arrive from outside for a tunnel; nil: nothing that is known beforehand.
+	Ports func(Tunnel) []netset.Point
+}
 
-// carried are the kinds that are carried out, known those that a plan may name.
+// kinds are those that are carried out, known the words that a plan may name.
 var (
-	carried = []string{KindIKEv2}
-	known   = []string{KindIKEv2, "masque", "l2tp-ipsec", "key-pair-udp", "portal", "pptp"}
+	kinds = []Kind{ikev2}
+	known = []string{KindIKEv2, "masque", "l2tp-ipsec", "key-pair-udp", "portal", "pptp"}
 )
 
 // AllowKind makes plans take tunnels of a kind, which is carried out. It is called before anything runs.
-func AllowKind(name string) {
-	carried = append(carried, name)
-	if !slices.Contains(known, name) {
-		known = append(known, name)
+func AllowKind(k Kind) {
+	kinds = append(kinds, k)
+	if !slices.Contains(known, k.Name) {
+		known = append(known, k.Name)
 	}
 }
 
+// Kinds are those that are carried out.
+func Kinds() []Kind { return slices.Clone(kinds) }
+
 // Carried tells whether tunnels of a kind are carried out.
-func Carried(kind string) bool { return slices.Contains(carried, kind) }
+func Carried(kind string) bool {
+	return slices.ContainsFunc(kinds, func(k Kind) bool { return k.Name == kind })
+}
+
+// KindOf is what is known of a tunnel's kind. Of one that is not carried out nothing is.
+func KindOf(name string) Kind {
+	for _, k := range kinds {
+		if k.Name == name {
+			return k
+		}
+	}
+	return Kind{Name: name}
+}
+
+// optionsOf is the type of the settings that tunnels of a kind have of their own; nil: none. A kind that is not carried out yet is read as
+// the first one: a finding says that it is not, which is more than that its settings are unknown.
+func optionsOf(kind string) reflect.Type {
+	if !Carried(kind) {
+		return kinds[0].Options
+	}
+	return KindOf(kind).Options
+}
+
+var tunnelType = reflect.TypeFor[Tunnel]()
+
+// field is one field of an object of a plan: of the object itself, or a setting that the kind of a tunnel brings.
+type field struct {
+	reflect.StructField
+	name     string
+	optional bool
+	refs     []string
+	of       string // the kind
+}
+
+// fieldsIn lists the fields that objects of a type may have, those of every kind of tunnel among them.
+func fieldsIn(t reflect.Type) []field {
+	out := slices.Clone(shapeOf(t))
+	if t == tunnelType {
+		for _, k := range kinds {
+			if k.Options != nil {
+				for _, f := range shapeOf(k.Options) {
+					f.of, f.optional = k.Name, true
+					out = append(out, f)
+				}
+			}
+		}
+	}
+	return out
+}
+
+// partsOf lists an object's fields with their values, those that its kind brings last.
+func partsOf(v reflect.Value) ([]field, []reflect.Value) {
+	fields := shapeOf(v.Type())
+	values := make([]reflect.Value, 0, len(fields))
+	for _, f := range fields {
+		values = append(values, v.FieldByIndex(f.Index))
+	}
+	if v.Type() != tunnelType || v.FieldByName("Own").IsNil() {
+		return fields, values
+	}
+	own := v.FieldByName("Own").Elem().Elem()
+	fields = slices.Clone(fields)
+	for _, f := range shapeOf(own.Type()) {
+		fields, values = append(fields, f), append(values, own.FieldByIndex(f.Index))
+	}
+	return fields, values
+}
+
+// MarshalJSON writes the settings of the tunnel's kind among the others.
+func (t Tunnel) MarshalJSON() ([]byte, error) {
+	type plain Tunnel
+	b, err := json.Marshal(plain(t))
+	if err != nil || t.Own == nil {
+		return b, err
+	}
+	own, err := json.Marshal(t.Own)
+	if err != nil || string(own) == "{}" {
+		return b, err
+	}
+	return append(append(b[:len(b)-1], ','), own[1:]...), nil
+}
+
+// UnmarshalJSON reads them.
+func (t *Tunnel) UnmarshalJSON(b []byte) error {
+	type plain Tunnel
+	if err := json.Unmarshal(b, (*plain)(t)); err != nil {
+		return err
+	}
+	t.Own = nil
+	if o := optionsOf(t.Kind); o != nil {
+		t.Own = reflect.New(o).Interface()
+		return json.Unmarshal(b, t.Own)
+	}
+	return nil
+}
 
 // enumOf are the words that a field may hold, with commas between; empty: any. Those of kinds of tunnels are registered.
 func enumOf(f reflect.StructField) string {

@@ -61,9 +61,8 @@ func putFields(text, path string, t reflect.Type, have, want map[string]any) (st
 		}
 	}
 	var err error
-	for i := range t.NumField() {
-		f := t.Field(i)
-		name, _ := fieldName(f)
+	for _, name := range fieldNames(t) {
+		f, _ := fieldNamed(t, name)
 		if text, err = putField(text, join(path, name), f.Type, have[name], want[name]); err != nil {
 			return "", fmt.Errorf("%s: %w", name, err)
 		}

@@ -180,27 +180,58 @@ func (r *reader) object(n *yaml.Node, v reflect.Value, path string) {
 		r.fault(n, path, describe(n), "fields: "+strings.Join(fieldNames(v.Type()), ", "))
 		return
 	}
-	fields, seen := shapeOf(v.Type()), map[string]bool{}
+	if v.Type() == tunnelType {
+		if o := optionsOf(scalarIn(n, "kind")); o != nil {
+			v.FieldByName("Own").Set(reflect.New(o))
+		}
+	}
+	fields, values := partsOf(v)
+	seen := map[string]bool{}
 	for i := 0; i+1 < len(n.Content); i += 2 {
 		key, val := n.Content[i], n.Content[i+1]
-		field, ok := fields.at[key.Value]
+		at := slices.IndexFunc(fields, func(f field) bool { return f.name == key.Value })
 		switch {
-		case !ok:
-			r.fault(key, path, fmt.Sprintf("unknown field %q", key.Value), "one of "+strings.Join(fieldNames(v.Type()), ", "))
+		case at < 0:
+			r.unknown(key, path, v.Type(), fields)
 			continue
 		case seen[key.Value]:
 			r.fault(key, path, fmt.Sprintf("field %q is given twice", key.Value), "it once")
 			continue
 		}
 		seen[key.Value] = true
-		r.value(val, v.Field(field), join(path, key.Value), fields.enums[field]())
+		r.value(val, values[at], join(path, key.Value), enumOf(fields[at].StructField))
 	}
-	for i, name := range fields.names {
-		if !fields.optional[i] && !seen[name] {
-			r.fault(n, join(path, name), fmt.Sprintf("field %q is missing", name),
-				strings.TrimSuffix(lowerFirst(v.Type().Field(i).Tag.Get("doc")), "."))
+	for _, f := range fields {
+		if !f.optional && !seen[f.name] {
+			r.fault(n, join(path, f.name), fmt.Sprintf("field %q is missing", f.name),
+				strings.TrimSuffix(lowerFirst(f.Tag.Get("doc")), "."))
 		}
 	}
+}
+
+// unknown tells of a field that there is not, or that another kind of tunnel has.
+func (r *reader) unknown(key *yaml.Node, path string, t reflect.Type, have []field) {
+	for _, f := range fieldsIn(t) {
+		if f.name == key.Value {
+			r.fault(key, path, fmt.Sprintf("field %q is a setting of tunnels of kind %s", key.Value, f.of), "it taken out, or another kind")
+			return
+		}
+	}
+	var names []string
+	for _, f := range have {
+		names = append(names, f.name)
+	}
+	r.fault(key, path, fmt.Sprintf("unknown field %q", key.Value), "one of "+strings.Join(names, ", "))
+}
+
+// scalarIn is the text of a field that is looked at before the others are read.
+func scalarIn(n *yaml.Node, name string) string {
+	for i := 0; i+1 < len(n.Content); i += 2 {
+		if n.Content[i].Value == name {
+			return n.Content[i+1].Value
+		}
+	}
+	return ""
 }
 
 var goodName = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,62}$`)
@@ -317,47 +348,45 @@ func fieldName(f reflect.StructField) (name string, optional bool) {
 	return name, strings.Contains(options, "omit")
 }
 
-// shape is what the tags of a type's fields say; tags are taken apart once.
-type shape struct {
-	names    []string
-	optional []bool
-	enums    []func() string
-	refs     [][]string
-	at       map[string]int
-}
+var shapes sync.Map // reflect.Type → []field
 
-var shapes sync.Map // reflect.Type → *shape
-
-func shapeOf(t reflect.Type) *shape {
+// shapeOf is what the tags of a type's own fields say; they are taken apart once.
+func shapeOf(t reflect.Type) []field {
 	if known, ok := shapes.Load(t); ok {
-		return known.(*shape)
+		return known.([]field)
 	}
-	s := &shape{at: map[string]int{}}
+	var out []field
 	for i := range t.NumField() {
-		f := t.Field(i)
-		name, optional := fieldName(f)
-		var refs []string
-		if ref := f.Tag.Get("ref"); ref != "" {
-			refs = strings.Split(ref, ",")
+		f := field{StructField: t.Field(i)}
+		if f.name, f.optional = fieldName(f.StructField); f.name == "-" {
+			continue
 		}
-		s.at[name] = i
-		s.names, s.optional, s.enums, s.refs = append(s.names, name), append(s.optional, optional), append(s.enums,
-			func() string { return enumOf(f) }),
-			append(s.refs, refs)
+		if ref := f.Tag.Get("ref"); ref != "" {
+			f.refs = strings.Split(ref, ",")
+		}
+		out = append(out, f)
 	}
-	shapes.Store(t, s)
-	return s
+	shapes.Store(t, out)
+	return out
 }
 
 func fieldNamed(t reflect.Type, name string) (reflect.StructField, bool) {
-	i, ok := shapeOf(t).at[name]
-	if !ok {
-		return reflect.StructField{}, false
+	for _, f := range fieldsIn(t) {
+		if f.name == name {
+			return f.StructField, true
+		}
 	}
-	return t.Field(i), true
+	return reflect.StructField{}, false
 }
 
-func fieldNames(t reflect.Type) []string { return shapeOf(t).names }
+func fieldNames(t reflect.Type) (names []string) {
+	for _, f := range fieldsIn(t) {
+		if !contains(names, f.name) {
+			names = append(names, f.name)
+		}
+	}
+	return names
+}
 
 func join(path, name string) string {
 	if path == "" {

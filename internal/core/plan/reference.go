@@ -41,16 +41,18 @@ func describeType(b *strings.Builder, title string, t reflect.Type, done map[ref
 		t     reflect.Type
 	}
 	var parts []part
-	for i := range t.NumField() {
-		f := t.Field(i)
-		name, optional := fieldName(f)
+	for _, f := range fieldsIn(t) {
+		name := f.name
 		kind, inner := typeWords(f.Type)
 		need := "required"
-		if optional {
+		if f.optional {
 			need = ""
 		}
+		if f.of != "" {
+			need = "of kind " + f.of
+		}
 		words := f.Tag.Get("doc")
-		if choice := enumOf(f); choice != "" && !strings.Contains(words, strings.Split(choice, ",")[0]) {
+		if choice := enumOf(f.StructField); choice != "" && !strings.Contains(words, strings.Split(choice, ",")[0]) {
 			words += " One of " + strings.ReplaceAll(choice, ",", ", ") + "."
 		}
 		if then := f.Tag.Get("then"); then != "" {

@@ -26,14 +26,13 @@ func (p *Plan) Mentions() []Mention {
 }
 
 func walkMentions(v reflect.Value, path string, found func(Mention)) {
-	fields := shapeOf(v.Type())
-	for i, name := range fields.names {
-		f := v.Field(i)
+	fields, values := partsOf(v)
+	for i, f := range values {
 		if f.IsZero() {
 			continue
 		}
-		at := join(path, name)
-		if kinds := fields.refs[i]; kinds != nil {
+		at := join(path, fields[i].name)
+		if kinds := fields[i].refs; kinds != nil {
 			if f.Kind() == reflect.String {
 				found(Mention{at, kinds, f.String()})
 				continue

@@ -21,23 +21,6 @@ func (t Tunnel) InnerMTU() int {
 	return t.MTU
 }
 
-// SuiteNames lists the tunnel's suites in order of preference, also where algorithms are given item by item: then encryption is
-// chosen before the PRF, and that before the group.
-func (t Tunnel) SuiteNames() []string {
-	if t.Algorithms == nil {
-		return t.Suites
-	}
-	var out []string
-	for _, e := range t.Algorithms.Encryption {
-		for _, p := range t.Algorithms.PRF {
-			for _, g := range t.Algorithms.Groups {
-				out = append(out, strings.Join([]string{e, p, g}, "-"))
-			}
-		}
-	}
-	return out
-}
-
 // IdentityOr is the name by which devices ask for the tunnel; dial is its gateway's.
 func (t Tunnel) IdentityOr(dial string) string {
 	if t.Identity != "" {

@@ -79,7 +79,7 @@ func Make(s Size) (*plan.Plan, []reach.Person) {
 	}
 	p.Tunnels = []plan.Tunnel{{
 		Name: "main", Kind: plan.KindIKEv2, Gateway: "gw", Login: plan.LoginMSCHAPv2,
-		Suites: []string{plan.SuiteGCMX25519}, Certificate: "gate",
+		Certificate: "gate", Own: &plan.IKEv2{Suites: []string{plan.SuiteGCMX25519}},
 	}}
 	for i := range s.Groups {
 		name := fmt.Sprintf("group%d", i)

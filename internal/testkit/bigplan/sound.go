@@ -62,7 +62,7 @@ func Sound(users int) (*plan.Plan, []reach.Person) {
 	}
 	p.Tunnels = []plan.Tunnel{{
 		Name: "main", Kind: plan.KindIKEv2, Gateway: "gw", Login: plan.LoginMSCHAPv2,
-		Suites: []string{plan.SuiteGCMX25519}, Certificate: "gate",
+		Certificate: "gate", Own: &plan.IKEv2{Suites: []string{plan.SuiteGCMX25519}},
 	}}
 	p.Rules = []plan.Rule{{Name: "names", Action: plan.Permit, To: []string{"names"}, Services: []string{"names"}}}
 	services := []string{"web", "tcp/22", "ping", "tcp/1000-2000", "tcp/445"}

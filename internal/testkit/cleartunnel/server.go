@@ -8,10 +8,13 @@ import (
 	"encoding/json"
 	"net"
 	"net/netip"
+	"reflect"
 	"sync"
 	"time"
 
+	"yellowlantern/internal/core/check"
 	"yellowlantern/internal/core/login"
+	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/core/session"
 	"yellowlantern/internal/core/tunnel"
@@ -38,7 +41,22 @@ type Kind struct {
 // Register makes the kind known.
 func Register() {
 	k := &Kind{}
-	kinds.Register(kinds.Kind{Name: Name, Dialer: k, Server: k})
+	kinds.Register(kinds.Kind{
+		Kind: plan.Kind{Name: Name, Options: reflect.TypeFor[Options]()}, Find: find, Dialer: k, Server: k,
+	})
+}
+
+// Options are what a plan may say of such a tunnel beside what it says of every one.
+type Options struct {
+	Largest int `json:"largest,omitempty" eg:"1200" doc:"Largest packet that is taken, in octets; any if not given." then:"What is larger is lost."`
+}
+
+// find finds what cannot work of them.
+func find(o *check.OfTunnel) {
+	if own := o.Tunnel.Own.(*Options); own.Largest != 0 && own.Largest < 68 {
+		o.Add(check.Stop, "clear-largest", "largest", "use 1200", "%d octets are less than every IPv4 device must take", own.Largest)
+		o.Mend("set", "largest", "1200")
+	}
 }
 
 // Name is what plans call it.
@@ -51,6 +69,7 @@ type server struct {
 
 	mu    sync.Mutex
 	way   string // the tunnel; empty: nobody is answered
+	most  int    // octets of a packet; 0: any
 	links map[netip.AddrPort]*link
 }
 
@@ -99,7 +118,7 @@ func (s *server) read() {
 
 func (s *server) handle(from netip.AddrPort, what byte, b []byte) {
 	s.mu.Lock()
-	way, l := s.way, s.links[from]
+	way, most, l := s.way, s.most, s.links[from]
 	if l == nil && what == isLogin && way != "" {
 		l = &link{s: s, from: from, talk: s.host.Begin(from, way)}
 		s.links[from], b = l, nil
@@ -109,6 +128,7 @@ func (s *server) handle(from netip.AddrPort, what byte, b []byte) {
 	case l == nil:
 	case what == isLogin && l.session == nil:
 		s.step(l, way, b)
+	case what == isPacket && most > 0 && len(b) > most:
 	case what == isPacket && l.session != nil:
 		s.host.Arrived([]tunnel.Packet{{Session: l.session, Data: b}})
 	case what == isEnd && l.session != nil:
@@ -165,20 +185,21 @@ func (s *server) drop(l *link, why reason.Reason) {
 func (s *server) Prepare(ways []tunnel.Way) (tunnel.Change, error) {
 	c := change{s: s}
 	if len(ways) > 0 {
-		c.way = ways[0].Name
+		c.way, c.most = ways[0].Name, ways[0].Own.(*Options).Largest
 	}
 	return c, nil
 }
 
 type change struct {
-	s   *server
-	way string
+	s    *server
+	way  string
+	most int
 }
 
 func (c change) Use() error {
 	c.s.mu.Lock()
 	defer c.s.mu.Unlock()
-	c.s.way = c.way
+	c.s.way, c.s.most = c.way, c.most
 	return nil
 }
 func (c change) Discard() {}

@@ -147,7 +147,7 @@ func TestRenewalsUnderTraffic(t *testing.T) {
 	s := must(Listen("127.0.0.1:0", "127.0.0.1:0"))
 	t.Cleanup(s.Close)
 	w := startOn(t, s)
-	w.set.Plan.Tunnels[0].Lifetimes = plan.Lifetimes{IKE: plan.Duration(4 * time.Second), ESP: plan.Duration(2 * time.Second)}
+	w.set.Plan.Tunnels[0].IKEv2().Lifetimes = plan.Lifetimes{IKE: plan.Duration(4 * time.Second), ESP: plan.Duration(2 * time.Second)}
 	must(w.g.Commit(w.set))
 	d := w.device(t, "user00000")
 	ds, lost := d.delays(t, 7*time.Second)
@@ -162,7 +162,7 @@ func TestRenewalsUnderTraffic(t *testing.T) {
 // A device that has answered our renewal may send by the new association at once, and its packets may overtake the answer: they are kept.
 func TestPacketsBeforeTheAnswer(t *testing.T) {
 	w := startBusy(t)
-	w.set.Plan.Tunnels[0].Lifetimes.ESP = plan.Duration(2 * time.Second)
+	w.set.Plan.Tunnels[0].IKEv2().Lifetimes.ESP = plan.Duration(2 * time.Second)
 	must(w.g.Commit(w.set))
 	d := w.device(t, "user00000")
 	d.lagging = true

@@ -154,11 +154,12 @@ func callers(ways []tunnel.Way) (ike.Settings, error) {
 	s := ike.DefaultSettings()
 	s.Tunnel = ike.Tunnel{}
 	for _, w := range ways {
+		own := w.IKEv2()
 		way := ike.Tunnel{
-			ID: w.Name, Name: w.Identity, Chain: w.Chain, Key: w.Key, PFS: w.PFS, Liveness: w.Liveness.Or(plan.DefaultLiveness),
-			Patience: time.Duration(w.Patience), IKELife: time.Duration(w.Lifetimes.IKE), ESPLife: time.Duration(w.Lifetimes.ESP),
+			ID: w.Name, Name: w.Identity, Chain: w.Chain, Key: w.Key, PFS: own.PFS, Liveness: own.Liveness.Or(plan.DefaultLiveness),
+			Patience: time.Duration(own.Patience), IKELife: time.Duration(own.Lifetimes.IKE), ESPLife: time.Duration(own.Lifetimes.ESP),
 		}
-		for _, name := range w.SuiteNames() {
+		for _, name := range own.SuiteNames() {
 			suite, ok := ike.SuiteNamed(name)
 			if !ok {
 				return s, fmt.Errorf("tunnel %s: there is no suite %q", w.Name, name)
@@ -242,8 +243,8 @@ func (s *server) Stop() {
 func portsOf(ways []tunnel.Way) []uint16 {
 	ports := map[uint16]bool{}
 	for _, w := range ways {
-		if w.TCPPort > 0 {
-			ports[uint16(w.TCPPort)] = true
+		if port := w.IKEv2().TCPPort; port > 0 {
+			ports[uint16(port)] = true
 		}
 	}
 	return slices.Sorted(maps.Keys(ports))

@@ -2,6 +2,7 @@
 package kinds
 
 import (
+	"yellowlantern/internal/core/check"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/tunnel"
 	"yellowlantern/internal/dial"
@@ -10,16 +11,20 @@ import (
 
 // Kind is one kind of tunnel.
 type Kind struct {
-	Name   string
-	Dialer dial.Kind
-	Server tunnel.Kind // that every gateway has; nil: it is started with what the host gives it (ikev2)
+	plan.Kind                         // its name, and its settings in the plan
+	Find      func(t *check.OfTunnel) // makes the findings on these; nil: there are none
+	Dialer    dial.Kind
+	Server    tunnel.Kind // that every gateway has; nil: it is started with what the host gives it (ikev2)
 }
 
-var all = []Kind{{Name: plan.KindIKEv2, Dialer: ikev2.Dialer{}}}
+var all = []Kind{{Kind: plan.KindOf(plan.KindIKEv2), Dialer: ikev2.Dialer{}}} // plan and checks have its own part already
 
 // Register adds a kind, before anything runs.
 func Register(k Kind) {
-	plan.AllowKind(k.Name)
+	plan.AllowKind(k.Kind)
+	if k.Find != nil {
+		check.Kind(k.Name, k.Find)
+	}
 	all = append(all, k)
 }
 

@@ -6,6 +6,7 @@ import { computed, nextTick, onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import { between, documentEditor, fromOutside, lineHeight, typing } from '../editor'
 import { marginNotes, place, type MarginNote } from '../notes'
 import { usePlan } from '../plan'
+import FindingActions from './FindingActions.vue'
 
 const props = defineProps<{ notes?: boolean; line?: number; spot?: boolean }>()
 const plan = usePlan()
@@ -151,15 +152,7 @@ async function mend(n: MarginNote) {
           <b>{{ signs[n.severity] }} {{ n.severity === 'fault' ? 'not a plan' : n.severity }}, line {{ n.line }}</b>
           {{ n.problem }}
           <p v-if="n.fix">→ {{ n.fix }}</p>
-          <v-btn
-            v-if="n.mend.length"
-            size="x-small"
-            variant="outlined"
-            class="mt-1"
-            :aria-label="`Apply the fix of line ${n.line}`"
-            @click="mend(n)"
-            >Apply this fix</v-btn
-          >
+          <FindingActions :mend="n.mend" :todo="n.todo" :label="`Apply the fix of line ${n.line}`" @refused="(w) => (plan.problem = w)" />
         </article>
       </div>
     </div>

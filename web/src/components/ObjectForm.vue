@@ -34,9 +34,14 @@ const findings = computed(() =>
   props.name ? (plan.checked?.findings ?? []).filter((f) => f.path === path.value || f.path.startsWith(path.value + '/')) : [],
 )
 const shown = computed(() =>
-  (form.value?.fields ?? []).filter((f) => f.name !== 'name' && (more.value || f.required || f.usual || has(f.name))),
+  (form.value?.fields ?? []).filter((f) => f.name !== 'name' && ours(f) && (more.value || f.required || f.usual || has(f.name))),
 )
-const hidden = computed(() => (form.value?.fields.length ?? 1) - 1 - shown.value.length)
+const hidden = computed(() => (form.value?.fields ?? []).filter((f) => f.name !== 'name' && ours(f)).length - shown.value.length)
+
+/** Whether a field is one of the object's: tunnels have those of their kind. */
+function ours(f: Schemas['PlanField']) {
+  return !f.of?.length || f.of.includes(String(value.value.kind ?? ''))
+}
 
 function has(name: string) {
   return value.value[name] !== undefined || Object.keys(plan.reading?.taken ?? {}).some((p) => p.startsWith(`${path.value}/${name}`))
