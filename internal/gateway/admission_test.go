@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowlantern/internal/core/forward"
+	"yellowlantern/internal/core/inside"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/pool"
 	"yellowlantern/internal/core/reason"
@@ -18,7 +19,7 @@ import (
 // nowhere is a path that leads nowhere.
 type nowhere struct{}
 
-func (nowhere) Send([]byte)          {}
+func (nowhere) Send(inside.Packet)   {}
 func (nowhere) Where() session.Where { return session.Where{} }
 func (nowhere) Missing() uint64      { return 0 }
 

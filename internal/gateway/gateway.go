@@ -38,7 +38,7 @@ type People interface {
 // Frame is a packet for the inside or the internet, with the way that it leaves by.
 type Frame struct {
 	Egress site.Egress
-	Packet []byte
+	inside.Packet
 }
 
 // Inside is the gateway's side away from the tunnels: a lab link, or a host's kernel. It can be used from anywhere.
@@ -47,7 +47,7 @@ type Inside interface {
 	Apply(inside.Desired) inside.Observed
 	// Answer lets the gateway answer, or no longer, for a person's address on a network that it is attached to.
 	Answer(addr netip.Addr, on bool)
-	// Send sends frames in a batch; a packet is only valid during the call.
+	// Send sends frames in a batch. A packet is only valid during the call; what is free around it may be written over.
 	Send(batch []Frame)
 }
 

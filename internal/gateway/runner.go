@@ -49,7 +49,7 @@ func (r *Runner) Apply(set Settings) (ended []string, err error) {
 func (r *Runner) gateway() *Gateway { return r.running.Load() }
 
 // FromInside takes packets from the inside and the internet; before there is a plan they are lost.
-func (r *Runner) FromInside(batch [][]byte, outside bool) {
+func (r *Runner) FromInside(batch []inside.Packet, outside bool) {
 	if g := r.gateway(); g != nil {
 		g.FromInside(batch, outside)
 	}

@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"yellowlantern/internal/core/forward"
+	"yellowlantern/internal/core/inside"
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/core/session"
 	"yellowlantern/internal/core/tunnel"
@@ -14,7 +15,7 @@ func (h host) Arrived(batch []tunnel.Packet) {
 	g, now := h.g, time.Now()
 	frames := make([]Frame, 0, len(batch))
 	for _, p := range batch {
-		if f, ok := g.fromDevice(p.Session, p.Data, now); ok {
+		if f, ok := g.fromDevice(p.Session, p.Packet, now); ok {
 			frames = append(frames, f)
 		}
 	}
@@ -23,7 +24,8 @@ func (h host) Arrived(batch []tunnel.Packet) {
 	}
 }
 
-func (g *Gateway) fromDevice(s *session.Session, inner []byte, now time.Time) (Frame, bool) {
+func (g *Gateway) fromDevice(s *session.Session, p inside.Packet, now time.Time) (Frame, bool) {
+	inner := p.Bytes()
 	rec := g.recorder(s)
 	var came []byte
 	if rec != nil {
@@ -40,21 +42,23 @@ func (g *Gateway) fromDevice(s *session.Session, inner []byte, now time.Time) (F
 		g.logRule(s.User, r)
 	}
 	if r.Answer != nil {
-		g.toPerson(s, r.Answer)
+		g.toPerson(s, inside.Bare(r.Answer))
 	}
 	switch {
 	case r.Session != nil:
-		g.toPerson(s, r.Packet)
+		g.toPerson(s, p.Became(r.Packet))
 	case r.Inside != nil:
-		return Frame{*r.Inside, r.Packet}, true
+		return Frame{*r.Inside, p.Became(r.Packet)}, true
 	}
 	return Frame{}, false
 }
 
-// FromInside takes packets from the inside, or from the internet by the outside link. What is answered goes back by way of Inside.
-func (g *Gateway) FromInside(batch [][]byte, outside bool) {
+// FromInside takes packets from the inside, or from the internet by the outside link, with room around them as inside says: they are altered,
+// and sealed where they stand. What is answered goes back by way of Inside.
+func (g *Gateway) FromInside(batch []inside.Packet, outside bool) {
 	now := time.Now()
-	for _, b := range batch {
+	for _, p := range batch {
+		b := p.Bytes()
 		var came []byte
 		if g.recording.Load() > 0 {
 			came = append(came, b...)
@@ -78,7 +82,7 @@ func (g *Gateway) FromInside(batch [][]byte, outside bool) {
 		if came != nil {
 			g.recorder(r.Session).take(1, false, came, "")
 		}
-		g.toPerson(r.Session, r.Packet)
+		g.toPerson(r.Session, p.Became(r.Packet))
 	}
 }
 
@@ -92,11 +96,11 @@ func (g *Gateway) logRule(user string, r forward.Result) {
 // routeAnswer finds the way for an ICMP answer of the gateway's own.
 func (g *Gateway) routeAnswer(r forward.Result) (Frame, bool) {
 	out, ok := g.engine.Model().RouteOf(r.Answer)
-	return Frame{out, r.Answer}, ok
+	return Frame{out, inside.Bare(r.Answer)}, ok
 }
 
 // toPerson sends a packet to a session's device.
-func (g *Gateway) toPerson(s *session.Session, b []byte) {
-	g.recorder(s).take(0, true, b, "")
-	s.Path().Send(b)
+func (g *Gateway) toPerson(s *session.Session, p inside.Packet) {
+	g.recorder(s).take(0, true, p.Bytes(), "")
+	s.Path().Send(p)
 }

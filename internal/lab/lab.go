@@ -7,6 +7,7 @@ import (
 	"net/netip"
 	"sync"
 
+	"yellowlantern/internal/core/inside"
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/packet"
 	"yellowlantern/internal/core/plan"
@@ -32,7 +33,7 @@ type Lab struct {
 	wait     sync.WaitGroup
 
 	mu      sync.Mutex
-	fromLab func(batch [][]byte, outside bool)
+	fromLab func(batch []inside.Packet, outside bool)
 	ports   [2]netip.AddrPort // the gateway's real sockets
 	streams map[uint16]bool   // TCP ports that the gateway's machine listens on
 	relay   *userstack.Stack  // ends TCP connections to them, and goes on by real ones
@@ -131,7 +132,7 @@ func (l *Lab) Close() {
 }
 
 // Plug connects a gateway: its real sockets, and what takes packets that come to it from inside or from the internet.
-func (l *Lab) Plug(ike, natt netip.AddrPort, fromLab func(batch [][]byte, outside bool)) {
+func (l *Lab) Plug(ike, natt netip.AddrPort, fromLab func(batch []inside.Packet, outside bool)) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.ports, l.fromLab = [2]netip.AddrPort{ike, natt}, fromLab
@@ -156,7 +157,7 @@ func (l *Lab) Vantages() []VantageLink {
 // Send takes what the gateway sends to the inside and to the internet.
 func (l *Lab) Send(batch []gateway.Frame) {
 	for _, f := range batch {
-		info, err := packet.Parse(f.Packet)
+		info, err := packet.Parse(f.Bytes())
 		if err != nil {
 			continue
 		}
@@ -170,7 +171,7 @@ func (l *Lab) Send(batch []gateway.Frame) {
 		} else if !l.segments[name].holds(hop) {
 			continue // the plan believes in a link that is not there
 		}
-		l.segments[name].send(hop, f.Packet)
+		l.segments[name].send(hop, f.Bytes())
 	}
 }
 
@@ -183,7 +184,7 @@ func (l *Lab) toGateway(b []byte, outside bool) {
 	deliver := l.fromLab
 	l.mu.Unlock()
 	if deliver != nil {
-		deliver([][]byte{b}, outside)
+		deliver([]inside.Packet{inside.Roomy(b)}, outside)
 	}
 }
 

@@ -10,6 +10,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yellowlantern/internal/core/inside"
 	"yellowlantern/internal/core/packet"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/site"
@@ -49,9 +50,9 @@ func plugged(t *testing.T) (*Lab, chan []byte) {
 	require.NoError(t, err)
 	t.Cleanup(l.Close)
 	got := make(chan []byte, 100)
-	l.Plug(netip.AddrPort{}, netip.AddrPort{}, func(batch [][]byte, _ bool) {
-		for _, b := range batch {
-			got <- append([]byte(nil), b...)
+	l.Plug(netip.AddrPort{}, netip.AddrPort{}, func(batch []inside.Packet, _ bool) {
+		for _, p := range batch {
+			got <- append([]byte(nil), p.Bytes()...)
 		}
 	})
 	return l, got
@@ -78,25 +79,25 @@ func TestInsideAnswers(t *testing.T) {
 	l, got := plugged(t)
 	ridge := netip.MustParseAddr("10.20.0.2")
 	for dst, hop := range map[string]netip.Addr{"10.20.0.20": {}, "10.20.30.5": ridge, "10.20.40.10": ridge} {
-		l.Send([]gateway.Frame{{Egress: site.Egress{Network: "station", NextHop: hop}, Packet: ping("10.99.0.5", dst)}})
+		l.Send([]gateway.Frame{{Egress: site.Egress{Network: "station", NextHop: hop}, Packet: inside.Bare(ping("10.99.0.5", dst))}})
 		i := next(t, got)
 		require.Equal(t, dst, i.Src.String())
 		require.Equal(t, "10.99.0.5", i.Dst.String())
 		require.EqualValues(t, 0, i.Kind)
 		require.Equal(t, hop.IsValid(), i.HopLimit == 63, "one router more on the way")
 	}
-	l.Send([]gateway.Frame{{Egress: site.Egress{Network: plan.Internet}, Packet: ping("192.0.2.10", "198.51.100.80")}})
+	l.Send([]gateway.Frame{{Egress: site.Egress{Network: plan.Internet}, Packet: inside.Bare(ping("192.0.2.10", "198.51.100.80"))}})
 	require.Equal(t, "198.51.100.80", next(t, got).Src.String())
 
 	// Nobody there, no way back on the internet, a link that the site does not have, hops used up: silence.
 	tired := ping("10.99.0.5", "10.20.30.5")
 	tired[8] = 1
 	for _, f := range []gateway.Frame{
-		{Egress: site.Egress{Network: "station"}, Packet: ping("10.99.0.5", "10.20.0.77")},
-		{Egress: site.Egress{Network: plan.Internet}, Packet: ping("10.99.0.5", "198.51.100.80")},
-		{Egress: site.Egress{Network: "station", NextHop: netip.MustParseAddr("172.31.0.1")}, Packet: ping("10.99.0.5", "10.20.0.20")},
-		{Egress: site.Egress{Network: "station", NextHop: ridge}, Packet: tired},
-		{Packet: []byte("no packet")},
+		{Egress: site.Egress{Network: "station"}, Packet: inside.Bare(ping("10.99.0.5", "10.20.0.77"))},
+		{Egress: site.Egress{Network: plan.Internet}, Packet: inside.Bare(ping("10.99.0.5", "198.51.100.80"))},
+		{Egress: site.Egress{Network: "station", NextHop: netip.MustParseAddr("172.31.0.1")}, Packet: inside.Bare(ping("10.99.0.5", "10.20.0.20"))},
+		{Egress: site.Egress{Network: "station", NextHop: ridge}, Packet: inside.Bare(tired)},
+		{Packet: inside.Bare([]byte("no packet"))},
 	} {
 		l.Send([]gateway.Frame{f})
 	}
@@ -145,7 +146,7 @@ func TestHomeRouter(t *testing.T) {
 	}
 	l.Send([]gateway.Frame{{
 		Egress: site.Egress{Network: plan.Internet},
-		Packet: packet.UDP(netip.MustParseAddrPort("192.0.2.10:4500"), netip.MustParseAddrPort("203.0.113.45:50000"), []byte("unasked")),
+		Packet: inside.Bare(packet.UDP(netip.MustParseAddrPort("192.0.2.10:4500"), netip.MustParseAddrPort("203.0.113.45:50000"), []byte("unasked"))),
 	}})
 	require.Nil(t, read(), "what nobody asked for stays outside")
 	require.Empty(t, got)

@@ -1,6 +1,10 @@
 package session
 
-import "net/netip"
+import (
+	"net/netip"
+
+	"yellowlantern/internal/core/inside"
+)
 
 // What carries a tunnel.
 const (
@@ -19,8 +23,8 @@ type Where struct {
 // keys
 // and of where the device is.
 type Path interface {
-	// Send seals a packet and sends it. The packet stays the caller's.
-	Send(packet []byte)
+	// Send seals a packet and sends it: in place where it has the room, so it is worth nothing afterwards. The buffer stays the caller's.
+	Send(p inside.Packet)
 	Where() Where
 	// Missing is how many packets the device sent and that did not come, where the kind can tell.
 	Missing() uint64

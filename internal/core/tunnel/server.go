@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"time"
 
+	"yellowlantern/internal/core/inside"
 	"yellowlantern/internal/core/login"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reason"
@@ -27,10 +28,10 @@ type Way struct {
 	Key      crypto.Signer // of the gateway's certificate
 }
 
-// Packet is one that came from a session's device, authentic. The data is valid during the call, and may be altered.
+// Packet is one that came from a session's device, authentic. It is valid during the call, and may be altered.
 type Packet struct {
 	Session *session.Session
-	Data    []byte
+	inside.Packet
 }
 
 // Host is what a server is given: the gateway. Everything may be called from anywhere.

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"yellowlantern/internal/core/check"
+	"yellowlantern/internal/core/inside"
 	"yellowlantern/internal/core/login"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reason"
@@ -81,7 +82,7 @@ type link struct {
 	session *session.Session
 }
 
-func (l *link) Send(b []byte)        { l.s.send(l.from, isPacket, b) }
+func (l *link) Send(p inside.Packet) { l.s.send(l.from, isPacket, p.Bytes()) }
 func (l *link) Where() session.Where { return session.Where{Addr: l.from, Over: session.OverUDP} }
 func (l *link) Missing() uint64      { return 0 }
 
@@ -130,7 +131,7 @@ func (s *server) handle(from netip.AddrPort, what byte, b []byte) {
 		s.step(l, way, b)
 	case what == isPacket && most > 0 && len(b) > most:
 	case what == isPacket && l.session != nil:
-		s.host.Arrived([]tunnel.Packet{{Session: l.session, Data: b}})
+		s.host.Arrived([]tunnel.Packet{{Session: l.session, Packet: inside.Bare(b)}})
 	case what == isEnd && l.session != nil:
 		s.drop(l, reason.Of(reason.PeerEnded, reason.With{reason.Peer: "the device"}))
 	}

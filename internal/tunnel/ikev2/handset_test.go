@@ -219,11 +219,12 @@ func (m *mirror) Apply(inside.Desired) inside.Observed { return inside.Observed{
 func (m *mirror) Answer(netip.Addr, bool)              {}
 
 func (m *mirror) Send(batch []gateway.Frame) {
-	var back [][]byte
+	var back []inside.Packet
 	for _, f := range batch {
-		info, err := packet.Parse(f.Packet)
+		info, err := packet.Parse(f.Bytes())
 		if err == nil && info.EchoRequest() {
-			back = append(back, packet.EchoReply(append([]byte(nil), f.Packet...), info))
+			p := inside.Roomy(f.Bytes()) // sealed where it stands
+			back = append(back, p.Became(packet.EchoReply(p.Bytes(), info)))
 		}
 	}
 	if g := m.g.Load(); g != nil && len(back) > 0 {

@@ -8,6 +8,7 @@ import (
 
 	"yellowlantern/internal/core/esp"
 	"yellowlantern/internal/core/ike"
+	"yellowlantern/internal/core/inside"
 	"yellowlantern/internal/core/session"
 )
 
@@ -43,13 +44,16 @@ type association struct {
 var buffers = sync.Pool{New: func() any { return new([bufferSize]byte) }}
 
 // Send seals a packet and sends it to where the device was last heard.
-func (l *link) Send(b []byte) {
-	if esp.Headroom+len(b)+esp.Tailroom > bufferSize {
-		return
+func (l *link) Send(p inside.Packet) {
+	if !p.Has(esp.Headroom, esp.Tailroom) {
+		if esp.Headroom+p.Len+esp.Tailroom > bufferSize {
+			return
+		}
+		buf := buffers.Get().(*[bufferSize]byte)
+		defer buffers.Put(buf)
+		copy(buf[esp.Headroom:], p.Bytes())
+		p = inside.Packet{Buf: buf[:], Off: esp.Headroom, Len: p.Len}
 	}
-	buf := buffers.Get().(*[bufferSize]byte)
-	defer buffers.Put(buf)
-	copy(buf[esp.Headroom:], b)
 	l.mu.Lock()
 	peer := l.peer
 	var sealer *esp.Sealer
@@ -60,7 +64,7 @@ func (l *link) Send(b []byte) {
 	if sealer == nil { // the device took its last Child SA away
 		return
 	}
-	out, err := sealer.Seal(buf[:], esp.Headroom, len(b))
+	out, err := sealer.Seal(p.Buf, p.Off, p.Len)
 	if err != nil {
 		l.server.Log.Warn("packet not sealed", "user", l.session.User, "error", err)
 		return

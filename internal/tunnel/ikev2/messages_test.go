@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowlantern/internal/core/ike"
+	"yellowlantern/internal/core/inside"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/core/session"
@@ -41,7 +42,7 @@ func TestSessionWithoutAChild(t *testing.T) {
 	ds, _ = d.delays(t, 50*time.Millisecond)
 	require.Empty(t, ds)
 	require.Len(t, w.g.Sessions(), 1)
-	w.g.FromInside([][]byte{echo(netip.MustParseAddr("10.0.0.53"), d.given.Addresses[0], 0, 7, 1)}, false)
+	w.g.FromInside([]inside.Packet{inside.Bare(echo(netip.MustParseAddr("10.0.0.53"), d.given.Addresses[0], 0, 7, 1))}, false)
 }
 
 // Sessions come and go while their packets still come: nothing is counted where it is being read, and nothing passes afterwards.

@@ -7,6 +7,7 @@ import (
 
 	"yellowlantern/internal/core/esp"
 	"yellowlantern/internal/core/ike"
+	"yellowlantern/internal/core/inside"
 	"yellowlantern/internal/core/tunnel"
 )
 
@@ -112,5 +113,5 @@ func (s *server) handleESP(from ike.Peer, b []byte) (tunnel.Packet, bool) {
 		a.link.prefer(spi)
 	}
 	a.link.heard(from, time.Now(), newest, a.order)
-	return tunnel.Packet{Session: a.link.session, Data: inner}, true
+	return tunnel.Packet{Session: a.link.session, Packet: inside.Packet{Buf: b, Off: esp.Headroom, Len: len(inner)}}, true
 }
