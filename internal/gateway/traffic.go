@@ -53,8 +53,8 @@ func (g *Gateway) fromDevice(s *session.Session, p inside.Packet, now time.Time)
 	return Frame{}, false
 }
 
-// FromInside takes packets from the inside, or from the internet by the outside link, with room around them as inside says: they are altered,
-// and sealed where they stand. What is answered goes back by way of Inside.
+// FromInside takes packets from the inside, or from the internet by the outside link, with room around them as inside says: they are
+// altered, and sealed where they stand. What is answered goes back by way of Inside.
 func (g *Gateway) FromInside(batch []inside.Packet, outside bool) {
 	now := time.Now()
 	for _, p := range batch {

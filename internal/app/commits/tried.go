@@ -62,8 +62,8 @@ func (s *Service) waits() bool {
 	}
 }
 
-// settle is for how long a gateway that has just started is left alone before a revision on trial is tried again, and how often it is looked
-// whether a round can begin.
+// settle is for how long a gateway that has just started is left alone before a revision on trial is tried again, and how often it is
+// looked whether a round can begin.
 const settle = time.Second
 
 // tryAgain takes up the trial of a revision that the service left when it ended.

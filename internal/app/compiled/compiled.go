@@ -21,7 +21,7 @@ import (
 )
 
 // kept is how many plans are remembered: what runs, what it is compared with, and some drafts.
-const kept = 6
+const kept = 4
 
 // Cache remembers plans. It is safe for use by many.
 type Cache struct {

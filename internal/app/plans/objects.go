@@ -17,16 +17,13 @@ type Reading struct {
 	// Taken tells which is which.
 	Taken map[string]string `json:"taken" doc:"Where each setting that a passage takes from elsewhere stands, by its path."`
 	Lines map[string]int    `json:"lines" doc:"The line of each object, by its path."`
-	// Lists and Picture are for whoever shows it.
-	Lists   []outline.List  `json:"lists" nullable:"false" doc:"Its objects by kind, with the columns that matter."`
-	Picture outline.Picture `json:"picture" doc:"What is to be drawn of the site."`
+	outline.Outline
 }
 
 // Read reads a document into its objects. Faults are part of the answer.
 func (s *Service) Read(text string) (Reading, error) {
 	r := Reading{
-		Faults: plan.Faults{}, Settled: []plan.Passage{}, Taken: map[string]string{}, Lines: map[string]int{},
-		Lists: []outline.List{}, Picture: outline.Draw(&plan.Plan{}),
+		Faults: plan.Faults{}, Settled: []plan.Passage{}, Taken: map[string]string{}, Lines: map[string]int{}, Outline: outline.Of(&plan.Plan{}),
 	}
 	doc, err := s.Wholes.Read(text)
 	if err != nil {
@@ -40,7 +37,7 @@ func (s *Service) Read(text string) (Reading, error) {
 	settled, taken := doc.Plan.Settle()
 	r.Plan, r.Taken = doc.Plan, taken
 	r.Settled = append(r.Settled, settled.Passages...)
-	r.Lists, r.Picture = outline.Lists(&doc.Plan), outline.Draw(&doc.Plan)
+	r.Outline = outline.Of(&doc.Plan)
 	kinds, lists := plan.Objects(doc.Plan)
 	for _, kind := range kinds {
 		for i := range lists[kind].Len() {

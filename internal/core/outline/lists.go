@@ -24,10 +24,21 @@ type Row struct {
 	Cells []string `json:"cells" nullable:"false" doc:"One for each column."`
 }
 
-// Lists gives the lists of all kinds in the document's order. Passages are told with what they take from their gateway's defaults.
-func Lists(p *plan.Plan) []List {
+// Outline is a plan laid out.
+type Outline struct {
+	Lists   []List  `json:"lists" nullable:"false" doc:"Its objects by kind, with the columns that matter."`
+	Picture Picture `json:"picture" doc:"What is to be drawn of the site."`
+}
+
+// Of lays a plan out.
+func Of(p *plan.Plan) Outline {
 	settled, _ := p.Settle()
 	n := plan.Index(settled)
+	return Outline{lists(p, settled, n), draw(p, settled, n)}
+}
+
+// lists gives the lists of all kinds in the document's order. Passages are told with what they take from their gateway's defaults.
+func lists(p, settled *plan.Plan, n *plan.Names) []List {
 	var out []List
 	add := func(kind string, columns ...string) *List {
 		out = append(out, List{Kind: kind, Columns: columns, Rows: []Row{}})

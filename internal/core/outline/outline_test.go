@@ -28,7 +28,7 @@ func TestStepOf(t *testing.T) {
 			seen[k]++
 		}
 	}
-	lists := outline.Lists(&plan.Plan{})
+	lists := outline.Of(&plan.Plan{}).Lists
 	require.Len(t, lists, len(kinds))
 	for i, k := range kinds {
 		require.Equal(t, 1, seen[k], k)
@@ -47,7 +47,7 @@ func island(t *testing.T) *plan.Plan {
 func TestLists(t *testing.T) {
 	p := island(t)
 	row := func(kind, name string) string {
-		for _, l := range outline.Lists(p) {
+		for _, l := range outline.Of(p).Lists {
 			for _, r := range l.Rows {
 				require.Len(t, r.Cells, len(l.Columns), "%s/%s", l.Kind, r.Name)
 				if l.Kind == kind && r.Name == name {
@@ -75,7 +75,7 @@ func TestLists(t *testing.T) {
 // The picture follows what devices route into the tunnel, by names of networks and hosts and by prefixes, through the routers on the way.
 func TestDraw(t *testing.T) {
 	sends := func(p *plan.Plan, from, to string) string {
-		for _, w := range outline.Draw(p).Ways {
+		for _, w := range outline.Of(p).Picture.Ways {
 			if w.From == from && w.To == to {
 				return strings.Join(w.Passages, ", ")
 			}
@@ -83,7 +83,7 @@ func TestDraw(t *testing.T) {
 		return "no way"
 	}
 	p := island(t)
-	full := outline.Draw(p)
+	full := outline.Of(p).Picture
 	require.Equal(t, "jetty", full.Gateway.Title)
 	require.Zero(t, full.LeftOut)
 	for way, want := range map[string]string{
@@ -104,10 +104,10 @@ func TestDraw(t *testing.T) {
 	p.Passages[1].Routes.Split = []string{"10.20.40.0/28"}
 	require.Equal(t, "wardens, research, contractor", sends(p, "routers/ridge", "networks/turbine"), "a part of it, by its prefix")
 
-	require.Nil(t, outline.Draw(&plan.Plan{}).Gateway)
+	require.Nil(t, outline.Of(&plan.Plan{}).Picture.Gateway)
 	for range 20 {
 		p.Networks = append(p.Networks, p.Networks[0])
 	}
-	require.Equal(t, 9, outline.Draw(p).LeftOut)
-	require.Len(t, outline.Draw(p).Networks, outline.Drawn)
+	require.Equal(t, 9, outline.Of(p).Picture.LeftOut)
+	require.Len(t, outline.Of(p).Picture.Networks, outline.Drawn)
 }

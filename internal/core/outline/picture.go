@@ -41,14 +41,12 @@ type Way struct {
 	Passages []string `json:"passages" nullable:"false" doc:"Whose devices send packets this way."`
 }
 
-// Draw gives the picture of a plan.
-func Draw(p *plan.Plan) Picture {
+// draw gives the picture of a plan.
+func draw(p, settled *plan.Plan, n *plan.Names) Picture {
 	out := Picture{Passages: []Box{}, Tunnels: []Box{}, Routers: []Box{}, Networks: []Box{}, Ways: []Way{}}
 	if len(p.Gateways) == 0 {
 		return out
 	}
-	settled, _ := p.Settle()
-	n := plan.Index(settled)
 	g := &p.Gateways[0]
 	passages := settled.Passages[:min(Drawn, len(settled.Passages))]
 	networks := slices.Clone(p.Networks[:min(Drawn, len(p.Networks))])
@@ -79,8 +77,14 @@ func Draw(p *plan.Plan) Picture {
 		}
 		out.Routers = append(out.Routers, b)
 	}
+	hosts := map[string][]string{}
+	for i := range p.Hosts {
+		if at := n.NetworkOf(p.Hosts[i].First()); at != nil {
+			hosts[at.Name] = append(hosts[at.Name], p.Hosts[i].Name)
+		}
+	}
 	for i := range networks {
-		out.Networks = append(out.Networks, networkBox(p, n, &networks[i]))
+		out.Networks = append(out.Networks, networkBox(&networks[i], hosts[networks[i].Name]))
 	}
 	out.Ways = ways(p, n, g, passages, networks, out.Tunnels)
 	return out
@@ -106,19 +110,13 @@ func gatewayBox(p *plan.Plan, g *plan.Gateway) *Box {
 	return b
 }
 
-func networkBox(p *plan.Plan, n *plan.Names, x *plan.Network) Box {
+func networkBox(x *plan.Network, hosts []string) Box {
 	b := Box{Path: "networks/" + x.Name, Title: x.Name, Zone: x.Zone, Lines: []string{prefixes(x.Prefixes)}}
 	if x.Site != "" {
 		b.Lines = append(b.Lines, "of "+x.Site)
 	}
-	var hosts []string
-	for i := range p.Hosts {
-		if at := n.NetworkOf(p.Hosts[i].First()); at != nil && at.Name == x.Name {
-			hosts = append(hosts, p.Hosts[i].Name)
-		}
-	}
 	if more := len(hosts) - 4; more > 0 {
-		hosts = append(hosts[:4], fmt.Sprintf("and %d more", more))
+		hosts = append(hosts[:4:4], fmt.Sprintf("and %d more", more))
 	}
 	if len(hosts) > 0 {
 		b.Lines = append(b.Lines, strings.Join(hosts, ", "))

@@ -69,39 +69,53 @@ type field struct {
 	name     string
 	optional bool
 	refs     []string
+	limited  bool   // to some words
 	of       string // the kind
 }
 
 // fieldsIn lists the fields that objects of a type may have, those of every kind of tunnel among them.
 func fieldsIn(t reflect.Type) []field {
-	out := slices.Clone(shapeOf(t))
-	if t == tunnelType {
-		for _, k := range kinds {
-			if k.Options != nil {
-				for _, f := range shapeOf(k.Options) {
-					f.of, f.optional = k.Name, true
-					out = append(out, f)
-				}
-			}
+	own := shapeOf(t).fields
+	if t != tunnelType {
+		return own
+	}
+	out := slices.Clone(own)
+	for _, k := range kinds {
+		if k.Options == nil {
+			continue
+		}
+		for _, f := range shapeOf(k.Options).fields {
+			f.of, f.optional = k.Name, true
+			out = append(out, f)
 		}
 	}
 	return out
 }
 
+// ownOf is the settings that the kind of a tunnel brings; not valid where there are none.
+func ownOf(v reflect.Value) reflect.Value {
+	if v.Type() != tunnelType {
+		return reflect.Value{}
+	}
+	own := v.FieldByName("Own")
+	if own.IsNil() {
+		return reflect.Value{}
+	}
+	return own.Elem().Elem()
+}
+
 // partsOf lists an object's fields with their values, those that its kind brings last.
 func partsOf(v reflect.Value) ([]field, []reflect.Value) {
-	fields := shapeOf(v.Type())
+	fields := shapeOf(v.Type()).fields
 	values := make([]reflect.Value, 0, len(fields))
 	for _, f := range fields {
-		values = append(values, v.FieldByIndex(f.Index))
+		values = append(values, v.Field(f.Index[0]))
 	}
-	if v.Type() != tunnelType || v.FieldByName("Own").IsNil() {
-		return fields, values
-	}
-	own := v.FieldByName("Own").Elem().Elem()
-	fields = slices.Clone(fields)
-	for _, f := range shapeOf(own.Type()) {
-		fields, values = append(fields, f), append(values, own.FieldByIndex(f.Index))
+	if own := ownOf(v); own.IsValid() {
+		fields = slices.Clone(fields)
+		for _, f := range shapeOf(own.Type()).fields {
+			fields, values = append(fields, f), append(values, own.Field(f.Index[0]))
+		}
 	}
 	return fields, values
 }

@@ -185,24 +185,30 @@ func (r *reader) object(n *yaml.Node, v reflect.Value, path string) {
 			v.FieldByName("Own").Set(reflect.New(o))
 		}
 	}
-	fields, values := partsOf(v)
-	seen := map[string]bool{}
+	s, own, seen := shapeOf(v.Type()), ownOf(v), map[string]bool{}
 	for i := 0; i+1 < len(n.Content); i += 2 {
 		key, val := n.Content[i], n.Content[i+1]
-		at := slices.IndexFunc(fields, func(f field) bool { return f.name == key.Value })
+		f, value := s.field(v, key.Value)
+		if f == nil && own.IsValid() {
+			f, value = shapeOf(own.Type()).field(own, key.Value)
+		}
 		switch {
-		case at < 0:
-			r.unknown(key, path, v.Type(), fields)
+		case f == nil:
+			r.unknown(key, path, v)
 			continue
 		case seen[key.Value]:
 			r.fault(key, path, fmt.Sprintf("field %q is given twice", key.Value), "it once")
 			continue
 		}
 		seen[key.Value] = true
-		r.value(val, values[at], join(path, key.Value), enumOf(fields[at].StructField))
+		oneOf := ""
+		if f.limited {
+			oneOf = enumOf(f.StructField)
+		}
+		r.value(val, value, join(path, key.Value), oneOf)
 	}
-	for _, f := range fields {
-		if !f.optional && !seen[f.name] {
+	for i := range s.fields {
+		if f := &s.fields[i]; !f.optional && !seen[f.name] {
 			r.fault(n, join(path, f.name), fmt.Sprintf("field %q is missing", f.name),
 				strings.TrimSuffix(lowerFirst(f.Tag.Get("doc")), "."))
 		}
@@ -210,15 +216,16 @@ func (r *reader) object(n *yaml.Node, v reflect.Value, path string) {
 }
 
 // unknown tells of a field that there is not, or that another kind of tunnel has.
-func (r *reader) unknown(key *yaml.Node, path string, t reflect.Type, have []field) {
-	for _, f := range fieldsIn(t) {
+func (r *reader) unknown(key *yaml.Node, path string, v reflect.Value) {
+	for _, f := range fieldsIn(v.Type()) {
 		if f.name == key.Value {
 			r.fault(key, path, fmt.Sprintf("field %q is a setting of tunnels of kind %s", key.Value, f.of), "it taken out, or another kind")
 			return
 		}
 	}
 	var names []string
-	for _, f := range have {
+	fields, _ := partsOf(v)
+	for _, f := range fields {
 		names = append(names, f.name)
 	}
 	r.fault(key, path, fmt.Sprintf("unknown field %q", key.Value), "one of "+strings.Join(names, ", "))
@@ -348,14 +355,19 @@ func fieldName(f reflect.StructField) (name string, optional bool) {
 	return name, strings.Contains(options, "omit")
 }
 
-var shapes sync.Map // reflect.Type → []field
+// shape is what the tags of a type's own fields say; they are taken apart once.
+type shape struct {
+	fields []field
+	at     map[string]int
+}
 
-// shapeOf is what the tags of a type's own fields say; they are taken apart once.
-func shapeOf(t reflect.Type) []field {
+var shapes sync.Map // reflect.Type → *shape
+
+func shapeOf(t reflect.Type) *shape {
 	if known, ok := shapes.Load(t); ok {
-		return known.([]field)
+		return known.(*shape)
 	}
-	var out []field
+	s := &shape{at: map[string]int{}}
 	for i := range t.NumField() {
 		f := field{StructField: t.Field(i)}
 		if f.name, f.optional = fieldName(f.StructField); f.name == "-" {
@@ -364,10 +376,20 @@ func shapeOf(t reflect.Type) []field {
 		if ref := f.Tag.Get("ref"); ref != "" {
 			f.refs = strings.Split(ref, ",")
 		}
-		out = append(out, f)
+		f.limited = f.Tag.Get("enum") != "" || f.Tag.Get("oneof") != ""
+		s.at[f.name] = len(s.fields)
+		s.fields = append(s.fields, f)
 	}
-	shapes.Store(t, out)
-	return out
+	shapes.Store(t, s)
+	return s
+}
+
+// field gives one of them, with its value in an object.
+func (s *shape) field(v reflect.Value, name string) (*field, reflect.Value) {
+	if i, ok := s.at[name]; ok {
+		return &s.fields[i], v.Field(s.fields[i].Index[0])
+	}
+	return nil, reflect.Value{}
 }
 
 func fieldNamed(t reflect.Type, name string) (reflect.StructField, bool) {

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed } from 'vue'
+import { computed, markRaw } from 'vue'
 import type { Schemas } from '../api'
 import { usePlan } from '../plan'
 
@@ -35,7 +35,7 @@ const items = computed<Item[]>(() =>
     item.sign = worst.value[item.path] ?? ''
     r.cells.forEach((c, k) => (item['c' + k] = c))
     if (props.beside) item.beside = props.beside.of[r.name] ?? '0'
-    return item
+    return markRaw(item)
   }),
 )
 const shown = computed(() => {

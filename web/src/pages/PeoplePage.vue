@@ -1,11 +1,11 @@
 <script setup lang="ts">
-import { computed, onMounted, reactive, ref } from 'vue'
+import { computed, markRaw, onMounted, reactive, ref, shallowRef } from 'vue'
 import { useRoute } from 'vue-router'
 import { api, words, type Schemas } from '../api'
 import { sure } from '../ask'
 
 type User = Schemas['PeopleUser']
-const users = ref<User[]>([])
+const users = shallowRef<User[]>([])
 const groups = ref<Schemas['Group'][]>([])
 const filter = ref('')
 const problem = ref('')
@@ -37,23 +37,37 @@ onMounted(async () => {
 })
 
 const known = computed(() => [...new Set([...groups.value.map((g) => g.name), ...users.value.flatMap((u) => u.groups)])].sort())
+/** Groups that a passage admits, by their name, in the order of the plan: the first of a person's decides. */
+const passages = computed(() => new Map(groups.value.filter((g) => g.passage).map((g, place) => [g.name, { place, passage: g.passage }])))
 const passageOf = (u: User) => {
   if (u.off) return { in: false, words: 'switched off' }
-  const first = groups.value.find((g) => g.passage && u.groups.includes(g.name))
+  let first: { place: number; passage: string } | undefined
+  for (const g of u.groups) {
+    const p = passages.value.get(g)
+    if (p && (!first || p.place < first.place)) first = p
+  }
   return first ? { in: true, words: `by ${first.passage}` } : { in: false, words: 'no passage admits them' }
 }
-const matching = computed(() =>
-  users.value
-    .filter((u) => `${u.name} ${u['full-name'] ?? ''} ${u.groups.join(' ')}`.toLowerCase().includes((filter.value ?? '').toLowerCase()))
-    .map((u) => ({
-      ...u,
+// There may be ten thousand: nothing of them is watched, and what is shown of one is worked out once.
+const rows = computed(() =>
+  users.value.map((u) => {
+    const way = passageOf(u)
+    return markRaw({
+      name: u.name,
       full: u['full-name'] ?? '',
       in: u.groups.join(', '),
-      comes: passageOf(u).words,
-      admitted: passageOf(u).in,
+      comes: way.words,
+      admitted: way.in,
+      off: u.off,
       user: u,
-    })),
+    })
+  }),
 )
+const matching = computed(() => {
+  const wanted = (filter.value ?? '').toLowerCase()
+  return wanted ? rows.value.filter((r) => `${r.name} ${r.full} ${r.in}`.toLowerCase().includes(wanted)) : rows.value
+})
+const most = ref(1000) // rows that the table is given at first
 const headers = [
   { title: 'User', key: 'name' },
   { title: 'Name', key: 'full' },
@@ -174,7 +188,7 @@ async function remove(u: User) {
     <v-card>
       <v-data-table-virtual
         :headers="headers"
-        :items="matching"
+        :items="matching.slice(0, most)"
         item-value="name"
         density="compact"
         fixed-header
@@ -195,6 +209,9 @@ async function remove(u: User) {
           <v-btn size="small" variant="text" @click="remove(item.user)">Remove</v-btn>
         </template>
       </v-data-table-virtual>
+      <v-btn v-if="matching.length > most" size="small" variant="text" @click="most = Infinity"
+        >and {{ matching.length - most }} more: show all</v-btn
+      >
     </v-card>
   </div>
 </template>

@@ -13,7 +13,8 @@ import { draftName, usePlan } from '../plan'
 import { stepOf, steps } from '../steps'
 
 // The editor is the largest part of the page: forms do not wait for it.
-const DocumentEditor = defineAsyncComponent(() => import('../components/DocumentEditor.vue'))
+const editor = import('../components/DocumentEditor.vue')
+const DocumentEditor = defineAsyncComponent(() => editor)
 const ConflictDialog = defineAsyncComponent(() => import('../components/ConflictDialog.vue'))
 
 const plan = usePlan()
