@@ -404,7 +404,6 @@ func TestPlanSteps(t *testing.T) {
 	p.until(value, "prefixes: [10.99.1.0/26]")
 	p.do(chromedp.Click(chromedp.CSS("#step-trust")))
 	p.until(bodyText, "here; renewed by itself")
-	p.shot("plan-trust")
 
 	// Somebody else commits a change of the same line: both are shown, and one is chosen.
 	theirs := strings.Replace(d.Scenario.Plan, "name: nestcams, addresses: [10.20.30.7], dns",
@@ -501,7 +500,6 @@ func TestConsoleFromNothing(t *testing.T) {
 	p.until(`document.querySelector('#counts')?.innerText`, "0 stop")
 	p.do(chromedp.Click(chromedp.CSS("#review")), chromedp.WaitVisible(chromedp.CSS("#first")))
 	p.until(`document.querySelector('#first').innerText`, "ping, tcp/80 at archive")
-	p.shot("first-commit")
 	fill("#message", "Tern Island begins")
 	p.script(`[...document.querySelectorAll('.v-dialog .reason input')].forEach(e => { e.value = 'it is only begun'; e.dispatchEvent(new Event('input')) })`)
 	p.do(chromedp.Click(chromedp.CSS("#commit")))
