@@ -173,6 +173,19 @@ async function mend(n: MarginNote) {
 .desk.wide {
   grid-template-columns: minmax(0, 1fr) 380px;
 }
+@media (max-width: 900px) {
+  .desk.wide {
+    grid-template-columns: minmax(0, 1fr);
+  }
+  .desk.wide .notes {
+    border-left: 0;
+    padding-top: 8px;
+  }
+  .desk.wide .margin {
+    position: static;
+    margin: 0 8px 6px;
+  }
+}
 .paper :deep(.sign) {
   font-weight: 700;
   padding-left: 6px;

@@ -102,6 +102,11 @@ defineExpose({ shown })
   height: 30px !important;
   overflow-wrap: anywhere;
 }
+@media (max-width: 900px) {
+  .objects :deep(table) {
+    min-width: 680px;
+  }
+}
 .objects :deep(tbody tr) {
   cursor: pointer;
 }

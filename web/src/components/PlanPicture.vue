@@ -98,36 +98,38 @@ function pick(b: Box) {
       <v-btn v-if="chosen" size="x-small" variant="outlined" @click="emit('open', 'passages/' + chosen)">open {{ chosen }}</v-btn>
       <v-btn v-if="chosen" size="x-small" variant="text" @click="chosen = ''">all</v-btn>
     </div>
-    <svg
-      v-if="scene"
-      :viewBox="`-4 -4 1108 ${scene.height}`"
-      role="group"
-      aria-label="People, tunnels, gateway, routers and networks, with the ways between them"
-    >
-      <g v-for="z in scene.zones" :key="z.name">
-        <rect x="848" :y="z.y" width="256" :height="z.h" class="zone" />
-        <text :x="844" :y="z.y + 10" class="zonename" text-anchor="end">{{ z.name }}</text>
-      </g>
-      <path v-for="(l, i) in scene.lines" :key="i" :d="curve(l)" class="way" :class="{ lit: lit(l), dim: chosen && !lit(l) }" />
-      <g
-        v-for="b in scene.boxes"
-        :key="b.key"
-        class="box"
-        :class="[b.path.split('/')[0], { off: b.off, chosen: b.path === 'passages/' + chosen }]"
-        tabindex="0"
-        role="button"
-        :aria-label="b.path"
-        @click="pick(b)"
-        @keydown.enter="pick(b)"
+    <div class="frame" tabindex="0" role="region" aria-label="The picture">
+      <svg
+        v-if="scene"
+        :viewBox="`-4 -4 1108 ${scene.height}`"
+        role="group"
+        aria-label="People, tunnels, gateway, routers and networks, with the ways between them"
       >
-        <rect :x="b.x" :y="b.y" :width="b.w" :height="b.h" />
-        <text :x="b.x + 9" :y="b.y + 17" class="title">{{ b.title }}{{ b.off ? ' (off)' : '' }}</text>
-        <text v-if="worst[b.path]" :x="b.x + b.w - 16" :y="b.y + 17" class="sign" :class="worst[b.path]">
-          {{ worst[b.path] === 'stop' ? '✗' : '!' }}
-        </text>
-        <text v-for="(line, i) in b.lines" :key="i" :x="b.x + 9" :y="b.y + 33 + i * 15" class="line">{{ line }}</text>
-      </g>
-    </svg>
+        <g v-for="z in scene.zones" :key="z.name">
+          <rect x="848" :y="z.y" width="256" :height="z.h" class="zone" />
+          <text :x="844" :y="z.y + 10" class="zonename" text-anchor="end">{{ z.name }}</text>
+        </g>
+        <path v-for="(l, i) in scene.lines" :key="i" :d="curve(l)" class="way" :class="{ lit: lit(l), dim: chosen && !lit(l) }" />
+        <g
+          v-for="b in scene.boxes"
+          :key="b.key"
+          class="box"
+          :class="[b.path.split('/')[0], { off: b.off, chosen: b.path === 'passages/' + chosen }]"
+          tabindex="0"
+          role="button"
+          :aria-label="b.path"
+          @click="pick(b)"
+          @keydown.enter="pick(b)"
+        >
+          <rect :x="b.x" :y="b.y" :width="b.w" :height="b.h" />
+          <text :x="b.x + 9" :y="b.y + 17" class="title">{{ b.title }}{{ b.off ? ' (off)' : '' }}</text>
+          <text v-if="worst[b.path]" :x="b.x + b.w - 16" :y="b.y + 17" class="sign" :class="worst[b.path]">
+            {{ worst[b.path] === 'stop' ? '✗' : '!' }}
+          </text>
+          <text v-for="(line, i) in b.lines" :key="i" :x="b.x + 9" :y="b.y + 33 + i * 15" class="line">{{ line }}</text>
+        </g>
+      </svg>
+    </div>
     <p v-if="scene && scene.left_out > 0" class="about">
       {{ scene.left_out }} more passages and networks are not drawn; the steps list them all.
     </p>
@@ -148,6 +150,15 @@ svg {
   height: auto;
   max-height: calc(100vh - 190px);
   margin-top: 8px;
+}
+.frame {
+  overflow-x: auto;
+}
+@media (max-width: 900px) {
+  svg {
+    min-width: 860px;
+    max-height: none;
+  }
 }
 .box {
   cursor: pointer;

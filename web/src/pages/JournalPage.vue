@@ -46,14 +46,14 @@ const signs: Record<string, string> = {
 
 <template>
   <div class="px-5 py-3">
-    <div class="d-flex align-center ga-4 mb-3">
+    <div class="d-flex align-center flex-wrap ga-4 mb-3">
       <h1>Journal</h1>
       <v-spacer />
       <v-btn-toggle v-model="kind" mandatory density="compact" variant="outlined">
         <v-btn v-for="k in kinds" :key="k" :value="k" size="small">{{ k }}</v-btn>
       </v-btn-toggle>
       <v-chip v-if="code" id="only-code" closable size="small" @click:close="code = ''">{{ code }}</v-chip>
-      <v-text-field v-model="filter" label="Search all lines" max-width="240" clearable />
+      <v-text-field v-model="filter" label="Search all lines" min-width="160" max-width="240" clearable />
     </div>
     <v-alert v-if="problem" type="error" variant="tonal" role="alert">{{ problem }}</v-alert>
     <v-card>
@@ -105,6 +105,18 @@ const signs: Record<string, string> = {
 <style scoped>
 .one-line {
   white-space: nowrap;
+}
+/* On a phone the words matter most. */
+@media (max-width: 700px) {
+  th:nth-child(4),
+  td:nth-child(4),
+  th:nth-child(6),
+  td:nth-child(6) {
+    display: none;
+  }
+  .one-line {
+    white-space: normal;
+  }
 }
 .code {
   text-transform: none;

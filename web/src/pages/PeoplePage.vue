@@ -130,11 +130,11 @@ async function remove(u: User) {
 
 <template>
   <div class="px-5 py-3">
-    <div class="d-flex align-center ga-4 mb-3">
+    <div class="d-flex align-center flex-wrap ga-4 mb-3">
       <h1>People</h1>
       <span class="text-medium-emphasis">{{ users.length }} who may connect</span>
       <v-spacer />
-      <v-text-field v-model="filter" label="Filter" max-width="240" />
+      <v-text-field v-model="filter" label="Filter" min-width="160" max-width="240" />
       <v-btn id="add" color="primary" @click="edit()">Add a person</v-btn>
     </div>
     <v-alert v-if="problem" type="error" variant="tonal" class="mb-3" role="alert">{{ problem }}</v-alert>
@@ -203,10 +203,12 @@ async function remove(u: User) {
           <span :class="{ 'text-caution': !item.admitted }">{{ item.admitted ? '●' : '▲' }} {{ item.comes }}</span>
         </template>
         <template #[`item.do`]="{ item }">
-          <v-btn size="small" variant="text" :to="{ path: '/diagnose', query: { user: item.name } }">Diagnose</v-btn>
-          <v-btn size="small" variant="text" @click="edit(item.user)">Change</v-btn>
-          <v-btn size="small" variant="text" @click="toggle(item.user)">{{ item.off ? 'Switch on' : 'Switch off' }}</v-btn>
-          <v-btn size="small" variant="text" @click="remove(item.user)">Remove</v-btn>
+          <div class="buttons">
+            <v-btn size="small" variant="text" :to="{ path: '/diagnose', query: { user: item.name } }">Diagnose</v-btn>
+            <v-btn size="small" variant="text" @click="edit(item.user)">Change</v-btn>
+            <v-btn size="small" variant="text" @click="toggle(item.user)">{{ item.off ? 'Switch on' : 'Switch off' }}</v-btn>
+            <v-btn size="small" variant="text" @click="remove(item.user)">Remove</v-btn>
+          </div>
         </template>
       </v-data-table-virtual>
       <v-btn v-if="matching.length > most" size="small" variant="text" @click="most = Infinity"
@@ -217,6 +219,9 @@ async function remove(u: User) {
 </template>
 
 <style scoped>
+.buttons {
+  white-space: nowrap;
+}
 .waits {
   color: rgb(var(--v-theme-on-surface));
 }

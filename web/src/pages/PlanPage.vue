@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { mdiRedo, mdiUndo } from '@mdi/js'
-import { computed, defineAsyncComponent, onMounted, onUnmounted, ref } from 'vue'
+import { computed, defineAsyncComponent, nextTick, onMounted, onUnmounted, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, words } from '../api'
 import { sure } from '../ask'
@@ -32,6 +32,16 @@ const object = computed(() => (route.query.object ? String(route.query.object) :
 const line = computed(() => {
   return object.value ? plan.reading?.lines[object.value] : undefined
 })
+
+// On a phone the steps lie in a row that scrolls: the one that is open is in sight.
+watch(
+  [at, () => plan.loaded],
+  async () => {
+    await nextTick()
+    document.querySelector('.steps .here')?.scrollIntoView?.({ inline: 'center', block: 'nearest' })
+  },
+  { immediate: true },
+)
 
 function go(to: string, what?: string) {
   void router.replace({ query: { at: to, ...(what ? { object: what } : {}) } })
@@ -272,5 +282,32 @@ async function begin(text: string) {
 .beside {
   grid-row: 2;
   min-height: 0;
+}
+/* On a phone the steps lie above what they hold, and the document below a form. */
+@media (max-width: 900px) {
+  .page {
+    height: auto;
+    padding: 8px 10px;
+  }
+  .body,
+  .body.both {
+    display: block;
+  }
+  .steps {
+    flex-direction: row;
+    border-right: 0;
+    border-bottom: 1px solid rgba(128, 140, 160, 0.35);
+    overflow-x: auto;
+    margin-bottom: 8px;
+  }
+  .steps button {
+    white-space: nowrap;
+    border-right: 0;
+    border-bottom: 3px solid transparent;
+  }
+  .middle.plain,
+  .beside {
+    height: 560px;
+  }
 }
 </style>

@@ -78,7 +78,7 @@ const lasted = (p: PastSession) => {
 
 <template>
   <div class="px-5 py-3">
-    <div class="d-flex align-center ga-4 mb-3">
+    <div class="d-flex align-center flex-wrap ga-4 mb-3">
       <h1>Sessions</h1>
       <v-btn-toggle v-model="tab" mandatory density="compact" variant="outlined">
         <v-btn value="live" size="small">Live: {{ sessions.length }}</v-btn>
@@ -87,7 +87,7 @@ const lasted = (p: PastSession) => {
       <v-chip v-if="flagged" color="bad" variant="tonal">▲ {{ flagged }} to look at</v-chip>
       <span v-if="broken" class="text-bad">the service does not answer; trying again</span>
       <v-spacer />
-      <v-text-field v-model="filter" label="Filter" max-width="240" />
+      <v-text-field v-model="filter" label="Filter" min-width="160" max-width="240" />
     </div>
     <v-alert v-if="problem" type="error" variant="tonal" role="alert">{{ problem }}</v-alert>
     <v-card v-if="tab === 'live'">
