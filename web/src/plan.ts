@@ -7,6 +7,7 @@ export const draftName = 'console'
 export type Reading = Schemas['Reading']
 export type Form = Schemas['PlanForm']
 
+const reasonsKept = 'reasons' // in the browser's storage of the session
 const pause = 400 // milliseconds without a keystroke before a change is saved and checked
 
 /** The draft that the console edits: its text is the record, everything else is read from it. */
@@ -24,6 +25,8 @@ export const usePlan = defineStore('plan', () => {
   const stale = ref(false)
   const loaded = ref(false)
   const undone = ref<string[]>([])
+  /** Why a first plan was proposed as it is; kept while the browser is open, until something is committed. */
+  const reasons = ref<Schemas['BeginReason'][]>(JSON.parse(sessionStorage.getItem(reasonsKept) ?? '[]'))
   const before = ref<string[]>([])
   let waiting = 0
   let returning = 0
@@ -154,6 +157,11 @@ export const usePlan = defineStore('plan', () => {
     await load()
   }
 
+  function explain(why: Schemas['BeginReason'][]) {
+    reasons.value = why
+    sessionStorage.setItem(reasonsKept, JSON.stringify(why))
+  }
+
   /** The names of the objects of a kind. */
   function names(kind: string): string[] {
     const list = (reading.value?.plan as unknown as Record<string, { name: string }[] | undefined> | undefined)?.[kind]
@@ -186,5 +194,7 @@ export const usePlan = defineStore('plan', () => {
     redo,
     discard,
     names,
+    reasons,
+    explain,
   }
 })

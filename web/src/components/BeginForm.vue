@@ -1,14 +1,15 @@
 <script setup lang="ts">
 import { mdiClose } from '@mdi/js'
 import { computed, nextTick, reactive, ref } from 'vue'
-import { api, words, type Schemas } from '../api'
+import { api, words } from '../api'
 import { emptyForm, emptyGroup, emptyNetwork, readForm, type Wrong } from '../begin'
+import { usePlan } from '../plan'
 
+const plan = usePlan()
 const emit = defineEmits<{ begun: [string] }>()
 const form = reactive(emptyForm())
 const wrong = ref<Wrong>()
 const problem = ref('')
-const reasons = ref<Schemas['BeginReason'][]>([])
 const services = ['ping', 'tcp/443', 'tcp/80', 'tcp/22', 'tcp/3389', 'tcp/445', 'any']
 const places = computed(() => form.networks.map((n) => n.name).filter(Boolean))
 const at = (field: string) => (wrong.value?.field === field ? wrong.value.problem : undefined)
@@ -32,7 +33,7 @@ async function begin() {
     const made = await api.POST('/api/v1/certificates/{name}', { params: { path: { name: 'gate' } }, body: { for: [read.answers.dial] } })
     if (made.error) problem.value = words(made.error)
   }
-  reasons.value = data.reasons
+  plan.explain(data.reasons)
   emit('begun', data.text)
 }
 </script>
@@ -41,9 +42,9 @@ async function begin() {
   <v-card class="pa-4 mb-3 flex-shrink-0" max-width="980">
     <h2 class="mb-1">Begin with a few answers</h2>
     <p class="text-medium-emphasis mb-3">
-      Everything else is proposed, each choice with its reason, as an ordinary draft that you can read and change.
+      Everything else is proposed as an ordinary draft that you can read and change; why each choice is as it is stands beside it.
     </p>
-    <form v-if="!reasons.length" class="d-flex flex-column ga-4" @submit.prevent>
+    <form class="d-flex flex-column ga-4" @submit.prevent>
       <div class="row">
         <v-text-field id="site" v-model="form.site" label="What is the site called?" :error-messages="at('site')" />
         <v-text-field
@@ -190,17 +191,6 @@ async function begin() {
       <v-alert v-if="problem" type="error" variant="tonal" density="compact" role="alert">{{ problem }}</v-alert>
       <div><v-btn id="begin" color="primary" @click="begin">Propose a plan</v-btn></div>
     </form>
-    <details v-else id="reasons" open>
-      <summary>Why it is as it is</summary>
-      <table class="plain">
-        <tbody>
-          <tr v-for="r in reasons" :key="r.path">
-            <td class="mono">{{ r.path }}</td>
-            <td>{{ r.why }}</td>
-          </tr>
-        </tbody>
-      </table>
-    </details>
   </v-card>
 </template>
 

@@ -8,6 +8,7 @@ import { usePlan } from '../plan'
 import { pruned, type PlanObject } from '../steps'
 import FieldInput from './FieldInput.vue'
 import FindingCard from './FindingCard.vue'
+import WhyNotes from './WhyNotes.vue'
 
 // An object that is in the draft is changed there with every field that is settled; a new one is put there when it is added.
 const props = defineProps<{ kind: string; name?: string; inDialog?: boolean }>()
@@ -147,6 +148,7 @@ function useMade(name: string) {
     </article>
     <v-alert v-if="problem" type="error" variant="tonal" density="compact" class="mb-2" role="alert">{{ problem }}</v-alert>
     <FindingCard v-for="f in findings" :key="f.code + f.path" :finding="f" @refused="(w) => (problem = w)" />
+    <WhyNotes v-if="name" :about="(p) => p === path || p.startsWith(path + '/')" />
     <div class="d-flex ga-2 mb-4">
       <v-text-field v-if="name" id="field-name" v-model="newName" label="name" hide-details @change="rename" />
       <v-text-field

@@ -3,12 +3,13 @@ import { mdiPlus } from '@mdi/js'
 import { computed, onMounted, ref, watch } from 'vue'
 import { api, type Schemas } from '../api'
 import { usePlan } from '../plan'
-import type { Field, Step } from '../steps'
+import { stepOf, type Field, type Step } from '../steps'
 import FindingCard from './FindingCard.vue'
 import ObjectForm from './ObjectForm.vue'
 import ObjectTable from './ObjectTable.vue'
 import PoolUsage from './PoolUsage.vue'
 import TrustPanel from './TrustPanel.vue'
+import WhyNotes from './WhyNotes.vue'
 
 const props = defineProps<{ step: Step; object?: string }>()
 const emit = defineEmits<{ open: [string | undefined] }>()
@@ -72,6 +73,7 @@ function added(kind: string, name: string) {
   <section v-else :aria-label="step.title">
     <h2>{{ step.title }}</h2>
     <p class="about">{{ step.about }}</p>
+    <WhyNotes :about="(path) => stepOf(path) === step.id" />
     <details v-if="findings.length" class="findings" :open="findings.some((f) => f.severity !== 'note')">
       <summary>{{ findings.length }} {{ findings.length === 1 ? 'finding' : 'findings' }} here</summary>
       <FindingCard

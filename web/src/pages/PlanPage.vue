@@ -24,7 +24,6 @@ const committing = ref(false)
 const rebasing = ref(false)
 const done = ref('')
 const undone = ref('')
-const begun = ref(false)
 
 const at = computed(() => String(route.query.at ?? 'picture'))
 const step = computed(() => steps.value.find((s) => s.id === at.value))
@@ -88,6 +87,7 @@ function rebase() {
 }
 
 async function committed(n: number, round: number) {
+  plan.explain([])
   committing.value = false
   done.value = `Revision ${n} runs.`
   undone.value = ''
@@ -116,13 +116,13 @@ async function tried(n: number, round: number) {
 }
 
 async function begin(text: string) {
-  begun.value = true
   await plan.replace(text)
+  done.value = 'A plan is proposed. Go through its steps: why each choice is as it is stands beside what it is about.'
 }
 </script>
 
 <template>
-  <div class="page" :class="{ free: !plan.text || begun }">
+  <div class="page" :class="{ free: !plan.text }">
     <div class="d-flex align-center ga-3 mb-2 flex-wrap">
       <h1>Plan</h1>
       <v-chip v-if="plan.running" variant="tonal" size="small"
@@ -157,7 +157,7 @@ async function begin(text: string) {
     <v-alert v-if="done" type="success" variant="tonal" density="compact" class="mb-2" closable @click:close="done = ''">{{
       done
     }}</v-alert>
-    <BeginForm v-if="plan.loaded && !plan.running && (begun || (!plan.draft && !plan.text))" @begun="begin" />
+    <BeginForm v-if="plan.loaded && !plan.running && !plan.draft && !plan.text" @begun="begin" />
     <div v-if="plan.text" class="body" :class="{ both: step && object }">
       <nav aria-label="Steps" class="steps">
         <button :class="{ here: at === 'picture' }" @click="go('picture')">Picture</button>
@@ -205,9 +205,6 @@ async function begin(text: string) {
 }
 .page.free {
   height: auto;
-}
-.page.free .body {
-  min-height: 560px;
 }
 .counts {
   font-size: 13px;
