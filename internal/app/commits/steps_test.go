@@ -114,6 +114,7 @@ func TestOthersCommitMeanwhile(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, left)
 
+	w.wait.Wait() // for drafts being brought onto it
 	_, err = w.Plans.Rebase(w.ctx, "shut")
 	require.NoError(t, err)
 	d, err := w.Plans.Draft(w.ctx, "shut")
