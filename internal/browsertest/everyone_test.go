@@ -11,8 +11,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// Every page can be used by everybody, and on a phone: axe-core finds nothing serious on it, and nothing lies outside of 390 pixels but what
-// scrolls in its own frame.
+// Every page can be used by everybody, and on a phone: axe-core finds nothing serious on it, and nothing lies outside of 390 pixels but
+// what scrolls in its own frame.
 func TestEveryPageForEverybody(t *testing.T) {
 	d, p := start(t)
 	axe, err := os.ReadFile("../../web/node_modules/axe-core/axe.min.js")

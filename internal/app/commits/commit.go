@@ -91,9 +91,8 @@ func (s *Service) ready(ctx context.Context, name string, version int) (store.Dr
 		return d, store.Revision{}, refusal.Known(err, "draft", name)
 	}
 	if version != 0 && version != d.Version {
-		return d, store.Revision{}, refusal.Conflict(fmt.Sprintf("draft %q is version %d, and version %d was reviewed: look at it again",
-			d.Name,
-			d.Version, version))
+		return d, store.Revision{}, refusal.Conflict(fmt.Sprintf(
+			"draft %q is version %d, and version %d was reviewed: look at it again", d.Name, d.Version, version))
 	}
 	newest, err := s.Store.Newest(ctx)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
