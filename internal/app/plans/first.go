@@ -22,6 +22,16 @@ type ComesIn struct {
 func comesIn(m *site.Model) []ComesIn {
 	p, _ := m.Plan.Settle()
 	out, taken := []ComesIn{}, map[string]bool{}
+	var somebody []reach.Person // one of each group: nobody may be in it yet
+	for _, g := range p.Groups {
+		somebody = append(somebody, reach.Person{User: g.Name, Groups: []string{g.Name}})
+	}
+	reaches := map[string][]reach.Line{}
+	for _, c := range reach.ChangesBetween(nil, reach.Compute(m, somebody)) {
+		for _, g := range c.Users {
+			reaches[g] = c.Gains
+		}
+	}
 	for _, x := range p.Passages {
 		for _, g := range x.Groups {
 			if x.Off || taken[g] {
@@ -30,7 +40,7 @@ func comesIn(m *site.Model) []ComesIn {
 			taken[g] = true
 			c := ComesIn{
 				Group: g, Passage: x.Name, By: strings.Join(x.Tunnels, ", "), Addresses: "none", Names: "none",
-				Routes: strings.Join(x.Routes.Split, ", "), Reaches: []reach.Line{},
+				Routes: strings.Join(x.Routes.Split, ", "), Reaches: append([]reach.Line{}, reaches[g]...),
 			}
 			if pool := m.Names.Pools[x.Pool]; pool != nil {
 				c.Addresses = pool.Name + " (" + pool.Space().String() + ")"
@@ -47,10 +57,6 @@ func comesIn(m *site.Model) []ComesIn {
 			}
 			if x.Routes.Full {
 				c.Routes = "everything"
-			}
-			known := reach.Compute(m, []reach.Person{{User: g, Groups: []string{g}}}) // nobody may be in it yet
-			for _, change := range reach.ChangesBetween(nil, known) {
-				c.Reaches = append(c.Reaches, change.Gains...)
 			}
 			out = append(out, c)
 		}
