@@ -22,8 +22,10 @@ func TestComesIn(t *testing.T) {
 	all := comesIn(m)
 	require.Len(t, all, 4)
 	c := all[2]
-	require.Equal(t, []string{"volunteers", "volunteers", "main", "guests (10.99.1.0/26)", "10.20.0.53 for tern.example",
-		"names, nestcams"},
+	require.Equal(t, []string{
+		"volunteers", "volunteers", "main", "guests (10.99.1.0/26)", "10.20.0.53 for tern.example",
+		"names, nestcams",
+	},
 		[]string{c.Group, c.Passage, c.By, c.Addresses, c.Names, c.Routes})
 	var words []string
 	for _, l := range c.Reaches {
