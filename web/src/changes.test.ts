@@ -214,6 +214,9 @@ test('a finding does what is to be done elsewhere', async () => {
   const two = await page(FindingCard, { finding: finding('warn', { do: { what: 'add-person', name: 'wardens' } }) })
   await two.press('Add a person to wardens')
   expect(two.router.currentRoute.value.fullPath).toBe('/people?add=wardens')
+  const three = await page(FindingCard, { finding: finding('stop', { do: { what: 'keep-secret', name: 'jetty-update' } }) })
+  await three.press('Keep secret jetty-update')
+  expect(three.router.currentRoute.value.fullPath).toBe('/plan?at=trust')
 })
 
 test('of each conflict one side is chosen before the draft is rebased', async () => {

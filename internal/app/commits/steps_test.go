@@ -153,6 +153,27 @@ func TestARoundUnderWayIsWaitedFor(t *testing.T) {
 	w.close()
 }
 
+// Whoever commits may leave: what runs by then is tried, and kept, all the same.
+func TestWhoeverCommitsMayLeave(t *testing.T) {
+	w := start(t, t.TempDir())
+	ctx, leave := context.WithCancel(w.ctx)
+	w.at = func(step string) {
+		if step == "applied" {
+			leave()
+		}
+	}
+	_, err := w.Commit(ctx, "shut", commits.Request{Message: "shut", Try: &trials.Request{}, Accept: w.accept(t, "shut")})
+	require.NoError(t, err)
+	w.wait.Wait()
+	newest, err := w.Store.Newest(w.ctx)
+	require.NoError(t, err)
+	require.Equal(t, 2, newest.Number, "it was not taken back")
+	trial, err := w.Trial(w.ctx)
+	require.NoError(t, err)
+	require.Zero(t, trial.Revision)
+	w.close()
+}
+
 // world is a service without gateway and lab: what runs is what was applied, and a round sees what it is told.
 type world struct {
 	*commits.Service
@@ -266,12 +287,15 @@ func (x tries) Baseline(context.Context, int, trials.Request) (uint, error) {
 	return r.ID, err
 }
 
-func (x tries) Start(context.Context, string, trials.Request) (trials.Round, <-chan struct{}, error) {
+func (x tries) Start(ctx context.Context, _ string, _ trials.Request) (trials.Round, <-chan struct{}, error) {
 	if x.w.busy > 0 {
 		x.w.busy--
 		return trials.Round{}, nil, refusal.Conflict("a round is under way")
 	}
 	x.w.at("recorded")
+	if ctx.Err() != nil {
+		return trials.Round{}, nil, ctx.Err()
+	}
 	r, err := x.round()
 	done := make(chan struct{})
 	close(done)

@@ -17,6 +17,7 @@ import (
 
 // try has a revision tried that was just committed, and keeps it or goes back by itself when that is over.
 func (s *Service) try(ctx context.Context, t store.OnTrial) (uint, error) {
+	ctx = context.WithoutCancel(ctx) // it runs, and is tried, whether or not whoever committed it still waits
 	var in trials.Request
 	err := json.Unmarshal([]byte(t.Try), &in)
 	var r trials.Round
@@ -31,7 +32,7 @@ func (s *Service) try(ctx context.Context, t store.OnTrial) (uint, error) {
 	}
 	if err != nil {
 		_ = s.Running.Alone(func() error {
-			s.undo(context.WithoutCancel(ctx), t, "it could not be tried: "+err.Error())
+			s.undo(ctx, t, "it could not be tried: "+err.Error())
 			return nil
 		})
 		return 0, refusal.Invalid("it was taken back, for it could not be tried: " + err.Error())

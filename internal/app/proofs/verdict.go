@@ -20,6 +20,7 @@ type verdicts struct {
 type judged struct {
 	revision int
 	people   uint64
+	trust    uint64
 	newest   time.Time // report
 	reports  int
 	troubles string
@@ -28,7 +29,10 @@ type judged struct {
 
 // verdict is what is known of a revision: findings, proof and trials, as the report has it.
 func (s *Service) verdict(ctx context.Context, number int, reports []probe.Report) (Verdict, error) {
-	of := judged{revision: number, people: s.Store.PeopleVersion(), reports: len(reports), minute: time.Now().Unix() / 60}
+	of := judged{
+		revision: number, people: s.Store.PeopleVersion(), trust: s.Store.TrustVersion(), reports: len(reports),
+		minute: time.Now().Unix() / 60,
+	}
 	for _, r := range reports {
 		if r.At.After(of.newest) {
 			of.newest = r.At

@@ -45,4 +45,13 @@ async function certify(name: string, dial: string) {
     @click="certify(todo.name, todo.for)"
     >Make certificate {{ todo.name }} for {{ todo.for }}</v-btn
   >
+  <v-btn
+    v-else-if="todo?.what === 'keep-secret'"
+    size="x-small"
+    variant="outlined"
+    class="mr-1"
+    :to="{ path: '/plan', query: { at: 'trust' } }"
+    @click="emit('left')"
+    >Keep secret {{ todo.name }}</v-btn
+  >
 </template>

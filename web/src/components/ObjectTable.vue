@@ -34,14 +34,21 @@ const items = computed<Item[]>(() =>
     const item: Item = { path: `${props.list.kind}/${r.name}`, name: r.name, off: r.off, place: i + 1 }
     item.sign = worst.value[item.path] ?? ''
     r.cells.forEach((c, k) => (item['c' + k] = c))
-    if (props.beside) item.beside = props.beside.of[r.name] ?? '0'
+    if (props.beside) item.beside = props.beside.of[r.name] ?? '–'
     return markRaw(item)
   }),
 )
 const shown = computed(() => {
   const wanted = props.wanted.toLowerCase()
+  const settings = props.list.columns.map((_, k) => 'c' + k)
   return items.value.filter(
-    (x) => (!props.onlyFound || x.sign) && Object.values(x).some((v) => typeof v === 'string' && v.toLowerCase().includes(wanted)),
+    (x) =>
+      (!props.onlyFound || x.sign) &&
+      ['name', ...settings].some((c) =>
+        String(x[c] ?? '')
+          .toLowerCase()
+          .includes(wanted),
+      ),
   )
 })
 const headers = computed(() => [
@@ -51,7 +58,7 @@ const headers = computed(() => [
   ...props.list.columns.map((title, k) => ({ title, key: 'c' + k })),
   ...(props.beside ? [{ title: props.beside.title, key: 'beside', align: 'end' as const, sortRaw: more }] : []),
 ])
-const more = (a: Item, b: Item) => Number(a.beside || 0) - Number(b.beside || 0)
+const more = (a: Item, b: Item) => (Number(a.beside) || 0) - (Number(b.beside) || 0) // one that does not run has none
 
 const open = (path: string) => emit('open', path)
 const rowProps = ({ item }: { item: Item }) => ({
@@ -61,7 +68,6 @@ const rowProps = ({ item }: { item: Item }) => ({
   onClick: () => open(item.path),
   onKeydown: (e: KeyboardEvent) => e.key === 'Enter' && open(item.path),
 })
-defineExpose({ shown })
 </script>
 
 <template>

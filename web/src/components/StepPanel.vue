@@ -36,7 +36,7 @@ const sections = computed(() =>
 )
 const opened = computed(() => (props.object ? { kind: props.object.split('/')[0], name: props.object.split('/')[1] } : undefined))
 
-// How many flows and packets each rule of the running plan decided about.
+// How many flows each rule of the running plan decided about.
 const hits = ref<Record<string, string>>({})
 async function hit() {
   if (!props.step.kinds.includes('rules')) return
