@@ -1,7 +1,7 @@
 # Two commands matter: make demo, and make test. Both install what they need and work on a fresh Debian machine with Go and Node.
 SHELL := /bin/bash
 .SHELLFLAGS := -euo pipefail -c
-APT_TEST := bind9 tshark chromium
+APT_TEST := bind9 tshark chromium nftables iproute2 iputils-ping conntrack dnsmasq-base curl python3 procps
 APT_CHECK := gcc libc6-dev
 VERSION := $(shell sed -n 's/^## \([0-9][^ ]*\).*/\1/p' CHANGELOG.md | head -1)
 STATICCHECK := honnef.co/go/tools/cmd/staticcheck@v0.8.2
@@ -45,10 +45,12 @@ test: apt-test build lint
 	cd web && npm run test --silent
 	go test -parallel 8 -timeout 15m ./...
 
-# The race detector where goroutines meet, with the end-to-end tests that need no browser; and every fuzz target for a moment.
-check: apt-check build
+# The race detector where goroutines meet, with the end-to-end tests that need no browser; mistakes in what a kernel is told, which must be
+# noticed; and every fuzz target for a moment.
+check: apt-check apt-test build
 	CGO_ENABLED=1 go test -race -timeout 20m $(RACED:%=./internal/%)
 	CGO_ENABLED=1 go test -race -timeout 25m -parallel 4 -run 'Session|CommitsLose|TCP|Watching|Recording|Limits' ./internal/e2e
+	YL_KERNEL_MUTATIONS=1 go test -count=1 -parallel 4 -timeout 20m -run TestKernelNoticesMutations ./internal/judge
 	$(MAKE) fuzz FUZZTIME=5s
 
 # Every fuzz target for a set time, such as: make fuzz FUZZTIME=10m

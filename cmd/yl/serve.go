@@ -15,6 +15,7 @@ import (
 
 	"yellowlantern/demo"
 	"yellowlantern/internal/cli"
+	"yellowlantern/internal/inside/linux"
 	"yellowlantern/internal/instance"
 	"yellowlantern/internal/tour"
 	"yellowlantern/web"
@@ -29,7 +30,7 @@ func listenFlags(data, ike, natt string) []urfave.Flag {
 		&urfave.StringFlag{Name: "key-log", Usage: "write session keys to this file, for a packet analyser; whoever reads it can read all traffic"},
 		&urfave.IntFlag{Name: "keep-journal", Usage: "for how many days lines of the journal are kept; 0: for ever", Value: 400},
 		&urfave.StringFlag{Name: "webhook", Usage: "send events to this address, each as a POST with JSON"},
-		&urfave.StringSliceFlag{Name: "webhook-kinds", Usage: "kinds of events to send, as in the journal", Value: []string{"reach", "commit", "trust", "name"}},
+		&urfave.StringSliceFlag{Name: "webhook-kinds", Usage: "kinds of events to send, as in the journal", Value: []string{"reach", "commit", "trust", "name", "machine"}},
 		&urfave.StringFlag{Name: "webhook-token-file", Usage: "send what is in this file as a bearer token"},
 		&urfave.StringSliceFlag{Name: "name", Usage: "a host name under which a proxy with TLS makes the console reachable; several by repeating it"},
 		&urfave.BoolFlag{Name: "verbose", Usage: "log every request"},
@@ -71,7 +72,15 @@ func serve() *urfave.Command {
 	return &urfave.Command{
 		Name: "serve", Usage: "run the service and its gateway",
 		Flags: append(listenFlags("/var/lib/yellow-lantern", ":500", ":4500"),
-			&urfave.StringFlag{Name: "site-lab", Usage: "build stand-in surroundings from this description, in place of real ones"}),
+			&urfave.StringFlag{Name: "inside", Usage: "what is inside: linux, this machine's own networks, or none", Value: "linux"},
+			&urfave.StringFlag{
+				Name:  "device",
+				Usage: "name of the tunnel device that carries people's packets to this machine's networks", Value: linux.Device,
+			},
+			&urfave.StringFlag{
+				Name:  "site-lab",
+				Usage: "build stand-in surroundings from this description, in place of this machine's networks",
+			}),
 		Action: func(ctx context.Context, c *urfave.Command) error {
 			o, err := options(c)
 			if err != nil {
@@ -83,8 +92,11 @@ func serve() *urfave.Command {
 					return cli.Failing(cli.ExitUsage, "site description: %w", err)
 				}
 				o.SiteLab = string(b)
-			} else {
-				o.Log.Warn("no inside port: this version reaches the inside by --site-lab only, so decrypted packets go nowhere")
+			} else if o.Host, err = inside(c.String("inside")); err != nil {
+				return err
+			}
+			if o.Device = c.String("device"); len(o.Device) == 0 || len(o.Device) > 15 {
+				return cli.Failing(cli.ExitUsage, "--device takes a name of 1 to 15 characters, such as %s", linux.Device)
 			}
 			i, err := instance.Start(ctx, o)
 			if err != nil {
@@ -102,17 +114,30 @@ func serve() *urfave.Command {
 	}
 }
 
+func inside(word string) (host bool, err error) {
+	switch word {
+	case linux.Name:
+		return true, nil
+	case "none":
+		return false, nil
+	}
+	return false, cli.Failing(cli.ExitUsage, "--inside takes linux or none, not %q", word)
+}
+
 func demonstrate() *urfave.Command {
 	return &urfave.Command{
 		Name: "demo", Usage: "run the service with the Tern Island demonstration",
 		Flags: append(listenFlags("", "127.0.0.1:0", "127.0.0.1:0"),
 			&urfave.BoolFlag{Name: "once", Usage: "run the whole job once without a person, print it, and end"},
+			&urfave.BoolFlag{Name: "hosts", Usage: "with real hosts in network namespaces, and this machine's own tools; needs root"},
 			&urfave.StringFlag{Name: "with", Usage: "make this mistake; yl demo --list shows them"},
 			&urfave.BoolFlag{Name: "list", Usage: "list the mistakes"}),
 		Action: func(ctx context.Context, c *urfave.Command) error {
 			switch {
 			case c.Bool("list"):
 				return listMistakes()
+			case c.Bool("hosts"):
+				return demoHosts(ctx, c)
 			case c.Bool("once"):
 				return demoOnce(ctx, c)
 			}
@@ -146,6 +171,24 @@ func demoOnce(ctx context.Context, c *urfave.Command) error {
 	}
 	if !o.OK {
 		return cli.Failing(cli.ExitNot, "%s", o.Verdict)
+	}
+	return nil
+}
+
+func demoHosts(ctx context.Context, c *urfave.Command) error {
+	o, err := tour.RunHosts(ctx, c.Bool("once"), func(words string) { fmt.Fprintln(os.Stderr, "… "+words) },
+		func(words string) { fmt.Println(words) })
+	if err != nil {
+		return cli.Failing(cli.ExitUsage, "%w", err)
+	}
+	if !c.Bool("once") {
+		return nil
+	}
+	if err := cli.PrintStory(os.Stdout, c.Bool("json"), o); err != nil {
+		return err
+	}
+	if !o.OK {
+		return cli.Failing(cli.ExitNot, "not everything was as it should be")
 	}
 	return nil
 }

@@ -40,7 +40,8 @@ type Desired struct {
 	Revision     int           `json:"revision"`
 	Gateway      string        `json:"gateway"`
 	Plan         plan.Plan     `json:"plan"`
-	Certificates []Certificate `json:"certificates"` // with their keys: whatever carries this is as secret as they are
+	Again        bool          `json:"again,omitempty"` // it ran before: what the machine does not have yet may still come
+	Certificates []Certificate `json:"certificates"`    // with their keys: whatever carries this is as secret as they are
 }
 
 // Certificate is a certificate with its key.
@@ -84,6 +85,10 @@ type Question struct {
 	Inside   bool   `json:"inside,omitempty"` // without everything else that is observed
 	Flows    *Flows `json:"flows,omitempty"`
 	End      *End   `json:"end,omitempty"`
+	// Preview asks what a plan would make of the gateway's machine.
+	Preview *Preview `json:"preview,omitempty"`
+	// Lookup asks where the gateway's machine would send a packet.
+	Lookup netip.Addr `json:"lookup,omitzero"`
 	// Written asks for the sequence number of the newest event, once everything that happened so far is one.
 	Written bool `json:"written,omitempty"`
 }
@@ -94,6 +99,12 @@ type Flows struct {
 	Peer    netip.Addr `json:"peer,omitzero"`
 	Service string     `json:"service,omitempty"`
 	Most    int        `json:"most"`
+}
+
+// Preview is a gateway's own part of a plan.
+type Preview struct {
+	Gateway string    `json:"gateway"`
+	Plan    plan.Plan `json:"plan"`
 }
 
 // End asks for a session to end.
@@ -108,6 +119,8 @@ type Answer struct {
 	Pools    []gateway.Pool  `json:"pools,omitempty"`
 	Flows    []forward.Flow  `json:"flows,omitempty"`
 	Inside   inside.Observed `json:"inside,omitzero"`
+	Preview  inside.Preview  `json:"preview,omitzero"`
+	Looked   *inside.Looked  `json:"looked,omitempty"`
 	Sequence uint64          `json:"sequence,omitempty"`
 }
 

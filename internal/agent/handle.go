@@ -9,6 +9,7 @@ import (
 
 	"yellowlantern/internal/core/forward"
 	"yellowlantern/internal/core/inside"
+	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/gateway"
 )
@@ -106,6 +107,18 @@ func (h *Handle) Pools() []gateway.Pool {
 func (h *Handle) Flows(user string, peer netip.Addr, service string, most int) []forward.Flow {
 	a, _ := h.ask(Question{Flows: &Flows{user, peer, service, most}})
 	return append([]forward.Flow{}, a.Flows...)
+}
+
+// Preview is what a plan would make of the gateway's machine.
+func (h *Handle) Preview(p *plan.Plan, name string) (inside.Preview, error) {
+	a, err := h.ask(Question{Preview: &Preview{name, Part(p, name)}})
+	return a.Preview, err
+}
+
+// Lookup is where the gateway's machine would send a packet; nil where it has no kernel that routes.
+func (h *Handle) Lookup(dst netip.Addr) *inside.Looked {
+	a, _ := h.ask(Question{Lookup: dst})
+	return a.Looked
 }
 
 // End ends a session.

@@ -59,6 +59,14 @@ func (l *Local) Ask(ctx context.Context, q Question) (out Answer, err error) {
 	if q.End != nil {
 		err = l.Runner.End(q.End.ID, q.End.Why)
 	}
+	if q.Lookup.IsValid() {
+		if looked, ok := l.Runner.Lookup(q.Lookup); ok {
+			out.Looked = &looked
+		}
+	}
+	if x := q.Preview; x != nil {
+		out.Preview, err = l.Runner.Preview(&x.Plan, x.Gateway)
+	}
 	if q.Written {
 		l.Runner.Written(ctx)
 		out.Sequence, _ = l.Log.counted()

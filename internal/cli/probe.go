@@ -89,13 +89,9 @@ func (p *printer) probe(ctx context.Context, c *cli.Command) error {
 
 // probeFromKit needs no service: what it is to try is in the file, and the person brings the password.
 func (p *printer) probeFromKit(ctx context.Context, c *cli.Command, path string) error {
-	b, err := os.ReadFile(path)
+	kit, err := readKit(path)
 	if err != nil {
-		return Failing(ExitUsage, "kit: %w", err)
-	}
-	kit, err := probe.ReadKit(b)
-	if err != nil {
-		return Failing(ExitUsage, "%s: %w", path, err)
+		return err
 	}
 	if !c.IsSet("report") {
 		fmt.Fprintln(os.Stderr, "the report is printed only; to keep it for yl probe hand-in, say --report FILE")
@@ -105,6 +101,19 @@ func (p *printer) probeFromKit(ctx context.Context, c *cli.Command, path string)
 			kit.User, print)
 	}
 	return p.run(ctx, c, nil, underlay.Host(), kit.Order)
+}
+
+// readKit reads a kit's file.
+func readKit(path string) (probe.Kit, error) {
+	b, err := os.ReadFile(path)
+	if err != nil {
+		return probe.Kit{}, Failing(ExitUsage, "kit: %w", err)
+	}
+	kit, err := probe.ReadKit(b)
+	if err != nil {
+		return kit, Failing(ExitUsage, "%s: %w", path, err)
+	}
+	return kit, nil
 }
 
 // run probes, prints, and hands the report in where there is a service to hand it to.

@@ -164,6 +164,10 @@ func journey(p *printer) *cli.Command {
 			for _, e := range j.Mend {
 				p.indented(4, "apply: yl plan %s %s %s", e.Op, e.Path, quoted(e.Value))
 			}
+			if x := j.Machine; x != nil {
+				mark := map[bool]string{true: "as the plan says", false: "and the plan says " + x.Planned}[x.Same]
+				p.say("the machine's kernel: %s, %s", x.Way, mark)
+			}
 			if j.Live != "" {
 				p.say("at the gateway: %s", j.Live)
 			}

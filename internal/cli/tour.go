@@ -48,3 +48,23 @@ func PrintOutcome(out io.Writer, asJSON bool, o *tour.Outcome) error {
 	p.say("\n%s %s (%.0f s)", map[bool]string{true: "✓", false: "✗"}[o.OK], strings.ToUpper(o.Verdict[:1])+o.Verdict[1:], o.Took.Seconds())
 	return nil
 }
+
+// PrintStory prints what was tried on real hosts.
+func PrintStory(out io.Writer, asJSON bool, s *tour.Story) error {
+	p := &printer{out: out, json: asJSON}
+	if printed, err := p.value(s); printed {
+		return err
+	}
+	for _, step := range s.Steps {
+		mark := "✓"
+		if !step.OK {
+			mark = "✗"
+		}
+		p.say("%s %s", mark, step.Name)
+		if step.Seen != "" {
+			p.indented(4, "%s", step.Seen)
+		}
+	}
+	p.say("\n%s", map[bool]string{true: "Everything was as it should be.", false: "Not everything was as it should be."}[s.OK])
+	return nil
+}

@@ -27,6 +27,9 @@ type Login struct {
 	MTU        int       // of the tunnel, inside, in octets; 0: what devices assume
 	// Keepalive is how often a translation on the way is kept open.
 	Keepalive time.Duration
+	// Liveness is after how long a silence the gateway is asked whether it is still there, Patience for how long before it counts as gone;
+	// 0: it is not asked.
+	Liveness, Patience time.Duration
 	// Ports are in place of the kind's own, by the names that it has for them; none: its own.
 	Ports map[string]uint16
 	// TCPPort is where the gateway also answers over TCP; 0: nowhere. It is used where UDP stays without an answer.

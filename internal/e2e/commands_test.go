@@ -108,7 +108,7 @@ func TestCommands(t *testing.T) {
 		{"plan pin nothing", 1, "nothing to pin"},
 		{"depends rules/archive", 0, "✗ researchers-read-the-archive would fail for researchers"},
 		{"depends rules/quiet-nights", 0, "within its hours, nesting-nights"},
-		{"depends nat/keep-inside", 0, "Nothing depends on nat/keep-inside"},
+		{"depends nat/keep-inside", 0, "✗ the-office-helps-researchers would fail for researchers"},
 		{"depends rules/nobody", 4, ""},
 		{"plan discard", 0, "gone"},
 		{"users list everybody", 2, `yl users list takes no "everybody"`},

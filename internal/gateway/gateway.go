@@ -45,16 +45,33 @@ type Frame struct {
 type Inside interface {
 	// Apply makes it as it is wanted, and tells how it is.
 	Apply(inside.Desired) inside.Observed
+	// Observed tells how it is now.
+	Observed() inside.Observed
 	// Answer lets the gateway answer, or no longer, for a person's address on a network that it is attached to.
 	Answer(addr netip.Addr, on bool)
 	// Send sends frames in a batch. A packet is only valid during the call; what is free around it may be written over.
 	Send(batch []Frame)
 }
 
+// Kernel is an inside where a kernel routes and translates (docs/semantics.md, "Where it is enforced").
+type Kernel interface {
+	Inside
+	// Refuses tells why the machine does not fit what is wanted, before anything is changed.
+	Refuses(inside.Desired) error
+	// Forget makes the kernel forget flows, with their translations. It returns when that is done.
+	Forget([]inside.Flow)
+	// Lookup asks where the kernel would send a packet; false where no plan runs.
+	Lookup(dst netip.Addr) (inside.Looked, bool)
+	// Preview tells what would be made of the machine, and makes nothing.
+	Preview(inside.Desired) inside.Preview
+	// Leaves tells the source with which a flow leaves the machine.
+	Leaves(inside.Flow) (netip.AddrPort, bool)
+}
+
 // Event is one line of the journal.
 type Event struct {
 	Time    time.Time `json:"time"`
-	Kind    string    `json:"kind" enum:"login,refused,ended,rule,commit,trust,name,reach,record" doc:"What happened."`
+	Kind    string    `json:"kind" enum:"login,refused,ended,rule,commit,trust,name,reach,record,machine" doc:"What happened."`
 	Gateway string    `json:"gateway,omitempty" doc:"Where it happened."`
 	User    string    `json:"user,omitempty"`
 	From    string    `json:"from,omitempty" doc:"Address and port that the device was seen at."`
@@ -95,6 +112,8 @@ type Settings struct {
 	Plan         *plan.Plan
 	Gateway      string
 	Certificates map[string]Certificate // by name
+	// Again says that it ran before: what the machine does not have yet may still come.
+	Again bool
 }
 
 // Gateway is one running gateway. It is safe for concurrent use.
@@ -113,8 +132,6 @@ type Gateway struct {
 	pools    map[string]*pool.Pool
 	refusals refusals
 
-	observed inside.Observed
-
 	commits   sync.Mutex // one after the other
 	stop      context.CancelFunc
 	done      sync.WaitGroup
@@ -132,6 +149,9 @@ func Start(ctx context.Context, cfg Config, set Settings) (*Gateway, error) {
 		refusals: newRefusals(), outbox: outbox{queue: make(chan item, outboxSize)},
 	}
 	g.engine = forward.New(nil, &g.sessions)
+	if k, ok := cfg.Inside.(Kernel); ok {
+		g.engine.ByKernel, g.engine.Forgotten = true, k.Forget
+	}
 	for _, k := range cfg.Kinds {
 		g.servers[k.Name()] = k.Serve(host{g, k.Name()})
 	}
@@ -168,6 +188,11 @@ func (g *Gateway) prepare(set Settings) (*prepared, error) {
 		return nil, err
 	}
 	p.model.In(p.zone)
+	if k, ok := g.cfg.Inside.(Kernel); ok && !set.Again {
+		if err := k.Refuses(p.model.Wanted()); err != nil {
+			return nil, fmt.Errorf("this machine does not fit the plan: %w", err)
+		}
+	}
 	ways, err := g.ways(p.model, set.Certificates)
 	if err != nil {
 		return nil, err
@@ -215,10 +240,10 @@ func (g *Gateway) use(p *prepared) error {
 			return err
 		}
 	}
-	observed := g.applyInside(p.model)
+	g.applyInside(p.model)
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	g.model, g.zone, g.observed = p.model, p.zone, observed
+	g.model, g.zone = p.model, p.zone
 	g.engine.Commit(p.model)
 	for i := range p.set.Plan.Pools {
 		x := &p.set.Plan.Pools[i]

@@ -4,23 +4,21 @@ import (
 	"net/netip"
 
 	"yellowlantern/internal/core/inside"
+	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/session"
 	"yellowlantern/internal/core/site"
 )
 
 // applyInside makes the inside as a plan wants it.
-func (g *Gateway) applyInside(m *site.Model) inside.Observed {
+func (g *Gateway) applyInside(m *site.Model) {
 	if g.cfg.Inside == nil {
-		return inside.None()
+		return
 	}
-	want := inside.Desired{Gateway: g.name}
-	for i := range m.Plan.Pools {
-		want.People = want.People.Union(m.Plan.Pools[i].Space())
-	}
+	want := m.Wanted()
 	for _, s := range g.sessions.All() {
 		want.Answers = append(want.Answers, carved(m, s.Addresses)...)
 	}
-	return g.cfg.Inside.Apply(want)
+	g.cfg.Inside.Apply(want)
 }
 
 // carved are those of a person's addresses that lie in a pool which is carved from a network: the gateway answers for them there.
@@ -47,7 +45,11 @@ func (g *Gateway) answerFor(s *session.Session, on bool) {
 
 // Inside tells how the inside is.
 func (g *Gateway) Inside() inside.Observed {
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	return g.observed
+	if g.cfg.Inside == nil {
+		return inside.None()
+	}
+	return g.cfg.Inside.Observed()
 }
+
+// Owns is told which addresses the machine has.
+func (g *Gateway) Owns(own netset.Addrs) { g.engine.Owns(own) }

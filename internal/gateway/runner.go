@@ -23,6 +23,7 @@ type Runner struct {
 	applied sync.Mutex // one after the other
 	running atomic.Pointer[Gateway]
 	number  atomic.Int64 // revision that was applied last
+	own     atomic.Pointer[netset.Addrs]
 }
 
 // Revision is the revision that was applied last; 0: none.
@@ -38,6 +39,9 @@ func (r *Runner) Apply(set Settings) (ended []string, err error) {
 	if g := r.gateway(); g != nil {
 		ended, err = g.Commit(set)
 	} else if g, err = Start(context.Background(), r.cfg, set); err == nil {
+		if own := r.own.Load(); own != nil {
+			g.Owns(*own)
+		}
 		r.running.Store(g)
 	}
 	if err == nil {
@@ -52,6 +56,14 @@ func (r *Runner) gateway() *Gateway { return r.running.Load() }
 func (r *Runner) FromInside(batch []inside.Packet, outside bool) {
 	if g := r.gateway(); g != nil {
 		g.FromInside(batch, outside)
+	}
+}
+
+// Owns is told which addresses the machine has beside those of the plan; a gateway that starts later is told as well.
+func (r *Runner) Owns(own netset.Addrs) {
+	r.own.Store(&own)
+	if g := r.gateway(); g != nil {
+		g.Owns(own)
 	}
 }
 
@@ -127,6 +139,30 @@ func keptForOther(m *site.Model, pool string, s Session) bool {
 		func(r plan.Reservation) bool { return r.User != s.User && slices.Contains(s.Addresses, r.Address) })
 }
 
+// ErrNoKernel says that the gateway's inside is no machine whose kernel routes.
+var ErrNoKernel = errors.New("this gateway's inside is no machine of its own: there is nothing to show")
+
+// Lookup asks the machine where it would send a packet; false where it has no kernel that routes, or no plan runs.
+func (r *Runner) Lookup(dst netip.Addr) (inside.Looked, bool) {
+	if k, ok := r.cfg.Inside.(Kernel); ok {
+		return k.Lookup(dst)
+	}
+	return inside.Looked{}, false
+}
+
+// Preview tells what a plan would make of the machine, and makes nothing.
+func (r *Runner) Preview(p *plan.Plan, name string) (inside.Preview, error) {
+	k, ok := r.cfg.Inside.(Kernel)
+	if !ok {
+		return inside.Preview{}, ErrNoKernel
+	}
+	m, err := site.Compile(p, name)
+	if err != nil {
+		return inside.Preview{}, err
+	}
+	return k.Preview(m.Wanted()), nil
+}
+
 // Pools tells of every pool what is leased.
 func (r *Runner) Pools() []Pool {
 	if g := r.gateway(); g != nil {
@@ -138,7 +174,7 @@ func (r *Runner) Pools() []Pool {
 // Flows lists live flows of a user, with one end at an address and service; none given: of everybody, of all.
 func (r *Runner) Flows(user string, peer netip.Addr, service string, most int) []forward.Flow {
 	if g := r.gateway(); g != nil {
-		return g.engine.FlowsWith(func(who string) bool { return user == "" || who == user }, peer, service, most)
+		return g.flows(func(who string) bool { return user == "" || who == user }, peer, service, most)
 	}
 	return []forward.Flow{}
 }

@@ -6,6 +6,7 @@ import (
 	"yellowlantern/internal/app/plans"
 	"yellowlantern/internal/app/refusal"
 	"yellowlantern/internal/core/begin"
+	"yellowlantern/internal/core/inside"
 	"yellowlantern/internal/core/outline"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reach"
@@ -37,6 +38,12 @@ func (s *Server) planRoutes() {
 	},
 	) (*body[plans.Difference], error) {
 		return answered(p.Difference(ctx, in.From, in.To, in.Draft))
+	})
+	register(s, "GET", "/machine", "preview-machine", "Routes, settings and rules that a plan would make on the gateway's machine, and how they differ from what is there", func(ctx context.Context, in *struct {
+		Draft string `query:"draft" doc:"A draft; none: the newest revision."`
+	},
+	) (*body[inside.Preview], error) {
+		return answered(p.Machine(ctx, in.Draft))
 	})
 	register(s, "POST", "/check", "check", "Check a document without keeping it", func(ctx context.Context, in *struct{ Body texted }) (*body[plans.Checked], error) {
 		return answered(p.Check(ctx, in.Body.Text))

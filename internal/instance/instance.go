@@ -3,6 +3,7 @@
 package instance
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -20,9 +21,11 @@ import (
 	"yellowlantern/internal/app/access"
 	"yellowlantern/internal/app/journal"
 	"yellowlantern/internal/app/trials"
+	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/core/tunnel"
 	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/httpapi"
+	"yellowlantern/internal/inside/linux"
 	"yellowlantern/internal/lab"
 	"yellowlantern/internal/people"
 	"yellowlantern/internal/private"
@@ -40,6 +43,8 @@ type Options struct {
 	Listen    string // HTTP, on loopback
 	IKE, NATT string // the gateway's UDP ports
 	SiteLab   string // description of the stand-in surroundings; empty: none
+	Host      bool   // this machine's own networks are the inside
+	Device    string // name of the tunnel device then; empty: linux.Device
 	KeyLog    string // file for keys; empty: they are not logged
 	Console   fs.FS
 	Log       *slog.Logger
@@ -62,8 +67,10 @@ type Instance struct {
 	Runner  *gateway.Runner
 	Sockets *ikev2.Sockets
 	Lab     *lab.Lab
+	Host    *linux.Port
 	Address netip.AddrPort // of the HTTP interface
 
+	log     *slog.Logger
 	http    *http.Server
 	keep    context.CancelFunc
 	kept    sync.WaitGroup
@@ -76,7 +83,7 @@ type Instance struct {
 
 // Start starts everything; what was started is stopped again if something fails.
 func Start(ctx context.Context, o Options) (*Instance, error) {
-	i := &Instance{}
+	i := &Instance{log: o.Log}
 	if err := i.start(ctx, o); err != nil {
 		i.Stop()
 		return nil, err
@@ -126,15 +133,28 @@ func (i *Instance) start(ctx context.Context, o Options) (err error) {
 			vantages = append(vantages, trials.Vantage(v))
 		}
 	}
+	log := &agent.Log{}
+	if o.Host {
+		tell := func(why reason.Reason) { log.Line(gateway.Tell(why, "", "")) }
+		if i.Host, err = linux.Open(linux.Config{
+			Device: cmp.Or(o.Device, linux.Device), Folder: o.Data, Log: o.Log,
+			Tell: tell,
+		}); err != nil {
+			return err
+		}
+		cfg.Inside = i.Host
+	}
 	i.People = people.New(i.Store)
 	cfg.People = i.People
 	cfg.Kinds = append([]tunnel.Kind{kind}, kinds.Servers()...)
-	log := &agent.Log{}
 	cfg.Journal, cfg.Over = log.Line, log.Over
 	cfg.Admit = func(e gateway.Event) error { return i.App.Journal.Admit(e) }
 	i.Runner = gateway.NewRunner(cfg)
 	if i.Lab != nil {
 		i.Lab.Plug(i.Sockets.IKE(), i.Sockets.NATT(), i.Runner.FromInside)
+	}
+	if i.Host != nil {
+		i.Host.Plug(linux.Deliver{Packets: i.Runner.FromInside, Own: i.Runner.Owns})
 	}
 	var told agent.Agent = &agent.Local{Runner: i.Runner, Log: log}
 	if o.Wire != nil {
@@ -223,6 +243,11 @@ func (i *Instance) stop() {
 	}
 	if i.Lab != nil {
 		i.Lab.Close()
+	}
+	if i.Host != nil {
+		if err := i.Host.Close(); err != nil {
+			i.log.Error("not everything of ours on this machine could be taken away", "error", err)
+		}
 	}
 	if i.Store != nil {
 		_ = i.Store.Close()

@@ -70,12 +70,20 @@ func compareInward(t *rapid.T, judge naive, m *site.Model, c *site.Class, r reac
 		require.Equal(t, always.full, holds(r.InFull), "full reach from inside of %+v", k)
 	}
 	if c.Passage != nil {
-		forwardInward(t, m, c.Groups, leased, k, want, outside, at)
+		forwardInward(t, judge, m, c.Groups, leased, k, want, outside, at)
 	}
 	return map[string]int{want.lostAt: 1, "carried: " + want.carried: 1}
 }
 
-func forwardInward(t *rapid.T, m *site.Model, groups []string, leased []netip.Addr, k probePacket, want ruling, outside bool,
+// wrongLink sends a packet once more by the other kind of link, and gives the station that loses it.
+func wrongLink(e *forward.Engine, judge naive, b []byte, k probePacket, outside bool, at time.Time) string {
+	if judge.comes(k.src, !outside) {
+		return site.Origin // it may come by both
+	}
+	return e.FromInside(slices.Clone(b), !outside, at).Station
+}
+
+func forwardInward(t *rapid.T, naive naive, m *site.Model, groups []string, leased []netip.Addr, k probePacket, want ruling, outside bool,
 	at time.Time,
 ) {
 	e := forward.New(m, &session.Table{})
@@ -100,7 +108,11 @@ func forwardInward(t *rapid.T, m *site.Model, groups []string, leased []netip.Ad
 	require.Same(t, s, got.Session)
 	i, err = packet.Parse(got.Packet)
 	require.NoError(t, err)
-	require.Equal(t, []netip.Addr{k.src, k.dst}, []netip.Addr{i.Src, i.Dst})
+	require.Equal(t, []netip.Addr{want.src, k.dst}, []netip.Addr{i.Src, i.Dst})
+	if sum := map[uint8]int{6: 16, 17: 6, 1: 2, 58: 2}[i.Proto]; sum > 0 {
+		require.Zero(t, transportSum(got.Packet, i.Transport, int(i.Proto)), "transport checksum of what was translated")
+	}
+	require.Equal(t, site.Origin, wrongLink(e, naive, b, k, outside, at), "what belongs to a flow comes by the right link too")
 	back := e.FromTunnel(s, answerTo(got.Packet), at)
 	require.NotNil(t, back.Inside, "the answer is lost: %+v", back)
 	require.Equal(t, want.out, back.Inside.Network)
@@ -108,8 +120,14 @@ func forwardInward(t *rapid.T, m *site.Model, groups []string, leased []netip.Ad
 	i, err = packet.Parse(back.Packet)
 	require.NoError(t, err)
 	require.Equal(t, []netip.Addr{k.dst, k.src}, []netip.Addr{i.Src, i.Dst})
+	if i.Proto == 6 || i.Proto == 17 {
+		require.EqualValues(t, 40000, i.DstPort, "the port that it was asked from")
+	}
+	if i.Proto == 1 && i.Kind == 0 {
+		require.EqualValues(t, 777, i.Ident, "the identifier that it was asked under")
+	}
 	// Under the same identifier the person may answer, not ask: their own question is judged by itself.
-	if i.Proto == netset.ICMP && k.kind == 8 {
+	if i.Proto == netset.ICMP && k.kind == 8 && want.src == k.src {
 		ask := k
 		ask.src, ask.dst = k.dst, k.src
 		_, v := m.Judge(m.Class(groups), site.Packet{Src: ask.src, Dst: ask.dst, Service: service(ask)}, site.At(at))

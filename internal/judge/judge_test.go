@@ -30,6 +30,9 @@ var moments = func() (out []time.Time) {
 	return out
 }()
 
+// mark stands in the last octets of every packet, so that it is known again.
+var mark uint32
+
 // octets writes a packet as it travels.
 func octets(k probePacket) []byte {
 	head, addrLen := 20, 4
@@ -61,10 +64,14 @@ func octets(k probePacket) []byte {
 			t[12], t[13] = 0x60, k.flags
 			copy(t[20:], []byte{2, 4, 0x05, 0xb4})
 		}
+		if k.proto == 17 {
+			binary.BigEndian.PutUint16(t[4:], uint16(len(t)))
+		}
 	case 1, 58:
 		t[0], t[1] = byte(k.kind), byte(k.code)
 		binary.BigEndian.PutUint16(t[4:], 777)
 	}
+	binary.BigEndian.PutUint32(b[len(b)-4:], mark)
 	at := map[int]int{6: 16, 17: 6, 1: 2, 58: 2}[k.proto]
 	if at > 0 {
 		binary.BigEndian.PutUint16(t[at:], transportSum(b, head, k.proto))
@@ -167,7 +174,7 @@ func TestJudge(t *testing.T) {
 				compareReach(t, r, k, always.full, ever.enforced)
 			}
 			if class.Passage != nil {
-				compareForwarding(t, m, groups, leased, k, want, at)
+				compareForwarding(t, judge, m, groups, leased, k, want, at)
 			}
 			for station, n := range compareInward(t, judge, m, class, r, leased, randomInward(t, judge, leased, dsts), now, at) {
 				seen["inward: "+station] += n
@@ -189,8 +196,8 @@ func TestJudge(t *testing.T) {
 	t.Logf("stations: %v", seen)
 	for _, station := range []string{
 		"admission", "device", "source", "rules", "route", "translation", "onward", "return", "arrives", "self", "odd",
-		"inward: admission", "inward: approach", "inward: origin", "inward: state", "inward: rules", "inward: selectors", "inward: device", "inward: onward", "inward: ",
-		"inward: carried: ", "inward: carried: origin", "inward: carried: state", "inward: carried: rules", "inward: carried: selectors",
+		"inward: admission", "inward: approach", "inward: origin", "inward: translation", "inward: state", "inward: rules", "inward: selectors", "inward: device", "inward: onward", "inward: ",
+		"inward: carried: ", "inward: carried: translation", "inward: carried: origin", "inward: carried: state", "inward: carried: rules", "inward: carried: selectors",
 		"carried: ", "carried: source", "carried: selectors", "carried: rules", "carried: route", "carried: translation", "carried: size",
 	} {
 		require.NotZero(t, seen[station], "no packet got to %q: %v", station, seen)
@@ -245,7 +252,9 @@ func attach(e *forward.Engine, s *forward.Session) {
 	}
 }
 
-func compareForwarding(t *rapid.T, m *site.Model, groups []string, leased []netip.Addr, k probePacket, want ruling, at time.Time) {
+func compareForwarding(t *rapid.T, judge naive, m *site.Model, groups []string, leased []netip.Addr, k probePacket, want ruling,
+	at time.Time,
+) {
 	e := forward.New(m, &session.Table{})
 	s := &forward.Session{ID: 1, User: "u", Groups: groups, Addresses: leased, MTU: 1400, ClampMSS: true}
 	attach(e, s)
@@ -259,8 +268,11 @@ func compareForwarding(t *rapid.T, m *site.Model, groups []string, leased []neti
 			require.Nil(t, got.Answer, "a sender who is not who it says is not answered")
 		}
 		return
-	case want.self:
+	case want.self && (k.proto == 1 && k.kind == 8 || k.proto == 58):
 		require.Same(t, s, got.Session)
+		return
+	case want.self:
+		require.True(t, got.Inside.Self, "for the machine itself")
 		return
 	}
 	require.NotNil(t, got.Inside)
@@ -278,6 +290,7 @@ func compareForwarding(t *rapid.T, m *site.Model, groups []string, leased []neti
 		require.Zero(t, transportSum(got.Packet, i.Transport, k.proto), "transport checksum after translation")
 	}
 	// The answer finds its way to the session with everything undone; a stranger's does not.
+	require.Equal(t, site.Origin, wrongLink(e, judge, answerTo(got.Packet), probePacket{src: k.dst}, want.out == "internet", at))
 	back := e.FromInside(answerTo(got.Packet), want.out == "internet", at)
 	require.Same(t, s, back.Session)
 	bi, err := packet.Parse(back.Packet)

@@ -121,6 +121,8 @@ func (n naive) meansWithin(word string, a netip.Addr, depth int) bool {
 		return true
 	case "internet":
 		return n.internet(a)
+	case "gateway-itself":
+		return n.own(a)
 	}
 	if net := n.network(word); net != nil {
 		return slices.ContainsFunc(net.Prefixes, func(p netip.Prefix) bool { return p.Contains(a) })
@@ -296,6 +298,10 @@ func (n naive) ruled(groups []string, k probePacket, at moment, inward bool) boo
 		if r.Action == "refuse" {
 			return false
 		}
+		ping := k.proto == 1 && k.kind == 8 || k.proto == 58 && k.kind == 128
+		if !inward && n.own(k.dst) && !ping && !in(r.To, "gateway-itself") {
+			continue
+		}
 		permitted = true
 	}
 	return permitted
@@ -316,8 +322,7 @@ func (n naive) route(k probePacket) (self bool, out string, hop netip.Addr, ok b
 		}
 	}
 	if n.own(k.dst) {
-		ok = k.proto == 1 && k.kind == 8 && k.dst.Is4() || k.proto == 58 && k.kind == 128 && k.dst.Is6()
-		return true, "", netip.Addr{}, ok
+		return true, "", netip.Addr{}, true
 	}
 	if n.inSomePool(k.dst) {
 		return
@@ -367,15 +372,7 @@ func lastOf(p netip.Prefix) netip.Addr {
 
 func (n naive) translate(k probePacket, out string) (netip.Addr, bool) {
 	for _, t := range n.p.NAT {
-		from := len(t.From) == 0 || slices.ContainsFunc(t.From, func(w string) bool {
-			for _, p := range n.p.Pools {
-				if p.Name == w {
-					return n.leases(p, k.src)
-				}
-			}
-			return n.means(w, k.src)
-		})
-		if t.Off || t.Gateway != n.g.Name || !from || len(t.To) > 0 && !n.anyMeans(t.To, k.dst) || t.Out != "" && t.Out != out {
+		if t.Off || t.Gateway != n.g.Name || !n.endIs(t.From, k.src) || !n.endIs(t.To, k.dst) || t.Out != "" && t.Out != out {
 			continue
 		}
 		if t.Action == "exempt" {
@@ -387,7 +384,7 @@ func (n naive) translate(k probePacket, out string) (netip.Addr, bool) {
 			if out != "internet" {
 				candidates = nil
 				for _, at := range n.g.Inside {
-					if at.Network == out {
+					if at.Network == out || out == "" { // "" is a tunnel
 						candidates = append(candidates, at.Addresses...)
 					}
 				}
@@ -401,6 +398,64 @@ func (n naive) translate(k probePacket, out string) (netip.Addr, bool) {
 		return netip.Addr{}, false
 	}
 	return k.src, true
+}
+
+// endIs tells whether one of the words of a translation's from or to means an address; no words mean any.
+func (n naive) endIs(words []string, a netip.Addr) bool {
+	return len(words) == 0 || slices.ContainsFunc(words, func(w string) bool {
+		for _, p := range n.p.Pools {
+			if p.Name == w {
+				return n.leases(p, a)
+			}
+		}
+		return n.means(w, a)
+	})
+}
+
+// ways are the networks by which the best routes lead to an address, or the internet.
+func (n naive) ways(a netip.Addr) (out []string) {
+	type entry struct {
+		to  netip.Prefix
+		way string
+	}
+	var all []entry
+	for _, at := range n.g.Inside {
+		if net := n.network(at.Network); net != nil {
+			for _, p := range net.Prefixes {
+				all = append(all, entry{p, net.Name})
+			}
+		}
+	}
+	direct := len(all)
+	for _, r := range n.g.Routes {
+		bits, way := -1, ""
+		for _, e := range all[:direct] {
+			if e.to.Contains(r.Via) && e.to.Bits() > bits {
+				bits, way = e.to.Bits(), e.way
+			}
+		}
+		if way != "" {
+			all = append(all, entry{r.To, way})
+		}
+	}
+	if n.g.Internet {
+		all = append(all, entry{netip.MustParsePrefix("0.0.0.0/0"), "internet"}, entry{netip.MustParsePrefix("::/0"), "internet"})
+	}
+	long := -1
+	for _, e := range all {
+		if e.to.Contains(a) && e.to.Bits() > long {
+			out, long = nil, e.to.Bits()
+		}
+		if e.to.Contains(a) && e.to.Bits() == long {
+			out = append(out, e.way)
+		}
+	}
+	return out
+}
+
+// comes tells whether a packet that says it is from an address may come by the outside link, or by an inside one.
+func (n naive) comes(a netip.Addr, outside bool) bool {
+	return slices.ContainsFunc(n.ways(a), func(way string) bool { return (way == "internet") == outside })
 }
 
 // leases tells whether a pool gives out the address.
@@ -488,10 +543,17 @@ func (n naive) onward(k probePacket, out string, hop netip.Addr) bool {
 	return false
 }
 
+// wayBack tells whether an answer from where a packet went to comes to the gateway, by a link that leads there.
 func (n naive) wayBack(k probePacket, to netip.Addr) bool {
+	by, ok := n.cameBy(k, to)
+	return ok && slices.Contains(n.ways(k.dst), by)
+}
+
+// cameBy follows an answer, and gives the network by which it comes to the gateway.
+func (n naive) cameBy(k probePacket, to netip.Addr) (by string, ok bool) {
 	home := n.home(k.dst)
 	if home == nil {
-		return slices.Contains(n.g.Outside.Addresses, to)
+		return "internet", slices.Contains(n.g.Outside.Addresses, to)
 	}
 	onLink := func(net *plan.Network) bool {
 		here := slices.ContainsFunc(n.g.Inside, func(at plan.Attachment) bool { return at.Network == net.Name })
@@ -499,31 +561,35 @@ func (n naive) wayBack(k probePacket, to netip.Addr) bool {
 		return here && (n.own(to) || carved)
 	}
 	if slices.ContainsFunc(home.Prefixes, func(p netip.Prefix) bool { return p.Contains(to) }) {
-		return onLink(home)
+		return home.Name, onLink(home)
 	}
 	name := home.Router
+	by = home.Name
 	for range 16 {
 		if name == n.g.Name {
-			return true
+			return by, true
 		}
 		i := slices.IndexFunc(n.p.Routers, func(r plan.Router) bool { return r.Name == name })
 		if i < 0 {
-			return false
+			return "", false
 		}
 		link, via := n.look(&n.p.Routers[i], to)
 		if link != nil {
-			return onLink(link)
+			return link.Name, onLink(link)
+		}
+		if by = ""; n.home(via) != nil {
+			by = n.home(via).Name
 		}
 		r, gateway := n.owner(via)
 		switch {
 		case gateway:
-			return true
+			return by, true
 		case r == nil:
-			return false
+			return "", false
 		}
 		name = r.Name
 	}
-	return false
+	return "", false
 }
 
 // judge follows a packet through the stations in the page's order.
@@ -644,22 +710,29 @@ func (n naive) inward(groups []string, leased []netip.Addr, k probePacket, at mo
 		lose("origin", true, true)
 		return v
 	}
+	if !n.comes(k.src, outside) {
+		v.carried = "origin"
+	}
+	as, ok := n.translate(k, "")
+	if !ok {
+		lose("translation", true, true)
+		return v
+	}
 	if !slices.Contains(leased, k.dst) {
 		if lose("state", true, true); v.carried == "state" {
 			return v
 		}
 	}
-	if outside != (out == "internet") && v.carried == "" {
-		v.carried = "origin"
-	}
-	if !n.ruled(groups, k, at, true) {
+	v.src = as
+	seen := k
+	if seen.src = as; n.own(as) || !n.ruled(groups, seen, at, true) {
 		lose("rules", true, true)
 		return v
 	}
-	if !n.routed(p, k.src) {
+	if !n.routed(p, as) {
 		lose("selectors", true, false)
 	}
-	if !n.routed(p, k.src) || n.staysHome(p, k.src) {
+	if !n.routed(p, as) || n.staysHome(p, as) {
 		lose("device", false, false)
 	}
 	if v.full && !n.onward(back, out, hop) {

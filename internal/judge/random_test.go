@@ -134,6 +134,9 @@ func randomPlan(t *rapid.T) *plan.Plan {
 			})
 		}
 	}
+	if rapid.IntRange(0, 2).Draw(t, "two links") == 0 {
+		twoLinks(p, &g)
+	}
 	p.Gateways = []plan.Gateway{g}
 	p.Services = []plan.Service{
 		{Name: "web", Ports: []string{"tcp/80"}, Includes: []string{"more", "web"}},
@@ -192,8 +195,9 @@ func randomPlan(t *rapid.T) *plan.Plan {
 	for i := range rapid.IntRange(0, 3).Draw(t, "nat") {
 		e := plan.Translation{
 			Name: fmt.Sprintf("nat%d", i), Gateway: "gw", Action: pick(t, []string{"exempt", "translate", "translate"}, "nat action"),
-			From: some(t, []string{"pool0", "pool1", "10.99.0.0/30", "fd00:99::/126"}, 1, "nat from"), To: some(t, places, 1, "nat to"),
-			Out: pick(t, append([]string{"", "", "internet"}, p.Networks[0].Name), "nat out"), Off: !likely(t, "nat on"),
+			From: some(t, append([]string{"pool0", "pool1", "10.99.0.0/30", "fd00:99::/126"}, places...), 2, "nat from"),
+			To:   some(t, append([]string{"pool0", "pool1", "10.99.0.0/29"}, places...), 1, "nat to"),
+			Out:  pick(t, append([]string{"", "", "internet"}, p.Networks[0].Name), "nat out"), Off: !likely(t, "nat on"),
 		}
 		if rapid.IntRange(0, 3).Draw(t, "given address") == 0 {
 			e.Address = netip.MustParseAddr(pick(t, []string{"192.0.2.77", "10.0.0.1", "fd00:1::1", "192.0.2.10"}, "nat address"))
@@ -202,6 +206,12 @@ func randomPlan(t *rapid.T) *plan.Plan {
 	}
 	if rapid.IntRange(0, 2).Draw(t, "let in from inside") == 0 {
 		p.Rules = append(p.Rules, plan.Rule{Name: "help", Action: "permit", From: []string{"any"}, Services: []string{"any"}})
+	}
+	if rapid.IntRange(0, 2).Draw(t, "the gateway's machine") == 0 {
+		p.Rules = append(p.Rules, plan.Rule{
+			Name: "machine", Action: pick(t, []string{"permit", "permit", "refuse"}, "machine action"), To: []string{"gateway-itself"},
+			Services: []string{pick(t, append(worldPorts, "web", "any"), "machine service")},
+		})
 	}
 	for i := range rapid.IntRange(1, 6).Draw(t, "rules") {
 		r := plan.Rule{
@@ -220,6 +230,28 @@ func randomPlan(t *rapid.T) *plan.Plan {
 		p.Rules = append(p.Rules, r)
 	}
 	return p
+}
+
+// twoLinks puts the gateway on two networks, the second of which answers by way of a router on both: over the first.
+func twoLinks(p *plan.Plan, g *plan.Gateway) {
+	if len(p.Networks) < 2 || len(p.Networks[0].Prefixes) == 0 || len(p.Networks[1].Prefixes) == 0 {
+		return
+	}
+	first, second := p.Networks[0].Prefixes[0].Masked().Addr(), p.Networks[1].Prefixes[0].Masked().Addr()
+	all := "0.0.0.0/0"
+	if first.Is6() {
+		all = "::/0"
+	}
+	here := first.Next()
+	p.Networks[1].Router = "both"
+	p.Routers = append(p.Routers, plan.Router{
+		Name: "both", Addresses: []netip.Addr{here.Next(), second.Next().Next()},
+		Routes: []plan.Route{{To: netip.MustParsePrefix(all), Via: here}},
+	})
+	g.Inside = []plan.Attachment{
+		{Network: p.Networks[0].Name, Addresses: []netip.Addr{here}},
+		{Network: p.Networks[1].Name, Addresses: []netip.Addr{second.Next()}},
+	}
 }
 
 // edges are the addresses at and next to every boundary of the plan, where mistakes live.

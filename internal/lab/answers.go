@@ -15,6 +15,7 @@ const Port = "site-lab"
 func (l *Lab) Apply(want inside.Desired) inside.Observed {
 	s := l.segments[l.d.Gateway.Inside.Segment]
 	out := inside.Observed{Port: Port, Problems: []inside.Problem{}}
+	defer func() { l.observed.Store(&out) }()
 	s.mu.Lock()
 	s.answers = map[netip.Addr]chan []byte{}
 	s.mu.Unlock()
@@ -30,6 +31,14 @@ func (l *Lab) Apply(want inside.Desired) inside.Observed {
 		out.Problems = append(out.Problems, inside.Told(reason.Of(reason.AnswersNowhere, reason.With{reason.Addresses: astray.String()})))
 	}
 	return out
+}
+
+// Observed tells how it was at the last Apply.
+func (l *Lab) Observed() inside.Observed {
+	if out := l.observed.Load(); out != nil {
+		return *out
+	}
+	return inside.Observed{Port: Port, Problems: []inside.Problem{}}
 }
 
 // Answer lets the gateway answer for an address on the link that it is plugged into, or no longer.

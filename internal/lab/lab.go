@@ -6,6 +6,7 @@ import (
 	"net"
 	"net/netip"
 	"sync"
+	"sync/atomic"
 
 	"yellowlantern/internal/core/inside"
 	"yellowlantern/internal/core/netset"
@@ -31,6 +32,7 @@ type Lab struct {
 	closers  []func()
 	closed   chan struct{}
 	wait     sync.WaitGroup
+	observed atomic.Pointer[inside.Observed]
 
 	mu      sync.Mutex
 	fromLab func(batch []inside.Packet, outside bool)

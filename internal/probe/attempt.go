@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -68,8 +69,11 @@ func (p tunnelPath) Ping(ctx context.Context, dst netip.Addr) (time.Duration, er
 	return p.t.Stack.Ping(ctx, dst, p.t.Send)
 }
 
-// attempt tries one service at one address.
-func attempt(ctx context.Context, p path, dst netip.Addr, service netset.Point) Seen {
+// foreign is what a name server is asked where no domain is known that should be its own: it may refuse that, and the trial says so.
+const foreign = "name-server-trial.invalid"
+
+// attempt tries one service at one address. A name server is asked about one of the domains, which should be its own.
+func attempt(ctx context.Context, p path, dst netip.Addr, service netset.Point, domains []string) Seen {
 	begun := time.Now()
 	after := func() string { return milliseconds(time.Since(begun)) }
 	switch service.Proto() {
@@ -94,7 +98,7 @@ func attempt(ctx context.Context, p path, dst netip.Addr, service netset.Point) 
 		}
 		return silence(p, dst, service.Port())
 	case netset.UDP:
-		return attemptUDP(ctx, p, netip.AddrPortFrom(dst, service.Port()), after)
+		return attemptUDP(ctx, p, netip.AddrPortFrom(dst, service.Port()), append(slices.Clone(domains), foreign)[0], after)
 	}
 	return saw(reason.NotSpoken, reason.With{reason.Service: service.String()})
 }
@@ -113,9 +117,9 @@ func silence(p path, dst netip.Addr, port uint16) Seen {
 	return seen
 }
 
-func attemptUDP(ctx context.Context, p path, to netip.AddrPort, after func() string) Seen {
+func attemptUDP(ctx context.Context, p path, to netip.AddrPort, name string, after func() string) Seen {
 	if to.Port() == 53 {
-		r, err := underlay.Ask(ctx, p.DialUDP, to.Addr(), "name-server-trial.invalid", dns.TypeA)
+		r, err := underlay.Ask(ctx, p.DialUDP, to.Addr(), name, dns.TypeA)
 		if err != nil {
 			return silence(p, to.Addr(), 53)
 		}

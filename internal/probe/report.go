@@ -130,7 +130,7 @@ type Options struct {
 
 // Run logs in as the person and tries everything, before connecting and after.
 func Run(ctx context.Context, u underlay.Underlay, o Order, opt Options) (*Report, error) {
-	login, err := o.login(opt)
+	login, err := o.Login(opt)
 	if err != nil {
 		return nil, err
 	}
@@ -221,7 +221,7 @@ func (r *Report) before(ctx context.Context, u underlay.Underlay, i int) {
 	}
 	bounded, cancel := context.WithTimeout(ctx, beforeTime)
 	defer cancel()
-	seen := attempt(bounded, u, t.Dst, point(t.Service))
+	seen := attempt(bounded, u, t.Dst, point(t.Service), nil)
 	r.Results[i].Before = &seen
 }
 
@@ -279,7 +279,7 @@ func (r *Report) after(ctx context.Context, tunnel *Tunnel, u underlay.Underlay,
 			return
 		}
 	}
-	res.Seen = attempt(bounded, way, dst, point(res.Service))
+	res.Seen = attempt(bounded, way, dst, point(res.Service), tunnel.Given.Domains)
 	if res.Name != "" {
 		res.Seen = res.Seen.with(reason.With{reason.Name: res.Name})
 	}
@@ -304,7 +304,7 @@ func addrList(as []netip.Addr) string {
 
 // Open only logs in, as an order says.
 func Open(ctx context.Context, u underlay.Underlay, o Order, opt Options) (*Tunnel, error) {
-	login, err := o.login(opt)
+	login, err := o.Login(opt)
 	if err != nil {
 		return nil, err
 	}
@@ -313,7 +313,8 @@ func Open(ctx context.Context, u underlay.Underlay, o Order, opt Options) (*Tunn
 	return Connect(bounded, u, o.Kind, login)
 }
 
-func (o Order) login(opt Options) (dial.Login, error) {
+// Login is what a device needs to connect as an order says.
+func (o Order) Login(opt Options) (dial.Login, error) {
 	roots := x509.NewCertPool()
 	if !roots.AppendCertsFromPEM([]byte(o.Authority)) {
 		return dial.Login{}, errors.New("the authority's certificate cannot be read")

@@ -468,6 +468,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/machine": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Routes, settings and rules that a plan would make on the gateway's machine, and how they differ from what is there */
+        get: operations["preview-machine"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/me": {
         parameters: {
             query?: never;
@@ -1594,7 +1611,7 @@ export interface components {
              * @description What happened.
              * @enum {string}
              */
-            kind: "login" | "refused" | "ended" | "rule" | "commit" | "trust" | "name" | "reach" | "record";
+            kind: "login" | "refused" | "ended" | "rule" | "commit" | "trust" | "name" | "reach" | "record" | "machine";
             /** Format: date-time */
             time: string;
             user?: string;
@@ -1637,10 +1654,32 @@ export interface components {
             /** @description Its private key, PEM; not needed where a signing request was made here. */
             key?: string;
         };
+        InsideLine: {
+            /**
+             * @description Whether it is there already, would be made, or would be taken away.
+             * @enum {string}
+             */
+            is: "same" | "new" | "gone";
+            text: string;
+        };
+        InsideLooked: {
+            /** @description Where the plan says. */
+            planned: string;
+            same: boolean;
+            /** @description Where the kernel sends it, as ip-route(8) writes it. */
+            way: string;
+        };
         InsideObserved: {
-            /** @description What carries packets to the inside: site-lab; empty: nothing does, and nobody reaches anything. */
+            /** @description What carries packets to the inside: site-lab, or linux for this machine's own networks; empty: nothing does, and nobody reaches anything. */
             port: string;
             /** @description What is not as the plan wants it. */
+            problems: components["schemas"]["InsideProblem"][];
+        };
+        InsidePreview: {
+            /** @description Routes, settings, and the table of rules in the language of nft. */
+            lines: components["schemas"]["InsideLine"][];
+            port: string;
+            /** @description What the machine would not have, or keeps from it. */
             problems: components["schemas"]["InsideProblem"][];
         };
         InsideProblem: {
@@ -1678,6 +1717,8 @@ export interface components {
             flows: components["schemas"]["ForwardFlow"][];
             /** @description What the running gateway says of this user just now. */
             live?: string;
+            /** @description Where the kernel of the gateway's machine would send it, beside what the plan says; only of what runs on a machine. */
+            machine?: components["schemas"]["InsideLooked"];
             /** @description The fix as edits of the plan, where it wants no decision. */
             mend?: components["schemas"]["PlanEdit"][];
             /** @description The packet in words. */
@@ -2061,6 +2102,8 @@ export interface components {
             inside?: components["schemas"]["PlanAttachment"][];
             /** @description Whether it forwards what is not inside to the internet. */
             internet?: boolean;
+            /** @description What the gateway may change on the machine that it runs on. */
+            machine?: components["schemas"]["PlanMachine"];
             /** @description Its name. */
             name: string;
             /** @description Its side towards the internet. */
@@ -2146,6 +2189,18 @@ export interface components {
              * @description How many sessions there may be at once.
              */
             sessions?: number;
+        };
+        PlanMachine: {
+            /**
+             * @description What becomes of a route, rule or setting that somebody changes by hand: tell says so, mend makes it good too. tell if not given.
+             * @enum {string}
+             */
+            drift?: "tell" | "mend";
+            /**
+             * @description tell says which of the machine's settings, such as forwarding, keep people from what they may reach; set sets them, and sets them back at the end. tell if not given.
+             * @enum {string}
+             */
+            settings?: "tell" | "set";
         };
         PlanNameUpdate: {
             /**
@@ -2330,7 +2385,7 @@ export interface components {
             off?: boolean;
             /** @description Names of services, or services as in ports. */
             services: string[];
-            /** @description Destinations: names of networks, zones, hosts or groups of them, prefixes, ranges, internet, or any. */
+            /** @description Destinations: names of networks, zones, hosts or groups of them, prefixes, ranges, internet, any, or gateway-itself: the machine that the gateway runs on. Other words let people do no more there than ping. */
             to?: string[];
         };
         PlanService: {
@@ -2349,10 +2404,10 @@ export interface components {
             action: "exempt" | "translate";
             /**
              * Format: ip
-             * @description The address to translate to; the gateway's own on the way out if not given.
+             * @description The address to translate to; the gateway's own on the way out if not given, towards people its first inside address.
              */
             address?: string;
-            /** @description Sources: names of pools, prefixes or ranges. None: any. */
+            /** @description Sources: names of pools, networks, zones, hosts or groups of them, prefixes, ranges, or any. None: any. */
             from?: string[];
             /** @description The gateway that does it. */
             gateway: string;
@@ -2360,9 +2415,9 @@ export interface components {
             name: string;
             /** @description Keeps the entry without using it. */
             off?: boolean;
-            /** @description The way out: name of an attached network, or internet. None: any. */
+            /** @description The way out: name of an attached network, or internet. None: any, also the tunnels. */
             out?: string;
-            /** @description Destinations: names of networks, zones, hosts or groups of them, prefixes, or internet. None: any. */
+            /** @description Destinations: names of networks, zones, hosts or groups of them, of pools, prefixes, ranges, internet, or any. None: any. */
             to?: string[];
         };
         PlanTunnel: {
@@ -4275,6 +4330,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JourneyAnswer"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "preview-machine": {
+        parameters: {
+            query?: {
+                /** @description A draft; none: the newest revision. */
+                draft?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InsidePreview"];
                 };
             };
             /** @description Error */

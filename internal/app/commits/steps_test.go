@@ -24,6 +24,7 @@ import (
 	"yellowlantern/internal/app/trials"
 	"yellowlantern/internal/app/trust"
 	"yellowlantern/internal/core/inside"
+	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reach"
 	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/people"
@@ -251,6 +252,8 @@ type gate struct {
 	mu    sync.Mutex
 	plan  string
 }
+
+func (g *gate) Preview(*plan.Plan, string) (inside.Preview, error) { return inside.Preview{}, nil }
 
 func (g *gate) Apply(s gateway.Settings) ([]string, error) {
 	g.mu.Lock()

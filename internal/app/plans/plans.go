@@ -9,6 +9,7 @@ import (
 	"yellowlantern/internal/app/compiled"
 	"yellowlantern/internal/app/refusal"
 	"yellowlantern/internal/core/inside"
+	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reach"
 	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/people"
@@ -19,6 +20,8 @@ import (
 type Gateway interface {
 	Sessions() []gateway.Session
 	Inside() inside.Observed
+	// Preview is what a plan would make of the gateway's machine.
+	Preview(p *plan.Plan, gateway string) (inside.Preview, error)
 }
 
 // Service does it.
@@ -48,6 +51,20 @@ func (s *Service) Whole(ctx context.Context, draft string) (w *compiled.Whole, n
 	}
 	w, err = s.Wholes.Of(text)
 	return w, number, refusal.Mistaken(err)
+}
+
+// Machine tells what the newest revision, or a draft, would make of the gateway's machine, and makes nothing.
+func (s *Service) Machine(ctx context.Context, draft string) (inside.Preview, error) {
+	w, _, err := s.Whole(ctx, draft)
+	if err != nil {
+		return inside.Preview{}, err
+	}
+	m, err := w.Model()
+	if err != nil {
+		return inside.Preview{}, refusal.Mistaken(err)
+	}
+	out, err := s.Gateway.Preview(m.Plan, m.Gateway.Name)
+	return out, refusal.Mistaken(err)
 }
 
 // Known gives what is computed of the newest revision, or of a draft.

@@ -9,6 +9,7 @@ import (
 
 	"yellowlantern/internal/app/refusal"
 	"yellowlantern/internal/core/forward"
+	"yellowlantern/internal/core/inside"
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reach"
@@ -22,6 +23,7 @@ type JourneyAnswer struct {
 	Class   string         `json:"class"`
 	Packet  string         `json:"packet" doc:"The packet in words."`
 	Flows   []forward.Flow `json:"flows" nullable:"false" doc:"Live flows of this user with that destination and service, with their counters."`
+	Machine *inside.Looked `json:"machine,omitempty" doc:"Where the kernel of the gateway's machine would send it, beside what the plan says; only of what runs on a machine."`
 	Live    string         `json:"live,omitempty" doc:"What the running gateway says of this user just now."`
 	Verdict string         `json:"verdict" doc:"What becomes of it, in one sentence."`
 	Fix     string         `json:"fix,omitempty"`
@@ -88,6 +90,14 @@ func (s *Service) Journey(ctx context.Context, in JourneyRequest) (JourneyAnswer
 		out.Journey = m.Travel(c, p, leased, site.At(at))
 	}
 	s.addLive(&out, p, inward, in.Draft)
+	if to := p.Dst; in.Draft == "" {
+		if inward {
+			to = p.Src
+		}
+		if !m.OwnAddresses().Contains(to) {
+			out.Machine = s.Gateway.Lookup(to)
+		}
+	}
 	if lost := out.LostAt(); lost != nil {
 		out.Verdict = fmt.Sprintf("lost at %s: %s", lost.Station, lost.Words)
 		if lost.Back {
@@ -100,6 +110,12 @@ func (s *Service) Journey(ctx context.Context, in JourneyRequest) (JourneyAnswer
 		}
 	} else {
 		out.Verdict = "gets there, and the answer comes back"
+		if x := out.Machine; x != nil && !x.Same {
+			out.Arrives = false
+			out.Verdict = fmt.Sprintf("goes astray at the gateway's machine: the plan sends it %s, and the machine sends it %s",
+				x.Planned, x.Way)
+			out.Fix = fmt.Sprintf("take the machine's own route away (ip route get %s), or correct the gateway's routes", p.Dst)
+		}
 	}
 	return out, nil
 }

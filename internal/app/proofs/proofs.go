@@ -10,6 +10,7 @@ import (
 	"yellowlantern/internal/app/running"
 	"yellowlantern/internal/app/trials"
 	"yellowlantern/internal/core/forward"
+	"yellowlantern/internal/core/inside"
 	"yellowlantern/internal/core/reach"
 	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/store"
@@ -19,6 +20,8 @@ import (
 type Gateway interface {
 	Sessions() []gateway.Session
 	Flows(user string, peer netip.Addr, service string, most int) []forward.Flow
+	// Lookup is where the gateway's machine would send a packet; nil where it has no kernel that routes.
+	Lookup(dst netip.Addr) *inside.Looked
 }
 
 // Service says it.

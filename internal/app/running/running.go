@@ -127,7 +127,9 @@ func (s *Service) Restore(b Before) {
 		s.Gateway.Stop()
 		return
 	}
-	if _, err := s.Gateway.Apply(*b.ran); err != nil {
+	ran := *b.ran
+	ran.Again = true // it ran on this machine: what is missing there now does not keep it from running again
+	if _, err := s.Gateway.Apply(ran); err != nil {
 		s.Log.Error("what ran before does not run again: nobody is admitted", "error", err)
 		s.Gateway.Stop()
 	}
@@ -136,6 +138,7 @@ func (s *Service) Restore(b Before) {
 // Start runs the newest revision; where it cannot run, what runs instead is decided and told. It is called alone.
 func (s *Service) Start(ctx context.Context, newest store.Revision) {
 	set, err := s.Settings(ctx, newest.Text)
+	set.Again = true
 	if err == nil {
 		_, err = s.Apply(set, newest.Number, newest.Number)
 	}

@@ -169,6 +169,8 @@ func (a Answers) gateway(w *writer) {
 	} else {
 		w.line("    outside: {addresses: %s}", list(a.Outside))
 	}
+	w.line("    machine: {settings: set, drift: mend}")
+	w.because("gateways/gateway/machine", "the gateway switches forwarding on for people alone, puts right what is changed by hand, and sets all of it back when it stops; say tell in place of set and mend to do it yourself")
 	w.line("    inside:\n      - {network: %s, addresses: [%s]}", first.Name, text(own))
 	var routes []string
 	for i, n := range a.Networks[1:] {
@@ -292,8 +294,9 @@ func (a Answers) rules(w *writer) {
 	for _, n := range a.Networks {
 		names = append(names, n.Name)
 	}
-	w.line("nat:\n  - {name: keep-inside, gateway: gateway, action: exempt, from: [people], to: %s}", list(names))
-	w.because("nat/keep-inside", "inside hosts see people's own addresses, so that logs there tell who it was")
+	both := list(append([]string{"people"}, names...))
+	w.line("nat:\n  - {name: keep-inside, gateway: gateway, action: exempt, from: %s, to: %s}", both, both)
+	w.because("nat/keep-inside", "inside hosts see people's own addresses, so that logs there tell who it was; and people's devices see theirs, whatever else translates on this machine")
 	if a.Full {
 		w.line("  - {name: way-out, gateway: gateway, action: translate, from: [people], to: [internet], out: internet}")
 		w.because("nat/way-out", "the internet knows no way back to the pool, so what leaves for it gets the gateway's address")

@@ -1,8 +1,12 @@
 package check
 
 import (
+	"net/netip"
+	"slices"
+
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/core/reach"
 	"yellowlantern/internal/core/site"
 )
 
@@ -12,6 +16,7 @@ func (c *checker) translations() {
 		return
 	}
 	c.waysBack()
+	c.catches()
 	pools := netset.Addrs{}
 	for i := range c.p.Pools {
 		pools = pools.Union(c.p.Pools[i].Space())
@@ -21,21 +26,11 @@ func (c *checker) translations() {
 		if t.Off {
 			continue
 		}
-		e := entry{t, netset.Everywhere, netset.Everywhere}
-		if len(t.From) > 0 {
-			e.from = nil
-			for _, w := range t.From {
-				a, _ := c.n.Source(w)
-				e.from = e.from.Union(a)
-			}
-		}
-		if len(t.To) > 0 {
-			e.to = c.n.Destinations(t.To)
-		}
+		e := entry{t, c.n.Ends(t.From), c.n.Ends(t.To)}
 		path := "nat/" + t.Name
-		if !e.from.Overlaps(pools) {
-			c.add(Warn, "translation-never", path+"/from", "name a pool",
-				"%s never matches: no remote person's address is among its sources", t.Name)
+		if !e.from.Overlaps(pools) && !e.from.Overlaps(c.n.InsideAddrs()) {
+			c.add(Warn, "translation-never", path+"/from", "name a pool or an inside network",
+				"%s never matches: no remote person's address and no inside network is among its sources", t.Name)
 		}
 		for _, o := range earlier {
 			if (o.Out == "" || o.Out == t.Out) && o.from.Covers(e.from) && o.to.Covers(e.to) {
@@ -47,6 +42,51 @@ func (c *checker) translations() {
 		}
 		c.hides(e, earlier, pools)
 		earlier = append(earlier, e)
+	}
+}
+
+// catches finds translations that take what is opened from inside towards people: it comes from the gateway's own address then, and no rule
+// is about that. Where an expectation is about it, it stops the plan.
+func (c *checker) catches() {
+	for _, class := range c.classes {
+		if class.Passage == nil || !class.ReachedFromInside() {
+			continue
+		}
+		peers := c.m.InwardRulesSet(class.Class, site.Ever).Destinations()
+		for _, atom := range c.m.SourceAtoms(class.Passage.Pool) {
+			for _, part := range c.m.ArrivingSet(atom) {
+				if caught := peers.Intersect(part.Src); part.As.IsValid() && len(caught) > 0 {
+					c.catch(class, atom, caught, part.As)
+				}
+			}
+		}
+	}
+}
+
+func (c *checker) catch(class reach.Class, people, caught netset.Addrs, as netip.Addr) {
+	_, _, ref := c.m.SourceInward(site.Packet{Src: caught[0].From, Dst: people[0].From})
+	severity, depends := Warn, ""
+	for _, e := range c.p.Expectations {
+		if e.Inward() && e.Must == plan.Reach && c.n.Destinations(e.From).Overlaps(caught) &&
+			(e.Everyone || slices.ContainsFunc(e.Groups, func(g string) bool { return slices.Contains(class.Groups, g) })) {
+			severity, depends = Stop, "; "+e.Name+" depends on it"
+		}
+	}
+	var networks []string
+	for _, n := range c.p.Networks {
+		if netset.OfPrefixes(n.Prefixes...).Overlaps(caught) {
+			networks = append(networks, n.Name)
+		}
+	}
+	if len(networks) == 0 {
+		return
+	}
+	pool := class.Passage.Passage.Pool
+	c.add(severity, "translation-catches-inside", ref.String(), "exempt it before: from "+quoted(networks)+" to "+pool,
+		"%s also translates what %s opens towards %s: it comes from %s there, the gateway's own address, which no rule is about, and is lost%s",
+		ref.Name, quoted(networks), class.Name(), as, depends)
+	for _, e := range reach.Exempting(c.m, ref.Name, pool, networks) {
+		c.mend(e.Op, e.Path, e.Value)
 	}
 }
 

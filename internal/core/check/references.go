@@ -74,7 +74,7 @@ func (c *checker) objects() map[string][]string {
 func (c *checker) missing(r plan.Mention, names map[string][]string) {
 	var kinds, all []string
 	for _, k := range r.Kinds {
-		if len(names[k]) > 0 || !slices.Contains([]string{plan.Internet, plan.Any, "literal"}, k) {
+		if len(names[k]) > 0 || !slices.Contains([]string{plan.Internet, plan.Any, plan.Itself, "literal"}, k) {
 			kinds, all = append(kinds, singular(k)), append(all, names[k]...)
 		}
 	}

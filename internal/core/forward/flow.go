@@ -4,9 +4,9 @@ import (
 	"net/netip"
 	"time"
 
+	"yellowlantern/internal/core/inside"
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/packet"
-	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/site"
 )
 
@@ -34,14 +34,14 @@ type flowKey struct {
 // inwardICMP keeps apart what a person asks and what they answer under the same identifier.
 const inwardICMP = 0x100
 
-// flow is guarded by its session's lock, but for what never changes: session, key, src, srcPort, inward.
+// flow is guarded by its session's lock, but for what never changes: session, key, back, inward.
 type flow struct {
 	session *held
 	key     flowKey // as the person sends
-	inward  bool    // opened from inside
-	first   site.Packet
-	src     netip.Addr // as it leaves the gateway
-	srcPort uint16
+	// the same as it is beyond translation: what a person opens has another source there, what is opened from inside another peer
+	back    flowKey
+	inward  bool         // opened from inside
+	first   site.Packet  // as whoever opened it sent it
 	out     *site.Egress // never altered: another one takes its place
 	rule    string
 	count   *ruleCount  // of the rule
@@ -103,7 +103,7 @@ func asks(proto, kind uint8) (asked uint16, answers bool) {
 // openFlow takes a packet that the rules let in through route and translation. The flow is nil if it is lost there. The session is locked.
 func (e *Engine) openFlow(m *site.Model, s *held, rule *site.Rule, key flowKey, p site.Packet, now time.Time) (*flow, Result) {
 	out, ok, ref := m.RouteTo(p)
-	if !ok {
+	if !ok || e.owned(m, p.Dst) {
 		return nil, s.lose(site.Routing, ref)
 	}
 	src, ok, ref := m.Source(p, out)
@@ -113,7 +113,10 @@ func (e *Engine) openFlow(m *site.Model, s *held, rule *site.Rule, key flowKey, 
 	if !e.room(s) {
 		return nil, s.lose(site.State, noRule)
 	}
-	f := &flow{session: s, key: key, first: p, src: src, srcPort: key.srcPort, out: &out, opened: now}
+	f := &flow{session: s, key: key, back: key, first: p, out: &out, opened: now}
+	if f.back.src = src; e.ByKernel {
+		f.back.src = key.src
+	}
 	if !e.choosePort(f) {
 		return nil, s.lose(site.Translating, site.Ref{List: "nat"})
 	}
@@ -151,9 +154,16 @@ func (e *Engine) openInward(m *site.Model, info packet.Info, outside bool, now t
 		return nil, e.stray(site.State)
 	}
 	p := site.Packet{Src: info.Src, Dst: info.Dst, Service: info.Service()}
-	out, ok := m.Origin(p)
-	if !ok || outside != (out.Network == plan.Internet) {
-		return nil, e.stray(site.Origin)
+	out, _ := m.Origin(p)
+	as := p.Src
+	if !e.ByKernel {
+		if !m.Comes(p.Src, outside) {
+			return nil, e.stray(site.Origin)
+		}
+		var ok bool
+		if as, ok, _ = m.SourceInward(p); !ok {
+			return nil, e.stray(site.Translating)
+		}
 	}
 	to.Lock()
 	s := of(to)
@@ -161,7 +171,9 @@ func (e *Engine) openInward(m *site.Model, info packet.Info, outside bool, now t
 		to.Unlock()
 		return nil, e.stray(site.State)
 	}
-	f, r := e.openInwardTo(m, s, p, otherKey(info), out, info.Size, now)
+	f := &flow{session: s, key: otherKey(info), inward: true, first: p, out: &out, opened: now}
+	f.back, f.key.dst = f.key, as
+	f, r := e.openInwardTo(m, f, info.Size, now)
 	if f == nil {
 		to.Unlock()
 	}
@@ -169,9 +181,9 @@ func (e *Engine) openInward(m *site.Model, info packet.Info, outside bool, now t
 }
 
 // openInwardTo goes on where the session is known. The session is locked.
-func (e *Engine) openInwardTo(m *site.Model, s *held, p site.Packet, key flowKey, out site.Egress, size int, now time.Time) (*flow,
-	Result,
-) {
+func (e *Engine) openInwardTo(m *site.Model, f *flow, size int, now time.Time) (*flow, Result) {
+	s, p := f.session, f.first
+	p.Src = f.key.dst
 	class := s.in(m)
 	if class.Passage == nil {
 		return nil, e.stray(site.State)
@@ -192,9 +204,8 @@ func (e *Engine) openInwardTo(m *site.Model, s *held, p site.Packet, key flowKey
 	if ok, _ := class.Selects(site.Packet{Src: p.Dst, Dst: p.Src, Service: p.Service}); !ok {
 		return nil, e.stray(site.Selectors)
 	}
-	f := &flow{session: s, key: key, inward: true, first: p, src: key.src, srcPort: key.srcPort, out: &out, opened: now}
 	// A translated flow of the person's may have these ends already: what the person sends can belong to one flow only.
-	if s.flows[key] != nil || !e.room(s) || !e.backs.claim(f.backKey(), f) {
+	if !e.room(s) || !f.choosePeerPort() || !e.backs.claim(f.back, f) {
 		return nil, e.stray(site.State)
 	}
 	e.remember(f, rule, m, now)
@@ -204,29 +215,47 @@ func (e *Engine) openInwardTo(m *site.Model, s *held, p site.Packet, key flowKey
 	return f, Result{}
 }
 
-func (f *flow) backKey() flowKey {
-	k := f.key
-	k.src, k.srcPort = f.src, f.srcPort
-	return k
-}
-
 // choosePort keeps the person's own port where it is free (RFC 4787 §4.2.1), and else takes the next free one.
 func (e *Engine) choosePort(f *flow) bool {
 	for range 1 << 16 {
-		if e.backs.claim(f.backKey(), f) {
+		if e.backs.claim(f.back, f) {
 			return true
 		}
-		switch f.key.proto {
-		case netset.TCP, netset.UDP, netset.ICMP, netset.ICMPv6:
-		default:
+		if !hasPorts(f.key.proto) || f.back.src == f.key.src { // not translated: the port is the person's
 			return false
 		}
-		if f.src == f.key.src {
-			return false // not translated: the port is the person's
+		if f.back.srcPort++; f.back.srcPort < 1024 {
+			f.back.srcPort = 1024
 		}
-		if f.srcPort++; f.srcPort < 1024 {
-			f.srcPort = 1024
+	}
+	return false
+}
+
+// choosePeerPort does the same for what is opened from inside: the person's device sees the translated source with a port that none of its
+// flows has. The session is locked.
+func (f *flow) choosePeerPort() bool {
+	for range 1 << 16 {
+		if f.session.flows[f.key] == nil {
+			return true
 		}
+		if !hasPorts(f.key.proto) || f.back.dst == f.key.dst {
+			return false
+		}
+		port := &f.key.dstPort
+		if f.key.proto == netset.ICMP || f.key.proto == netset.ICMPv6 {
+			port = &f.key.srcPort
+		}
+		if *port++; *port < 1024 {
+			*port = 1024
+		}
+	}
+	return false
+}
+
+func hasPorts(proto uint8) bool {
+	switch proto {
+	case netset.TCP, netset.UDP, netset.ICMP, netset.ICMPv6:
+		return true
 	}
 	return false
 }
@@ -250,13 +279,20 @@ func (e *Engine) judgeAgain(m *site.Model, f *flow, now time.Time) bool {
 	var out site.Egress
 	var ok bool
 	if f.inward {
-		if rule, ok, _ = m.PermitsInward(class, f.first, site.At(now)); ok {
+		p := f.first
+		p.Src = f.key.dst
+		if rule, ok, _ = m.PermitsInward(class, p, site.At(now)); ok {
 			out, ok = m.Origin(f.first)
 		}
 	} else if rule, ok, _ = m.Permits(class, f.first, site.At(now)); ok {
-		out, ok, _ = m.RouteTo(f.first)
+		if out, ok, _ = m.RouteTo(f.first); e.owned(m, f.first.Dst) {
+			ok = false
+		}
 	}
-	if !ok {
+	if !ok || !e.sameTranslation(m, f, out) {
+		if e.ByKernel && e.Forgotten != nil { // the kernel would go on with its old translation
+			e.Forgotten([]inside.Flow{f.ends()})
+		}
 		e.forget(f)
 		return false
 	}
@@ -267,6 +303,81 @@ func (e *Engine) judgeAgain(m *site.Model, f *flow, now time.Time) bool {
 	return true
 }
 
+// sameTranslation tells whether a flow would be translated by the model as it was when it was opened. One that would not ends: its next
+// packet opens another one.
+func (e *Engine) sameTranslation(m *site.Model, f *flow, out site.Egress) bool {
+	switch {
+	case f.model == m:
+		return true
+	case e.ByKernel:
+		return m.SameTranslations(f.model)
+	case f.inward:
+		as, ok, _ := m.SourceInward(f.first)
+		return ok && as == f.key.dst
+	}
+	src, ok, _ := m.Source(f.first, out)
+	return ok && src == f.back.src
+}
+
+// translated tells whether the flow has other ends inside than the person sees.
+func (f *flow) translated() bool { return f.back != f.key }
+
+// toInside makes of a packet as the person sent it one as it leaves the gateway; toPerson is the way back.
+func (f *flow) toInside(b []byte, i *packet.Info) {
+	switch {
+	case !f.translated():
+	case f.inward:
+		packet.SetDst(b, i, f.back.dst, f.back.peerPort())
+	default:
+		packet.SetSrc(b, i, f.back.src, f.back.srcPort)
+	}
+}
+
+func (f *flow) toPerson(b []byte, i *packet.Info) {
+	switch {
+	case !f.translated():
+	case f.inward:
+		packet.SetSrc(b, i, f.key.dst, f.key.peerPort())
+	default:
+		packet.SetDst(b, i, f.key.src, f.key.srcPort)
+	}
+}
+
+// peerPort is the port at the end away from the person, or the ICMP identifier, which both ends share.
+func (k flowKey) peerPort() uint16 {
+	if k.proto == netset.ICMP || k.proto == netset.ICMPv6 {
+		return k.srcPort
+	}
+	return k.dstPort
+}
+
+// ends is the flow as a kernel knows it.
+func (f *flow) ends() inside.Flow {
+	k := f.key
+	out := inside.Flow{Proto: k.proto, Src: k.src, Dst: k.dst, SrcPort: k.srcPort, DstPort: k.dstPort}
+	if k.proto != netset.ICMP && k.proto != netset.ICMPv6 {
+		return out
+	}
+	out.SrcPort, out.DstPort, out.Ident, out.Kind = 0, 0, k.srcPort, uint8(k.dstPort)
+	if k.dstPort&inwardICMP != 0 {
+		out.Kind = answersTo(out.Kind)
+	}
+	return out
+}
+
+// answersTo is the type that answers a type that asks.
+func answersTo(kind uint8) uint8 {
+	switch kind {
+	case 8:
+		return 0
+	case 13:
+		return 14
+	case 128:
+		return 129
+	}
+	return kind
+}
+
 // forget ends a flow. The session's lock is held.
 func (e *Engine) forget(f *flow) {
 	if f.gone {
@@ -274,7 +385,7 @@ func (e *Engine) forget(f *flow) {
 	}
 	f.gone = true
 	delete(f.session.flows, f.key)
-	e.backs.leave(f.backKey(), f)
+	e.backs.leave(f.back, f)
 	e.flows.Add(-1)
 }
 

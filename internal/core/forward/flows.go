@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"yellowlantern/internal/core/inside"
 	"yellowlantern/internal/core/site"
 )
 
@@ -26,6 +27,8 @@ type Flow struct {
 	Got       uint64    `json:"got" doc:"Packets that went to the person."`
 	GotBytes  uint64    `json:"got-bytes"`
 	Words     string    `json:"words,omitempty" doc:"What is remarkable about it."`
+
+	Ends inside.Flow `json:"-"` // as a kernel knows it
 }
 
 // FlowsWith lists live flows of users whom match lets through, and of these such with one end at peer and service, where those are
@@ -38,8 +41,10 @@ func (e *Engine) FlowsWith(match func(user string) bool, peer netip.Addr, servic
 		}
 		s.Lock()
 		for _, f := range flowsOf(s) {
-			if (!peer.IsValid() || f.key.dst == peer) && (service == "" || f.first.Service.String() == service) {
-				out = append(out, f.describe())
+			if (!peer.IsValid() || f.back.dst == peer) && (service == "" || f.first.Service.String() == service) {
+				one := f.describe()
+				one.Ends = f.ends()
+				out = append(out, one)
 			}
 		}
 		s.Unlock()
@@ -68,11 +73,14 @@ func (f *flow) describe() Flow {
 		Gateway: f.session.Gateway, User: f.session.User, Inward: f.inward, Src: end(f.key.src, f.key.srcPort), Dst: end(f.key.dst, f.key.dstPort), Service: f.first.Service.String(), Rule: f.rule,
 		Way: f.out.Network, Opened: f.opened, Sent: f.sent.packets, SentBytes: f.sent.bytes, Got: f.got.packets, GotBytes: f.got.bytes,
 	}
-	if f.src != f.key.src || f.srcPort != f.key.srcPort {
-		out.Leaves = end(f.src, f.srcPort)
-	}
-	if f.inward {
-		out.Src, out.Dst = out.Dst, out.Src
+	switch {
+	case f.inward:
+		out.Src, out.Dst = end(f.back.dst, f.back.dstPort), out.Src
+		if f.translated() {
+			out.Leaves = end(f.key.dst, f.key.dstPort)
+		}
+	case f.translated():
+		out.Leaves = end(f.back.src, f.back.srcPort)
 	}
 	switch {
 	case f.out.Self:

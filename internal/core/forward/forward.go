@@ -13,6 +13,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"yellowlantern/internal/core/inside"
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/packet"
 	"yellowlantern/internal/core/reason"
@@ -81,7 +82,14 @@ type Engine struct {
 	flows    atomic.Int64
 	wheel    wheel
 	rules    sync.Map // by name: *ruleCount
-	strays   sync.Map // packets from inside that belong to nobody, by station: *atomic.Uint64
+
+	// ByKernel leaves routes, translation, origin, hop limits and sizes to a host's kernel (docs/semantics.md, "Where it is enforced").
+	// It is set before there are sessions.
+	ByKernel bool
+	// Forgotten is told of flows that the kernel must forget; nil: nobody.
+	Forgotten func([]inside.Flow)
+	more      atomic.Pointer[netset.Addrs] // the host's own addresses beside the plan's
+	strays    sync.Map                     // packets from inside that belong to nobody, by station: *atomic.Uint64
 }
 
 // New forwards for the sessions of a table, where they are attached.
@@ -94,6 +102,15 @@ func New(m *site.Model, sessions *session.Table) *Engine {
 // Model is what decides now.
 func (e *Engine) Model() *site.Model { return e.model.Load() }
 
+// Owns tells which addresses the host has beside those of the plan: nobody reaches them.
+func (e *Engine) Owns(more netset.Addrs) { e.more.Store(&more) }
+
+// owned tells whether an address is the host's and not one that the plan knows.
+func (e *Engine) owned(m *site.Model, a netip.Addr) bool {
+	more := e.more.Load()
+	return more != nil && more.Contains(a) && !m.OwnAddresses().Contains(a)
+}
+
 // Attach lets the packets of a session that was admitted pass, by a path to its device. It says whether it did: the session may be over
 // already.
 func (e *Engine) Attach(s *Session, path session.Path) bool {
@@ -103,20 +120,25 @@ func (e *Engine) Attach(s *Session, path session.Path) bool {
 	return e.Sessions.Up(s, path)
 }
 
-// Detach ends a session, and forgets its flows. Once it has returned no packet of the session passes. first is false where it was over
-// already, and up tells whether it had come that far.
+// Detach ends a session, and forgets its flows. Once it has returned no packet of the session passes, and the kernel has forgotten them
+// too. first is false where it was over already, and up tells whether it had come that far.
 func (e *Engine) Detach(s *Session, why reason.Reason) (up, first bool) {
 	was, first := e.Sessions.End(s, why)
 	if !first {
 		return false, false
 	}
 	s.Lock()
-	defer s.Unlock()
+	var gone []inside.Flow
 	if h, ok := s.Forwarding.(*held); ok {
 		for _, f := range h.flows {
+			gone = append(gone, f.ends())
 			e.forget(f)
 		}
 		s.Forwarding = nil
+	}
+	s.Unlock()
+	if e.Forgotten != nil && len(gone) > 0 {
+		e.Forgotten(gone)
 	}
 	return was == session.Up, true
 }
@@ -159,7 +181,7 @@ func (e *Engine) FromTunnel(from *Session, b []byte, now time.Time) Result {
 		return s.lose(site.Rules, noRule)
 	}
 	if info.ICMPError() {
-		return s.report(b, info)
+		return s.report(b, info, e.ByKernel)
 	}
 	key := personKey(info)
 	f := s.flows[key]
@@ -190,8 +212,17 @@ func (e *Engine) FromTunnel(from *Session, b []byte, now time.Time) Result {
 	}
 	f.count.passed(len(b))
 	e.touch(f, info, now, false)
+	if f.out.Self && !info.EchoRequest() { // the machine's, if there is one
+		return Result{Inside: f.out, Packet: b, Logged: logged, First: p}
+	}
 	if f.out.Self {
 		return Result{Session: s.Session, Packet: s.toPerson(packet.EchoReply(b, info), now), Logged: logged, First: p}
+	}
+	if e.ByKernel {
+		if s.ClampMSS {
+			packet.ClampMSS(b, info, s.MTU)
+		}
+		return Result{Inside: f.out, Packet: b, Logged: logged, First: p}
 	}
 	if info.HopLimit <= 1 {
 		return s.answer(m, s.lose(site.Routing, site.Ref{}), b, info, packet.TimeExceeded, now)
@@ -205,9 +236,7 @@ func (e *Engine) FromTunnel(from *Session, b []byte, now time.Time) Result {
 	if s.ClampMSS {
 		packet.ClampMSS(b, info, s.MTU)
 	}
-	if f.src != info.Src || f.srcPort != key.srcPort {
-		packet.SetSrc(b, &info, f.src, f.srcPort)
-	}
+	f.toInside(b, &info)
 	return Result{Inside: f.out, Packet: b, Logged: logged, First: p}
 }
 
@@ -251,9 +280,13 @@ func (e *Engine) FromInside(b []byte, outside bool, now time.Time) Result {
 	case info.Fragment:
 		return e.stray("fragment")
 	case info.ICMPError():
-		return e.reportFromInside(b, info, now)
+		return e.reportFromInside(m, b, info, outside, now)
 	}
 	f := e.find(otherKey(info))
+	if f != nil && !e.ByKernel && !m.Comes(info.Src, outside) {
+		f.session.Unlock()
+		return e.stray(site.Origin)
+	}
 	if f != nil && f.outdated(m, now) && !e.judgeAgain(m, f, now) {
 		f.session.Unlock()
 		f = nil
@@ -269,7 +302,7 @@ func (e *Engine) FromInside(b []byte, outside bool, now time.Time) Result {
 	}
 	s := f.session
 	defer s.Unlock()
-	if info.HopLimit <= 1 {
+	if info.HopLimit <= 1 && !e.ByKernel {
 		return Result{
 			Station: site.Routing,
 			Answer:  packet.Error(b, info, ownAddress(m, info.Src.Is4()), packet.TimeExceeded, 0),
@@ -277,20 +310,22 @@ func (e *Engine) FromInside(b []byte, outside bool, now time.Time) Result {
 	}
 	if len(b) > s.MTU {
 		r := s.lose(site.Size, site.Ref{})
-		r.Answer = packet.Error(b, info, ownAddress(m, info.Src.Is4()), packet.TooBig, s.MTU)
+		if !e.ByKernel { // which tells by the MTU of its route, and takes nothing from its own addresses
+			r.Answer = packet.Error(b, info, ownAddress(m, info.Src.Is4()), packet.TooBig, s.MTU)
+		}
 		return r
 	}
 	e.touch(f, info, now, true)
 	if f.inward {
 		f.count.passed(len(b))
 	}
-	packet.DecrementHopLimit(b)
+	if !e.ByKernel {
+		packet.DecrementHopLimit(b)
+	}
 	if s.ClampMSS {
 		packet.ClampMSS(b, info, s.MTU)
 	}
-	if f.src != f.key.src || f.srcPort != f.key.srcPort {
-		packet.SetDst(b, &info, f.key.src, f.key.srcPort)
-	}
+	f.toPerson(b, &info)
 	return Result{Session: s.Session, Packet: s.toPerson(b, now), Logged: opened.Logged, First: opened.First}
 }
 
@@ -326,7 +361,7 @@ func (e *Engine) stray(station string) Result {
 }
 
 // reportFromInside passes an ICMP error about something that a person sent, the quoted packet translated back.
-func (e *Engine) reportFromInside(b []byte, info packet.Info, now time.Time) Result {
+func (e *Engine) reportFromInside(m *site.Model, b []byte, info packet.Info, outside bool, now time.Time) Result {
 	in, _, err := packet.Quoted(b, info)
 	if err != nil {
 		return e.stray(site.State)
@@ -337,34 +372,52 @@ func (e *Engine) reportFromInside(b []byte, info packet.Info, now time.Time) Res
 	}
 	s := f.session
 	defer s.Unlock()
-	if info.HopLimit <= 1 {
+	switch {
+	case e.ByKernel:
+		return Result{Session: s.Session, Packet: s.toPerson(b, now)}
+	case !m.Comes(info.Src, outside):
+		return e.stray(site.Origin)
+	case info.HopLimit <= 1:
 		return e.stray(site.State)
 	}
-	if f.src != f.key.src || f.srcPort != f.key.srcPort {
-		if packet.SetQuoted(b, info, f.key.src, f.key.srcPort, true) != nil {
+	if f.translated() {
+		if f.inward {
+			err = packet.SetQuoted(b, info, f.key.dst, f.key.peerPort(), false)
+		} else if err = packet.SetQuoted(b, info, f.key.src, f.key.srcPort, true); err == nil {
+			packet.SetDst(b, &info, f.key.src, info.Ident)
+		}
+		if err != nil {
 			return e.stray(site.State)
 		}
-		packet.SetDst(b, &info, f.key.src, info.Ident)
 	}
 	packet.DecrementHopLimit(b)
 	return Result{Session: s.Session, Packet: s.toPerson(b, now)}
 }
 
 // report passes an ICMP error about something that was sent to the person. the session is locked.
-func (s *held) report(b []byte, info packet.Info) Result {
+func (s *held) report(b []byte, info packet.Info, byKernel bool) Result {
 	in, _, err := packet.Quoted(b, info)
 	if err != nil {
 		return s.lose(site.Rules, noRule)
 	}
 	f := s.flows[otherKey(in)]
-	if f == nil || f.out.Self || info.HopLimit <= 1 {
+	if f == nil || f.out.Self || info.HopLimit <= 1 && !byKernel {
 		return s.lose(site.Rules, noRule)
 	}
-	if f.src != f.key.src || f.srcPort != f.key.srcPort {
-		if packet.SetQuoted(b, info, f.src, f.srcPort, false) != nil {
+	if byKernel {
+		return Result{Inside: f.out, Packet: b}
+	}
+	if f.translated() {
+		if f.inward {
+			if err = packet.SetQuoted(b, info, f.back.dst, f.back.peerPort(), true); err == nil && info.Dst == f.key.dst {
+				packet.SetDst(b, &info, f.back.dst, info.Ident)
+			}
+		} else if err = packet.SetQuoted(b, info, f.back.src, f.back.srcPort, false); err == nil {
+			packet.SetSrc(b, &info, f.back.src, info.Ident)
+		}
+		if err != nil {
 			return s.lose(site.Rules, noRule)
 		}
-		packet.SetSrc(b, &info, f.src, info.Ident)
 	}
 	packet.DecrementHopLimit(b)
 	return Result{Inside: f.out, Packet: b}

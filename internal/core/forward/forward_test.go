@@ -216,7 +216,8 @@ func FuzzForward(f *testing.F) {
 // A flow from inside with the ends of a translated flow of the person's is lost, and takes nothing away from that: each flow ends by
 // itself.
 func TestInwardFlowLeavesOthersAlone(t *testing.T) {
-	m := island.Model(t, "{name: keep-inside, gateway: jetty, action: exempt,", "{name: keep-inside, gateway: jetty, action: translate,",
+	m := island.Model(t, "action: exempt, from: [staff, guests, station, archive, turbine]", "action: translate, from: [staff]",
+		"action: translate, from: [staff, station, archive]", "action: translate, from: [staff]",
 		"{name: help-desk, action: permit, groups: [researchers], from: [office], services: [remote-help, ping]}", "{name: help-desk, action: permit, from: [office], services: [tcp]}")
 	e := New(m, &session.Table{})
 	s := &Session{ID: 1, User: "wanda", Groups: []string{"wardens"}, Addresses: []netip.Addr{warden}, MTU: 1400}

@@ -29,7 +29,10 @@ type Caller struct {
 	PFS            bool // renewed Child SAs have a key exchange of their own
 	// IKELife and ESPLife are how long keys are used; they are renewed before. 0: no limit.
 	IKELife, ESPLife time.Duration
-	TCP              bool // over TCP (RFC 9329): there is no other port to go on to
+	// Liveness is after how long a silence the gateway is asked whether it is still there, Patience for how long before it counts as gone.
+	// 0: it is not asked, and waited for four minutes.
+	Liveness, Patience time.Duration
+	TCP                bool // over TCP (RFC 9329): there is no other port to go on to
 }
 
 // Established says that the caller's session stands.
@@ -424,7 +427,7 @@ func (i *Initiator) established(now time.Time, m *message) {
 func (i *Initiator) bond(now time.Time, local, remote netset.Addrs) *bond {
 	i.spis = map[uint64]*ikeSA{}
 	b := &bond{
-		who: "the gateway", peer: i.peer(), rand: i.c.Rand, tunnel: Tunnel{Suites: i.c.Suites, PFS: i.c.PFS, IKELife: i.c.IKELife, ESPLife: i.c.ESPLife},
+		who: "the gateway", peer: i.peer(), rand: i.c.Rand, tunnel: Tunnel{Suites: i.c.Suites, PFS: i.c.PFS, IKELife: i.c.IKELife, ESPLife: i.c.ESPLife, Liveness: i.c.Liveness, Patience: i.c.Patience},
 		local: local, remote: remote, logKeys: i.c.LogKeys, heard: now, emit: i.emit, count: &i.counters,
 		newIKE:  func() uint64 { return binary.BigEndian.Uint64(i.random(8)) | 1 },
 		newESP:  func() uint32 { return binary.BigEndian.Uint32(i.random(4)) | 0x100 },

@@ -17,13 +17,96 @@ type Desired struct {
 	// Answers are addresses of people that lie on a network which the gateway is attached to: it answers for them there, so that
 	// their neighbours find them without a route.
 	Answers []netip.Addr
+
+	// What follows is for a port that routes and translates by itself.
+
+	Pools        []Pool
+	Attached     []Attached
+	Outside      []netip.Addr
+	Routes       []Route
+	Ways         []Way
+	Translations []Translation
+	// MayChange lets the port change settings of the host that are not its own, such as forwarding; Mends lets it make good what
+	// somebody's hand changed.
+	MayChange, Mends bool
+}
+
+// Internet is the way that is not an attached network, in Way and Translation; Tunnels is the way to people.
+const (
+	Internet = "internet"
+	Tunnels  = ""
+)
+
+// Pool is where people's addresses are.
+type Pool struct {
+	Name     string
+	Prefixes []netip.Prefix
+	MTU      int // of packets towards them, in octets
+}
+
+// Attached is a network that the gateway is on.
+type Attached struct {
+	Network   string
+	Prefixes  []netip.Prefix
+	Addresses []netip.Addr // the gateway's there
+}
+
+// Route leads to a prefix by a next hop on an attached network.
+type Route struct {
+	To      netip.Prefix
+	Via     netip.Addr
+	Network string
+	Spare   bool // another way back: packets may come by it, and are not sent there
+}
+
+// Way is a network that the gateway is attached to, or the internet: what it leads to, and from where packets that come by it are believed
+// to be.
+type Way struct {
+	Network      string
+	Leads, Comes netset.Addrs
+}
+
+// Translation is what becomes of the sources of packets from a way to another one. Of all that are about a packet the first decides.
+type Translation struct {
+	Entry    string // of the plan
+	In, Out  string
+	From, To netset.Addrs
+	Exempt   bool
+	As       netip.Addr // where it is not exempt; not valid: such packets are lost
 }
 
 // Observed is the state of the inside.
 type Observed struct {
-	Port     string    `json:"port" doc:"What carries packets to the inside: site-lab; empty: nothing does, and nobody reaches anything."`
+	Port     string    `json:"port" doc:"What carries packets to the inside: site-lab, or linux for this machine's own networks; empty: nothing does, and nobody reaches anything."`
 	Problems []Problem `json:"problems" nullable:"false" doc:"What is not as the plan wants it."`
 }
+
+// Looked is where a machine's kernel would send a packet, beside what the plan says.
+type Looked struct {
+	Way     string `json:"way" doc:"Where the kernel sends it, as ip-route(8) writes it."`
+	Planned string `json:"planned" doc:"Where the plan says."`
+	Same    bool   `json:"same"`
+}
+
+// Preview is what a plan would make of a machine, held against what is there.
+type Preview struct {
+	Port     string    `json:"port"`
+	Lines    []Line    `json:"lines" nullable:"false" doc:"Routes, settings, and the table of rules in the language of nft."`
+	Problems []Problem `json:"problems" nullable:"false" doc:"What the machine would not have, or keeps from it."`
+}
+
+// Line is a line of it.
+type Line struct {
+	Is   string `json:"is" enum:"same,new,gone" doc:"Whether it is there already, would be made, or would be taken away."`
+	Text string `json:"text"`
+}
+
+// What a line is.
+const (
+	Same = "same"
+	New  = "new"
+	Gone = "gone"
+)
 
 // Problem is something that is not as it is wanted.
 type Problem struct {

@@ -142,6 +142,14 @@ func UnionAll(sets []Traffic) Traffic {
 	return UnionAll(sets[:half]).Union(UnionAll(sets[half:]))
 }
 
+// At is the services that the set holds towards one destination.
+func (t Traffic) At(dst netip.Addr) Services {
+	for _, s := range t.To(OfAddrs(dst)) {
+		return s.Svc
+	}
+	return nil
+}
+
 // Contains tells whether the service towards the destination is in the set.
 func (t Traffic) Contains(dst netip.Addr, p Point) bool {
 	i, found := slices.BinarySearchFunc(t, dst, func(s Slab, x netip.Addr) int { return s.Dst.From.Compare(x) })

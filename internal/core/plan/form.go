@@ -96,7 +96,7 @@ func fieldsOf(t reflect.Type) []Field {
 			case "":
 			case "literal":
 				x.Literal = true
-			case Internet, Any:
+			case Internet, Any, Itself:
 				x.Words = append(x.Words, ref)
 			default:
 				x.Refs = append(x.Refs, ref)

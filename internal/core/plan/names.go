@@ -23,6 +23,7 @@ type Names struct {
 	Gateways map[string]*Gateway
 	internet netset.Addrs
 	inside   netset.Addrs
+	itself   netset.Addrs // gateways' own addresses
 	services map[string]netset.Services
 	sets     map[string]netset.Addrs // by zone or host group
 
@@ -60,6 +61,10 @@ func Index(p *Plan) *Names {
 	}
 	for _, g := range p.Gateways {
 		n.internet = n.internet.Subtract(netset.OfAddrs(g.Outside.Addresses...))
+		n.itself = n.itself.Union(netset.OfAddrs(g.Outside.Addresses...))
+		for _, at := range g.Inside {
+			n.itself = n.itself.Union(netset.OfAddrs(at.Addresses...))
+		}
 	}
 	for _, s := range p.Services {
 		n.services[s.Name] = n.ports(s.Name, map[string]bool{})
@@ -176,6 +181,8 @@ func (n *Names) Destination(word string) (netset.Addrs, bool) {
 		return n.internet, true
 	case Any:
 		return netset.Everywhere, true
+	case Itself:
+		return n.itself, true
 	}
 	if net := n.Networks[word]; net != nil {
 		return netset.OfPrefixes(net.Prefixes...), true
@@ -232,12 +239,20 @@ func (n *Names) Destinations(words []string) netset.Addrs {
 	return out
 }
 
-// Source works out a source of a translation: the name of a pool, or a prefix.
-func (n *Names) Source(word string) (netset.Addrs, bool) {
-	if p := n.Pools[word]; p != nil {
-		return p.Addresses(), true
+// Ends joins the words of a translation's from or to: a destination, or the name of a pool, which stands for what it leases. None: any.
+func (n *Names) Ends(words []string) netset.Addrs {
+	if len(words) == 0 {
+		return netset.Everywhere
 	}
-	return literal(word)
+	var out netset.Addrs
+	for _, w := range words {
+		a, ok := n.Destination(w)
+		if p := n.Pools[w]; p != nil && !ok {
+			a = p.Addresses()
+		}
+		out = out.Union(a)
+	}
+	return out
 }
 
 // Service works out a service: a name, or a service as ParseServices reads it.

@@ -10,7 +10,20 @@ type Gateway struct {
 	Inside   []Attachment `json:"inside,omitempty" nullable:"false" ask:"always" doc:"The inside networks that it is attached to."`
 	Routes   []Route      `json:"routes,omitempty" nullable:"false" ask:"always" doc:"Its routes to inside networks behind other routers."`
 	Internet bool         `json:"internet,omitempty" ask:"always" doc:"Whether it forwards what is not inside to the internet." then:"A full tunnel needs it, with a translation on the way out."`
+	Machine  *Machine     `json:"machine,omitempty" doc:"What the gateway may change on the machine that it runs on."`
 	Defaults *Defaults    `json:"defaults,omitempty" doc:"What passages take that do not say it themselves."`
+}
+
+// What a gateway may do with its machine.
+const (
+	SetThem = "set"
+	MendIt  = "mend"
+)
+
+// Machine is what the gateway may change on the machine that it runs on, beside its own device, routes and table.
+type Machine struct {
+	Settings string `json:"settings,omitempty" enum:"tell,set" doc:"tell says which of the machine's settings, such as forwarding, keep people from what they may reach; set sets them, and sets them back at the end. tell if not given." then:"Forwarding makes a router of the machine: what neither comes from people nor goes to them is not forwarded then."`
+	Drift    string `json:"drift,omitempty" enum:"tell,mend" doc:"What becomes of a route, rule or setting that somebody changes by hand: tell says so, mend makes it good too. tell if not given."`
 }
 
 // Outside is the gateway's side towards the internet.

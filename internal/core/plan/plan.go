@@ -33,6 +33,8 @@ type Plan struct {
 const (
 	Internet = "internet"
 	Any      = "any"
+	// Itself is the machine that a gateway runs on, at all of its addresses.
+	Itself = "gateway-itself"
 
 	Reach       = "reach"
 	NotReach    = "not-reach"

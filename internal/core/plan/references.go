@@ -65,7 +65,7 @@ func walkMentions(v reflect.Value, path string, found func(Mention)) {
 func Literal(kinds []string, word string) bool {
 	for _, k := range kinds {
 		switch k {
-		case Internet, Any:
+		case Internet, Any, Itself:
 			if word == k {
 				return true
 			}

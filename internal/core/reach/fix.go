@@ -72,6 +72,9 @@ func fixInward(m *site.Model, c *site.Class, p site.Packet, station, setting str
 	}
 	switch station {
 	case site.Rules:
+		if entry, ok := strings.CutPrefix(setting, "nat/"); ok {
+			return fmt.Sprintf("exempt what %s opens towards people, before %s translates it", where, entry)
+		}
 		if setting == "rules" {
 			return fmt.Sprintf("add a rule with from: [%s] that permits %s for %s", where, p.Service, c.Name())
 		}

@@ -18,6 +18,8 @@ func Mend(m *site.Model, c *site.Class, p site.Packet, station, setting string, 
 		peer, way = p.Src, "from"
 	}
 	switch {
+	case inward && station == site.Rules && strings.HasPrefix(setting, "nat/"):
+		return Exempting(m, strings.TrimPrefix(setting, "nat/"), c.Passage.Passage.Pool, []string{networkOf(m, peer)})
 	case station == site.Rules && setting == "rules":
 		name := "let-" + c.Groups[0]
 		if h := m.Names.HostAt(peer); h != nil {
@@ -35,6 +37,46 @@ func Mend(m *site.Model, c *site.Class, p site.Packet, station, setting string, 
 		return []plan.Edit{{Op: "add", Path: setting + "/split", Value: wordFor(m, peer)}}
 	}
 	return nil
+}
+
+// Exempting gives the edits that let networks open something towards a pool's people with their own addresses, before an entry translates
+// it: by the exemption that stands before it already, or by another one.
+func Exempting(m *site.Model, entry, pool string, networks []string) []plan.Edit {
+	for _, t := range m.Plan.NAT {
+		if t.Name == entry {
+			break
+		}
+		if t.Off || t.Action != plan.Exempt || t.Gateway != m.Gateway.Name || t.Out != "" {
+			continue
+		}
+		var out []plan.Edit
+		for _, n := range networks {
+			if len(t.From) > 0 && !slices.Contains(t.From, n) {
+				out = append(out, plan.Edit{Op: "add", Path: "nat/" + t.Name + "/from", Value: n})
+			}
+		}
+		if len(t.To) > 0 && !slices.Contains(t.To, pool) {
+			out = append(out, plan.Edit{Op: "add", Path: "nat/" + t.Name + "/to", Value: pool})
+		}
+		return out
+	}
+	name := "keep-" + entry
+	for i, base := 2, name; slices.ContainsFunc(m.Plan.NAT, func(t plan.Translation) bool { return t.Name == name }); i++ {
+		name = fmt.Sprintf("%s-%d", base, i)
+	}
+	return []plan.Edit{
+		{Op: "add", Path: "nat", Value: fmt.Sprintf("{name: %s, gateway: %s, action: exempt, from: [%s], to: [%s]}", name, m.Gateway.Name,
+			strings.Join(networks, ", "), pool)},
+		{Op: "move", Path: "nat/" + name, Value: entry},
+	}
+}
+
+// networkOf is how a translation names an address: by its network, or as itself.
+func networkOf(m *site.Model, a netip.Addr) string {
+	if n := m.Names.NetworkOf(a); n != nil {
+		return n.Name
+	}
+	return wordFor(m, a)
 }
 
 // MendAll mends every station at which a packet is lost; none, if one of them wants a decision.

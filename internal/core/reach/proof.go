@@ -165,7 +165,7 @@ func Asked(m *site.Model, c *site.Class, e *plan.Expectation) netset.Traffic {
 	var dst netset.Addrs
 	for _, word := range e.Peers() {
 		a, _ := m.Names.Destination(word)
-		if m.Names.Hosts[word] == nil && a.Count(2) > 1 {
+		if m.Names.Hosts[word] == nil && word != plan.Itself && a.Count(2) > 1 {
 			a = a.Subtract(m.NotMeant())
 		}
 		dst = dst.Union(a)

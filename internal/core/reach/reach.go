@@ -133,11 +133,22 @@ func (c *Computer) inward(class *site.Class, device netset.Addrs, r *Reach) {
 		always = c.Model.InwardRulesSet(class, site.When{}).To(c.Model.OriginSet())
 	}
 	for _, s := range c.sources(class.Passage) {
-		family := netset.All6
-		if s.src[0].From.Is4() {
-			family = netset.All4
+		var enforced, full []netset.Traffic
+		for _, part := range c.Model.ArrivingSet(s.src) {
+			if !part.As.IsValid() {
+				enforced = append(enforced, ever.To(part.Src))
+				full = append(full, always.To(part.Src.Intersect(device).Intersect(s.back)))
+				continue
+			}
+			if c.Model.OwnAddresses().Contains(part.As) {
+				continue // no rule is about it
+			}
+			enforced = append(enforced, netset.Of(part.Src, c.Model.InwardRulesSet(class, site.Ever).At(part.As)))
+			if device.Contains(part.As) {
+				full = append(full, netset.Of(part.Src.Intersect(s.back), c.Model.InwardRulesSet(class, site.When{}).At(part.As)))
+			}
 		}
-		r.InEnforced = append(r.InEnforced, Part{s.src, ever.To(family)})
-		r.InFull = append(r.InFull, Part{s.src, always.To(family.Intersect(device).Intersect(s.back))})
+		r.InEnforced = append(r.InEnforced, Part{s.src, netset.UnionAll(enforced)})
+		r.InFull = append(r.InFull, Part{s.src, netset.UnionAll(full)})
 	}
 }

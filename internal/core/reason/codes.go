@@ -11,6 +11,7 @@ const (
 	KindName    = "name"
 	KindReach   = "reach"
 	KindRecord  = "record"
+	KindMachine = "machine"
 )
 
 // Why a login was refused.
@@ -180,4 +181,24 @@ const (
 	GatewayNotReached Code = "gateway-not-reached"
 	AnswersNowhere    Code = "answers-nowhere"
 	NothingRunsHere   Code = "nothing-runs"
+
+	NotAttached          Code = "not-attached"
+	NoWayOut             Code = "no-way-out"
+	LinkDown             Code = "link-down"
+	RouteDiffers         Code = "route-differs"
+	RouteNotTaken        Code = "route-not-taken"
+	PoolTaken            Code = "pool-taken"
+	ForwardingOff        Code = "forwarding-off"
+	RouterAdvertisements Code = "router-advertisements"
+	ReverseFilter        Code = "reverse-filter"
+	SettingNotTaken      Code = "setting-not-taken"
+	RulesNotTaken        Code = "rules-not-taken"
+	DeviceGone           Code = "device-gone"
+	OthersTranslate      Code = "others-translate"
+	OthersDrop           Code = "others-drop"
+	TimeoutsNotTaken     Code = "timeouts-not-taken"
+	Drifted              Code = "drifted"
+	DriftMended          Code = "drift-mended"
+	DriftFought          Code = "drift-fought"
+	AnswersHeldBack      Code = "answers-held-back"
 )

@@ -35,10 +35,12 @@ const (
 	In            Param = "in" // packets that came
 	LeftOut       Param = "left-out"
 	Limit         Param = "limit"
+	Link          Param = "link"
 	Message       Param = "message"
 	More          Param = "more" // how many others like it, until Until
 	Name          Param = "name"
 	Names         Param = "names"
+	Network       Param = "network"
 	Notify        Param = "notify"  // the notification that was sent or came (RFC 7296 §3.10.1)
 	Offered       Param = "offered" // by the device
 	Out           Param = "out"     // packets that went
@@ -54,6 +56,7 @@ const (
 	Said          Param = "said" // by a router
 	Seconds       Param = "seconds"
 	Service       Param = "service"
+	Setting       Param = "setting"
 	Source        Param = "source"
 	Suite         Param = "suite"
 	TLS           Param = "tls"
@@ -61,7 +64,10 @@ const (
 	Tunnel        Param = "tunnel"
 	Tunnels       Param = "tunnels"
 	Until         Param = "until"
+	Value         Param = "value"
+	Via           Param = "via"
 	Wanted        Param = "wanted" // by the plan
+	Way           Param = "way"
 	What          Param = "what"
 	When          Param = "when"
 	Who           Param = "who"

@@ -1,6 +1,9 @@
 package site
 
 import (
+	"net/netip"
+	"slices"
+
 	"yellowlantern/internal/core/netset"
 )
 
@@ -13,7 +16,7 @@ func (m *Model) Approaches(p Packet) Verdict {
 	if home == nil {
 		return lost("networks", "%s is on no inside network, and the internet knows no way to %s", p.Src, p.Dst)
 	}
-	return m.backFrom(home, p.Dst)
+	return m.believed(p.Src, m.backFrom(home, p.Dst))
 }
 
 // Origin decides at the origin station: is the source one that the gateway would reach? out is the way to it, by which the packet must have
@@ -24,6 +27,43 @@ func (m *Model) Origin(p Packet) (out Egress, ok bool) {
 	}
 	out, ok, _ = m.RouteTo(towards(p))
 	return out, ok
+}
+
+// Comes tells whether a packet of a source may come by the outside link, or by an inside one: it is a link that leads to the source, of
+// several routes that are as good any.
+func (m *Model) Comes(src netip.Addr, outside bool) bool {
+	if _, ok := m.Origin(Packet{Src: src, Dst: src}); !ok {
+		return false
+	}
+	for _, network := range m.links(src) {
+		if (network == internet) == outside {
+			return true
+		}
+	}
+	return false
+}
+
+// leads tells whether a network that the gateway is attached to, or the internet, leads to an address.
+func (m *Model) leads(a netip.Addr, network string) bool { return slices.Contains(m.links(a), network) }
+
+// links are the networks by which the gateway's best routes lead to an address, the one that it uses first.
+func (m *Model) links(a netip.Addr) (out []string) {
+	best := -1
+	for _, h := range m.table {
+		if !h.to.Contains(a) {
+			continue
+		}
+		if best < 0 {
+			best = h.to.Bits()
+		}
+		if h.to.Bits() < best {
+			break
+		}
+		if !slices.Contains(out, h.egress.Network) {
+			out = append(out, h.egress.Network)
+		}
+	}
+	return out
 }
 
 // towards is a packet to where another one came from.
@@ -64,6 +104,15 @@ func (m *Model) TravelInward(c *Class, p Packet, leased netset.Addrs, when When)
 	if !t.add(Origin, true, false, v) {
 		return t.j
 	}
+	as, v := m.TranslateInward(p)
+	if v.OK {
+		t.src = as
+	}
+	if !t.add(Translating, true, false, v) {
+		return t.j
+	}
+	asked := p
+	p.Src = as
 	v = pass("pools/"+c.Passage.Passage.Pool, "%s is leased to a session of this person", p.Dst)
 	if !leased.Contains(p.Dst) {
 		v = lost("pools/"+c.Passage.Passage.Pool, "%s is not an address of this session", p.Dst)
@@ -71,14 +120,19 @@ func (m *Model) TravelInward(c *Class, p Packet, leased netset.Addrs, when When)
 	if !t.add(State, true, false, v) {
 		return t.j
 	}
-	if _, v = m.JudgeInward(c, p, when); !t.add(Rules, true, false, v) {
+	if _, v = m.JudgeInward(c, p, when); !v.OK && m.own.Contains(as) {
+		_, _, ref := m.SourceInward(asked)
+		v.Setting = ref.String() // no rule could mend it
+	}
+	if !t.add(Rules, true, false, v) {
 		return t.j
 	}
 	selected, device := m.ToDevice(c, p)
 	t.add(Selectors, false, false, selected)
 	t.add(Device, false, false, device)
 	if t.j.Arrives {
-		t.add(Onward, false, true, m.Carry(Packet{Src: p.Dst, Dst: p.Src, Service: p.Service}, out))
+		t.src = asked.Src
+		t.add(Onward, false, true, m.Carry(Packet{Src: asked.Dst, Dst: asked.Src, Service: asked.Service}, out))
 	}
 	return t.j
 }

@@ -35,27 +35,28 @@ const (
 
 // Model is one gateway's view of a compiled plan. Plan is settled: passages have what they take from defaults.
 type Model struct {
-	Plan     *plan.Plan
-	Names    *plan.Names
-	Gateway  *plan.Gateway
-	passages []Passage
-	rules    []Rule
-	rulesFor map[string][]int // by group; everyone: rules that name none
-	timed    bool             // some rule has hours
-	zone     *time.Location
-	taken    map[string]string // settings of passages that are defaults, by path
-	nat      []entry
-	table    []hop
-	own      netset.Addrs
-	pools    netset.Addrs
-	never    netset.Addrs
-	devices  map[string]*device
-	owners   map[netip.Addr]string
-	routed   netset.Addrs
-	ways     map[string]netset.Addrs // destinations by way out
-	cells    []cell
-	classes  sync.Map // by groups: what is worked out stays as it is
-	onward   netset.Addrs
+	Plan       *plan.Plan
+	Names      *plan.Names
+	Gateway    *plan.Gateway
+	passages   []Passage
+	rules      []Rule
+	rulesFor   map[string][]int // by group; everyone: rules that name none
+	timed      bool             // some rule has hours
+	zone       *time.Location
+	taken      map[string]string // settings of passages that are defaults, by path
+	nat        []entry
+	table      []hop
+	own        netset.Addrs
+	beyondPing netset.Traffic // what only a rule about the gateway itself permits
+	pools      netset.Addrs
+	never      netset.Addrs
+	devices    map[string]*device
+	owners     map[netip.Addr]string
+	routed     netset.Addrs
+	ways       map[string]netset.Addrs // destinations by way out
+	cells      []cell
+	classes    sync.Map // by groups: what is worked out stays as it is
+	onward     netset.Addrs
 }
 
 // Verdict is what a station says of one packet.
@@ -82,8 +83,8 @@ func Compile(p *plan.Plan, gateway string) (*Model, error) {
 		return nil, fmt.Errorf("the plan has no gateway %q; it has %s", gateway, gatewayNames(p))
 	}
 	m.compilePassages()
-	m.compileRules()
 	m.compileRoutes()
+	m.compileRules()
 	m.compileTranslations()
 	m.compileSurroundings()
 	return m, nil

@@ -71,7 +71,6 @@ type routing uint8
 const (
 	neverRoutes routing = iota
 	answersItself
-	nothingButPing
 	otherPerson
 	noWay
 	byTable
@@ -102,10 +101,7 @@ func (m *Model) routing(p Packet) (hop, routing) {
 	case m.never.Contains(p.Dst):
 		return hop{}, neverRoutes
 	case m.own.Contains(p.Dst):
-		if echo.Contains(p.Service) {
-			return hop{}, answersItself
-		}
-		return hop{}, nothingButPing
+		return hop{}, answersItself
 	case m.pools.Contains(p.Dst):
 		return hop{}, otherPerson
 	}
@@ -124,9 +120,10 @@ func (m *Model) Route(p Packet) (Egress, Verdict) {
 	case neverRoutes:
 		return out, lost(setting, "%s is never routed: it is special or a broadcast address", p.Dst)
 	case answersItself:
-		return out, pass(setting, "%s is the gateway's own: it answers", p.Dst)
-	case nothingButPing:
-		return out, lost(setting, "%s is the gateway's own address, which offers people nothing but ping", p.Dst)
+		if echo.Contains(p.Service) {
+			return out, pass(setting, "%s is the gateway's own: it answers", p.Dst)
+		}
+		return out, pass(setting, "%s is the gateway's own: its machine answers", p.Dst)
 	case otherPerson:
 		return out, lost(setting, "%s belongs to a pool: one person does not reach another", p.Dst)
 	case noWay:
@@ -143,7 +140,7 @@ func (m *Model) Route(p Packet) (Egress, Verdict) {
 
 // RouteSet is the traffic that the route station lets through.
 func (m *Model) RouteSet() netset.Traffic {
-	return netset.Of(m.routed.Subtract(m.own), netset.AnyService).Union(netset.Of(m.own.Subtract(m.never), echo))
+	return netset.Of(m.routed, netset.AnyService)
 }
 
 // egressSet is, for each way out, the destinations that take it.

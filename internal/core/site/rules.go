@@ -2,6 +2,7 @@ package site
 
 import (
 	"net/netip"
+	"slices"
 	"time"
 
 	"yellowlantern/internal/core/netset"
@@ -49,12 +50,16 @@ const everyone = ""
 
 func (m *Model) compileRules() {
 	m.rulesFor = map[string][]int{}
+	m.beyondPing = netset.Of(m.own, netset.AnyService.Subtract(echo))
 	for i := range m.Plan.Rules {
 		r := &m.Plan.Rules[i]
 		if r.Off {
 			continue
 		}
 		t := netset.Of(m.Names.Destinations(r.Peers()), m.Names.ServiceSet(r.Services))
+		if r.Action == plan.Permit && !r.Inward() && !slices.Contains(r.To, plan.Itself) {
+			t = t.Subtract(m.beyondPing)
+		}
 		for _, g := range r.Groups {
 			m.rulesFor[g] = append(m.rulesFor[g], len(m.rules))
 		}
@@ -88,6 +93,9 @@ func (m *Model) Permits(c *Class, p Packet, when When) (rule *Rule, ok bool, ref
 
 // PermitsInward does the same for a flow that is opened from inside towards a person of the class.
 func (m *Model) PermitsInward(c *Class, p Packet, when When) (rule *Rule, ok bool, ref Ref) {
+	if m.own.Contains(p.Src) { // by translation: whose packet it was cannot be told any longer
+		return nil, false, Ref{List: "rules"}
+	}
 	return m.decide(&c.inward, p, p.Src, when)
 }
 
@@ -138,6 +146,9 @@ func (m *Model) Judge(c *Class, p Packet, when When) (rule *Rule, v Verdict) {
 
 // JudgeInward is the rules station for the first packet of a flow that is opened from inside towards a person of the class, in words.
 func (m *Model) JudgeInward(c *Class, p Packet, when When) (rule *Rule, v Verdict) {
+	if m.own.Contains(p.Src) {
+		return nil, lost("rules", "%s is the gateway's own address, which the source became by translation: no rule is about it", p.Src)
+	}
 	return m.judge(&c.inward, p, p.Src, when, "from "+m.Place(p.Src)+" to people's devices", c)
 }
 
@@ -154,6 +165,10 @@ func (m *Model) judge(s *side, p Packet, peer netip.Addr, when When, way string,
 	case ref.Field != "":
 		hours := unhoured(s.permits, peer, p.Service).Rule.Hours
 		return nil, lost(setting, "rule %s permits %s %s only in its hours, %s", ref.Name, p.Service, way, hours)
+	}
+	if s == &c.outward && m.own.Contains(p.Dst) {
+		return nil, lost(setting, "%s is the gateway's own address: no rule to %s permits %s there for %s", p.Dst, plan.Itself,
+			p.Service, c.Name())
 	}
 	return nil, lost(setting, "no rule permits %s %s for %s", p.Service, way, c.Name())
 }

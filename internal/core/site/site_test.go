@@ -28,7 +28,8 @@ func TestJourneys(t *testing.T) {
 		{"gets there by IPv6", nil, "researchers", "fd00:20:30::5", "tcp/443", "", "", "", true},
 		{"to the internet, translated", nil, "wardens", "198.51.100.80", "tcp/80", "", "", "", true},
 		{"to the gateway itself", []string{"to: [station, archive], services: [web, files, ping]", "to: [any], services: [any]"}, "wardens", "10.20.0.1", "ping", "", "", "", true},
-		{"the gateway offers nothing else", []string{"to: [station, archive], services: [web, files, ping]", "to: [any], services: [any]"}, "wardens", "10.20.0.1", "tcp/22", "route", "gateways/jetty", "offers people nothing but ping", false},
+		{"the gateway offers nothing else", []string{"to: [station, archive], services: [web, files, ping]", "to: [any], services: [any]"}, "wardens", "10.20.0.1", "tcp/22", "rules", "rules", "no rule to gateway-itself permits tcp/22", false},
+		{"the gateway offers what a rule says", []string{"to: [station, archive], services: [web, files, ping]", "to: [gateway-itself], services: [tcp/22]"}, "wardens", "10.20.0.1", "tcp/22", "", "", "", true},
 		{"not admitted", nil, "campers", "10.20.30.5", "tcp/80", "admission", "passages", "no passage admits campers", false},
 		{"not routed by the device", nil, "volunteers", "10.20.30.5", "tcp/80", "device", "passages/volunteers/routes", "does not send it into the tunnel", false},
 		{"no address of the family", nil, "volunteers", "fd00:20:30::5", "tcp/80", "device", "pools/guests", "no address of this family", false},
@@ -45,7 +46,7 @@ func TestJourneys(t *testing.T) {
 		{"no way back", append(ridge, "{to: 10.20.0.0/24, via: 10.20.0.1}"), "researchers", "10.20.30.5", "tcp/80", "return", "routers/ridge/routes", "no route back to 10.99.0.1", true},
 		{"the way back leads elsewhere", append(ridge, "{to: 0.0.0.0/0, via: 10.20.0.9}"), "researchers", "10.20.30.5", "tcp/80", "return", "routers/ridge/routes/0", "no router of the plan", true},
 		{"no router at all", []string{"    prefixes: [10.20.30.0/24, \"fd00:20:30::/64\"]\n    router: ridge", "    prefixes: [10.20.30.0/24, \"fd00:20:30::/64\"]"}, "researchers", "10.20.30.5", "tcp/80", "return", "networks/archive/router", "has no router", true},
-		{"no translation on the way out", []string{"out: internet}", "out: station}"}, "wardens", "198.51.100.80", "tcp/80", "return", "nat", "no way back", true},
+		{"no translation on the way out", []string{"from: [staff, station, archive]}", "from: [staff], out: station}"}, "wardens", "198.51.100.80", "tcp/80", "return", "nat", "no way back", true},
 		{"a pool among neighbours", []string{"[10.99.0.0/24,", "[10.20.0.128/25,"}, "researchers", "10.20.0.53", "udp/53", "return", "networks/station", "looks like a neighbour", true},
 		{"a pool that is carved out", []string{"{name: staff, prefixes: [10.99.0.0/24,", "{name: staff, carved-from: station, prefixes: [10.20.0.128/25,"}, "researchers", "10.20.30.5", "tcp/80", "", "", "", true},
 	}

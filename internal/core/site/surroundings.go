@@ -177,77 +177,101 @@ func (m *Model) onLink(dst netip.Addr, link, home *plan.Network, who string) Ver
 func (m *Model) OnwardSet() netset.Addrs { return m.onward }
 
 // WayBack is the return station: from the destination's network to the gateway, for an answer to src (as the packet
-// left the gateway).
+// left the gateway), by a link that leads to where it comes from.
 func (m *Model) WayBack(p Packet, out Egress, src netip.Addr) Verdict {
 	if out.Self {
 		return pass("gateways/"+m.Gateway.Name, "the gateway answers by itself")
 	}
 	home := m.Names.NetworkOf(p.Dst)
 	if home == nil {
-		return m.backFromInternet(src)
+		return m.believed(p.Dst, m.backFromInternet(src))
 	}
-	return m.backFrom(home, src)
+	return m.believed(p.Dst, m.backFrom(home, src))
 }
 
-func (m *Model) backFromInternet(src netip.Addr) Verdict {
+// came is a way to the gateway: the network of its by which a packet comes in the end.
+type came struct {
+	Verdict
+	by string
+}
+
+// believed loses what comes to the gateway by another link than one that leads to its source (docs/semantics.md, "Origin").
+func (m *Model) believed(source netip.Addr, c came) Verdict {
+	if !c.OK || m.leads(source, c.by) {
+		return c.Verdict
+	}
+	return lost(c.Setting, "it comes to the gateway from %s, and the gateway believes what says that it is from %s only where it comes from %s",
+		c.by, source, m.wayTo(source))
+}
+
+func (m *Model) wayTo(a netip.Addr) string {
+	if h, ok := match(m.table, a); ok {
+		return h.egress.Network
+	}
+	return "nowhere"
+}
+
+func (m *Model) backFromInternet(src netip.Addr) came {
 	if slices.Contains(m.Gateway.Outside.Addresses, src) {
-		return pass("gateways/"+m.Gateway.Name+"/outside", "the internet brings the answer back to %s", src)
+		return came{pass("gateways/"+m.Gateway.Name+"/outside", "the internet brings the answer back to %s", src), internet}
 	}
-	return lost("nat", "nothing translates %s on the way out, and the internet knows no way back to it", src)
+	return came{Verdict: lost("nat", "nothing translates %s on the way out, and the internet knows no way back to it", src)}
 }
 
-func (m *Model) backFrom(home *plan.Network, src netip.Addr) Verdict {
+func (m *Model) backFrom(home *plan.Network, src netip.Addr) came {
 	if holds(home, src) {
 		return m.backOnLink(home, src)
 	}
 	setting := "networks/" + home.Name + "/router"
 	if home.Router == "" {
-		return lost(setting, "network %s has no router, so its hosts know no way to %s", home.Name, src)
+		return came{Verdict: lost(setting, "network %s has no router, so its hosts know no way to %s", home.Name, src)}
 	}
-	return m.backVia(home.Router, src, setting)
+	return m.backVia(home.Router, home.Name, src, setting)
 }
 
-// backVia follows the answer from a network's router on. It depends on nothing else, which ReturnSet relies on.
-func (m *Model) backVia(router string, src netip.Addr, setting string) Verdict {
+// backVia follows the answer from a network's router on; by is where it is handed to it. It depends on nothing else, which ReturnSet relies
+// on.
+func (m *Model) backVia(router, by string, src netip.Addr, setting string) came {
 	for range maxHops {
 		d := m.devices[router]
 		switch {
 		case d == nil:
-			return lost(setting, "router %s is not in the plan", router)
+			return came{Verdict: lost(setting, "router %s is not in the plan", router)}
 		case d.gateway:
-			return pass(setting, "the way back leads to the gateway")
+			return came{pass(setting, "the way back leads to the gateway"), by}
 		}
 		w, ok := match(d.table, src)
 		if !ok {
-			return lost("routers/"+router+"/routes", "router %s has no route back to %s", router, src)
+			return came{Verdict: lost("routers/"+router+"/routes", "router %s has no route back to %s", router, src)}
 		}
 		if w.network != nil {
 			return m.backOnLink(w.network, src)
 		}
 		owner, known := m.owners[w.via]
 		if !known {
-			return lost(w.setting, "router %s sends what is for %s to %s, which is not the gateway and no router of the plan", router, src,
-				w.via)
+			return came{Verdict: lost(w.setting,
+				"router %s sends what is for %s to %s, which is not the gateway and no router of the plan", router,
+				src, w.via)}
 		}
-		router, setting = owner, w.setting
+		router, setting, by = owner, w.setting, networkName(m.Names.NetworkOf(w.via))
 	}
-	return lost(setting, "the routers pass what is for %s round in a loop", src)
+	return came{Verdict: lost(setting, "the routers pass what is for %s round in a loop", src)}
 }
 
-func (m *Model) backOnLink(link *plan.Network, src netip.Addr) Verdict {
+func (m *Model) backOnLink(link *plan.Network, src netip.Addr) came {
 	setting := "networks/" + link.Name
 	here := slices.ContainsFunc(m.Gateway.Inside, func(at plan.Attachment) bool { return at.Network == link.Name })
 	if here {
 		if m.own.Contains(src) {
-			return pass(setting, "it goes to the gateway's address %s on %s", src, link.Name)
+			return came{pass(setting, "it goes to the gateway's address %s on %s", src, link.Name), link.Name}
 		}
 		for i := range m.Plan.Pools {
 			if p := &m.Plan.Pools[i]; p.CarvedFrom == link.Name && p.Space().Contains(src) {
-				return pass("pools/"+p.Name+"/carved-from", "the gateway answers on %s for pool %s", link.Name, p.Name)
+				return came{pass("pools/"+p.Name+"/carved-from", "the gateway answers on %s for pool %s", link.Name, p.Name), link.Name}
 			}
 		}
 	}
-	return lost(setting, "%s looks like a neighbour on %s, and nobody there answers for it", src, link.Name)
+	return came{Verdict: lost(setting, "%s looks like a neighbour on %s, and nobody there answers for it", src, link.Name)}
 }
 
 func holds(n *plan.Network, a netip.Addr) bool {
@@ -256,25 +280,27 @@ func holds(n *plan.Network, a netip.Addr) bool {
 
 // ReturnSet is the destinations from which an answer to src finds its way back.
 func (m *Model) ReturnSet(src netip.Addr) netset.Addrs {
-	byRouter := map[string]bool{}
+	type start struct{ router, network string }
+	byRouter := map[start]came{}
 	var spans []netset.Span
 	for _, c := range m.cells {
 		if c.span.From.Is4() != src.Is4() {
 			continue
 		}
-		ok, known := false, false
+		var back came
 		switch {
 		case c.network == nil:
-			ok = m.backFromInternet(src).OK
+			back = m.backFromInternet(src)
 		case holds(c.network, src) || c.network.Router == "":
-			ok = m.backFrom(c.network, src).OK
+			back = m.backFrom(c.network, src)
 		default:
-			if ok, known = byRouter[c.network.Router]; !known {
-				ok = m.backVia(c.network.Router, src, "").OK
-				byRouter[c.network.Router] = ok
+			at, known := start{c.network.Router, c.network.Name}, false
+			if back, known = byRouter[at]; !known {
+				back = m.backVia(at.router, at.network, src, "")
+				byRouter[at] = back
 			}
 		}
-		if ok {
+		if back.OK && m.leads(c.span.From, back.by) {
 			spans = append(spans, c.span)
 		}
 	}
@@ -311,7 +337,7 @@ func (m *Model) SourceAtoms(pool netset.Addrs) []netset.Addrs {
 func (m *Model) sourceCuts() []netset.Addrs {
 	cuts := []netset.Addrs{m.own}
 	for _, e := range m.nat {
-		cuts = append(cuts, e.from)
+		cuts = append(cuts, e.from, e.to)
 	}
 	for _, n := range m.Plan.Networks {
 		cuts = append(cuts, span(n.Prefixes...))

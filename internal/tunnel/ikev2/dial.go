@@ -160,7 +160,7 @@ func connect(ctx context.Context, way carrier, gateway netip.AddrPort, l dial.Lo
 	var err error
 	t.ini, err = ike.NewInitiator(ike.Caller{
 		Name: l.Identity, User: l.User, Password: l.Password, Roots: l.Roots, Suites: suites, Rand: rand.Reader,
-		Local: way.Local(), Remote: gateway, Now: time.Now, LogKeys: l.KeyLog != nil, TCP: tcp,
+		Local: way.Local(), Remote: gateway, Now: time.Now, LogKeys: l.KeyLog != nil, TCP: tcp, Liveness: l.Liveness, Patience: l.Patience,
 	})
 	if err != nil {
 		way.Close()

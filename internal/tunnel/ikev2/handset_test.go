@@ -216,6 +216,7 @@ type mirror struct {
 }
 
 func (m *mirror) Apply(inside.Desired) inside.Observed { return inside.Observed{Port: "mirror"} }
+func (m *mirror) Observed() inside.Observed            { return inside.Observed{Port: "mirror"} }
 func (m *mirror) Answer(netip.Addr, bool)              {}
 
 func (m *mirror) Send(batch []gateway.Frame) {

@@ -7,7 +7,7 @@ const kind = ref('all')
 const filter = ref('')
 const code = ref('')
 const problem = ref('')
-const kinds = ['all', 'login', 'refused', 'ended', 'rule', 'commit', 'reach', 'record', 'trust', 'name']
+const kinds = ['all', 'login', 'refused', 'ended', 'rule', 'commit', 'reach', 'record', 'trust', 'name', 'machine']
 let waiting = 0
 
 async function load() {
@@ -41,6 +41,7 @@ const signs: Record<string, string> = {
   record: '◉ record',
   trust: '◆ trust',
   name: '◆ name',
+  machine: '▲ machine',
 }
 </script>
 

@@ -1,0 +1,333 @@
+// Package connection is a remote user's connection that stays: it logs in as the probe does, gives this machine addresses, routes and name
+// servers by a TUN device, comes again by itself when it breaks, and leaves the machine as it was. How a tunnel is dialled is left to the
+// kinds; what is printed to the commands.
+package connection
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/netip"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"yellowlantern/internal/core/inside"
+	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/dial"
+	"yellowlantern/internal/tun"
+	"yellowlantern/internal/tunnel/kinds"
+	"yellowlantern/internal/underlay"
+)
+
+const (
+	loginTime   = 30 * time.Second
+	lookEvery   = 500 * time.Millisecond
+	firstPause  = time.Second
+	longest     = time.Minute
+	liveness    = 15 * time.Second // of silence, before the gateway is asked
+	patience    = 12 * time.Second // for its answer
+	sleptFor    = 10 * time.Second // by which the clock that counts sleep is ahead of the ticks
+	udpAgain    = 10 * time.Minute // after which a connection over TCP is dialled anew, to see whether UDP passes by now
+	mtuDefault  = plan.DefaultMTU
+	deviceStart = "yl-"
+)
+
+// Options are what a connection is made with.
+type Options struct {
+	Name  string // by which it is told from others: at most twelve letters, digits and hyphens
+	Kind  string // of tunnel; empty: IKEv2
+	Login dial.Login
+	// Strict lets nothing of what goes into the tunnel leave in clear while there is none.
+	Strict bool
+	// Carry are networks behind this machine whose hosts may use the connection, under its address.
+	Carry []netip.Prefix
+	Log   *slog.Logger
+}
+
+// Connection is one.
+type Connection struct {
+	o       Options
+	device  *tun.Device
+	machine *machine
+	session atomic.Pointer[standing]
+	state   sync.Mutex
+	told    State
+}
+
+// standing is a session that stands.
+type standing struct {
+	dial.Session
+	from  netip.Addr // our own address towards the gateway
+	since time.Time
+}
+
+// State is how a connection is.
+type State struct {
+	Name    string         `json:"name"`
+	PID     int            `json:"pid"`
+	Device  string         `json:"device"`
+	Gateway string         `json:"gateway"`
+	User    string         `json:"user"`
+	Up      bool           `json:"up"`
+	Since   time.Time      `json:"since,omitzero"`
+	Trouble string         `json:"trouble,omitempty"`
+	Tries   int            `json:"tries" doc:"Since it was up last."`
+	Given   []netip.Addr   `json:"addresses"`
+	Routes  []netip.Prefix `json:"routes"`
+	Full    bool           `json:"full"`
+	DNS     []netip.Addr   `json:"dns"`
+	Domains []string       `json:"domains"`
+	Over    string         `json:"over,omitempty"`
+	Strict  bool           `json:"strict"`
+	Came    Count          `json:"came"`
+	Went    Count          `json:"went"`
+}
+
+// Count is packets and octets.
+type Count struct {
+	Packets uint64 `json:"packets"`
+	Octets  uint64 `json:"octets"`
+}
+
+// Run connects, and stays until the context ends. The first login must succeed, or it gives why not; tell is told of each change.
+func Run(ctx context.Context, o Options, tell func(State)) error {
+	c := &Connection{o: o}
+	c.told = State{Name: o.Name, PID: unix.Getpid(), Gateway: o.Login.Dial, User: o.Login.User, Strict: o.Strict}
+	if err := Restore(o.Name); err != nil {
+		return err
+	}
+	var err error
+	if c.device, err = tun.Open(deviceStart + o.Name); err != nil {
+		return fmt.Errorf("%w: the tunnel device needs CAP_NET_ADMIN and the kernel module tun", err)
+	}
+	defer c.device.Close()
+	if c.machine, err = newMachine(o, c.device.Name()); err != nil {
+		return err
+	}
+	defer func() {
+		if err := c.machine.restore(); err != nil {
+			o.Log.Error("not everything could be set back", "error", err)
+		}
+	}()
+	c.told.Device = c.device.Name()
+	s, err := c.login(ctx)
+	if err != nil {
+		return err
+	}
+	if err := c.machine.use(s.Given(), c.gateways(ctx)); err != nil {
+		s.Close()
+		return err
+	}
+	go c.send()
+	c.keep(ctx, s, tell)
+	return nil
+}
+
+// gateways are the addresses that lead to the gateway: what goes there stays out of the tunnel.
+func (c *Connection) gateways(ctx context.Context) []netip.Addr {
+	bounded, stop := context.WithTimeout(ctx, 5*time.Second)
+	defer stop()
+	all, err := dial.Addresses(bounded, c.under(), c.o.Login.Dial)
+	if err == nil {
+		c.machine.found = all
+	}
+	return c.machine.found
+}
+
+// under is the network that this machine is on. Where the gateway's name cannot be asked for now, it leads where it led before.
+func (c *Connection) under() underlay.Underlay { return remembering{underlay.Host(), c.machine} }
+
+type remembering struct {
+	underlay.Underlay
+	m *machine
+}
+
+func (r remembering) Resolve(ctx context.Context, name string) ([]netip.Addr, error) {
+	bounded, stop := context.WithTimeout(ctx, 3*time.Second)
+	defer stop()
+	out, err := r.m.resolve(bounded, name)
+	if err != nil && len(r.m.found) > 0 {
+		return r.m.found, nil
+	}
+	return out, err
+}
+
+// login logs in once.
+func (c *Connection) login(ctx context.Context) (*standing, error) {
+	k := kinds.Dialer(cmp.Or(c.o.Kind, plan.KindIKEv2))
+	if k == nil {
+		return nil, fmt.Errorf("this program cannot dial tunnels of kind %q: use a newer one", c.o.Kind)
+	}
+	bounded, stop := context.WithTimeout(ctx, loginTime)
+	defer stop()
+	l := c.o.Login
+	l.Liveness, l.Patience = liveness, patience
+	s, err := k.Dial(bounded, c.under(), l, c.receive)
+	if err != nil {
+		return nil, err
+	}
+	out := &standing{Session: s, since: time.Now()}
+	if len(c.machine.found) > 0 {
+		out.from = underlay.Host().Address(c.machine.found[0])
+	}
+	c.session.Store(out)
+	return out, nil
+}
+
+// receive hands what comes by the tunnel to the kernel.
+func (c *Connection) receive(b []byte) {
+	c.state.Lock()
+	c.told.Came.Packets++
+	c.told.Came.Octets += uint64(len(b))
+	c.state.Unlock()
+	_ = c.device.Write(b)
+}
+
+// send puts what the kernel sends into the tunnel.
+func (c *Connection) send() {
+	batch := tun.Batch()
+	for {
+		n, err := c.device.Read(batch)
+		if err != nil {
+			return
+		}
+		s := c.session.Load()
+		for _, p := range batch[:n] {
+			c.put(s, p)
+		}
+	}
+}
+
+func (c *Connection) put(s *standing, p inside.Packet) {
+	if s == nil {
+		return
+	}
+	c.state.Lock()
+	c.told.Went.Packets++
+	c.told.Went.Octets += uint64(p.Len)
+	c.state.Unlock()
+	s.Send(p.Bytes())
+}
+
+// keep watches over the session, and logs in again when it ended, when this machine is on another network, and after sleep.
+func (c *Connection) keep(ctx context.Context, s *standing, tell func(State)) {
+	c.up(s, tell)
+	t := time.NewTicker(lookEvery)
+	defer t.Stop()
+	last := bootTime()
+	for {
+		select {
+		case <-ctx.Done():
+			c.session.Store(nil)
+			s.Close()
+			return
+		case <-t.C:
+		}
+		now := bootTime()
+		slept := now-last > sleptFor
+		last = now
+		if c.machine.changed() { // routes of this machine are others: what is not ours stays beside ours
+			if err := c.machine.routes(); err != nil {
+				c.o.Log.Warn("routes", "error", err)
+			}
+		}
+		why := s.Ended()
+		switch {
+		case why != nil:
+		case slept:
+			why = errors.New("this machine slept")
+		case c.moved(s):
+			why = errors.New("this machine is on another network")
+		case s.Given().Over == "TCP" && time.Since(s.since) > udpAgain:
+			why = errors.New("UDP may pass by now")
+		default:
+			tell(c.now())
+			continue
+		}
+		s.Close()
+		if s = c.reconnect(ctx, why, tell); s == nil {
+			return
+		}
+		last = bootTime()
+	}
+}
+
+// moved tells whether this machine's own address towards the gateway is another one, and there is one at all.
+func (c *Connection) moved(s *standing) bool {
+	if !s.from.IsValid() || len(c.machine.found) == 0 {
+		return false
+	}
+	now := underlay.Host().Address(c.machine.found[0])
+	return now.IsValid() && now != s.from
+}
+
+// reconnect logs in until it succeeds, with longer and longer pauses; nil where the context ended.
+func (c *Connection) reconnect(ctx context.Context, why error, tell func(State)) *standing {
+	c.session.Store(nil)
+	c.down(why, tell)
+	for pause := firstPause; ctx.Err() == nil; pause = min(2*pause, longest) {
+		s, err := c.login(ctx)
+		if err == nil {
+			if err = c.machine.use(s.Given(), c.gateways(ctx)); err == nil {
+				c.up(s, tell)
+				return s
+			}
+			s.Close()
+		}
+		c.down(err, tell)
+		var fault *dial.Fault
+		if errors.As(err, &fault) && (fault.Code == reason.FaultRefused || fault.Code == reason.FaultCertificate) {
+			pause = longest // asking more often changes nothing, and a password that is wrong locks out
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(pause):
+		}
+	}
+	return nil
+}
+
+func (c *Connection) up(s *standing, tell func(State)) {
+	g := s.Given()
+	c.state.Lock()
+	t := &c.told
+	t.Up, t.Since, t.Trouble, t.Tries = true, s.since, "", 0
+	t.Given, t.DNS, t.Domains, t.Over, t.Full = g.Addresses, g.DNS, g.Domains, g.Over, g.Full
+	t.Routes = g.Routes.Prefixes()
+	c.state.Unlock()
+	c.o.Log.Info("connected", "gateway", c.o.Login.Dial, "addresses", g.Addresses, "over", g.Over)
+	tell(c.now())
+}
+
+func (c *Connection) down(why error, tell func(State)) {
+	c.state.Lock()
+	c.told.Up, c.told.Trouble = false, why.Error()
+	c.told.Tries++
+	c.state.Unlock()
+	c.o.Log.Warn("not connected", "why", why)
+	tell(c.now())
+}
+
+func (c *Connection) now() State {
+	c.state.Lock()
+	defer c.state.Unlock()
+	out := c.told
+	out.Given = slices.Clone(out.Given)
+	return out
+}
+
+// bootTime is how long the machine has been on, time asleep counted (clock_gettime(2), CLOCK_BOOTTIME).
+func bootTime() time.Duration {
+	var t unix.Timespec
+	if unix.ClockGettime(unix.CLOCK_BOOTTIME, &t) != nil {
+		return 0
+	}
+	return time.Duration(t.Nano())
+}

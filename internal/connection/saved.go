@@ -1,0 +1,116 @@
+package connection
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"syscall"
+
+	"golang.org/x/sys/unix"
+
+	"yellowlantern/internal/private"
+)
+
+// saved is what must be known to take a connection's traces away, when the process that left them was killed.
+type saved struct {
+	Name     string `json:"name"`
+	PID      int    `json:"pid"`
+	Slot     int    `json:"slot"`
+	Resolver string `json:"resolver"`
+	Changed  bool   `json:"changed"`
+}
+
+var goodName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,11}$`)
+
+// GoodName tells whether a connection may be called so: its device has its name.
+func GoodName(name string) bool { return goodName.MatchString(name) }
+
+// folder is where connections keep what they must be undone by, and where they are asked; one for each network namespace, for what they
+// change is the namespace's.
+func folder() string {
+	var at unix.Stat_t
+	if unix.Stat("/proc/self/ns/net", &at) != nil {
+		return "/run/yellow-lantern"
+	}
+	return fmt.Sprintf("/run/yellow-lantern/dial-%d", at.Ino)
+}
+
+func savedAt(name string) string { return filepath.Join(folder(), name+".json") }
+
+func (m *machine) save() error {
+	if err := os.MkdirAll(folder(), 0o700); err != nil {
+		return err
+	}
+	b, err := json.Marshal(saved{m.o.Name, os.Getpid(), m.slot, m.before.text, true})
+	if err != nil {
+		return err
+	}
+	return private.Write(savedAt(m.o.Name), b)
+}
+
+// Restore takes away what a connection of that name left that was killed. One that lives is an error.
+func Restore(name string) error {
+	b, err := os.ReadFile(savedAt(name))
+	switch {
+	case errors.Is(err, os.ErrNotExist):
+		return nil
+	case err != nil:
+		return err
+	}
+	var s saved
+	if err := json.Unmarshal(b, &s); err != nil {
+		return fmt.Errorf("%s: %w", savedAt(name), err)
+	}
+	if Lives(s.PID) {
+		return fmt.Errorf("connection %s is up already, as process %d: end it first (yl dial down %s), or give this one another --name", name, s.PID, name)
+	}
+	return undo(s)
+}
+
+// Keep writes how a connection is where List finds it.
+func Keep(s State) error {
+	if err := os.MkdirAll(folder(), 0o700); err != nil {
+		return err
+	}
+	b, err := json.Marshal(s)
+	if err != nil {
+		return err
+	}
+	return private.Write(statusAt(s.Name), b)
+}
+
+// Forget takes that away.
+func Forget(name string) { _ = os.Remove(statusAt(name)) }
+
+func statusAt(name string) string { return filepath.Join(folder(), name+".status") }
+
+// LogAt is where a connection in the background writes what happens.
+func LogAt(name string) string { return filepath.Join(folder(), name+".log") }
+
+// List gives every connection of this machine: those that are up, and those whose process was killed.
+func List() (out []State, err error) {
+	all, err := filepath.Glob(filepath.Join(folder(), "*.status"))
+	for _, path := range all {
+		var s State
+		b, e := os.ReadFile(path)
+		if e == nil {
+			e = json.Unmarshal(b, &s)
+		}
+		if e != nil {
+			err = errors.Join(err, fmt.Errorf("%s: %w", path, e))
+			continue
+		}
+		if !Lives(s.PID) {
+			s.Up, s.Trouble = false,
+				"its process was killed: yl dial down "+s.Name+" takes away what it left, and so does the next yl dial up"
+		}
+		out = append(out, s)
+	}
+	return out, err
+}
+
+// Lives tells whether a process is there.
+func Lives(pid int) bool { return pid > 0 && syscall.Kill(pid, 0) == nil }

@@ -1,0 +1,109 @@
+package hosts
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"yellowlantern/internal/lab"
+)
+
+// offer starts what a host offers: the system's own name server and web server.
+func (s *Site) offer(ctx context.Context, h lab.Host) error {
+	if h.DNS {
+		if err := s.names(ctx, h, s.d.Names); err != nil {
+			return err
+		}
+	}
+	if h.PublicDNS {
+		if err := s.names(ctx, h, s.d.PublicNames); err != nil {
+			return err
+		}
+	}
+	ports := map[uint16]string{}
+	for _, p := range h.Web {
+		ports[p] = "web"
+	}
+	for _, p := range h.Mirror {
+		ports[p] = "mirror"
+	}
+	for _, p := range h.TCP {
+		ports[p] = "tcp"
+	}
+	for _, port := range slices.Sorted(maps.Keys(ports)) {
+		script := filepath.Join(s.folder, "serve.py")
+		if err := os.WriteFile(script, []byte(server), 0o644); err != nil {
+			return err
+		}
+		if _, err := s.Start(ctx, h.Name, "python3", "-u", script, ports[port], fmt.Sprint(port), h.Name+" of "+s.d.Called()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// server is a web server of the system's Python: a page with a host's name and one with an octet a thousand times as often as it is asked,
+// or one that tells the visitor's address; or a port that says its name and closes.
+const server = `
+import http.server, socket, socketserver, sys, time
+kind, port, name = sys.argv[1], int(sys.argv[2]), sys.argv[3]
+class Six:
+    address_family = socket.AF_INET6
+    allow_reuse_address = True
+    daemon_threads = True
+    def server_bind(self):
+        self.socket.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_V6ONLY, 0)
+        super().server_bind()
+class Page(http.server.BaseHTTPRequestHandler):
+    protocol_version = "HTTP/1.1"
+    def do_GET(self):
+        seen = self.client_address[0].removeprefix("::ffff:")
+        body = (seen if kind == "mirror" else name + ", asked by " + seen).encode() + b"\n"
+        if self.path.startswith("/large/"):
+            body = b"x" * (1000 * int(self.path[7:]))
+        self.send_response(200)
+        self.send_header("Content-Length", str(len(body)))
+        self.end_headers()
+        if self.path.startswith("/large/"):
+            for at in range(0, len(body), 20000):
+                self.wfile.write(body[at:at + 20000])
+        else:
+            self.wfile.write(body)
+    def do_PUT(self):
+        left = int(self.headers["Content-Length"])
+        while left > 0:
+            got = len(self.rfile.read(min(left, 1 << 16)))
+            if not got: return
+            left -= got
+        self.send_response(204)
+        self.send_header("Content-Length", "0")
+        self.end_headers()
+    def log_message(self, *a): pass
+class Said(socketserver.BaseRequestHandler):
+    def handle(self): self.request.sendall(name.encode() + b"\n")
+class Web(Six, socketserver.ThreadingMixIn, socketserver.TCPServer): pass
+Web(("::", port), Said if kind == "tcp" else Page).serve_forever()
+`
+
+// names starts a name server that tells names and nothing else.
+func (s *Site) names(ctx context.Context, h lab.Host, names map[string][]netip.Addr) error {
+	args := []string{
+		"dnsmasq", "--no-daemon", "--user=root", "--conf-file=/dev/null", "--no-resolv", "--no-hosts",
+		"--log-facility=/dev/null", "--pid-file=",
+	}
+	for _, name := range slices.Sorted(maps.Keys(names)) {
+		words := []string{name}
+		for _, a := range names[name] {
+			words = append(words, a.String())
+		}
+		_, domain, _ := strings.Cut(name, ".")
+		args = append(args, "--host-record="+strings.Join(words, ","), "--local=/"+domain+"/")
+	}
+	_, err := s.Start(ctx, h.Name, args...)
+	return err
+}

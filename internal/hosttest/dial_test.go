@@ -1,0 +1,148 @@
+package hosttest
+
+import (
+	"encoding/json"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowlantern/internal/connection"
+	"yellowlantern/internal/hosts"
+)
+
+// dial connects a laptop as somebody, in the background.
+func (g *installed) dial(vantage, user string, more ...string) {
+	g.t.Helper()
+	args := append([]string{yl, "dial", "up", "--background", "--name", vantage, "--password-file", g.file(user)}, more...)
+	g.on(hosts.Laptop(vantage), append(args, g.kit(user))...)
+}
+
+func (g *installed) hangUp(vantage string) {
+	g.t.Helper()
+	g.on(hosts.Laptop(vantage), yl, "dial", "down", vantage)
+}
+
+// connected is how a laptop's only connection is.
+func (g *installed) connected(vantage string) connection.State {
+	g.t.Helper()
+	out, _ := g.Run(g.t.Context(), hosts.Laptop(vantage), yl, "--json", "dial", "status")
+	var all []connection.State
+	require.NoError(g.t, json.Unmarshal([]byte(out), &all), "%s", out)
+	require.Len(g.t, all, 1)
+	return all[0]
+}
+
+// fetch fetches a page with the system's own tool and resolver.
+func (g *installed) fetch(host, url string) (string, error) {
+	return g.Run(g.t.Context(), host, "curl", "-sS", "--max-time", "4", url)
+}
+
+func (g *installed) pings(host, to string) bool {
+	_, err := g.Run(g.t.Context(), host, "ping", "-c", "1", "-W", "2", to)
+	return err == nil
+}
+
+// A laptop connects, and its own ping, curl and resolver reach what they should and nothing else; a full tunnel is seen from the gateway's
+// address; afterwards everything is as it was, also after a kill.
+func TestDial(t *testing.T) {
+	g := install(t, "d1")
+	home := hosts.Laptop("home")
+	traces := func() string {
+		return g.on(home, "sh", "-c", "ip -o link; ip -o addr; ip rule; ip -6 rule; ip route show table all; ip -6 route show table all; cat /etc/resolv.conf; nft list ruleset")
+	}
+	before := traces()
+	require.False(t, g.pings(home, "10.20.30.5"), "before")
+
+	g.dial("home", "rory.researcher")
+	require.True(t, g.pings(home, "10.20.30.5"))
+	require.True(t, g.pings(home, "fd00:20:30::5"))
+	page, err := g.fetch(home, "http://records.tern.example/")
+	require.NoError(t, err)
+	require.Regexp(t, `^records of Tern Island, asked by (10\.99\.0\.|fd00:99::)`, page, "exempt: inside sees who it was")
+	page, err = g.fetch(home, "http://records/")
+	require.NoError(t, err, "by the search domain")
+	require.Contains(t, page, "records of Tern Island")
+	_, err = g.fetch(home, "http://10.20.0.20/")
+	require.Error(t, err, "no rule lets researchers into the office")
+	page, err = g.fetch(home, "http://198.51.100.80/")
+	require.NoError(t, err)
+	require.Equal(t, "203.0.113.45\n", page, "a split tunnel leaves the internet alone")
+	require.True(t, g.pings(home, "192.168.77.1"), "the home network is reached as before")
+	s := g.connected("home")
+	require.True(t, s.Up)
+	require.Eventually(t, func() bool { return g.connected("home").Came.Packets > 0 }, 5*time.Second, 100*time.Millisecond)
+
+	// The help desk opens something towards the laptop, from its own address.
+	listener, err := g.Start(t.Context(), home, "python3", "-c", "import socketserver\n"+
+		"class H(socketserver.BaseRequestHandler):\n def handle(s): s.request.sendall(s.client_address[0].encode())\n"+
+		"socketserver.TCPServer(('', 5900), H).serve_forever()")
+	require.NoError(t, err)
+	var seen string
+	require.Eventually(t, func() bool {
+		seen, err = g.Run(t.Context(), "office", "python3", "-c",
+			"import socket; print(socket.create_connection(('"+s.Given[0].String()+"', 5900), 3).recv(99).decode())")
+		return err == nil
+	}, 10*time.Second, 100*time.Millisecond)
+	require.Equal(t, "10.20.0.20\n", seen)
+	_, err = g.Run(t.Context(), "boathouse", "python3", "-c",
+		"import socket; print(socket.create_connection(('"+s.Given[0].String()+"', 5900), 2).recv(99).decode())")
+	require.Error(t, err, "nobody else may")
+	_ = listener.Process.Kill()
+
+	g.hangUp("home")
+	require.Equal(t, before, traces(), "as it was")
+
+	g.dial("home", "wanda.warden", "--strict")
+	page, err = g.fetch(home, "http://198.51.100.80/")
+	require.NoError(t, err)
+	require.Equal(t, "192.0.2.10\n", page, "a full tunnel leaves by the gateway")
+	page, err = g.fetch(home, "http://[2001:db8:80::80]/")
+	require.NoError(t, err)
+	require.Equal(t, "2001:db8:10::10\n", page)
+
+	// The gateway is killed and comes again: nothing leaves in clear meanwhile, and the laptop comes again by itself.
+	_ = g.run.Process.Kill()
+	_ = g.run.Wait()
+	require.Eventually(t, func() bool { return !g.connected("home").Up }, time.Minute, 500*time.Millisecond)
+	_, err = g.fetch(home, "http://198.51.100.80/")
+	require.Error(t, err, "strict: nothing leaves in clear")
+	g.start()
+	require.Eventually(t, func() bool { return g.connected("home").Up }, time.Minute, 200*time.Millisecond)
+	page, err = g.fetch(home, "http://198.51.100.80/")
+	require.NoError(t, err)
+	require.Equal(t, "192.0.2.10\n", page)
+
+	// Another address at home: the laptop connects anew.
+	g.on(home, "sh", "-c", "ip addr del 192.168.77.10/24 dev home; ip addr add 192.168.77.99/24 dev home; ip route replace default via 192.168.77.1")
+	require.Eventually(t, func() bool {
+		page, err := g.fetch(home, "http://198.51.100.80/")
+		return err == nil && page == "192.0.2.10\n"
+	}, time.Minute, 200*time.Millisecond)
+	g.on(home, "sh", "-c", "ip addr del 192.168.77.99/24 dev home; ip addr add 192.168.77.10/24 dev home; ip route replace default via 192.168.77.1")
+
+	// A kill leaves rules and names, and the next command takes them away.
+	require.Eventually(t, func() bool { return g.connected("home").Up }, time.Minute, 200*time.Millisecond)
+	p, err := os.FindProcess(g.connected("home").PID)
+	require.NoError(t, err)
+	require.NoError(t, p.Kill())
+	time.Sleep(200 * time.Millisecond)
+	require.NotEqual(t, before, traces())
+	g.hangUp("home")
+	require.ElementsMatch(t, strings.Split(before, "\n"), strings.Split(traces(), "\n"), "as it was")
+}
+
+// Where UDP is dropped the laptop connects over TCP, and where little fits large packets arrive whole.
+func TestDialFromBadPlaces(t *testing.T) {
+	g := install(t, "d2")
+	for _, vantage := range []string{"hotel", "mobile"} {
+		g.dial(vantage, "both.birdwatcher")
+		page, err := g.fetch(hosts.Laptop(vantage), "http://nestcams.tern.example/large/300")
+		require.NoError(t, err, vantage)
+		require.Len(t, page, 300_000, vantage)
+		require.Equal(t, map[string]string{"hotel": "TCP", "mobile": "UDP"}[vantage], g.connected(vantage).Over)
+		g.hangUp(vantage)
+	}
+}
