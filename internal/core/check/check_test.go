@@ -102,6 +102,7 @@ func TestFindings(t *testing.T) {
 		{"dial-elsewhere", "gateways/jetty/dial", Stop, "dial: gate.tern.example", "dial: 192.0.2.99", "192.0.2.10"},
 		{"next-hop-not-attached", "gateways/jetty/routes/0/via", Stop, "{to: 10.20.30.0/24, via: 10.20.0.2}", "{to: 10.20.30.0/24, via: 10.21.0.2}", "inside"},
 		{"address-off-network", "gateways/jetty/inside/0/addresses", Stop, "addresses: [10.20.0.1, ", "addresses: [10.21.0.1, ", "that network"},
+		{"address-of-two", "routers/ridge/addresses/0", Stop, "addresses: [10.20.0.2, ", "addresses: [10.20.0.1, ", "of its own"},
 		{"no-certificate", "tunnels/main/certificate", Stop, "certificate: gate", "certificate: gone", "yl certificate make gone"},
 		{"certificate-refused", "tunnels/main/certificate", Stop, "dial: gate.tern.example", "dial: other.tern.example", "--for other.tern.example"},
 		{"broken-protocol", "tunnels/main/kind", Stop, "kind: ikev2", "kind: pptp", "ikev2"},

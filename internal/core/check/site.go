@@ -66,6 +66,7 @@ func (c *checker) site() {
 					"next hop %s is on no network that the gateway is attached to: the route to %s does not exist", r.Via, r.To)
 			}
 		}
+		c.ownersOf(g)
 		for k, a := range g.Inside {
 			n := c.n.Networks[a.Network]
 			for _, addr := range a.Addresses {
@@ -74,6 +75,32 @@ func (c *checker) site() {
 						"%s is not in network %s", addr, a.Network)
 				}
 			}
+		}
+	}
+}
+
+// ownersOf finds addresses that a router says it has and something before it has too: packets go to one of them, the gateway or else the
+// first in the plan (docs/semantics.md, "Onward").
+func (c *checker) ownersOf(g plan.Gateway) {
+	const gateway = "the gateway"
+	owners := map[netip.Addr]string{}
+	for _, at := range g.Inside {
+		for _, a := range at.Addresses {
+			owners[a] = gateway
+		}
+	}
+	for _, r := range c.p.Routers {
+		for i, a := range r.Addresses {
+			if first, taken := owners[a]; taken {
+				severity := Warn // two routers may share one
+				if first == gateway {
+					severity = Stop
+				}
+				c.add(severity, "address-of-two", at("routers/"+r.Name+"/addresses", i), "give each of them an address of its own",
+					"%s belongs to %s and to router %s: what is sent to it as a next hop arrives at one of them", a, first, r.Name)
+				continue
+			}
+			owners[a] = "router " + r.Name
 		}
 	}
 }

@@ -46,7 +46,9 @@ func (m *Model) compileSurroundings() {
 		r := &m.Plan.Routers[i]
 		d := &device{name: r.Name}
 		for _, a := range r.Addresses {
-			m.owners[a] = r.Name
+			if _, taken := m.owners[a]; !taken {
+				m.owners[a] = r.Name
+			}
 			if net := m.Names.NetworkOf(a); net != nil {
 				d.attach(net)
 			}
