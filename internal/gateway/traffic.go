@@ -15,16 +15,15 @@ func (h host) Arrived(batch []tunnel.Packet) {
 	g, now := h.g, time.Now()
 	frames := make([]Frame, 0, len(batch))
 	for _, p := range batch {
-		if f, ok := g.fromDevice(p.Session, p.Packet, now); ok {
-			frames = append(frames, f)
-		}
+		frames = g.fromDevice(frames, p.Session, p.Packet, now)
 	}
 	if len(frames) > 0 && g.cfg.Inside != nil {
 		g.cfg.Inside.Send(frames)
 	}
 }
 
-func (g *Gateway) fromDevice(s *session.Session, p inside.Packet, now time.Time) (Frame, bool) {
+// fromDevice appends what goes inside of a packet of a device's.
+func (g *Gateway) fromDevice(frames []Frame, s *session.Session, p inside.Packet, now time.Time) []Frame {
 	inner := p.Bytes()
 	rec := g.recorder(s)
 	var came []byte
@@ -46,11 +45,15 @@ func (g *Gateway) fromDevice(s *session.Session, p inside.Packet, now time.Time)
 	}
 	switch {
 	case r.Session != nil:
-		g.toPerson(s, p.Became(r.Packet))
+		g.toDevice(r, p)
+	case r.Inside != nil && r.Cut():
+		for _, x := range r.Parts(r.Packet) {
+			frames = append(frames, Frame{*r.Inside, inside.Roomy(x)})
+		}
 	case r.Inside != nil:
-		return Frame{*r.Inside, p.Became(r.Packet)}, true
+		frames = append(frames, Frame{*r.Inside, p.Became(r.Packet)})
 	}
-	return Frame{}, false
+	return frames
 }
 
 // FromInside takes packets from the inside, or from the internet by the outside link, with room around them as inside says: they are
@@ -65,9 +68,7 @@ func (g *Gateway) FromInside(batch []inside.Packet, outside bool) {
 		}
 		r := g.engine.FromInside(b, outside, now)
 		if r.Answer != nil && g.cfg.Inside != nil {
-			if f, ok := g.routeAnswer(r); ok {
-				g.cfg.Inside.Send([]Frame{f})
-			}
+			g.cfg.Inside.Send(g.routeAnswer(r))
 		}
 		if r.Logged != nil {
 			user := r.User
@@ -82,7 +83,18 @@ func (g *Gateway) FromInside(batch []inside.Packet, outside bool) {
 		if came != nil {
 			g.recorder(r.Session).take(1, false, came, "")
 		}
+		g.toDevice(r, p)
+	}
+}
+
+// toDevice sends a result's packet to its person, in place where it stands in p still.
+func (g *Gateway) toDevice(r forward.Result, p inside.Packet) {
+	if !r.Cut() {
 		g.toPerson(r.Session, p.Became(r.Packet))
+		return
+	}
+	for _, x := range r.Parts(r.Packet) {
+		g.toPerson(r.Session, inside.Roomy(x))
 	}
 }
 
@@ -94,9 +106,15 @@ func (g *Gateway) logRule(user string, r forward.Result) {
 }
 
 // routeAnswer finds the way for an ICMP answer of the gateway's own.
-func (g *Gateway) routeAnswer(r forward.Result) (Frame, bool) {
+func (g *Gateway) routeAnswer(r forward.Result) (frames []Frame) {
 	out, ok := g.engine.Model().RouteOf(r.Answer)
-	return Frame{out, inside.Bare(r.Answer)}, ok
+	if !ok {
+		return nil
+	}
+	for _, x := range r.Parts(r.Answer) {
+		frames = append(frames, Frame{out, inside.Bare(x)})
+	}
+	return frames
 }
 
 // toPerson sends a packet to a session's device.

@@ -33,7 +33,7 @@ func randomInward(t *rapid.T, n naive, leased, places []netip.Addr) probePacket 
 	}
 	k := randomPacket(t, leased, places)
 	k.src, k.dst = k.dst, k.src
-	k.size, k.hops, k.fragment = 100, 64, false
+	k.hops = 64
 	return k
 }
 
@@ -95,7 +95,7 @@ func forwardInward(t *rapid.T, naive naive, m *site.Model, groups []string, leas
 	if i.EchoRequest() && m.OwnAddresses().Contains(k.dst) {
 		return // the gateway answers by itself
 	}
-	got := e.FromInside(slices.Clone(b), outside, at)
+	got := inParts(k, b, func(b []byte) forward.Result { return e.FromInside(b, outside, at) })
 	if !slices.Contains(leased, k.dst) { // whom it would have been for is not known, so nothing else is looked at
 		require.Equal(t, site.State, got.Station)
 		return
@@ -106,6 +106,7 @@ func forwardInward(t *rapid.T, naive naive, m *site.Model, groups []string, leas
 		return
 	}
 	require.Same(t, s, got.Session)
+	comesWhole(t, got, 1400)
 	i, err = packet.Parse(got.Packet)
 	require.NoError(t, err)
 	require.Equal(t, []netip.Addr{want.src, k.dst}, []netip.Addr{i.Src, i.Dst})
@@ -113,7 +114,7 @@ func forwardInward(t *rapid.T, naive naive, m *site.Model, groups []string, leas
 		require.Zero(t, transportSum(got.Packet, i.Transport, int(i.Proto)), "transport checksum of what was translated")
 	}
 	require.Equal(t, site.Origin, wrongLink(e, naive, b, k, outside, at), "what belongs to a flow comes by the right link too")
-	back := e.FromTunnel(s, answerTo(got.Packet), at)
+	back := inParts(k, answerTo(got.Packet), func(b []byte) forward.Result { return e.FromTunnel(s, b, at) })
 	require.NotNil(t, back.Inside, "the answer is lost: %+v", back)
 	require.Equal(t, want.out, back.Inside.Network)
 	require.Equal(t, want.hop, back.Inside.NextHop)

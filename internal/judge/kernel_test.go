@@ -276,7 +276,7 @@ func (k *kernel) compare(t *rapid.T, seen map[string]int) {
 	now := moment{day: int(at.Weekday()+6) % 7, minute: at.Hour()*60 + at.Minute()}
 	for range 40 {
 		x := randomPacket(t, leased, dsts)
-		x.size, x.hops, x.fragment = 100, 64, false
+		x.size, x.hops, x.fragment, x.keep = 100, 64, false, false
 		if want := k.judge.judge(groups, leased, x, now); want.carried == "" ||
 			want.carried == "translation" { // the rest is our own path's
 			k.outward(t, groups, leased, x, want, at, seen)

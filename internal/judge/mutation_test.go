@@ -49,6 +49,7 @@ var mutations = []mutation{
 	{"what comes from inside is not held to the routes", "forward/flow.go", "if ok, _ := class.Selects(site.Packet{Src: p.Dst, Dst: p.Src, Service: p.Service}); !ok {", "if ok, _ := class.Selects(site.Packet{Src: p.Dst, Dst: p.Src, Service: p.Service}); !ok && p.Src.Is6() {"},
 	{"a home network hides nothing", "site/admission.go", "c.sent = c.sent.Subtract(at)", "_ = at"},
 	{"a home network hides what is routed by smaller prefixes", "site/admission.go", "c.Routes.Covers(at) {", "c.Routes.Overlaps(at) {"},
+	{"what must not be cut is cut", "forward/size.go", "if i.DontFragment && largest > mtu {", "if i.DontFragment && largest > 2*mtu {"},
 	{"a checksum is left as it was", "packet/packet.go", "		put(sum, adjust(binary.BigEndian.Uint16(sum), was, port))", "		_ = was"},
 }
 

@@ -20,7 +20,8 @@ type probePacket struct {
 	flags      byte // TCP
 	size       int
 	hops       int
-	fragment   bool
+	fragment   bool // it comes in parts, which fit every link
+	keep       bool // it must not be cut
 }
 
 // ruling is what the page says becomes of a packet.
@@ -592,6 +593,11 @@ func (n naive) cameBy(k probePacket, to netip.Addr) (by string, ok bool) {
 	return "", false
 }
 
+// tooLarge tells whether a link that carries so many octets carries the packet neither whole nor in parts.
+func (k probePacket) tooLarge(mtu int) bool {
+	return k.size > mtu && !k.fragment && (k.keep || k.dst.Is6())
+}
+
 // judge follows a packet through the stations in the page's order.
 func (n naive) judge(groups []string, leased []netip.Addr, k probePacket, at moment) ruling {
 	var v ruling
@@ -623,9 +629,6 @@ func (n naive) judge(groups []string, leased []netip.Addr, k probePacket, at mom
 	if !routed {
 		lose("selectors", true)
 	}
-	if k.fragment {
-		lose("rules", true)
-	}
 	if !n.rules(groups, k, at) {
 		v.full, v.enforced = false, false
 		lose("rules", true)
@@ -650,7 +653,7 @@ func (n naive) judge(groups []string, leased []netip.Addr, k probePacket, at mom
 	}
 	if k.hops <= 1 && v.carried == "" {
 		v.carried = "route"
-	} else if k.size > 1500 && v.carried == "" {
+	} else if k.tooLarge(1500) && v.carried == "" {
 		v.carried = "size"
 	}
 	if !n.onward(k, v.out, v.hop) {
@@ -734,6 +737,9 @@ func (n naive) inward(groups []string, leased []netip.Addr, k probePacket, at mo
 	}
 	if !n.routed(p, as) || n.staysHome(p, as) {
 		lose("device", false, false)
+	}
+	if k.tooLarge(1400) && v.carried == "" {
+		v.carried = "size"
 	}
 	if v.full && !n.onward(back, out, hop) {
 		lose("onward", false, false)

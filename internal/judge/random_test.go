@@ -316,10 +316,14 @@ func randomPacket(t *rapid.T, from []netip.Addr, dsts []netip.Addr) probePacket 
 	switch rapid.IntRange(0, 30).Draw(t, "odd") {
 	case 0:
 		k.size = 1501
+		k.keep = k.dst.Is4() && rapid.Bool().Draw(t, "not to be cut")
 	case 1:
 		k.hops = 1
 	case 2:
-		k.fragment = k.dst.Is4()
+		k.fragment, k.size = true, pick(t, []int{100, 1501, 4000, 65535}, "in parts")
+	case 3:
+		k.size = 1450
+		k.keep = k.dst.Is4() && rapid.Bool().Draw(t, "not to be cut")
 	}
 	return k
 }

@@ -40,6 +40,7 @@ type held struct {
 	class     *site.Class
 	leased    netset.Addrs
 	flows     map[flowKey]*flow // by what the person sends
+	parts     packet.Collector  // of packets that are not whole yet
 	answers   int               // ICMP answers in the current second
 	answersAt int64
 }
@@ -70,6 +71,8 @@ type Result struct {
 	Station string // where it was lost, if it was
 	Setting site.Ref
 	Logged  *site.Rule  // a rule that wants this new flow in the journal
+	most    int         // octets of the parts that Packet or Answer goes on in; 0: whole
+	ident   uint32      // of those parts, in IPv6
 	First   site.Packet // with Logged: the packet that it decided about
 	User    string      // whose device it was for, where that is not the session
 }
@@ -88,6 +91,8 @@ type Engine struct {
 	ByKernel bool
 	// Forgotten is told of flows that the kernel must forget; nil: nobody.
 	Forgotten func([]inside.Flow)
+	partsKept atomic.Int64 // octets, of all sessions
+	fromParts insideParts
 	more      atomic.Pointer[netset.Addrs] // the host's own addresses beside the plan's
 	strays    sync.Map                     // packets from inside that belong to nobody, by station: *atomic.Uint64
 }
@@ -130,6 +135,7 @@ func (e *Engine) Detach(s *Session, why reason.Reason) (up, first bool) {
 	s.Lock()
 	var gone []inside.Flow
 	if h, ok := s.Forwarding.(*held); ok {
+		e.partsKept.Add(-int64(h.parts.Kept()))
 		for _, f := range h.flows {
 			gone = append(gone, f.ends())
 			e.forget(f)
@@ -177,8 +183,15 @@ func (e *Engine) FromTunnel(from *Session, b []byte, now time.Time) Result {
 	if ok, ref := class.Selects(p); !ok {
 		return s.answer(m, s.lose(site.Selectors, ref), b, info, packet.Prohibited, now)
 	}
+	var came packet.Came
 	if info.Fragment {
-		return s.lose(site.Rules, noRule)
+		if b, came = e.collect(s, b, info, now); b == nil {
+			return Result{}
+		}
+		if info, err = packet.Parse(b); err != nil {
+			return s.lose(site.Fragments, noRule)
+		}
+		p.Service = info.Service()
 	}
 	if info.ICMPError() {
 		return s.report(b, info, e.ByKernel)
@@ -212,23 +225,30 @@ func (e *Engine) FromTunnel(from *Session, b []byte, now time.Time) Result {
 	}
 	f.count.passed(len(b))
 	e.touch(f, info, now, false)
-	if f.out.Self && !info.EchoRequest() { // the machine's, if there is one
-		return Result{Inside: f.out, Packet: b, Logged: logged, First: p}
-	}
-	if f.out.Self {
-		return Result{Session: s.Session, Packet: s.toPerson(packet.EchoReply(b, info), now), Logged: logged, First: p}
-	}
-	if e.ByKernel {
-		if s.ClampMSS {
+	r := e.onward(m, s, f, b, info, came, now)
+	r.Logged, r.First = logged, p
+	return r
+}
+
+// onward sends a packet of a known flow of the person's on. The session is locked.
+func (e *Engine) onward(m *site.Model, s *held, f *flow, b []byte, info packet.Info, came packet.Came, now time.Time) (r Result) {
+	r.Inside, r.Packet = f.out, b
+	switch {
+	case f.out.Self && info.EchoRequest():
+		r.Inside, r.Session = nil, s.Session
+		r.Packet = s.toPerson(packet.EchoReply(b, info), now)
+		r.own(r.Packet, info, came, s.MTU)
+		return r
+	case f.out.Self || e.ByKernel: // the machine's, if there is one
+		r.most, r.ident = came.Largest, came.Ident // the kernel knows what they fit
+		if s.ClampMSS && !f.out.Self {
 			packet.ClampMSS(b, info, s.MTU)
 		}
-		return Result{Inside: f.out, Packet: b, Logged: logged, First: p}
-	}
-	if info.HopLimit <= 1 {
+		return r
+	case info.HopLimit <= 1:
 		return s.answer(m, s.lose(site.Routing, site.Ref{}), b, info, packet.TimeExceeded, now)
-	}
-	if len(b) > InsideMTU {
-		r := s.lose(site.Size, site.Ref{})
+	case !r.fits(b, info, came, InsideMTU):
+		r = s.lose(site.Size, site.Ref{})
 		r.Answer = packet.Error(b, info, ownAddress(m, info.Src.Is4()), packet.TooBig, InsideMTU)
 		return r
 	}
@@ -237,7 +257,7 @@ func (e *Engine) FromTunnel(from *Session, b []byte, now time.Time) Result {
 		packet.ClampMSS(b, info, s.MTU)
 	}
 	f.toInside(b, &info)
-	return Result{Inside: f.out, Packet: b, Logged: logged, First: p}
+	return r
 }
 
 // noRule is the setting where no rule can let something through.
@@ -276,10 +296,19 @@ func (e *Engine) FromInside(b []byte, outside bool, now time.Time) Result {
 		return e.stray("malformed")
 	}
 	b = b[:info.Size]
-	switch {
-	case info.Fragment:
-		return e.stray("fragment")
-	case info.ICMPError():
+	var came packet.Came
+	if info.Fragment {
+		if e.ByKernel && e.Sessions.At(info.Dst) == nil {
+			return e.stray(site.State) // nothing is kept of what is for nobody: the kernel has undone its translation
+		}
+		if b, came = e.collectInside(b, info, outside, now); b == nil {
+			return Result{}
+		}
+		if info, err = packet.Parse(b); err != nil {
+			return e.stray(site.Fragments)
+		}
+	}
+	if info.ICMPError() {
 		return e.reportFromInside(m, b, info, outside, now)
 	}
 	f := e.find(otherKey(info))
@@ -294,7 +323,9 @@ func (e *Engine) FromInside(b []byte, outside bool, now time.Time) Result {
 	var opened Result
 	if f == nil {
 		if info.EchoRequest() && m.OwnAddresses().Contains(info.Dst) {
-			return Result{Answer: packet.EchoReply(b, info)}
+			r := Result{Answer: packet.EchoReply(b, info)}
+			r.own(r.Answer, info, came, InsideMTU)
+			return r
 		}
 		if f, opened = e.openInward(m, info, outside, now); f == nil {
 			return opened
@@ -308,8 +339,9 @@ func (e *Engine) FromInside(b []byte, outside bool, now time.Time) Result {
 			Answer:  packet.Error(b, info, ownAddress(m, info.Src.Is4()), packet.TimeExceeded, 0),
 		}
 	}
-	if len(b) > s.MTU {
-		r := s.lose(site.Size, site.Ref{})
+	r := Result{Session: s.Session, Logged: opened.Logged, First: opened.First}
+	if !r.fits(b, info, came, s.MTU) {
+		r = s.lose(site.Size, site.Ref{})
 		if !e.ByKernel { // which tells by the MTU of its route, and takes nothing from its own addresses
 			r.Answer = packet.Error(b, info, ownAddress(m, info.Src.Is4()), packet.TooBig, s.MTU)
 		}
@@ -326,7 +358,8 @@ func (e *Engine) FromInside(b []byte, outside bool, now time.Time) Result {
 		packet.ClampMSS(b, info, s.MTU)
 	}
 	f.toPerson(b, &info)
-	return Result{Session: s.Session, Packet: s.toPerson(b, now), Logged: opened.Logged, First: opened.First}
+	r.Packet = s.toPerson(b, now)
+	return r
 }
 
 // find finds the flow that an answer belongs to, with its session locked; nil if there is none.

@@ -39,6 +39,18 @@ func FuzzParse(f *testing.F) {
 			require.NoError(t, err)
 			require.Equal(t, i.Src, j.Dst)
 		}
+		c := Collector{Room: 1 << 16}
+		if i.Fragment {
+			if whole, _ := c.Add(b, i, false, noon); whole != nil {
+				_, err := Parse(whole)
+				require.True(t, err == nil || len(whole) > 0)
+			}
+		}
+		for _, x := range Cut(b, 1280, 1) {
+			require.LessOrEqual(t, len(x), max(1280, len(b)))
+			_, err := Parse(x)
+			require.NoError(t, err)
+		}
 		ClampMSS(b, i, 1280)
 		DecrementHopLimit(b)
 		if !i.Fragment {

@@ -26,6 +26,7 @@ const (
 	Routing     = "route"
 	Translating = "translation"
 	Size        = "size"
+	Fragments   = "fragments" // no station of journeys: where parts wait for the whole
 	Onward      = "onward"
 	Return      = "return"
 	State       = "state"
