@@ -3,6 +3,7 @@ module yellowlantern
 go 1.26.3
 
 require (
+	connectrpc.com/connect v1.21.1
 	github.com/chromedp/cdproto v0.159.0
 	github.com/chromedp/chromedp v0.23.0
 	github.com/danielgtaylor/huma/v2 v2.37.2

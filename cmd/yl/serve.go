@@ -15,26 +15,20 @@ import (
 
 	"yellowlantern/demo"
 	"yellowlantern/internal/cli"
-	"yellowlantern/internal/inside/linux"
 	"yellowlantern/internal/instance"
 	"yellowlantern/internal/tour"
 	"yellowlantern/web"
 )
 
 func listenFlags(data, ike, natt string) []urfave.Flag {
-	return []urfave.Flag{
-		&urfave.StringFlag{Name: "data", Usage: "folder for the database and the key file", Value: data},
+	return append(gatewayFlags(data, ike, natt), []urfave.Flag{
 		&urfave.StringFlag{Name: "listen", Usage: "address for the console and the API, on loopback", Value: "127.0.0.1:8600"},
-		&urfave.StringFlag{Name: "udp-ike", Usage: "the gateway's UDP address for IKE", Value: ike},
-		&urfave.StringFlag{Name: "udp-natt", Usage: "the gateway's UDP address for IKE and ESP in UDP", Value: natt},
-		&urfave.StringFlag{Name: "key-log", Usage: "write session keys to this file, for a packet analyser; whoever reads it can read all traffic"},
 		&urfave.IntFlag{Name: "keep-journal", Usage: "for how many days lines of the journal are kept; 0: for ever", Value: 400},
 		&urfave.StringFlag{Name: "webhook", Usage: "send events to this address, each as a POST with JSON"},
 		&urfave.StringSliceFlag{Name: "webhook-kinds", Usage: "kinds of events to send, as in the journal", Value: []string{"reach", "commit", "trust", "name", "machine"}},
 		&urfave.StringFlag{Name: "webhook-token-file", Usage: "send what is in this file as a bearer token"},
 		&urfave.StringSliceFlag{Name: "name", Usage: "a host name under which a proxy with TLS makes the console reachable; several by repeating it"},
-		&urfave.BoolFlag{Name: "verbose", Usage: "log every request"},
-	}
+	}...)
 }
 
 func logger(c *urfave.Command) *slog.Logger {
@@ -71,19 +65,22 @@ func options(c *urfave.Command) (instance.Options, error) {
 func serve() *urfave.Command {
 	return &urfave.Command{
 		Name: "serve", Usage: "run the service and its gateway",
-		Flags: append(listenFlags("/var/lib/yellow-lantern", ":500", ":4500"),
-			&urfave.StringFlag{Name: "inside", Usage: "what is inside: linux, this machine's own networks, or none", Value: "linux"},
-			&urfave.StringFlag{
-				Name:  "device",
-				Usage: "name of the tunnel device that carries people's packets to this machine's networks", Value: linux.Device,
-			},
+		Flags: append(append(listenFlags("/var/lib/yellow-lantern", ":500", ":4500"), insideFlags()...),
 			&urfave.StringFlag{
 				Name:  "site-lab",
 				Usage: "build stand-in surroundings from this description, in place of this machine's networks",
-			}),
+			},
+			&urfave.StringFlag{Name: "gateway", Usage: "the socket of a gateway in a process of its own (yl gateway), in place of one in this process; this one then needs no privilege"},
+			&urfave.StringSliceFlag{Name: "gateway-user", Usage: "whose process that is, beside root's and this one's user's: a name or a number"}),
 		Action: func(ctx context.Context, c *urfave.Command) error {
 			o, err := options(c)
 			if err != nil {
+				return err
+			}
+			if o.Host, o.Device, err = insideOf(c); err != nil {
+				return err
+			}
+			if o.GatewayUsers, err = usersOf(c, "gateway-user"); err != nil {
 				return err
 			}
 			if path := c.String("site-lab"); path != "" {
@@ -91,19 +88,26 @@ func serve() *urfave.Command {
 				if err != nil {
 					return cli.Failing(cli.ExitUsage, "site description: %w", err)
 				}
-				o.SiteLab = string(b)
-			} else if o.Host, err = inside(c.String("inside")); err != nil {
-				return err
+				o.SiteLab, o.Host = string(b), false
 			}
-			if o.Device = c.String("device"); len(o.Device) == 0 || len(o.Device) > 15 {
-				return cli.Failing(cli.ExitUsage, "--device takes a name of 1 to 15 characters, such as %s", linux.Device)
+			if o.Gateway = c.String("gateway"); o.Gateway != "" {
+				for _, other := range []string{"site-lab", "inside", "device", "udp-ike", "udp-natt", "key-log"} {
+					if c.IsSet(other) {
+						return cli.Failing(cli.ExitUsage, "--%s is the gateway's own: give it to yl gateway", other)
+					}
+				}
 			}
 			i, err := instance.Start(ctx, o)
 			if err != nil {
 				return err
 			}
 			defer i.Stop()
-			fmt.Printf("console and API: %s\ngateway: UDP %s (IKE), UDP %s (IKE and ESP)\n", i.URL(), i.Sockets.IKE(), i.Sockets.NATT())
+			fmt.Println("console and API: " + i.URL())
+			if i.Side != nil {
+				fmt.Printf("gateway: UDP %s (IKE), UDP %s (IKE and ESP)\n", i.Sockets.IKE(), i.Sockets.NATT())
+			} else {
+				fmt.Println("gateway: the process at " + o.Gateway)
+			}
 			if code := i.App.Access.SetupCode; code != "" {
 				fmt.Printf("first start: name the administrator in the console, or with\n  yl sign-in --setup-code %s %s\n", code, i.URL())
 			}
@@ -112,16 +116,6 @@ func serve() *urfave.Command {
 			return nil
 		},
 	}
-}
-
-func inside(word string) (host bool, err error) {
-	switch word {
-	case linux.Name:
-		return true, nil
-	case "none":
-		return false, nil
-	}
-	return false, cli.Failing(cli.ExitUsage, "--inside takes linux or none, not %q", word)
 }
 
 func demonstrate() *urfave.Command {

@@ -1,15 +1,14 @@
 // Package agent is how a gateway is told what to run, and tells what it sees: its desired state goes in, and what it observes, events with
-// a sequence number and answers to questions come out. All of it is values that can be put over a wire. Today both sides are in one
-// process; a gateway in another process, or on another host, is another Agent.
-//
-// Two things are not here yet: who judges a login, and where an admission is recorded before somebody is let in, are still function calls
-// (gateway.Config).
+// a sequence number, answers to questions and inquiries about who may come in come out. All of it is values that can be put over a wire.
+// Both
+// sides are in one process, or the gateway is in one of its own (package socket).
 package agent
 
 import (
 	"context"
 	"io"
 	"net/netip"
+	"time"
 
 	"yellowlantern/internal/core/forward"
 	"yellowlantern/internal/core/inside"
@@ -26,9 +25,13 @@ type Agent interface {
 	// Stop ends every session; nobody is admitted until something is handed over.
 	Stop(ctx context.Context) error
 	Observe(ctx context.Context) (Observed, error)
-	// Events gives what happened after a sequence number, oldest first, and waits until there is something, or the context ends: then it
-	// gives nothing. What is up to that number is acknowledged, and is not kept any longer.
-	Events(ctx context.Context, after uint64) ([]Event, error)
+	// Events gives what happened after a mark, oldest first, and waits until there is something, or the context ends: then it gives
+	// nothing. What is up to that mark is acknowledged, and is not kept any longer.
+	Events(ctx context.Context, after Mark) (Events, error)
+	// Inquiries gives what the gateway wants to know, after a mark, and waits likewise. Each is given until it is settled.
+	Inquiries(ctx context.Context, after Mark) (Inquiries, error)
+	// Settle hands over rulings on inquiries of a desk.
+	Settle(ctx context.Context, of string, rulings []Ruling) error
 	// Ask puts a question.
 	Ask(ctx context.Context, q Question) (Answer, error)
 	// Record writes a session's packets as pcapng until a limit is reached.
@@ -65,6 +68,12 @@ type Observed struct {
 	LeftOut  uint64          `json:"left-out"` // events that were more than are kept
 }
 
+// Events are what happened.
+type Events struct {
+	Of     string  `json:"of"` // the log that numbers them
+	Events []Event `json:"events,omitempty"`
+}
+
 // Event is something that happened: one of both.
 type Event struct {
 	Sequence uint64         `json:"sequence"`
@@ -76,6 +85,7 @@ type Event struct {
 type Over struct {
 	Session gateway.Session `json:"session"`
 	Why     reason.Reason   `json:"why"`
+	At      time.Time       `json:"at"`
 }
 
 // Question is one of these.
@@ -89,7 +99,7 @@ type Question struct {
 	Preview *Preview `json:"preview,omitempty"`
 	// Lookup asks where the gateway's machine would send a packet.
 	Lookup netip.Addr `json:"lookup,omitzero"`
-	// Written asks for the sequence number of the newest event, once everything that happened so far is one.
+	// Written asks for the mark of the newest event, once everything that happened so far is one.
 	Written bool `json:"written,omitempty"`
 }
 
@@ -121,7 +131,7 @@ type Answer struct {
 	Inside   inside.Observed `json:"inside,omitzero"`
 	Preview  inside.Preview  `json:"preview,omitzero"`
 	Looked   *inside.Looked  `json:"looked,omitempty"`
-	Sequence uint64          `json:"sequence,omitempty"`
+	Written  Mark            `json:"written,omitzero"`
 }
 
 // Session is a live session with what its device was told at login.

@@ -2,6 +2,7 @@ package agent
 
 import (
 	"context"
+	"errors"
 	"io"
 	"net/netip"
 	"sync"
@@ -21,17 +22,29 @@ const patience = 10 * time.Second
 // Where the gateway is not reached, lists are empty and the inside says why, so that nothing is shown as right.
 type Handle struct {
 	Agent
-	// Line and Over are told of events, one after the other.
-	Line func(gateway.Event)
-	Over func(gateway.Session, reason.Reason)
+	// Line and Over are told of events, one after the other, with the mark that is taken with each.
+	Line func(gateway.Event, Mark)
+	Over func(Over, Mark)
+	// People and Admit rule on what the gateway asks.
+	People gateway.People
+	Admit  func(gateway.Event) error
+	// Away is told that the gateway is not reached any longer, and Back that it is again: it may be another process by then. nil:
+	// nobody.
+	Away func(error)
+	Back func()
+
+	talks talks
 
 	mu    sync.Mutex
-	taken uint64        // sequence number of the newest event that was handed on
+	taken Mark          // of the newest event that was handed on
 	moved chan struct{} // closed when taken moves
+	away  bool          // the gateway was not reached last
 }
 
-// NewHandle takes an agent in hand.
-func NewHandle(a Agent) *Handle { return &Handle{Agent: a, moved: make(chan struct{})} }
+// NewHandle takes an agent in hand; what is up to a mark was taken before.
+func NewHandle(a Agent, taken Mark) *Handle {
+	return &Handle{Agent: a, moved: make(chan struct{}), taken: taken}
+}
 
 func bounded() (context.Context, context.CancelFunc) {
 	return context.WithTimeout(context.Background(), patience)
@@ -44,6 +57,11 @@ func (h *Handle) Apply(set gateway.Settings) ([]string, error) {
 		return nil, err
 	}
 	done, err := h.Hand(context.Background(), d) // a large plan takes as long as it takes
+	if errors.Is(err, gateway.ErrNotReached) {
+		h.mu.Lock()
+		h.away = true // and told to run it once it is reached
+		h.mu.Unlock()
+	}
 	return done.Ended, err
 }
 
@@ -135,42 +153,70 @@ func (h *Handle) Record(ctx context.Context, id uint64, limits gateway.RecordLim
 // Take hands on events as they come, until the context ends; what is there then is still handed on.
 func (h *Handle) Take(ctx context.Context) {
 	for ctx.Err() == nil {
-		if err := h.take(ctx); err != nil {
-			select {
-			case <-ctx.Done():
-			case <-time.After(time.Second):
-			}
+		if _, err := h.take(ctx); err != nil {
+			rest(ctx)
 		}
 	}
-	over, stop := context.WithCancel(context.Background())
-	stop() // of what is there, without waiting for more
-	for before := h.newest(); h.take(over) == nil && h.newest() != before; {
-		before = h.newest()
+	over, stop := context.WithTimeout(context.Background(), lastEvents)
+	defer stop()
+	for more, err := true, error(nil); more && err == nil; {
+		over, stop := context.WithTimeout(over, aMoment) // of what is there, without waiting for more
+		more, err = h.take(over)
+		stop()
 	}
 }
 
-func (h *Handle) newest() uint64 {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	return h.taken
-}
+// lastEvents is for how long events are taken still at the end; aMoment is for how long nothing is waited for.
+const (
+	lastEvents = 5 * time.Second
+	aMoment    = 20 * time.Millisecond
+)
 
-func (h *Handle) take(ctx context.Context) error {
-	events, err := h.Events(ctx, h.newest())
-	for _, e := range events {
+// take takes what is there, and tells whether there was something.
+func (h *Handle) take(ctx context.Context) (bool, error) {
+	h.mu.Lock()
+	after, away := h.taken, h.away
+	h.mu.Unlock()
+	asking := ctx
+	if away { // whether it is there is of interest, not what happened
+		var stop context.CancelFunc
+		asking, stop = context.WithTimeout(ctx, aMoment)
+		defer stop()
+	}
+	got, err := h.Events(asking, after)
+	h.reached(ctx, err)
+	for _, e := range got.Events {
+		at := Mark{got.Of, e.Sequence}
 		switch {
 		case e.Line != nil:
-			h.Line(*e.Line)
+			h.Line(*e.Line, at)
 		case e.Over != nil:
-			h.Over(e.Over.Session, e.Over.Why)
+			h.Over(*e.Over, at)
 		}
 		h.mu.Lock()
-		h.taken = e.Sequence
+		h.taken = at
 		close(h.moved)
 		h.moved = make(chan struct{})
 		h.mu.Unlock()
 	}
-	return err
+	return len(got.Events) > 0, err
+}
+
+// reached notes whether the gateway was, and tells of a change.
+func (h *Handle) reached(ctx context.Context, err error) {
+	if ctx.Err() != nil {
+		return
+	}
+	h.mu.Lock()
+	was := h.away
+	h.away = err != nil
+	h.mu.Unlock()
+	switch {
+	case err != nil && !was && h.Away != nil:
+		h.Away(err)
+	case err == nil && was && h.Back != nil:
+		h.Back()
+	}
 }
 
 // Written waits until every event so far was handed on, or the context ends.
@@ -180,7 +226,7 @@ func (h *Handle) Written(ctx context.Context) {
 		h.mu.Lock()
 		taken, moved := h.taken, h.moved
 		h.mu.Unlock()
-		if taken >= a.Sequence {
+		if taken.Of == a.Written.Of && taken.Sequence >= a.Written.Sequence || a.Written.Sequence == 0 {
 			return
 		}
 		select {

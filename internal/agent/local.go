@@ -1,31 +1,120 @@
 package agent
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
 	"io"
+	"os"
+	"path/filepath"
+	"sync"
 
 	"yellowlantern/internal/gateway"
+	"yellowlantern/internal/private"
 )
 
 // Local is a gateway in this process.
 type Local struct {
 	Runner *gateway.Runner
 	Log    *Log // that the gateway tells of events
+	Desk   *Desk
+	// Folder keeps what runs, with the keys of its certificates, so that the gateway comes back with it by itself; empty: it is told
+	// anew.
+	Folder string
+
+	mu   sync.Mutex // one change after the other
+	runs []byte     // what was handed over last, as JSON; nil: nothing runs
 }
 
-// Hand implements Agent.
+// desiredName is the file of what runs.
+const desiredName = "running.json"
+
+// Resume runs what ran before, if anything did. It says whether something runs.
+func (l *Local) Resume() (bool, error) {
+	if l.Folder == "" {
+		return false, nil
+	}
+	path := filepath.Join(l.Folder, desiredName)
+	b, err := os.ReadFile(path)
+	if errors.Is(err, os.ErrNotExist) {
+		return false, nil
+	}
+	if err == nil {
+		err = private.Check(path)
+	}
+	var want Desired
+	if err == nil {
+		err = json.Unmarshal(b, &want)
+	}
+	if err != nil {
+		return false, fmt.Errorf("what ran before, in %s: %w", path, err)
+	}
+	want.Again = true
+	_, err = l.Hand(context.Background(), want)
+	return err == nil, err
+}
+
+// Hand implements Agent. What runs already goes on as it is.
 func (l *Local) Hand(_ context.Context, want Desired) (Applied, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	again := want.Again
+	want.Again = false
+	b, err := json.Marshal(want)
+	if err != nil {
+		return Applied{}, err
+	}
+	if again && bytes.Equal(b, l.runs) {
+		return Applied{}, nil
+	}
+	want.Again = again
 	set, err := want.settings()
 	if err != nil {
 		return Applied{}, err
 	}
+	next, err := l.prepare(b)
+	if err != nil {
+		return Applied{}, fmt.Errorf("what is to run cannot be kept in the gateway's folder, so it would not come back: %w", err)
+	}
 	ended, err := l.Runner.Apply(set)
-	return Applied{ended}, err
+	if err != nil {
+		_ = os.Remove(next)
+		return Applied{}, err
+	}
+	l.runs = b
+	return Applied{ended}, l.keep(next)
 }
 
-// Stop implements Agent.
+// prepare writes what is to run beside what runs; keep puts it in its place once it does.
+func (l *Local) prepare(b []byte) (next string, err error) {
+	if l.Folder == "" {
+		return "", nil
+	}
+	next = filepath.Join(l.Folder, desiredName+".next")
+	return next, private.Write(next, b)
+}
+
+func (l *Local) keep(next string) error {
+	if next == "" {
+		return nil
+	}
+	return os.Rename(next, filepath.Join(l.Folder, desiredName))
+}
+
+// Stop implements Agent. It does not come back by itself.
 func (l *Local) Stop(context.Context) error {
+	l.mu.Lock()
+	defer l.mu.Unlock()
 	l.Runner.Stop()
+	l.runs = nil
+	if l.Folder == "" {
+		return nil
+	}
+	if err := os.Remove(filepath.Join(l.Folder, desiredName)); !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
 	return nil
 }
 
@@ -36,8 +125,19 @@ func (l *Local) Observe(context.Context) (Observed, error) {
 }
 
 // Events implements Agent.
-func (l *Local) Events(ctx context.Context, after uint64) ([]Event, error) {
+func (l *Local) Events(ctx context.Context, after Mark) (Events, error) {
 	return l.Log.after(ctx, after), nil
+}
+
+// Inquiries implements Agent.
+func (l *Local) Inquiries(ctx context.Context, after Mark) (Inquiries, error) {
+	return l.Desk.inquiries(ctx, after), nil
+}
+
+// Settle implements Agent.
+func (l *Local) Settle(_ context.Context, of string, rulings []Ruling) error {
+	l.Desk.settle(of, rulings)
+	return nil
 }
 
 // Ask implements Agent.
@@ -69,7 +169,8 @@ func (l *Local) Ask(ctx context.Context, q Question) (out Answer, err error) {
 	}
 	if q.Written {
 		l.Runner.Written(ctx)
-		out.Sequence, _ = l.Log.counted()
+		last, _ := l.Log.counted()
+		out.Written = Mark{l.Log.name, last}
 	}
 	return out, err
 }

@@ -1,6 +1,7 @@
 package agent
 
 import (
+	"cmp"
 	"crypto"
 	"crypto/x509"
 	"fmt"
@@ -31,6 +32,7 @@ func want(set gateway.Settings) (Desired, error) {
 		}
 		d.Certificates = append(d.Certificates, Certificate{name, c.Chain, key})
 	}
+	slices.SortFunc(d.Certificates, func(a, b Certificate) int { return cmp.Compare(a.Name, b.Name) })
 	return d, nil
 }
 

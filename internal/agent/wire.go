@@ -3,7 +3,9 @@ package agent
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
+	"time"
 
 	"yellowlantern/internal/gateway"
 )
@@ -13,17 +15,30 @@ type Call struct {
 	Hand    *Desired  `json:"hand,omitempty"`
 	Stop    bool      `json:"stop,omitempty"`
 	Observe bool      `json:"observe,omitempty"`
-	Events  *uint64   `json:"events,omitempty"` // after which
+	Events  *Mark     `json:"events,omitempty"` // after which
 	Ask     *Question `json:"ask,omitempty"`
+
+	Inquiries *Mark `json:"inquiries,omitempty"` // after which
+	// Wait is for how long there may be nothing of either.
+	Wait   time.Duration `json:"wait,omitempty"`
+	Settle *Settled      `json:"settle,omitempty"`
+}
+
+// Settled are rulings on a desk's inquiries.
+type Settled struct {
+	Of      string   `json:"of"`
+	Rulings []Ruling `json:"rulings"`
 }
 
 // Reply is what comes of a call.
 type Reply struct {
 	Applied  Applied  `json:"applied,omitzero"`
 	Observed Observed `json:"observed,omitzero"`
-	Events   []Event  `json:"events,omitempty"`
+	Events   Events   `json:"events,omitzero"`
 	Answer   Answer   `json:"answer,omitzero"`
 	Error    string   `json:"error,omitempty"`
+
+	Inquiries Inquiries `json:"inquiries,omitzero"`
 }
 
 // Serve makes a call of an agent.
@@ -37,7 +52,15 @@ func Serve(ctx context.Context, a Agent, c Call) (r Reply) {
 	case c.Observe:
 		r.Observed, err = a.Observe(ctx)
 	case c.Events != nil:
+		ctx, stop := context.WithTimeout(ctx, min(c.Wait, waitMost))
+		defer stop()
 		r.Events, err = a.Events(ctx, *c.Events)
+	case c.Inquiries != nil:
+		ctx, stop := context.WithTimeout(ctx, min(c.Wait, waitMost))
+		defer stop()
+		r.Inquiries, err = a.Inquiries(ctx, *c.Inquiries)
+	case c.Settle != nil:
+		err = a.Settle(ctx, c.Settle.Of, c.Settle.Rulings)
 	case c.Ask != nil:
 		r.Answer, err = a.Ask(ctx, *c.Ask)
 	default:
@@ -59,10 +82,36 @@ type Remote struct {
 
 func (r Remote) do(ctx context.Context, c Call) (Reply, error) {
 	out, err := r.Do(ctx, c)
-	if err == nil && out.Error != "" {
-		err = errors.New(out.Error)
+	if err != nil {
+		return out, fmt.Errorf("%w: %w", gateway.ErrNotReached, err)
 	}
-	return out, err
+	if out.Error != "" {
+		return out, errors.New(out.Error)
+	}
+	return out, nil
+}
+
+const (
+	waitMost = time.Minute     // of one call
+	wireTime = 2 * time.Second // for a reply to come back
+)
+
+// patiently makes of a context's deadline the time for which the other end waits: an answer that there is nothing must come back within
+// the context too.
+func patiently(ctx context.Context) (context.Context, time.Duration, context.CancelFunc) {
+	wait := waitMost
+	if at, ok := ctx.Deadline(); ok {
+		wait = max(0, min(wait, time.Until(at)))
+	}
+	calling, cancel := context.WithCancel(context.WithoutCancel(ctx))
+	stop := context.AfterFunc(ctx, func() {
+		if ctx.Err() == context.DeadlineExceeded {
+			time.AfterFunc(wireTime, cancel)
+			return
+		}
+		cancel()
+	})
+	return calling, wait, func() { stop(); cancel() }
 }
 
 // Hand implements Agent.
@@ -84,9 +133,25 @@ func (r Remote) Observe(ctx context.Context) (Observed, error) {
 }
 
 // Events implements Agent.
-func (r Remote) Events(ctx context.Context, after uint64) ([]Event, error) {
-	out, err := r.do(ctx, Call{Events: &after})
+func (r Remote) Events(ctx context.Context, after Mark) (Events, error) {
+	ctx, wait, stop := patiently(ctx)
+	defer stop()
+	out, err := r.do(ctx, Call{Events: &after, Wait: wait})
 	return out.Events, err
+}
+
+// Inquiries implements Agent.
+func (r Remote) Inquiries(ctx context.Context, after Mark) (Inquiries, error) {
+	ctx, wait, stop := patiently(ctx)
+	defer stop()
+	out, err := r.do(ctx, Call{Inquiries: &after, Wait: wait})
+	return out.Inquiries, err
+}
+
+// Settle implements Agent.
+func (r Remote) Settle(ctx context.Context, of string, rulings []Ruling) error {
+	_, err := r.do(ctx, Call{Settle: &Settled{of, rulings}})
+	return err
 }
 
 // Ask implements Agent.

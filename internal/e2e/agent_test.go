@@ -19,6 +19,7 @@ import (
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/core/forward"
 	"yellowlantern/internal/gateway"
+	"yellowlantern/internal/probe"
 	"yellowlantern/internal/tour"
 )
 
@@ -87,6 +88,11 @@ func TestAgentOverAWire(t *testing.T) {
 	require.Error(t, ping(t, tn, "10.20.0.20"), "it runs at once")
 	require.NoError(t, tn.Ended())
 
+	five := []*probe.Tunnel{}
+	for range 5 {
+		five = append(five, connect(t, d, "wanda.warden"))
+	}
+	at, as := home(t, d), order(t, d, "rory.researcher")
 	w.cut.Store(true)
 	status, err := client.Get[running.Status](t.Context(), d.Client, "/status")
 	require.NoError(t, err)
@@ -95,20 +101,30 @@ func TestAgentOverAWire(t *testing.T) {
 	require.NoError(t, d.Client.Do(t.Context(), "PUT", "/drafts/open", map[string]any{"text": d.Scenario.Plan, "version": 0}, nil))
 	require.ErrorContains(t, d.Client.Do(t.Context(), "POST", "/drafts/open/commit", map[string]any{"message": "open"}, nil),
 		"nothing was changed")
-	for range 5 { // the gateway tells of them, and nobody hears it yet
-		tn.Close()
-		tn = connect(t, d, "wanda.warden")
+	for _, x := range five { // the gateway tells of them, and nobody hears it yet
+		x.Close()
 	}
+	late := make(chan error)
+	go func() { // who logs in meanwhile waits for somebody who knows them
+		x, err := probe.Open(t.Context(), at, as, probe.Options{Password: d.Passwords["rory.researcher"]})
+		if err == nil {
+			defer x.Close()
+		}
+		late <- err
+	}()
+	time.Sleep(time.Second)
+	require.Empty(t, late)
 	w.cut.Store(false)
+	require.NoError(t, <-late)
 	require.NoError(t, d.Client.Do(t.Context(), "POST", "/drafts/open/commit", map[string]any{"message": "open"}, nil))
 	require.NoError(t, ping(t, tn, "10.20.0.20"))
-	require.Eventually(t, func() bool { return len(lines(t, d, "ended")) == 5 }, 10*time.Second, 50*time.Millisecond, "each end once")
+	require.Eventually(t, func() bool { return len(lines(t, d, "ended")) == 6 }, 10*time.Second, 50*time.Millisecond, "each end once")
 	require.NotZero(t, w.lost.Load(), "events were on their way back when the wire was cut: they were asked for again")
 	past, err := client.Get[[]watching.PastSession](t.Context(), d.Client, "/sessions/past")
 	require.NoError(t, err)
-	require.Len(t, past, 5)
-	at := lines(t, d, "ended")
-	require.True(t, slices.IsSortedFunc(at, func(a, b gateway.Event) int { return b.Time.Compare(a.Time) }), "in order, the newest first")
+	require.Len(t, past, 6)
+	ends := lines(t, d, "ended")
+	require.True(t, slices.IsSortedFunc(ends, func(a, b gateway.Event) int { return b.Time.Compare(a.Time) }), "in order, the newest first")
 }
 
 func lines(t *testing.T, d *tour.Demo, kind string) []gateway.Event {

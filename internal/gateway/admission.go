@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -56,6 +57,9 @@ func (h host) Admit(r tunnel.Request) (*session.Session, tunnel.Grant) {
 		g.journal(e)
 	} else if err := g.cfg.Admit(e); err != nil {
 		g.over(s, reason.Reason{})
+		if errors.Is(err, ErrLater) {
+			return nil, tunnel.Grant{Refusal: reason.Of(reason.LoginsLater, reason.With{reason.Error: err.Error()}), Later: true}
+		}
 		return nil, tunnel.Grant{Refusal: reason.Of(reason.NotRecorded, reason.With{reason.Error: err.Error()})}
 	}
 	return s, grant
@@ -83,11 +87,29 @@ func (g *Gateway) lookAgain(s *session.Session) {
 		g.end(s, why)
 		return
 	}
+	for isUp(s) {
+		now, err := g.groups(s.User)
+		switch {
+		case errors.Is(err, ErrLater): // their session stands until somebody knows
+		case err != nil || !slices.Equal(now, s.Groups):
+			g.end(s, reason.Of(reason.UserChangedEarly, nil))
+			return
+		default:
+			return
+		}
+	}
+}
+
+func isUp(s *session.Session) bool {
+	s.Lock()
+	defer s.Unlock()
+	return s.IsUp()
+}
+
+func (g *Gateway) groups(user string) ([]string, error) {
 	ctx, stop := context.WithTimeout(context.Background(), answerTime)
 	defer stop()
-	if now, err := g.cfg.People.Groups(ctx, s.User); err != nil || !slices.Equal(now, s.Groups) {
-		g.end(s, reason.Of(reason.UserChangedEarly, nil))
-	}
+	return g.cfg.People.Groups(ctx, user)
 }
 
 // keepOnly gives back what was leased and is not used: addresses of a family that the device did not ask for.

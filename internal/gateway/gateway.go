@@ -35,6 +35,12 @@ type People interface {
 	Groups(ctx context.Context, user string) ([]string, error)
 }
 
+// ErrLater is that of People and Config.Admit where whoever decides does not answer: the login is left to be tried again.
+var ErrLater = errors.New("whoever decides who may come in does not answer")
+
+// ErrNotReached is where a gateway in another process does not answer.
+var ErrNotReached = errors.New("the gateway does not answer")
+
 // Frame is a packet for the inside or the internet, with the way that it leaves by.
 type Frame struct {
 	Egress site.Egress

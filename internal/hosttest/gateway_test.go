@@ -35,6 +35,9 @@ func TestMain(m *testing.M) {
 			panic(err)
 		}
 		defer os.RemoveAll(folder)
+		if err := os.Chmod(folder, 0o755); err != nil { // for processes of other users
+			panic(err)
+		}
 		yl = filepath.Join(folder, "yl")
 		build := exec.Command("go", "build", "-o", yl, "yellowlantern/cmd/yl")
 		build.Env = append(os.Environ(), "CGO_ENABLED=0")
@@ -56,6 +59,9 @@ type installed struct {
 	run    *exec.Cmd
 	out    *bytes.Buffer
 	code   string // to name the first administrator with
+
+	apart bool      // service and gateway are two processes, of two users
+	side  *exec.Cmd // the gateway's then
 }
 
 // needsHosts skips where no hosts can be made; in CI it fails.
@@ -71,6 +77,11 @@ func needsHosts(t testing.TB) {
 
 // install makes Tern Island with the demonstration's people and plan, changed as given, old and new by turns; its gateway runs the service.
 func install(t testing.TB, tag string, change ...string) *installed {
+	t.Helper()
+	return installAs(t, tag, false, change...)
+}
+
+func installAs(t testing.TB, tag string, apart bool, change ...string) *installed {
 	needsHosts(t)
 	if t, ok := t.(*testing.T); ok {
 		t.Parallel() // each has hosts of its own, and mostly waits
@@ -83,11 +94,14 @@ func install(t testing.TB, tag string, change ...string) *installed {
 	}
 	d, err := lab.Read([]byte(s.Site))
 	require.NoError(t, err)
-	g := &installed{t: t, folder: t.TempDir(), demo: s}
+	g := &installed{t: t, folder: t.TempDir(), demo: s, apart: apart}
 	g.Site, err = hosts.Build(t.Context(), d, fmt.Sprintf("%s.%d", tag, os.Getpid()), g.folder)
 	require.NoError(t, err)
 	t.Cleanup(g.Site.Close)
 	g.before = g.traces()
+	if apart {
+		g.startSide()
+	}
 	g.start()
 	g.password("admin")
 	g.yl("sign-in", "--setup-code", g.code, "--password-file", g.file("admin"), "http://127.0.0.1:8600")
@@ -108,7 +122,7 @@ func install(t testing.TB, tag string, change ...string) *installed {
 func (g *installed) start() {
 	g.t.Helper()
 	g.out = &bytes.Buffer{}
-	g.run = g.Command(context.Background(), hosts.Gateway, yl, "serve", "--data", filepath.Join(g.folder, "data"))
+	g.run = g.Command(context.Background(), hosts.Gateway, g.serving()...)
 	g.run.Stdout, g.run.Stderr = g.out, g.out
 	require.NoError(g.t, g.run.Start())
 	run := g.run

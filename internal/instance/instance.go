@@ -3,7 +3,6 @@
 package instance
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -12,26 +11,20 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
-	"os"
 	"sync"
 	"time"
 
 	"yellowlantern/internal/agent"
+	"yellowlantern/internal/agent/socket"
 	"yellowlantern/internal/app"
 	"yellowlantern/internal/app/access"
 	"yellowlantern/internal/app/journal"
 	"yellowlantern/internal/app/trials"
 	"yellowlantern/internal/core/reason"
-	"yellowlantern/internal/core/tunnel"
 	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/httpapi"
-	"yellowlantern/internal/inside/linux"
-	"yellowlantern/internal/lab"
 	"yellowlantern/internal/people"
-	"yellowlantern/internal/private"
 	"yellowlantern/internal/store"
-	"yellowlantern/internal/tunnel/ikev2"
-	"yellowlantern/internal/tunnel/kinds"
 )
 
 // Webhook is where events are sent to.
@@ -55,27 +48,27 @@ type Options struct {
 	Names []string
 	// OutsideAddresses finds the machine's public addresses towards a name server; nil: by looking.
 	OutsideAddresses func(server string) ([]netip.Addr, error)
+	// Gateway is the socket of a gateway in a process of its own, of one of these users; empty: it is in this one.
+	Gateway      string
+	GatewayUsers []uint32
 	// Wire stands between the service and its gateway; nil: nothing does.
 	Wire func(agent.Agent) agent.Agent
 }
 
 // Instance is a running service.
 type Instance struct {
+	*Side   // nil: the gateway is another process
 	App     *app.App
 	Store   *store.Store
 	People  *people.People
-	Runner  *gateway.Runner
-	Sockets *ikev2.Sockets
-	Lab     *lab.Lab
-	Host    *linux.Port
 	Address netip.AddrPort // of the HTTP interface
 
-	log     *slog.Logger
-	http    *http.Server
-	keep    context.CancelFunc
-	kept    sync.WaitGroup
-	keyLog  *os.File
-	stopped sync.Once
+	log       *slog.Logger
+	http      *http.Server
+	keep      context.CancelFunc
+	kept      sync.WaitGroup
+	stopped   sync.Once
+	elsewhere bool
 
 	stopTaking context.CancelFunc // of the gateway's events
 	taken      sync.WaitGroup
@@ -92,7 +85,7 @@ func Start(ctx context.Context, o Options) (*Instance, error) {
 }
 
 func (i *Instance) start(ctx context.Context, o Options) (err error) {
-	ln, err := listen(o.Listen)
+	ln, err := open(o.Listen)
 	if err != nil {
 		return err
 	}
@@ -106,61 +99,15 @@ func (i *Instance) start(ctx context.Context, o Options) (err error) {
 	if i.Store, err = store.Open(o.Data); err != nil {
 		return err
 	}
-	if i.Sockets, err = ikev2.Listen(o.IKE, o.NATT); err != nil {
+	i.People = people.New(i.Store)
+	told, taken, vantages, err := i.gateway(ctx, o)
+	if err != nil {
 		return err
 	}
-	cfg := gateway.Config{Log: o.Log}
-	kind := ikev2.Kind{Sockets: i.Sockets, Log: o.Log, ListenTCP: func(port uint16) (net.Listener, error) {
-		return net.Listen("tcp", netip.AddrPortFrom(i.Sockets.NATT().Addr(), port).String())
-	}}
-	if o.KeyLog != "" {
-		if i.keyLog, err = private.Append(o.KeyLog); err != nil {
-			return fmt.Errorf("key log: %w", err)
-		}
-		kind.KeyLog = i.keyLog
-	}
-	var vantages []trials.Vantage
-	if o.SiteLab != "" {
-		d, err := lab.Read([]byte(o.SiteLab))
-		if err != nil {
-			return err
-		}
-		if i.Lab, err = lab.Start(d); err != nil {
-			return err
-		}
-		cfg.Inside, cfg.SeenAt, kind.ListenTCP = i.Lab, i.Lab.SeenAt, i.Lab.ListenTCP
-		for _, v := range i.Lab.Vantages() {
-			vantages = append(vantages, trials.Vantage(v))
-		}
-	}
-	log := &agent.Log{}
-	if o.Host {
-		tell := func(why reason.Reason) { log.Line(gateway.Tell(why, "", "")) }
-		if i.Host, err = linux.Open(linux.Config{
-			Device: cmp.Or(o.Device, linux.Device), Folder: o.Data, Log: o.Log,
-			Tell: tell,
-		}); err != nil {
-			return err
-		}
-		cfg.Inside = i.Host
-	}
-	i.People = people.New(i.Store)
-	cfg.People = i.People
-	cfg.Kinds = append([]tunnel.Kind{kind}, kinds.Servers()...)
-	cfg.Journal, cfg.Over = log.Line, log.Over
-	cfg.Admit = func(e gateway.Event) error { return i.App.Journal.Admit(e) }
-	i.Runner = gateway.NewRunner(cfg)
-	if i.Lab != nil {
-		i.Lab.Plug(i.Sockets.IKE(), i.Sockets.NATT(), i.Runner.FromInside)
-	}
-	if i.Host != nil {
-		i.Host.Plug(linux.Deliver{Packets: i.Runner.FromInside, Own: i.Runner.Owns})
-	}
-	var told agent.Agent = &agent.Local{Runner: i.Runner, Log: log}
 	if o.Wire != nil {
 		told = o.Wire(told)
 	}
-	handle := agent.NewHandle(told)
+	handle := agent.NewHandle(told, taken)
 	conf := app.Config{
 		Store: i.Store, People: i.People, Gateway: handle, Vantages: vantages, Log: o.Log,
 		OutsideAddresses: o.OutsideAddresses, KeepJournal: o.KeepJournal, Webhook: o.Webhook, Names: o.Names,
@@ -173,10 +120,7 @@ func (i *Instance) start(ctx context.Context, o Options) (err error) {
 		conf.SetupCode = access.NewSetupCode()
 	}
 	i.App = app.New(conf)
-	handle.Line, handle.Over = i.App.Journal.Event, i.App.Watching.SessionOver
-	taking, stopTaking := context.WithCancel(context.Background())
-	i.stopTaking = stopTaking
-	i.taken.Go(func() { handle.Take(taking) })
+	i.listen(handle)
 	if err := i.App.Trust.Ensure(ctx); err != nil {
 		return err
 	}
@@ -196,8 +140,50 @@ func (i *Instance) start(ctx context.Context, o Options) (err error) {
 	return nil
 }
 
-// listen opens the HTTP port. It speaks without TLS, so it stays on loopback.
-func listen(addr string) (net.Listener, error) {
+// gateway is the gateway that the service tells what to run: its own, or one in another process; with the events of it that were taken
+// before, and the places that devices of trials can be at.
+func (i *Instance) gateway(ctx context.Context, o Options) (agent.Agent, agent.Mark, []trials.Vantage, error) {
+	if o.Gateway != "" {
+		i.elsewhere = true
+		t, err := i.Store.TakenSoFar(ctx)
+		return socket.Dial(o.Gateway, o.GatewayUsers), agent.Mark{Of: t.Of, Sequence: t.Sequence}, nil, err
+	}
+	var vantages []trials.Vantage
+	var err error
+	if i.Side, err = begin(o.side(), agent.NewLog()); err != nil {
+		return nil, agent.Mark{}, nil, err
+	}
+	if i.Lab != nil {
+		for _, v := range i.Lab.Vantages() {
+			vantages = append(vantages, trials.Vantage(v))
+		}
+	}
+	return &agent.Local{Runner: i.Runner, Log: i.Log, Desk: i.Desk}, agent.Mark{}, vantages, nil
+}
+
+// listen takes what the gateway tells and rules on what it asks, from now on.
+func (i *Instance) listen(handle *agent.Handle) {
+	taken := func(m agent.Mark) store.Taken { return store.Taken{Of: m.Of, Sequence: m.Sequence} }
+	handle.Line = func(e gateway.Event, m agent.Mark) { i.App.Journal.Event(e, taken(m)) }
+	handle.Over = func(o agent.Over, m agent.Mark) { i.App.Watching.SessionOver(o.Session, o.Why, o.At, taken(m)) }
+	handle.People, handle.Admit = i.People, i.App.Journal.Admit
+	if i.elsewhere {
+		handle.Away = func(err error) {
+			i.App.Journal.Tell(reason.Of(reason.GatewayAway, reason.With{reason.Error: err.Error()}), "")
+		}
+		handle.Back = func() {
+			i.App.Journal.Tell(reason.Of(reason.GatewayBack, nil), "")
+			i.App.Running.Again()
+		}
+	}
+	taking, stopTaking := context.WithCancel(context.Background())
+	i.stopTaking = stopTaking
+	i.taken.Go(func() { handle.Take(taking) })
+	i.taken.Go(func() { handle.Rule(taking) })
+}
+
+// open opens the HTTP port. It speaks without TLS, so it stays on loopback.
+func open(addr string) (net.Listener, error) {
 	host, _, err := net.SplitHostPort(addr)
 	if err != nil {
 		return nil, fmt.Errorf("%q is no address to listen on: expected 127.0.0.1:8600", addr)
@@ -231,28 +217,17 @@ func (i *Instance) stop() {
 	if i.App != nil {
 		i.App.Close()
 	}
-	if i.Runner != nil {
+	if i.Side != nil {
 		i.Runner.Stop()
 	}
 	if i.stopTaking != nil { // after the gateway has told of what ended
 		i.stopTaking()
 		i.taken.Wait()
 	}
-	if i.Sockets != nil {
-		i.Sockets.Close()
-	}
-	if i.Lab != nil {
-		i.Lab.Close()
-	}
-	if i.Host != nil {
-		if err := i.Host.Close(); err != nil {
-			i.log.Error("not everything of ours on this machine could be taken away", "error", err)
-		}
+	if i.Side != nil {
+		i.Side.close(i.log)
 	}
 	if i.Store != nil {
 		_ = i.Store.Close()
-	}
-	if i.keyLog != nil {
-		_ = i.keyLog.Close()
 	}
 }

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"strings"
 	"time"
 
@@ -376,9 +377,42 @@ func (s *Store) Keep(ctx context.Context, revision int) error {
 	return r.Error
 }
 
-// AddJournal writes a line.
-func (s *Store) AddJournal(ctx context.Context, e JournalEntry) error {
-	return s.events.WithContext(ctx).Create(&e).Error
+// Taken is which of a gateway's events were taken: all up to a number, of the log that numbers them. There is at most one.
+type Taken struct {
+	ID       uint `gorm:"primaryKey"` // always 1
+	Of       string
+	Sequence uint64
+}
+
+// TakenSoFar is which events were taken; none: the zero value.
+func (s *Store) TakenSoFar(ctx context.Context) (t Taken, err error) {
+	if err = translate(s.events.WithContext(ctx).First(&t).Error); errors.Is(err, ErrNotFound) {
+		err = nil
+	}
+	return t, err
+}
+
+// AddJournal writes a line, and with it that the event of which it tells was taken, if it is one of a gateway's: both or nothing.
+func (s *Store) AddJournal(ctx context.Context, e JournalEntry, t Taken) error {
+	return s.take(ctx, &e, t)
+}
+
+// Take notes that events were taken of which there is nothing to write.
+func (s *Store) Take(ctx context.Context, t Taken) error { return s.take(ctx, nil, t) }
+
+func (s *Store) take(ctx context.Context, record any, t Taken) error {
+	return s.events.WithContext(ctx).Transaction(func(db *gorm.DB) error {
+		if record != nil {
+			if err := db.Create(record).Error; err != nil {
+				return err
+			}
+		}
+		if t.Of == "" {
+			return nil
+		}
+		t.ID = 1
+		return db.Save(&t).Error
+	})
 }
 
 // ShortenJournal forgets lines from before a time, and tells how many.
@@ -430,9 +464,9 @@ func escapeLike(text string) string {
 	return strings.NewReplacer("!", "!!", "%", "!%", "_", "!_").Replace(text)
 }
 
-// AddPastSession keeps a session that ended.
-func (s *Store) AddPastSession(ctx context.Context, p PastSession) error {
-	return s.events.WithContext(ctx).Create(&p).Error
+// AddPastSession keeps a session that ended, as AddJournal does.
+func (s *Store) AddPastSession(ctx context.Context, p PastSession, t Taken) error {
+	return s.take(ctx, &p, t)
 }
 
 // PastSessions gives sessions that ended, newest first, of one user where given.

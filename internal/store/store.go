@@ -14,6 +14,8 @@ import (
 	"github.com/libtnb/sqlite"
 	"gorm.io/gorm"
 	"gorm.io/gorm/logger"
+
+	"yellowlantern/internal/private"
 )
 
 // Store is an open database. What somebody relies on once it is answered (commits, people, passwords, revocations, tokens) goes to the disk
@@ -48,7 +50,7 @@ func Open(folder string) (*Store, error) {
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return nil, fmt.Errorf("data folder: %w", err)
 	}
-	lock, err := lockFolder(folder)
+	lock, err := private.Lock(folder)
 	if err != nil {
 		return nil, err
 	}
@@ -136,6 +138,7 @@ var migrations = []func(*gorm.DB) error{
 		return db.AutoMigrate(&JournalEntry{}, &PastSession{}, &ProbeReport{}, &IssuedCertificate{}, &Secret{})
 	},
 	func(db *gorm.DB) error { return db.AutoMigrate(&OnTrial{}, &CommitStep{}) },
+	func(db *gorm.DB) error { return db.AutoMigrate(&Taken{}) },
 }
 
 func (s *Store) migrate() error {

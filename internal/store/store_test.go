@@ -234,7 +234,7 @@ func TestJournalIsShortened(t *testing.T) {
 	defer s.Close()
 	ctx, now := t.Context(), time.Now().UTC()
 	for i := range 10 {
-		require.NoError(t, s.AddJournal(ctx, JournalEntry{At: now.Add(-time.Duration(i) * 24 * time.Hour), Kind: "login", Words: "x"}))
+		require.NoError(t, s.AddJournal(ctx, JournalEntry{At: now.Add(-time.Duration(i) * 24 * time.Hour), Kind: "login", Words: "x"}, Taken{}))
 	}
 	gone, err := s.ShortenJournal(ctx, now.Add(-4*24*time.Hour-time.Hour))
 	require.NoError(t, err)
@@ -245,7 +245,7 @@ func TestJournalIsShortened(t *testing.T) {
 
 	// Lines that have no reason, of a version that wrote words only, are not in the way of those that have.
 	require.NoError(t,
-		s.AddJournal(ctx, JournalEntry{At: now, Kind: "refused", Reason: "no-passage", With: `{"groups":"a + b","passage":"x"}`}))
+		s.AddJournal(ctx, JournalEntry{At: now, Kind: "refused", Reason: "no-passage", With: `{"groups":"a + b","passage":"x"}`}, Taken{}))
 	for want, q := range map[int][]JournalQuery{
 		1: {{Code: "no-passage"}, {With: map[string]string{"groups": "a + b"}}, {With: map[string]string{"groups": "a + b", "passage": "x"}}},
 		0: {{Code: "none"}, {With: map[string]string{"groups": "b"}}, {With: map[string]string{"groups": "a + b", "passage": "y"}}},

@@ -39,7 +39,7 @@ func New(st *store.Store, log *slog.Logger, to *Webhook) *Service {
 
 // Tell writes something of the service's own. A journal that cannot be written is told in the log.
 func (s *Service) Tell(why reason.Reason, user string) {
-	if err := s.write(gateway.Tell(why, user, "")); err != nil {
+	if err := s.write(gateway.Tell(why, user, ""), store.Taken{}); err != nil {
 		s.log.Error("journal", "error", err)
 	}
 }
@@ -49,15 +49,15 @@ const admitPatience = 25 * time.Second
 
 // Admit records a login that is about to be let in; one that cannot be recorded is not.
 func (s *Service) Admit(e gateway.Event) error {
-	return Patiently(admitPatience, func() error { return s.write(e) })
+	return Patiently(admitPatience, func() error { return s.write(e, store.Taken{}) })
 }
 
 // EventPatience is for how long the gateway's events wait to be written while the database is somebody else's. They queue meanwhile.
 const EventPatience = time.Minute
 
-// Event writes what the gateway tells of.
-func (s *Service) Event(e gateway.Event) {
-	if err := Patiently(EventPatience, func() error { return s.write(e) }); err != nil {
+// Event writes what the gateway tells of, and that it was taken.
+func (s *Service) Event(e gateway.Event, t store.Taken) {
+	if err := Patiently(EventPatience, func() error { return s.write(e, t) }); err != nil {
 		s.log.Error("journal", "error", err)
 	}
 }
@@ -74,14 +74,14 @@ func Patiently(most time.Duration, do func() error) error {
 
 // write writes a line and tells who looks on. Of identities made for trials nothing is written: their reports say it all, and a schedule
 // would fill the journal.
-func (s *Service) write(e gateway.Event) error {
+func (s *Service) write(e gateway.Event, t store.Taken) error {
 	if people.IsTester(e.User) {
-		return nil
+		return nil // what comes after it is noted as taken, and it with that
 	}
 	rec := store.JournalEntry{
 		At: e.Time.UTC(), Kind: e.Kind, Gateway: e.Gateway, User: e.User, From: e.From, Words: e.Words, Reason: string(e.Code), With: Params(e.Reason),
 	}
-	if err := s.store.AddJournal(context.Background(), rec); err != nil {
+	if err := s.store.AddJournal(context.Background(), rec, t); err != nil {
 		return err
 	}
 	s.viewers.tell(e)

@@ -142,11 +142,41 @@ func (s *Service) Start(ctx context.Context, newest store.Revision) {
 	if err == nil {
 		_, err = s.Apply(set, newest.Number, newest.Number)
 	}
-	if err != nil {
+	switch {
+	case errors.Is(err, gateway.ErrNotReached):
+		s.unreached(newest.Number, err)
+		return
+	case err != nil:
 		s.instead(ctx, newest, err)
 		return
 	}
 	s.Log.Info("running", "revision", newest.Number, "gateway", set.Gateway)
+}
+
+// unreached notes that a gateway in another process does not answer: whatever it carries out goes on, and it is told what to run once it
+// is reached (Again).
+func (s *Service) unreached(newest int, err error) {
+	state := State{Newest: newest, Problem: fmt.Sprintf("%v; what it ran goes on, and it is told of revision %d once it answers", err, newest)}
+	if now := s.State(); s.state.Load() != nil {
+		state.Runs = now.Runs
+	}
+	s.state.Store(&state)
+	s.Log.Error(state.Problem)
+}
+
+// Again hands the newest revision to a gateway that is reached again: it may be another process by then.
+func (s *Service) Again() {
+	err := s.Alone(func() error {
+		ctx := context.Background()
+		newest, err := s.Store.Newest(ctx)
+		if err == nil {
+			s.Start(ctx, newest)
+		}
+		return err
+	})
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		s.Log.Error("what is to run is not known", "error", err)
+	}
 }
 
 // Reload lets the gateway show certificates that are kept now, if the running plan names them, and writes down why.

@@ -32,18 +32,17 @@ type PastSession struct {
 }
 
 // SessionOver keeps a session that ended. Those of trials are not kept: their reports are.
-func (s *Service) SessionOver(x gateway.Session, why reason.Reason) {
+func (s *Service) SessionOver(x gateway.Session, why reason.Reason, at time.Time, t store.Taken) {
 	if people.IsTester(x.User) {
 		return
 	}
 	rec := store.PastSession{
-		Gateway: x.Gateway, User: x.User, Passage: x.Passage, Addresses: addressWords(x.Addresses), From: x.From, TCP: x.TCP, Since: x.Since.UTC(), Until: time.Now().UTC(),
+		Gateway: x.Gateway, User: x.User, Passage: x.Passage, Addresses: addressWords(x.Addresses), From: x.From, TCP: x.TCP, Since: x.Since.UTC(), Until: at.UTC(),
 		InBytes: x.InBytes, OutBytes: x.OutBytes, Lost: sum(x.Lost), Missing: x.Missing, Reason: why.Words(),
 		Code: string(why.Code), With: journal.Params(why),
 	}
 	if err := journal.Patiently(journal.EventPatience, func() error {
-		return s.Store.AddPastSession(context.Background(),
-			rec)
+		return s.Store.AddPastSession(context.Background(), rec, t)
 	}); err != nil {
 		s.Log.Error("past session", "error", err)
 	}

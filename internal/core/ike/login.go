@@ -284,6 +284,11 @@ func (r *login) chooseTunnel(m *message) bool {
 // told takes the next step of the login.
 func (r *login) told(s conversation.Step) {
 	r.said = s.Claimed
+	if s.Later {
+		r.known, r.user = s.Known, printable([]byte(s.User))
+		r.refuse(s.Why, 0)
+		return
+	}
 	var ps []payload
 	if r.stage == opened {
 		ps, r.stage = r.shows(), loggingIn
@@ -319,6 +324,10 @@ func (r *login) authLast(m *message) {
 // finish answers the login with the gateway's closing proof and the first Child SA, narrowed to what the person may have. Whoever has
 // logged in rightly gets the proof also where there can be no Child SA (RFC 7296 §1.2); nothing else can come of such an SA, so it ends.
 func (r *login) finish(now time.Time, g Grant) {
+	if g.Later {
+		r.refuse(g.Refusal, 0)
+		return
+	}
 	if !g.Refusal.None() && !g.Exhausted {
 		r.fail(nAuthenticationFailed, g.Refusal)
 		return

@@ -63,6 +63,7 @@ type Grant struct {
 	Configuration
 	Refusal   reason.Reason // why not, for the journal; none: they may
 	Exhausted bool          // with Refusal: there is no address left, rather than no permission
+	Later     bool          // with Refusal: nobody decides at the moment. The device is told nothing
 }
 
 // Child is one pair of ESP associations.

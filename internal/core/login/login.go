@@ -15,7 +15,8 @@ type Step struct {
 	Send    []byte // for the device; with Over the closing message
 	Claimed string // who the device says that it is, so far; nothing may be decided by it
 	Over    bool
-	Outcome // with Over
+	Later   bool // with Over: nobody who could judge answers. The device is told nothing, so that it tries again and asks for no password
+	Outcome      // with Over
 }
 
 // Outcome is what came of a login.

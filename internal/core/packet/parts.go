@@ -216,7 +216,8 @@ func sum4(head []byte) {
 }
 
 // Cut cuts a packet into parts of at most so many octets, at least 68 in IPv4 (RFC 791 §3.2) and 1280 in IPv6; one that fits is its only
-// part. ident names the parts in IPv6; IPv4's are named by the packet itself. The options of IPv4 that are not for every part stay in the first.
+// part. ident names the parts in IPv6; IPv4's are named by the packet itself. The options of IPv4 that are not for every part stay in the
+// first.
 func Cut(b []byte, most int, ident uint32) [][]byte {
 	if len(b) <= most {
 		return [][]byte{b}

@@ -23,6 +23,7 @@ const (
 	PasswordUnchecked      Code = "password-unchecked"
 	GroupsUnknown          Code = "groups-unknown"
 	NotRecorded            Code = "not-recorded"
+	LoginsLater            Code = "logins-later"
 	NoPassage              Code = "no-passage"
 	OtherTunnel            Code = "other-tunnel"
 	OutsideHours           Code = "outside-hours"
@@ -179,6 +180,8 @@ const (
 const (
 	NoInsidePort      Code = "no-inside-port"
 	GatewayNotReached Code = "gateway-not-reached"
+	GatewayAway       Code = "gateway-away"
+	GatewayBack       Code = "gateway-back"
 	AnswersNowhere    Code = "answers-nowhere"
 	NothingRunsHere   Code = "nothing-runs"
 

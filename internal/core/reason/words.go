@@ -15,6 +15,7 @@ var meanings = map[Code]meaning{
 	GuessWaits:        {KindRefused, "not judged: wrong passwords came from there for this name, and the next is looked at only after a while (yl slowed list tells when, yl slowed lift makes it at once)"},
 	PasswordUnchecked: {KindRefused, "the password could not be checked: {error}"},
 	GroupsUnknown:     {KindRefused, "the groups of this user could not be looked up"},
+	LoginsLater:       {KindRefused, "the login was left to be tried again, without an answer to the device, so that it does not ask for another password: {error}"},
 	NotRecorded:       {KindRefused, "the password is right, but the login could not be recorded, and what is not recorded is not let in: {error}"},
 	NoPassage:         {KindRefused, "the password is right, but no passage admits a group of this user ({groups})"},
 	OtherTunnel:       {KindRefused, "the password is right, but passage {passage}, which takes this user, comes by tunnel {tunnels} only, not by {tunnel}"},
@@ -111,6 +112,8 @@ var meanings = map[Code]meaning{
 	EvidenceSaved:       {KindRecord, "administrator {administrator} saved the evidence about a complaint of this user: {what}"},
 
 	NoInsidePort:      {words: "nothing carries packets to the inside: people come in, and reach nothing; start the service with --inside linux, on the machine that is the gateway, or with --site-lab"},
+	GatewayAway:       {KindMachine, "the gateway is not reached: {error}; sessions go on as they were, and nothing of them is seen from here"},
+	GatewayBack:       {KindMachine, "the gateway is reached again"},
 	GatewayNotReached: {words: "the gateway is not reached: {error}; what it carries goes on as it was, and is not seen from here"},
 	AnswersNowhere:    {words: "{addresses} lie on no network that the gateway is plugged into, so nobody there finds them: attach it where the pool is carved from"},
 	NothingRunsHere:   {words: "no gateway runs: nobody comes in"},

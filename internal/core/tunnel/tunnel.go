@@ -33,6 +33,7 @@ type Grant struct {
 	Configuration
 	Refusal   reason.Reason // why not; none: they may
 	Exhausted bool          // with Refusal: there is no address left, rather than no permission
+	Later     bool          // with Refusal: nobody decides at the moment. The device is told nothing, and tries again
 }
 
 // Refusal is a login that failed, for the journal.

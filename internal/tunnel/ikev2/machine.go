@@ -125,7 +125,7 @@ func (s *server) admit(ask ike.AskLease) {
 			c := grant.Configuration
 			s.perform(s.machine.Granted(time.Now(), ask.ID, ike.Grant{
 				Configuration: ike.Configuration{Addresses: c.Addresses, DNS: c.DNS, Domains: c.Domains, Routes: c.Routes, Full: c.Full},
-				Refusal:       grant.Refusal, Exhausted: grant.Exhausted,
+				Refusal:       grant.Refusal, Exhausted: grant.Exhausted, Later: grant.Later,
 			}))
 		}
 		_, waits := s.admitted[ask.ID] // the login failed after all

@@ -1,4 +1,4 @@
-package store
+package private
 
 import (
 	"fmt"
@@ -9,9 +9,9 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// lockFolder keeps a second service off a data folder, for as long as the file stays open: the kernel lets go of the lock however the
+// Lock keeps a second process off a data folder, for as long as the file stays open: the kernel lets go of the lock however the
 // process ends.
-func lockFolder(folder string) (*os.File, error) {
+func Lock(folder string) (*os.File, error) {
 	path := filepath.Join(folder, "lock")
 	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
@@ -21,7 +21,7 @@ func lockFolder(folder string) (*os.File, error) {
 		holder := make([]byte, 32)
 		n, _ := f.ReadAt(holder, 0)
 		_ = f.Close()
-		return nil, fmt.Errorf("data folder %s is in use by another service (process %s): stop that one, or give this one another folder with --data",
+		return nil, fmt.Errorf("data folder %s is in use by another process (%s): stop that one, or give this one another folder with --data",
 			folder, strings.TrimSpace(string(holder[:n])))
 	}
 	_ = f.Truncate(0)

@@ -1,0 +1,203 @@
+package agent
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/netip"
+	"slices"
+	"sync"
+	"time"
+
+	"yellowlantern/internal/core/login"
+	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/gateway"
+)
+
+const (
+	// deskPatience is for how long a gateway waits for a ruling, within the 30 s that a login may take: a service that starts again
+	// meanwhile
+	// is asked then.
+	deskPatience = 20 * time.Second
+	// deskMost bounds what waits for a ruling at once.
+	deskMost = 4096
+)
+
+// Inquiry is what a gateway cannot know by itself: one of these.
+type Inquiry struct {
+	ID     uint64         `json:"id"` // counted up
+	Round  *Round         `json:"round,omitempty"`
+	Groups string         `json:"groups,omitempty"` // of this user
+	Admit  *gateway.Event `json:"admit,omitempty"`  // to be recorded before somebody is let in
+}
+
+// Round is one round of a login.
+type Round struct {
+	Talk    uint64     `json:"talk"`   // the conversation's number
+	Begins  bool       `json:"begins"` // with these
+	From    netip.Addr `json:"from,omitzero"`
+	Server  string     `json:"server,omitempty"`
+	Message []byte     `json:"message,omitempty"`
+}
+
+// Ruling answers an inquiry.
+type Ruling struct {
+	ID     uint64     `json:"id"`
+	Step   login.Step `json:"step,omitzero"`
+	Groups []string   `json:"groups,omitempty"`
+	Error  string     `json:"error,omitempty"`
+}
+
+// Inquiries are what waits for rulings.
+type Inquiries struct {
+	Of        string    `json:"of"` // the desk that numbers them
+	Inquiries []Inquiry `json:"inquiries,omitempty"`
+}
+
+// Desk is where a gateway asks who may come in, and waits for whoever rules on it. Nobody there means that logins are left to be tried
+// again. It is the gateway's People.
+type Desk struct {
+	name     string
+	Patience time.Duration
+
+	mu      sync.Mutex
+	last    uint64
+	talks   uint64
+	waiting []*inquiry    // by number
+	more    chan struct{} // closed when something comes; nil: nobody waits
+}
+
+type inquiry struct {
+	Inquiry
+	ruled chan Ruling
+}
+
+var _ gateway.People = (*Desk)(nil)
+
+// NewDesk opens a desk.
+func NewDesk() *Desk { return &Desk{name: newName(), Patience: deskPatience} }
+
+var errCrowded = fmt.Errorf("%w: too many wait already", gateway.ErrLater)
+
+// ask waits for a ruling.
+func (d *Desk) ask(ctx context.Context, i Inquiry) (Ruling, error) {
+	d.mu.Lock()
+	if len(d.waiting) >= deskMost {
+		d.mu.Unlock()
+		return Ruling{}, errCrowded
+	}
+	d.last++
+	i.ID = d.last
+	w := &inquiry{i, make(chan Ruling, 1)}
+	d.waiting = append(d.waiting, w)
+	if d.more != nil {
+		close(d.more)
+		d.more = nil
+	}
+	d.mu.Unlock()
+	ctx, stop := context.WithTimeout(ctx, d.Patience)
+	defer stop()
+	select {
+	case r := <-w.ruled:
+		if r.Error != "" {
+			return r, errors.New(r.Error)
+		}
+		return r, nil
+	case <-ctx.Done():
+		d.mu.Lock()
+		d.waiting = slices.DeleteFunc(d.waiting, func(x *inquiry) bool { return x == w })
+		d.mu.Unlock()
+		return Ruling{}, gateway.ErrLater
+	}
+}
+
+// inquiries gives what waits with a number after one of this desk's; nothing if the context ends before there is any.
+func (d *Desk) inquiries(ctx context.Context, after Mark) Inquiries {
+	out := Inquiries{Of: d.name}
+	from := uint64(0)
+	if after.Of == d.name {
+		from = after.Sequence
+	}
+	for {
+		d.mu.Lock()
+		for _, w := range d.waiting {
+			if w.ID > from {
+				out.Inquiries = append(out.Inquiries, w.Inquiry)
+			}
+		}
+		if len(out.Inquiries) > 0 {
+			d.mu.Unlock()
+			return out
+		}
+		if d.more == nil {
+			d.more = make(chan struct{})
+		}
+		more := d.more
+		d.mu.Unlock()
+		select {
+		case <-more:
+		case <-ctx.Done():
+			return out
+		}
+	}
+}
+
+// settle takes rulings on this desk's inquiries; those of another one, or that nobody waits for, are nobody's.
+func (d *Desk) settle(of string, rulings []Ruling) {
+	if of != d.name {
+		return
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for _, r := range rulings {
+		if n := slices.IndexFunc(d.waiting, func(w *inquiry) bool { return w.ID == r.ID }); n >= 0 {
+			d.waiting[n].ruled <- r
+			d.waiting = slices.Delete(d.waiting, n, n+1)
+		}
+	}
+}
+
+// Begin implements gateway.People.
+func (d *Desk) Begin(from netip.Addr, server string) login.Conversation {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.talks++
+	return &talk{d: d, round: Round{Talk: d.talks, Begins: true, From: from, Server: server}}
+}
+
+// Groups implements gateway.People.
+func (d *Desk) Groups(ctx context.Context, user string) ([]string, error) {
+	r, err := d.ask(ctx, Inquiry{Groups: user})
+	return r.Groups, err
+}
+
+// Admit has an admission recorded; gateway.ErrLater where nobody rules on it.
+func (d *Desk) Admit(e gateway.Event) error {
+	_, err := d.ask(context.Background(), Inquiry{Admit: &e})
+	return err
+}
+
+// talk is a conversation that is carried on elsewhere.
+type talk struct {
+	d     *Desk
+	round Round
+}
+
+// Next implements login.Conversation.
+func (t *talk) Next(message []byte) login.Step {
+	round := t.round
+	round.Message = message
+	t.round.Begins, t.round.From, t.round.Server = false, netip.Addr{}, ""
+	r, err := t.d.ask(context.Background(), Inquiry{Round: &round})
+	if err != nil {
+		return unheard(err.Error())
+	}
+	return r.Step
+}
+
+// unheard leaves a login to be tried again.
+func unheard(why string) login.Step {
+	return login.Step{Over: true, Later: true, Outcome: login.Outcome{
+		Why: reason.Of(reason.LoginsLater, reason.With{reason.Error: why}),
+	}}
+}

@@ -1,0 +1,85 @@
+package agent
+
+import (
+	"context"
+	"errors"
+	"net/netip"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowlantern/internal/core/login"
+	"yellowlantern/internal/gateway"
+)
+
+// twoRounds is a source of people whose logins take two rounds.
+type twoRounds struct{ begun chan struct{} }
+
+type conversation struct{ round int }
+
+func (p twoRounds) Begin(netip.Addr, string) login.Conversation {
+	p.begun <- struct{}{}
+	return &conversation{}
+}
+
+func (twoRounds) Groups(_ context.Context, user string) ([]string, error) {
+	if user == "nobody" {
+		return nil, errors.New("there is no nobody")
+	}
+	return []string{"of " + user}, nil
+}
+
+func (c *conversation) Next(message []byte) login.Step {
+	if c.round++; c.round == 1 {
+		return login.Step{Send: append([]byte("again, "), message...)}
+	}
+	return login.Step{Over: true, Outcome: login.Outcome{OK: true, User: string(message)}}
+}
+
+// What a gateway asks is ruled on by whatever service is there: one that comes late is asked what waits, one that is gone leaves logins to
+// be tried again, and one that did not begin a login does not carry it on.
+func TestDesk(t *testing.T) {
+	d := NewDesk()
+	d.Patience = 300 * time.Millisecond
+	at := netip.MustParseAddr("198.51.100.7")
+	require.True(t, d.Begin(at, "gate").Next(nil).Later, "nobody is there")
+	require.ErrorIs(t, d.Admit(gateway.Event{}), gateway.ErrLater)
+
+	p := twoRounds{make(chan struct{}, 9)}
+	serve := func(admits error) (stop func()) {
+		h := NewHandle(&Local{Desk: d, Log: NewLog()}, Mark{})
+		h.People, h.Admit = p, func(gateway.Event) error { return admits }
+		ctx, cancel := context.WithCancel(t.Context())
+		done := make(chan struct{})
+		go func() { h.Rule(ctx); close(done) }()
+		return func() { cancel(); <-done }
+	}
+	late := make(chan login.Step)
+	first := d.Begin(at, "gate")
+	go func() { late <- first.Next([]byte("hello")) }()
+	time.Sleep(50 * time.Millisecond)
+	stop := serve(errors.New("the disk is full"))
+	require.Equal(t, "again, hello", string((<-late).Send), "it waited")
+	second := d.Begin(at, "gate")
+	require.NotEmpty(t, second.Next(nil).Send)
+	got := second.Next([]byte("wanda"))
+	require.True(t, got.OK && got.User == "wanda")
+	groups, err := d.Groups(t.Context(), "wanda")
+	require.NoError(t, err)
+	require.Equal(t, []string{"of wanda"}, groups)
+	_, err = d.Groups(t.Context(), "nobody")
+	require.ErrorContains(t, err, "there is no nobody")
+	err = d.Admit(gateway.Event{})
+	require.ErrorContains(t, err, "the disk is full")
+	require.NotErrorIs(t, err, gateway.ErrLater)
+	stop()
+
+	stop = serve(nil)
+	defer stop()
+	got = first.Next([]byte("wanda"))
+	require.True(t, got.Over && got.Later && !got.OK, "another service began that login: %+v", got)
+	require.NoError(t, d.Admit(gateway.Event{}))
+	require.Len(t, p.begun, 2)
+	require.Empty(t, d.waiting)
+}
