@@ -70,8 +70,14 @@ func serve() *urfave.Command {
 				Name:  "site-lab",
 				Usage: "build stand-in surroundings from this description, in place of this machine's networks",
 			},
-			&urfave.StringFlag{Name: "gateway", Usage: "the socket of a gateway in a process of its own (yl gateway), in place of one in this process; this one then needs no privilege"},
-			&urfave.StringSliceFlag{Name: "gateway-user", Usage: "whose process that is, beside root's and this one's user's: a name or a number"}),
+			&urfave.StringFlag{
+				Name:  "gateway",
+				Usage: "the socket of a gateway in a process of its own (yl gateway), in place of one in this process; this one then needs no privilege",
+			},
+			&urfave.StringSliceFlag{
+				Name:  "gateway-user",
+				Usage: "whose process that is, beside root's and this one's user's: a name or a number",
+			}),
 		Action: func(ctx context.Context, c *urfave.Command) error {
 			o, err := options(c)
 			if err != nil {

@@ -62,7 +62,8 @@ func (g *installed) startSide() {
 	}
 	args := as(sideUser, capabilities, yl, "gateway", "--data", g.in("side"), "--socket", g.in("run/gateway.sock"),
 		"--service-user", strconv.Itoa(serviceUser))
-	g.side = g.Command(context.Background(), hosts.Gateway, "sh", "-c", "mount --bind "+tun+" /dev/net/tun && exec "+strings.Join(args, " "))
+	bind := "mount --bind " + tun + " /dev/net/tun && exec "
+	g.side = g.Command(context.Background(), hosts.Gateway, "sh", "-c", bind+strings.Join(args, " "))
 	log, err := os.OpenFile(g.in("side.log"), os.O_CREATE|os.O_APPEND|os.O_RDWR, 0o600)
 	require.NoError(g.t, err)
 	g.side.Stdout, g.side.Stderr = log, log
@@ -157,7 +158,8 @@ func TestTwoProcesses(t *testing.T) {
 	g.hangUp("mobile")
 	coming := make(chan error, 1)
 	go func() {
-		_, err := g.Run(t.Context(), hotel, yl, "dial", "up", "--background", "--name", "hotel", "--password-file", g.file("rory.researcher"), kit)
+		_, err := g.Run(t.Context(), hotel, yl, "dial", "up", "--background", "--name", "hotel",
+			"--password-file", g.file("rory.researcher"), kit)
 		coming <- err
 	}()
 	time.Sleep(2 * time.Second)

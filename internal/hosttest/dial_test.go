@@ -59,7 +59,8 @@ func TestDial(t *testing.T) {
 	g.dial("home", "rory.researcher")
 	require.True(t, g.pings(home, "10.20.30.5"))
 	require.True(t, g.pings(home, "fd00:20:30::5"))
-	_, _ = g.Run(t.Context(), home, "ping", "-c", "1", "-W", "1", "-s", "1400", "fd00:20:30::5") // whose host learns here what fits the tunnel
+	// That host learns here what fits the tunnel.
+	_, _ = g.Run(t.Context(), home, "ping", "-c", "1", "-W", "1", "-s", "1400", "fd00:20:30::5")
 	for _, to := range []string{"10.20.30.5", "fd00:20:30::5"} {
 		for _, size := range []string{"1400", "1473", "4000", "20000"} { // in parts, there and back
 			out, err := g.Run(t.Context(), home, "ping", "-c", "2", "-i", "0.2", "-W", "2", "-s", size, to)

@@ -49,7 +49,7 @@ var mayImport = map[string][]string{
 	"internal/dial":              {"core", "internal/underlay"},
 	"internal/tunnel/ikev2":      {"core", "internal/dial", "internal/underlay"},
 	"internal/tunnel/kinds":      {"core", "internal/dial", "internal/tunnel/ikev2"},
-	"internal/store":             {"core"},
+	"internal/store":             {"core", "internal/private"},
 	"internal/people":            {"core", "internal/store"},
 	"internal/probe":             {"core", "internal/userstack", "internal/underlay", "internal/dial", "internal/tunnel/kinds"},
 	"internal/tun":               {"core"},

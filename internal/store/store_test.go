@@ -127,7 +127,7 @@ func TestOpenRefuses(t *testing.T) {
 	s, err := Open(folder)
 	require.NoError(t, err)
 	_, err = Open(folder)
-	require.ErrorContains(t, err, "in use by another service (process "+strconv.Itoa(os.Getpid())+")")
+	require.ErrorContains(t, err, "in use by another process ("+strconv.Itoa(os.Getpid())+")")
 	require.NoError(t, s.db.Exec("PRAGMA user_version = 99").Error)
 	require.NoError(t, s.Close())
 	_, err = Open(folder)
@@ -234,7 +234,9 @@ func TestJournalIsShortened(t *testing.T) {
 	defer s.Close()
 	ctx, now := t.Context(), time.Now().UTC()
 	for i := range 10 {
-		require.NoError(t, s.AddJournal(ctx, JournalEntry{At: now.Add(-time.Duration(i) * 24 * time.Hour), Kind: "login", Words: "x"}, Taken{}))
+		require.NoError(t, s.AddJournal(ctx, JournalEntry{
+			At: now.Add(-time.Duration(i) * 24 * time.Hour), Kind: "login", Words: "x",
+		}, Taken{}))
 	}
 	gone, err := s.ShortenJournal(ctx, now.Add(-4*24*time.Hour-time.Hour))
 	require.NoError(t, err)

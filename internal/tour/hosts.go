@@ -3,6 +3,7 @@ package tour
 import (
 	"context"
 	"fmt"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -34,6 +35,7 @@ type island struct {
 	folder, yl string
 	plan       string
 	service    *exec.Cmd
+	gateway    *exec.Cmd // a process of its own
 }
 
 // RunHosts makes Tern Island of network namespaces, with the gateway as an installed machine runs it, and a laptop that dials in by this
@@ -96,15 +98,30 @@ func (i *island) traces(ctx context.Context) string {
 	return out
 }
 
-func (i *island) start(ctx context.Context) (code string, err error) {
-	log, err := os.OpenFile(filepath.Join(i.folder, "service.log"), os.O_CREATE|os.O_TRUNC|os.O_RDWR, 0o600)
+// run starts a program on the gateway's machine, with a file for what it says.
+func (i *island) run(ctx context.Context, log string, args ...string) (*exec.Cmd, error) {
+	out, err := os.OpenFile(i.path(log), os.O_CREATE|os.O_TRUNC|os.O_RDWR, 0o600)
 	if err != nil {
-		return "", err
+		return nil, err
 	}
-	defer log.Close()
-	i.service = i.Command(context.WithoutCancel(ctx), hosts.Gateway, i.yl, "serve", "--data", filepath.Join(i.folder, "data"))
-	i.service.Stdout, i.service.Stderr = log, log
-	if err := i.service.Start(); err != nil {
+	defer out.Close()
+	cmd := i.Command(context.WithoutCancel(ctx), hosts.Gateway, args...)
+	cmd.Stdout, cmd.Stderr = out, out
+	return cmd, cmd.Start()
+}
+
+// start starts the gateway and the service, as far as they do not run.
+func (i *island) start(ctx context.Context) (code string, err error) {
+	socket := i.path("gateway.sock")
+	if i.gateway == nil {
+		if i.gateway, err = i.run(ctx, "gateway.log", i.yl, "gateway", "--data", i.path("gateway"), "--socket", socket); err != nil {
+			return "", err
+		}
+		for n := 0; n < 200 && dialled(socket) != nil; n++ {
+			time.Sleep(20 * time.Millisecond)
+		}
+	}
+	if i.service, err = i.run(ctx, "service.log", i.yl, "serve", "--data", i.path("data"), "--gateway", socket); err != nil {
 		return "", err
 	}
 	for range 200 {
@@ -113,20 +130,30 @@ func (i *island) start(ctx context.Context) (code string, err error) {
 		}
 		time.Sleep(50 * time.Millisecond)
 	}
-	b, _ := os.ReadFile(log.Name())
+	b, _ := os.ReadFile(i.path("service.log"))
 	if _, rest, ok := strings.Cut(string(b), "--setup-code "); ok {
 		code, _, _ = strings.Cut(rest, " ")
 	}
 	return code, err
 }
 
-func (i *island) stop() {
-	if i.service == nil {
-		return
+func dialled(socket string) error {
+	c, err := net.Dial("unix", socket)
+	if err == nil {
+		_ = c.Close()
 	}
-	_ = i.service.Process.Signal(os.Interrupt)
-	_ = i.service.Wait()
-	i.service = nil
+	return err
+}
+
+// stop ends both in an orderly way.
+func (i *island) stop() {
+	for _, cmd := range []**exec.Cmd{&i.service, &i.gateway} {
+		if *cmd != nil {
+			_ = (*cmd).Process.Signal(os.Interrupt)
+			_ = (*cmd).Wait()
+			*cmd = nil
+		}
+	}
 }
 
 func (i *island) path(name string) string { return filepath.Join(i.folder, name) }
@@ -247,6 +274,13 @@ func (i *island) tell(ctx context.Context, tell func(name string, ok bool, seen 
 	err := i.commit(ctx, strings.Replace(i.plan, "groups: [wardens], to: [station, archive]", "groups: [wardens], to: [station]", 1))
 	seen = <-over
 	tell("a commit takes the archive away from wardens, and their download stops", err == nil && strings.Contains(seen, "exit status 28"), seen)
+	missed := i.pinging(ctx, laptop, "10.20.0.20")
+	_ = i.service.Process.Kill()
+	_ = i.service.Wait()
+	time.Sleep(time.Second)
+	_, err = i.start(ctx)
+	seen, ok = missed()
+	tell("the service is killed and starts again, and not one packet is missed", err == nil && ok, seen)
 	i.stop()
 	_, err = i.start(ctx)
 	for n := 0; n < 150 && ctx.Err() == nil; n++ {
@@ -258,6 +292,28 @@ func (i *island) tell(ctx context.Context, tell func(name string, ok bool, seen 
 	tell("the gateway starts again, and the laptop comes back by itself", err == nil && ok && seen == "192.0.2.10", seen)
 	seen, ok = try(laptop, i.yl, "dial", "down", "home")
 	tell("yl dial down", ok, seen)
+}
+
+// pinging pings until it is told to stop; it tells then what came of it, and whether every ping was answered.
+func (i *island) pinging(ctx context.Context, host, to string) func() (string, bool) {
+	cmd := i.Command(ctx, host, "ping", "-q", "-i", "0.02", to)
+	var out strings.Builder
+	cmd.Stdout = &out
+	err := cmd.Start()
+	return func() (string, bool) {
+		if err != nil {
+			return err.Error(), false
+		}
+		time.Sleep(200 * time.Millisecond)
+		_ = cmd.Process.Signal(os.Interrupt)
+		_ = cmd.Wait()
+		for line := range strings.Lines(out.String()) {
+			if strings.Contains(line, "transmitted") {
+				return strings.TrimSpace(line), strings.Contains(line, " 0% packet loss")
+			}
+		}
+		return out.String(), false
+	}
 }
 
 // toTry is what a person may try.

@@ -24,7 +24,8 @@ func mayBe(c net.Conn, users []uint32) error {
 	}
 	var cred *unix.Ucred
 	var failed error
-	if err := raw.Control(func(fd uintptr) { cred, failed = unix.GetsockoptUcred(int(fd), unix.SOL_SOCKET, unix.SO_PEERCRED) }); err != nil {
+	look := func(fd uintptr) { cred, failed = unix.GetsockoptUcred(int(fd), unix.SOL_SOCKET, unix.SO_PEERCRED) }
+	if err := errors.Join(raw.Control(look), failed); err != nil {
 		return err
 	}
 	if failed != nil {

@@ -141,8 +141,9 @@ func Dial(path string, users []uint32) agent.Agent {
 		},
 	}}
 	const host = "http://gateway"
-	call := connect.NewClient[agent.Call, agent.Reply](over, host+callPath, connect.WithCodec(values{}), connect.WithReadMaxBytes(mostOctets))
-	record := connect.NewClient[recording, piece](over, host+recordPath, connect.WithCodec(values{}))
+	asJSON, most := connect.WithCodec(values{}), connect.WithReadMaxBytes(mostOctets)
+	call := connect.NewClient[agent.Call, agent.Reply](over, host+callPath, asJSON, most)
+	record := connect.NewClient[recording, piece](over, host+recordPath, asJSON)
 	return agent.Remote{
 		Do: func(ctx context.Context, c agent.Call) (agent.Reply, error) {
 			r, err := call.CallUnary(ctx, connect.NewRequest(&c))

@@ -156,7 +156,10 @@ func (s *Service) Start(ctx context.Context, newest store.Revision) {
 // unreached notes that a gateway in another process does not answer: whatever it carries out goes on, and it is told what to run once it
 // is reached (Again).
 func (s *Service) unreached(newest int, err error) {
-	state := State{Newest: newest, Problem: fmt.Sprintf("%v; what it ran goes on, and it is told of revision %d once it answers", err, newest)}
+	state := State{
+		Newest:  newest,
+		Problem: fmt.Sprintf("%v; what it ran goes on, and it is told of revision %d once it answers", err, newest),
+	}
 	if now := s.State(); s.state.Load() != nil {
 		state.Runs = now.Runs
 	}
