@@ -2,17 +2,18 @@
 SHELL := /bin/bash
 .SHELLFLAGS := -euo pipefail -c
 APT_TEST := bind9 tshark chromium nftables iproute2 iputils-ping conntrack dnsmasq-base curl python3 procps
-APT_CHECK := gcc libc6-dev
+APT_CHECK := gcc libc6-dev debootstrap systemd
 VERSION := $(shell sed -n 's/^## \([0-9][^ ]*\).*/\1/p' CHANGELOG.md | head -1)
 STATICCHECK := honnef.co/go/tools/cmd/staticcheck@v0.8.2
 GOFUMPT := mvdan.cc/gofumpt@v0.12.0
+NFPM := github.com/goreleaser/nfpm/v2/cmd/nfpm@v2.48.0
 FUZZTIME ?= 60s
 # Packages in which several goroutines meet.
 RACED := gateway tunnel/ikev2 testkit/cleartunnel core/session store people app/... httpapi agent probe userstack lab instance core/ike core/esp core/eap core/forward core/pool
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 WEB_SOURCES := $(shell find web/src web/index.html web/package-lock.json web/vite.config.ts web/tsconfig.json 2>/dev/null)
 
-.PHONY: demo test check fuzz build bench screenshots lint format apt-test apt-check docs
+.PHONY: demo test check fuzz build bench screenshots lint format package apt-test apt-check docs
 
 demo: build
 	bin/yl demo
@@ -51,6 +52,7 @@ check: apt-check apt-test build
 	CGO_ENABLED=1 go test -race -timeout 20m $(RACED:%=./internal/%)
 	CGO_ENABLED=1 go test -race -timeout 25m -parallel 4 -run 'Session|CommitsLose|TCP|Watching|Recording|Limits' ./internal/e2e
 	YL_KERNEL_MUTATIONS=1 go test -count=1 -parallel 4 -timeout 20m -run TestKernelNoticesMutations ./internal/judge
+	YL_PACKAGE=1 go test -count=1 -timeout 20m -run TestPackage ./internal/hosttest
 	$(MAKE) fuzz FUZZTIME=5s
 
 # Every fuzz target for a set time, such as: make fuzz FUZZTIME=10m
@@ -60,6 +62,18 @@ fuzz:
 	    echo "fuzz $$target in $${dir#$(CURDIR)/}"; (cd "$$dir" && go test -run '^$$' -fuzz "^$$target\$$" -fuzztime $(FUZZTIME) -timeout 30m . </dev/null >"$(CURDIR)/bin/fuzz.log" 2>&1) || { cat bin/fuzz.log; exit 1; }; \
 	  done; \
 	done
+
+# The Debian package, for this machine's kind, with what is made from the command tree.
+WIRE = $(shell sed -n 's/^const Wire = //p' internal/agent/wire.go)
+package: build
+	mkdir -p bin/package
+	bin/yl manual bin/package
+	gzip -9nf bin/package/yl.8
+	bin/yl completion bash > bin/package/yl.bash
+	bin/yl completion zsh > bin/package/_yl
+	bin/yl completion fish > bin/package/yl.fish
+	sed 's/@WIRE@/$(WIRE)/' packaging/preinst > bin/package/preinst
+	VERSION=$(VERSION) ARCH=$$(dpkg --print-architecture) go run $(NFPM) package -f packaging/nfpm.yaml -p deb -t bin/
 
 lint: web/node_modules/.done web/dist/index.html
 	@unformatted=$$(go run $(GOFUMPT) -l cmd internal demo web/*.go); [ -z "$$unformatted" ] || { echo "not formatted, make format does it: $$unformatted"; exit 1; }

@@ -2,14 +2,19 @@ package main
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"strings"
+	"time"
 
 	urfave "github.com/urfave/cli/v3"
 
+	"yellowlantern/internal/agent"
 	"yellowlantern/internal/agent/socket"
 	"yellowlantern/internal/cli"
 	"yellowlantern/internal/inside/linux"
 	"yellowlantern/internal/instance"
+	"yellowlantern/internal/ready"
 )
 
 // socketPath is where a gateway in a process of its own is dialled.
@@ -23,6 +28,24 @@ func gatewayFlags(data, ike, natt string) []urfave.Flag {
 		&urfave.StringFlag{Name: "key-log", Usage: "write session keys to this file, for a packet analyser; whoever reads it can read all traffic"},
 		&urfave.BoolFlag{Name: "verbose", Usage: "log every request"},
 	}
+}
+
+// settable lets every option be set by a variable as well: --udp-ike by YL_UDP_IKE. An installed machine's configuration files hold these.
+func settable(flags []urfave.Flag) []urfave.Flag {
+	for _, f := range flags {
+		from := urfave.EnvVars("YL_" + strings.ToUpper(strings.ReplaceAll(f.Names()[0], "-", "_")))
+		switch f := f.(type) {
+		case *urfave.StringFlag:
+			f.Sources = from
+		case *urfave.StringSliceFlag:
+			f.Sources = from
+		case *urfave.IntFlag:
+			f.Sources = from
+		case *urfave.BoolFlag:
+			f.Sources = from
+		}
+	}
+	return flags
 }
 
 func insideFlags() []urfave.Flag {
@@ -64,9 +87,10 @@ func usersOf(c *urfave.Command, flag string) (users []uint32, err error) {
 func runGateway() *urfave.Command {
 	return &urfave.Command{
 		Name: "gateway", Usage: "run a gateway in a process of its own, which goes on while the service starts again",
-		Flags: append(append(gatewayFlags("/var/lib/yellow-lantern-gateway", ":500", ":4500"), insideFlags()...),
+		Flags: settable(append(append(gatewayFlags("/var/lib/yellow-lantern-gateway", ":500", ":4500"), insideFlags()...),
 			&urfave.StringFlag{Name: "socket", Usage: "where the service dials it (yl serve --gateway)", Value: socketPath},
-			&urfave.StringSliceFlag{Name: "service-user", Usage: "whose processes may dial it beside its own user's and root's: a name or a number; several by repeating it"}),
+			&urfave.StringSliceFlag{Name: "service-user", Usage: "whose processes may dial it beside its own user's and root's: a name or a number; several by repeating it"})),
+		Commands: []*urfave.Command{interrupts()},
 		Action: func(ctx context.Context, c *urfave.Command) error {
 			o := instance.GatewayOptions{
 				Folder: c.String("data"), Socket: c.String("socket"), IKE: c.String("udp-ike"), NATT: c.String("udp-natt"),
@@ -89,8 +113,38 @@ func runGateway() *urfave.Command {
 				words = fmt.Sprintf("runs revision %d, as before", g.Runner.Revision())
 			}
 			fmt.Printf("gateway: UDP %s (IKE), UDP %s (IKE and ESP); the service dials %s; it %s\n", g.Sockets.IKE(), g.Sockets.NATT(), o.Socket, words)
-			<-ctx.Done()
+			ready.Until(ctx, o.Log, g.Works)
 			o.Log.Info("stopping")
+			return nil
+		},
+	}
+}
+
+// interrupts says what a new start of the gateway, or an upgrade, interrupts.
+func interrupts() *urfave.Command {
+	return &urfave.Command{
+		Name: "interrupts", Usage: "say how many sessions an upgrade to this program, or another one, would interrupt",
+		Flags: []urfave.Flag{
+			&urfave.StringFlag{Name: "socket", Usage: "where the gateway is dialled", Value: socketPath},
+			&urfave.IntFlag{Name: "wire", Usage: "what the other program speaks between service and gateway", Value: agent.Wire},
+			&urfave.BoolFlag{Name: "only-if-needed", Usage: "exit code 1 where the running gateway can go on"},
+		},
+		Action: func(ctx context.Context, c *urfave.Command) error {
+			ctx, stop := context.WithTimeout(ctx, 5*time.Second)
+			defer stop()
+			a, err := socket.Dial(c.String("socket"), nil).Ask(ctx, agent.Question{Sessions: true})
+			other := c.Int("wire") != agent.Wire || errors.Is(err, agent.ErrOtherWire)
+			switch {
+			case c.Bool("only-if-needed") && !other:
+				return cli.Failing(cli.ExitNot, "the running gateway can go on")
+			case other:
+				fmt.Printf("the gateway must start again: %d sessions end, and devices dial again\n", len(a.Sessions))
+			case err != nil:
+				return cli.Failing(cli.ExitService, "%w", err)
+			default:
+				fmt.Printf("no session is interrupted: the gateway goes on as it is with %d sessions until it is started again (systemctl restart yellow-lantern-gateway)\n",
+					len(a.Sessions))
+			}
 			return nil
 		},
 	}

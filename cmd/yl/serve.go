@@ -16,18 +16,26 @@ import (
 	"yellowlantern/demo"
 	"yellowlantern/internal/cli"
 	"yellowlantern/internal/instance"
+	"yellowlantern/internal/ready"
 	"yellowlantern/internal/tour"
 	"yellowlantern/web"
 )
 
 func listenFlags(data, ike, natt string) []urfave.Flag {
 	return append(gatewayFlags(data, ike, natt), []urfave.Flag{
-		&urfave.StringFlag{Name: "listen", Usage: "address for the console and the API, on loopback", Value: "127.0.0.1:8600"},
+		&urfave.StringFlag{Name: "listen", Usage: "address for the console and the API without TLS, on loopback", Value: "127.0.0.1:8600"},
+		&urfave.StringSliceFlag{Name: "listen-tls", Usage: "address for the console and the API with TLS, anywhere; several by repeating it"},
+		&urfave.StringFlag{
+			Name:  "certificate",
+			Usage: "the certificate that is shown there, by the name that it is kept under; made by the own authority where there is none",
+			Value: instance.ConsoleCertificate,
+		},
+		&urfave.BoolFlag{Name: "only-tls", Usage: "tell browsers that nothing but TLS is spoken under the console's names, on any port"},
 		&urfave.IntFlag{Name: "keep-journal", Usage: "for how many days lines of the journal are kept; 0: for ever", Value: 400},
 		&urfave.StringFlag{Name: "webhook", Usage: "send events to this address, each as a POST with JSON"},
 		&urfave.StringSliceFlag{Name: "webhook-kinds", Usage: "kinds of events to send, as in the journal", Value: []string{"reach", "commit", "trust", "name", "machine"}},
 		&urfave.StringFlag{Name: "webhook-token-file", Usage: "send what is in this file as a bearer token"},
-		&urfave.StringSliceFlag{Name: "name", Usage: "a host name under which a proxy with TLS makes the console reachable; several by repeating it"},
+		&urfave.StringSliceFlag{Name: "name", Usage: "what the console is called, by itself or by a proxy in front; several by repeating it"},
 	}...)
 }
 
@@ -43,6 +51,7 @@ func options(c *urfave.Command) (instance.Options, error) {
 	o := instance.Options{
 		Data: c.String("data"), Listen: c.String("listen"), IKE: c.String("udp-ike"), NATT: c.String("udp-natt"),
 		KeyLog: c.String("key-log"), KeepJournal: time.Duration(c.Int("keep-journal")) * 24 * time.Hour, Console: web.Dist(), Log: logger(c), Names: c.StringSlice("name"),
+		ListenTLS: c.StringSlice("listen-tls"), Certificate: c.String("certificate"), OnlyTLS: c.Bool("only-tls"),
 	}
 	to := c.String("webhook")
 	if to == "" {
@@ -65,7 +74,7 @@ func options(c *urfave.Command) (instance.Options, error) {
 func serve() *urfave.Command {
 	return &urfave.Command{
 		Name: "serve", Usage: "run the service and its gateway",
-		Flags: append(append(listenFlags("/var/lib/yellow-lantern", ":500", ":4500"), insideFlags()...),
+		Flags: settable(append(append(listenFlags("/var/lib/yellow-lantern", ":500", ":4500"), insideFlags()...),
 			&urfave.StringFlag{
 				Name:  "site-lab",
 				Usage: "build stand-in surroundings from this description, in place of this machine's networks",
@@ -77,7 +86,7 @@ func serve() *urfave.Command {
 			&urfave.StringSliceFlag{
 				Name:  "gateway-user",
 				Usage: "whose process that is, beside root's and this one's user's: a name or a number",
-			}),
+			})),
 		Action: func(ctx context.Context, c *urfave.Command) error {
 			o, err := options(c)
 			if err != nil {
@@ -108,7 +117,7 @@ func serve() *urfave.Command {
 				return err
 			}
 			defer i.Stop()
-			fmt.Println("console and API: " + i.URL())
+			fmt.Println("console and API: " + strings.Join(append([]string{i.URL()}, i.URLs()...), ", "))
 			if i.Side != nil {
 				fmt.Printf("gateway: UDP %s (IKE), UDP %s (IKE and ESP)\n", i.Sockets.IKE(), i.Sockets.NATT())
 			} else {
@@ -117,7 +126,7 @@ func serve() *urfave.Command {
 			if code := i.App.Access.SetupCode; code != "" {
 				fmt.Printf("first start: name the administrator in the console, or with\n  yl sign-in --setup-code %s %s\n", code, i.URL())
 			}
-			<-ctx.Done()
+			ready.Until(ctx, o.Log, i.Works)
 			o.Log.Info("stopping")
 			return nil
 		},

@@ -10,8 +10,16 @@ import (
 	"yellowlantern/internal/gateway"
 )
 
+// Wire is the version of what service and gateway say to each other. A service and a gateway of other versions do not speak.
+const Wire = 1
+
+// ErrOtherWire is where the gateway speaks another version.
+var ErrOtherWire = errors.New("it is of another version than this program: start it again, which ends its sessions " +
+	"(systemctl restart yellow-lantern-gateway)")
+
 // Call is one call of an agent, as a value: what is set is called. A recording is a stream, and travels beside.
 type Call struct {
+	Wire    int       `json:"wire"`
 	Hand    *Desired  `json:"hand,omitempty"`
 	Stop    bool      `json:"stop,omitempty"`
 	Observe bool      `json:"observe,omitempty"`
@@ -32,6 +40,7 @@ type Settled struct {
 
 // Reply is what comes of a call.
 type Reply struct {
+	Wire     int      `json:"wire,omitempty"` // the gateway's, where it is another one: nothing was done
 	Applied  Applied  `json:"applied,omitzero"`
 	Observed Observed `json:"observed,omitzero"`
 	Events   Events   `json:"events,omitzero"`
@@ -45,6 +54,8 @@ type Reply struct {
 func Serve(ctx context.Context, a Agent, c Call) (r Reply) {
 	var err error
 	switch {
+	case c.Wire != Wire:
+		return Reply{Wire: Wire}
 	case c.Hand != nil:
 		r.Applied, err = a.Hand(ctx, *c.Hand)
 	case c.Stop:
@@ -81,7 +92,11 @@ type Remote struct {
 }
 
 func (r Remote) do(ctx context.Context, c Call) (Reply, error) {
+	c.Wire = Wire
 	out, err := r.Do(ctx, c)
+	if err == nil && out.Wire != 0 {
+		err = ErrOtherWire
+	}
 	if err != nil {
 		return out, fmt.Errorf("%w: %w", gateway.ErrNotReached, err)
 	}

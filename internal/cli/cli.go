@@ -69,7 +69,7 @@ func Complaint(err error) string { return "yl: " + legible.Escape(err.Error()) }
 func New(out io.Writer, more ...*cli.Command) *cli.Command {
 	p := &printer{out: &legible.Writer{To: out}}
 	program := &cli.Command{
-		Name: "yl", Version: Version(),
+		Name: "yl", Version: Version(), EnableShellCompletion: true,
 		Usage: "configure a VPN gateway, and prove and try who reaches what behind it",
 		Description: "Exit codes: 0 all is as expected, 1 something is not, 2 wrong words or input,\n" +
 			"3 no service or not signed in, 4 refused and nothing changed.",
@@ -127,6 +127,8 @@ func defaultAccess() string {
 type Access struct {
 	URL   string `json:"url"`
 	Token string `json:"token"`
+	// Authority is the certificate that is trusted beside those of the system, PEM.
+	Authority string `json:"authority,omitempty"`
 }
 
 // WriteAccess keeps an access file, for its owner only.
@@ -154,7 +156,15 @@ func connect(c *cli.Command) (*client.Client, error) {
 	if err := private.Check(path); err != nil {
 		return nil, Failing(ExitService, "%w", err)
 	}
-	return client.New(a.URL, a.Token), nil
+	return clientOf(a)
+}
+
+func clientOf(a Access) (*client.Client, error) {
+	cl, err := client.Trusting(a.URL, a.Token, a.Authority)
+	if err != nil {
+		return nil, Failing(ExitUsage, "%w", err)
+	}
+	return cl, nil
 }
 
 func signIn(p *printer) *cli.Command {
@@ -163,6 +173,7 @@ func signIn(p *printer) *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "name", Usage: "administrator", Value: "admin"},
 			passwordFile(),
+			&cli.StringFlag{Name: "authority", Usage: "file with the authority's certificate that the service is trusted by, beside the system's (yl certificate authority)"},
 			&cli.StringFlag{Name: "setup-code", Usage: "name the first administrator, with the code that the service printed"},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -174,7 +185,18 @@ func signIn(p *printer) *cli.Command {
 			if err != nil {
 				return err
 			}
-			cl := client.New(url, "")
+			a := Access{URL: url}
+			if path := c.String("authority"); path != "" {
+				b, err := os.ReadFile(path)
+				if err != nil {
+					return Failing(ExitUsage, "authority: %w", err)
+				}
+				a.Authority = string(b)
+			}
+			cl, err := clientOf(a)
+			if err != nil {
+				return err
+			}
 			if code := c.String("setup-code"); code != "" {
 				in := map[string]string{"name": c.String("name"), "password": password, "code": code}
 				if err := cl.Do(ctx, "POST", "/start", in, nil); err != nil {
@@ -184,7 +206,7 @@ func signIn(p *printer) *cli.Command {
 			if err := cl.SignIn(ctx, c.String("name"), password, "command line"); err != nil {
 				return err
 			}
-			if err := WriteAccess(c.String("access"), Access{cl.URL, cl.Token}); err != nil {
+			if err := WriteAccess(c.String("access"), Access{cl.URL, cl.Token, a.Authority}); err != nil {
 				return err
 			}
 			return p.done("signed in to %s; the access is kept in %s", url, c.String("access"))

@@ -8,7 +8,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"regexp"
 	"strconv"
 	"strings"
 	"testing"
@@ -90,22 +89,15 @@ func (g *installed) kill(cmd *exec.Cmd) {
 	_ = cmd.Wait()
 }
 
-// pinging pings from a host until it is told to stop, and tells then how many pings of how many were not answered.
-func (g *installed) pinging(host, to string) (stop func() (lost, sent int)) {
+// pinging pings from a host until it is told to stop, and tells then how many pings were missed, and how many answered.
+func (g *installed) pinging(host, to string) (stop func() (lost, answered int)) {
 	g.t.Helper()
-	cmd := g.Command(context.Background(), host, "ping", "-i", "0.02", "-q", to)
-	var out strings.Builder
-	cmd.Stdout = &out
-	require.NoError(g.t, cmd.Start())
+	over, err := g.Pinging(context.Background(), host, to)
+	require.NoError(g.t, err)
 	return func() (int, int) {
-		time.Sleep(200 * time.Millisecond)
-		require.NoError(g.t, cmd.Process.Signal(os.Interrupt))
-		_ = cmd.Wait()
-		found := regexp.MustCompile(`(\d+) packets transmitted, (\d+) received`).FindStringSubmatch(out.String())
-		require.NotNil(g.t, found, out.String())
-		sent, _ := strconv.Atoi(found[1])
-		got, _ := strconv.Atoi(found[2])
-		return sent - got, sent
+		p, err := over()
+		require.NoError(g.t, err)
+		return p.Missed, p.Answered
 	}
 }
 

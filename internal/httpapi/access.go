@@ -49,12 +49,13 @@ type signedIn struct {
 	}
 }
 
-func signIn(to access.SignedIn, err error) (*signedIn, error) {
+func signIn(ctx context.Context, to access.SignedIn, err error) (*signedIn, error) {
 	if err != nil {
 		return nil, err
 	}
 	out := &signedIn{SetCookie: http.Cookie{
 		Name: cookieName, Value: to.Secret, Path: "/", Expires: to.Expires, HttpOnly: true, SameSite: http.SameSiteStrictMode,
+		Secure: actor.Of(ctx).Private,
 	}}
 	out.Body.Name = to.Name
 	return out, nil
@@ -81,10 +82,12 @@ func (s *Server) accessRoutes() {
 		}
 	},
 	) (*signedIn, error) {
-		return signIn(s.App.Access.Start(ctx, in.Body.Credentials, in.Body.Code))
+		to, err := s.App.Access.Start(ctx, in.Body.Credentials, in.Body.Code)
+		return signIn(ctx, to, err)
 	})
 	register(s, "POST", "/sign-in", "sign-in", "Sign in to the console", func(ctx context.Context, in *struct{ Body access.Credentials }) (*signedIn, error) {
-		return signIn(s.App.Access.SignIn(ctx, in.Body))
+		to, err := s.App.Access.SignIn(ctx, in.Body)
+		return signIn(ctx, to, err)
 	})
 	register(s, "POST", "/sign-out", "sign-out", "Sign out", func(ctx context.Context, in *struct {
 		Session http.Cookie `cookie:"yl_session"`

@@ -20,13 +20,27 @@ func (s *Server) own(next http.Handler) http.Handler {
 		}
 		host = strings.ToLower(strings.Trim(strings.TrimSuffix(host, "."), "[]"))
 		a, err := netip.ParseAddr(host)
-		if host != "localhost" && (err != nil || !a.IsLoopback()) && !slices.ContainsFunc(s.Names, func(n string) bool { return strings.EqualFold(n, host) }) {
-			http.Error(w, "this service is not called that: ask it by its address on this machine, or start it with --name for what a proxy in front calls it",
+		here := err == nil && (a.IsLoopback() || a == reachedAt(r))
+		if host != "localhost" && !here && !slices.ContainsFunc(s.Names, func(n string) bool { return strings.EqualFold(n, host) }) {
+			http.Error(w, "this service is not called that: ask it by its address, or start it with --name for what it is called",
 				http.StatusMisdirectedRequest)
 			return
 		}
+		if s.OnlyTLS && r.TLS != nil { // a promise that holds for every port of the name
+			w.Header().Set("Strict-Transport-Security", "max-age=31536000")
+		}
 		next.ServeHTTP(w, r)
 	})
+}
+
+// reachedAt is the address of this machine's that a request arrived at. A name can be made to lead anywhere, an address cannot.
+func reachedAt(r *http.Request) netip.Addr {
+	local, _ := r.Context().Value(http.LocalAddrContextKey).(net.Addr)
+	if local == nil {
+		return netip.Addr{}
+	}
+	at, _ := netip.ParseAddrPort(local.String())
+	return at.Addr().Unmap().WithZone("")
 }
 
 // located notes where a request comes from. A proxy in front, which is on this host and whose names the service was told, says it in
@@ -41,6 +55,6 @@ func (s *Server) located(next http.Handler) http.Handler {
 				from = a
 			}
 		}
-		next.ServeHTTP(w, r.WithContext(actor.With(r.Context(), actor.Actor{From: from})))
+		next.ServeHTTP(w, r.WithContext(actor.With(r.Context(), actor.Actor{From: from, Private: r.TLS != nil})))
 	})
 }

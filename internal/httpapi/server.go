@@ -27,8 +27,11 @@ type Config struct {
 	App     *app.App
 	Console fs.FS // the built console
 	Log     *slog.Logger
-	// Names are what a proxy in front calls this service; by other names than these and the machine's own it does not answer.
+	// Names are what this service is called, by itself or by a proxy in front; by other names than these and the machine's own it does not
+	// answer.
 	Names []string
+	// OnlyTLS says that nothing but TLS is spoken under these names, on any port: browsers are told (RFC 6797).
+	OnlyTLS bool
 }
 
 // mostBody is how large a request may be: a plan of its largest size, written as a JSON string, in which every other character may be

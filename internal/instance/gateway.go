@@ -1,6 +1,7 @@
 package instance
 
 import (
+	"context"
 	"fmt"
 	"log/slog"
 	"os"
@@ -64,6 +65,12 @@ func StartGateway(o GatewayOptions) (_ *Gateway, err error) {
 	}
 	g.server, err = socket.Serve(o.Socket, o.Users, local, o.Log)
 	return g, err
+}
+
+// Works tells whether the gateway can be asked.
+func (g *Gateway) Works(context.Context) error {
+	g.Runner.Status()
+	return nil
 }
 
 // Stop ends every session, and takes everything of ours off the machine. A second call does nothing.

@@ -32,15 +32,19 @@ type Webhook = journal.Webhook
 
 // Options say how to start.
 type Options struct {
-	Data      string // folder for database and key file
-	Listen    string // HTTP, on loopback
-	IKE, NATT string // the gateway's UDP ports
-	SiteLab   string // description of the stand-in surroundings; empty: none
-	Host      bool   // this machine's own networks are the inside
-	Device    string // name of the tunnel device then; empty: linux.Device
-	KeyLog    string // file for keys; empty: they are not logged
-	Console   fs.FS
-	Log       *slog.Logger
+	Data   string // folder for database and key file
+	Listen string // HTTP, on loopback
+	// ListenTLS are addresses for HTTP over TLS, anywhere, with a certificate that is kept under this name.
+	ListenTLS   []string
+	Certificate string
+	OnlyTLS     bool   // browsers are told that the names speak nothing else
+	IKE, NATT   string // the gateway's UDP ports
+	SiteLab     string // description of the stand-in surroundings; empty: none
+	Host        bool   // this machine's own networks are the inside
+	Device      string // name of the tunnel device then; empty: linux.Device
+	KeyLog      string // file for keys; empty: they are not logged
+	Console     fs.FS
+	Log         *slog.Logger
 	// KeepJournal is for how long lines of the journal are kept; 0: for ever.
 	KeepJournal time.Duration
 	Webhook     *Webhook // nil: nobody is told
@@ -62,7 +66,10 @@ type Instance struct {
 	Store   *store.Store
 	People  *people.People
 	Address netip.AddrPort // of the HTTP interface
+	// AddressesTLS are those of the HTTP interface with TLS.
+	AddressesTLS []netip.AddrPort
 
+	names     []string
 	log       *slog.Logger
 	http      *http.Server
 	keep      context.CancelFunc
@@ -76,7 +83,7 @@ type Instance struct {
 
 // Start starts everything; what was started is stopped again if something fails.
 func Start(ctx context.Context, o Options) (*Instance, error) {
-	i := &Instance{log: o.Log}
+	i := &Instance{log: o.Log, names: o.Names}
 	if err := i.start(ctx, o); err != nil {
 		i.Stop()
 		return nil, err
@@ -89,11 +96,17 @@ func (i *Instance) start(ctx context.Context, o Options) (err error) {
 	if err != nil {
 		return err
 	}
+	doors, err := openTLS(o.ListenTLS)
+	if err != nil {
+		_ = ln.Close()
+		return err
+	}
 	i.Address = ln.Addr().(*net.TCPAddr).AddrPort()
 	i.http = &http.Server{ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute}
 	defer func() {
 		if err != nil {
 			_ = ln.Close()
+			closeAll(doors)
 		}
 	}()
 	if i.Store, err = store.Open(o.Data); err != nil {
@@ -124,20 +137,30 @@ func (i *Instance) start(ctx context.Context, o Options) (err error) {
 	if err := i.App.Trust.Ensure(ctx); err != nil {
 		return err
 	}
+	if err := i.certify(ctx, o, doors); err != nil {
+		return err
+	}
 	if err := i.App.Resume(ctx); err != nil {
 		return fmt.Errorf("the newest revision does not run: %w", err)
 	}
-	i.http.Handler = httpapi.New(httpapi.Config{App: i.App, Console: o.Console, Log: o.Log, Names: o.Names}).Handler()
+	i.http.Handler = httpapi.New(httpapi.Config{
+		App: i.App, Console: o.Console, Log: o.Log, Names: o.Names, OnlyTLS: o.OnlyTLS,
+	}).Handler()
 	i.http.RegisterOnShutdown(i.App.Leave) // who looks on would keep the server waiting
 	keep, stop := context.WithCancel(context.Background())
 	i.keep = stop
 	i.kept.Go(func() { i.App.Keep(keep) })
-	go func() {
-		if err := i.http.Serve(ln); !errors.Is(err, http.ErrServerClosed) {
-			o.Log.Error("http", "error", err)
-		}
-	}()
+	go i.serve(func() error { return i.http.Serve(ln) })
+	for _, door := range doors {
+		go i.serve(func() error { return i.http.ServeTLS(door, "", "") })
+	}
 	return nil
+}
+
+func (i *Instance) serve(do func() error) {
+	if err := do(); !errors.Is(err, http.ErrServerClosed) {
+		i.log.Error("http", "error", err)
+	}
 }
 
 // gateway is the gateway that the service tells what to run: its own, or one in another process; with the events of it that were taken
@@ -182,20 +205,26 @@ func (i *Instance) listen(handle *agent.Handle) {
 	i.taken.Go(func() { handle.Rule(taking) })
 }
 
-// open opens the HTTP port. It speaks without TLS, so it stays on loopback.
+// open opens the HTTP port for what speaks without TLS, so it stays on loopback.
 func open(addr string) (net.Listener, error) {
 	host, _, err := net.SplitHostPort(addr)
 	if err != nil {
 		return nil, fmt.Errorf("%q is no address to listen on: expected 127.0.0.1:8600", addr)
 	}
 	if ip, err := netip.ParseAddr(host); err != nil || !ip.IsLoopback() {
-		return nil, fmt.Errorf("the HTTP interface speaks without TLS and stays on loopback: listen on 127.0.0.1 or ::1, not %q, and reach it from elsewhere through a proxy with TLS", host)
+		return nil, fmt.Errorf("without TLS it stays on loopback: --listen takes 127.0.0.1 or ::1, not %q; elsewhere with TLS, by --listen-tls %s", host, addr)
 	}
 	ln, err := net.Listen("tcp", addr)
 	if err != nil {
 		return nil, fmt.Errorf("cannot listen on %s: %w; choose another with --listen", addr, err)
 	}
 	return ln, nil
+}
+
+// Works tells whether the service can do its work: its records can be read.
+func (i *Instance) Works(ctx context.Context) error {
+	_, err := i.Store.NewestNumber(ctx)
+	return err
 }
 
 // URL is where the console and the API are.

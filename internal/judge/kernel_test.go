@@ -276,14 +276,14 @@ func (k *kernel) compare(t *rapid.T, seen map[string]int) {
 	now := moment{day: int(at.Weekday()+6) % 7, minute: at.Hour()*60 + at.Minute()}
 	for range 40 {
 		x := randomPacket(t, leased, dsts)
-		x.size, x.hops, x.fragment, x.keep = 100, 64, false, false
+		x = x.marked()
 		if want := k.judge.judge(groups, leased, x, now); want.carried == "" ||
 			want.carried == "translation" { // the rest is our own path's
 			k.outward(t, groups, leased, x, want, at, seen)
 		}
 	}
 	for range 10 {
-		k.inward(t, groups, leased, randomInward(t, k.judge, leased, dsts), now, at, seen)
+		k.inward(t, groups, leased, randomInward(t, k.judge, leased, dsts).marked(), now, at, seen)
 	}
 }
 
@@ -320,24 +320,29 @@ func (k *kernel) leave(network string) (out [][]byte) {
 	return out
 }
 
-// leaves is the packet towards an address that came out at a link; nil if none did.
+// leaves is the packet towards an address that came out at a link, put together if it came in parts; nil if none did.
 func (k *kernel) leaves(network string, dst netip.Addr) []byte {
+	var parts [][]byte
 	for _, b := range k.leave(network) {
-		if i, err := packet.Parse(b); err == nil && i.Dst == dst && binary.BigEndian.Uint32(b[len(b)-4:]) == mark {
-			return b
+		if i, err := packet.Parse(b); err == nil && i.Dst == dst && len(b) <= 1500 {
+			if parts = append(parts, b); binary.BigEndian.Uint32(b[len(b)-4:]) == mark {
+				return join(parts)
+			}
 		}
 	}
 	return nil
 }
 
-// comes is the packet towards a person that came to the gateway's device; nil if none did in time.
-func (k *kernel) comes(dst netip.Addr, wait time.Duration) []byte {
+// comes is the packet towards a person that came to the gateway's device, in parts if it came so; nil if none did in time.
+func (k *kernel) comes(dst netip.Addr, wait time.Duration) (parts [][]byte) {
 	end := time.After(wait)
 	for {
 		select {
 		case b := <-k.arrived:
-			if i, err := packet.Parse(b); err == nil && i.Dst == dst && binary.BigEndian.Uint32(b[len(b)-4:]) == mark {
-				return b
+			if i, err := packet.Parse(b); err == nil && i.Dst == dst {
+				if parts = append(parts, b); binary.BigEndian.Uint32(b[len(b)-4:]) == mark {
+					return parts
+				}
 			}
 		case <-end:
 			return nil
@@ -352,14 +357,16 @@ const (
 
 func (k *kernel) outward(t *rapid.T, groups []string, leased []netip.Addr, x probePacket, want ruling, at time.Time, seen map[string]int) {
 	e, s := k.engine(groups, leased)
-	got := e.FromTunnel(s, octets(x), at)
+	got := inParts(x, octets(x), func(b []byte) forward.Result { return e.FromTunnel(s, b, at) })
 	if want.self {
 		seen["self"]++
 		return
 	}
 	if want.carried == "translation" { // our own path loses it; and if it did not, so would the kernel
 		require.Equal(t, want.carried, got.Station)
-		k.port.Send([]gateway.Frame{{Packet: inside.Roomy(octets(x))}})
+		if x.size <= 1400 {
+			k.port.Send([]gateway.Frame{{Packet: inside.Roomy(octets(x))}})
+		}
 		seen["lost by the kernel: translation"]++
 		for network := range k.links {
 			require.Nil(t, k.leaves(network, x.dst), "%s must be lost: there is nothing to translate it to", x)
@@ -367,8 +374,13 @@ func (k *kernel) outward(t *rapid.T, groups []string, leased []netip.Addr, x pro
 		return
 	}
 	require.NotNil(t, got.Inside, "%s: %+v", x, got)
-	k.port.Send([]gateway.Frame{{Egress: *got.Inside, Packet: inside.Roomy(got.Packet)}})
+	k.send(got)
 	out := k.leaves(want.out, x.dst)
+	if x.tooLarge(1500) {
+		require.Nil(t, out, "%s must not leave: it is not to be cut", x)
+		seen["too large"]++
+		return
+	}
 	require.NotNil(t, out, "%s must leave by %s as %s\n%s", x, want.out, want.src, k.rules())
 	i, err := packet.Parse(out)
 	require.NoError(t, err)
@@ -384,10 +396,19 @@ func (k *kernel) outward(t *rapid.T, groups []string, leased []netip.Addr, x pro
 	if x.proto == 1 && x.kind == 13 {
 		return // whether a kernel follows what is so old is its own business
 	}
-	require.NoError(t, k.links[want.out].Write(answerTo(out)))
+	answer := answerTo(out)
+	k.write(t, want.out, answer)
+	if len(answer) > 1400 && (answer[0]>>4 == 6 || answer[6]&0x40 != 0) && len(answer) <= 1500 {
+		require.Nil(t, k.comes(x.src, silence), "the answer to %s is not to be cut", x)
+		seen["answer too large"]++
+		return
+	}
 	back := k.comes(x.src, patience)
 	require.NotNil(t, back, "the answer to %s\n%s", x, k.rules())
-	r := e.FromInside(back, false, at)
+	if len(back) > 1 {
+		seen["answered in parts"]++
+	}
+	r := oneByOne(back, func(b []byte) forward.Result { return e.FromInside(b, false, at) })
 	require.Same(t, s, r.Session, "%+v: %+v", x, r)
 	i, err = packet.Parse(r.Packet)
 	require.NoError(t, err)
@@ -396,9 +417,9 @@ func (k *kernel) outward(t *rapid.T, groups []string, leased []netip.Addr, x pro
 		require.EqualValues(t, 40000, i.DstPort)
 	}
 	seen["answered"]++
-	for network, d := range k.links {
+	for network := range k.links {
 		if !slices.Contains(k.judge.ways(x.dst), network) {
-			require.NoError(t, d.Write(answerTo(out)))
+			k.write(t, network, answer)
 			require.Nil(t, k.comes(x.src, silence), "the answer to %s came by %s", x, network)
 			seen["comes by another link"]++
 		}
@@ -425,14 +446,20 @@ func (k *kernel) inward(t *rapid.T, groups []string, leased []netip.Addr, x prob
 	if want.carried == "" && !right {
 		want.carried = "origin"
 	}
-	require.NoError(t, k.links[by].Write(octets(x)))
+	if x.fragment {
+		for _, b := range split(octets(x), 1232) {
+			require.NoError(t, k.links[by].Write(b))
+		}
+	} else {
+		require.NoError(t, k.links[by].Write(octets(x)))
+	}
 	wait := silence
 	if want.carried == "" {
 		wait = patience
 	}
 	got := k.comes(x.dst, wait)
 	if x.proto == 58 && x.kind >= 133 && x.kind <= 137 && got != nil {
-		require.NotEmpty(t, e.FromInside(got, false, at).Station,
+		require.NotEmpty(t, oneByOne(got, func(b []byte) forward.Result { return e.FromInside(b, false, at) }).Station,
 			"the kernel follows no neighbour discovery (RFC 4861); no rule lets it in")
 		return
 	}
@@ -446,7 +473,7 @@ func (k *kernel) inward(t *rapid.T, groups []string, leased []netip.Addr, x prob
 		return // the kernel does not forward everything that no rule would let in
 	}
 	require.NotNil(t, got, "%s by %s\n%s", x, by, k.rules())
-	r := e.FromInside(got, false, at)
+	r := oneByOne(got, func(b []byte) forward.Result { return e.FromInside(b, false, at) })
 	require.Equal(t, want.carried, r.Station, "%s by %s: %+v", x, by, r)
 	if want.carried != "" {
 		return
@@ -462,15 +489,42 @@ func (k *kernel) inward(t *rapid.T, groups []string, leased []netip.Addr, x prob
 	if x.proto == 1 && x.kind == 13 {
 		return
 	}
-	back := e.FromTunnel(s, answerTo(r.Packet), at)
+	back := inParts(x, answerTo(r.Packet), func(b []byte) forward.Result { return e.FromTunnel(s, b, at) })
 	require.NotNil(t, back.Inside, "%+v", back)
-	k.port.Send([]gateway.Frame{{Egress: *back.Inside, Packet: inside.Roomy(back.Packet)}})
+	k.send(back)
 	require.NotNil(t, k.leaves(want.out, x.src), "the person's answer to %s leaves by %s\n%s", x, want.out, k.rules())
+}
+
+// marked is a packet that a kernel forwards, and whose last part has room for the mark.
+func (k probePacket) marked() probePacket {
+	if k.hops = 64; k.size > 1500 && k.size < 1600 {
+		k.size = 1600
+	}
+	return k
+}
+
+// send gives the kernel what our own path lets through.
+func (k *kernel) send(r forward.Result) {
+	for _, b := range r.Parts(r.Packet) {
+		k.port.Send([]gateway.Frame{{Egress: *r.Inside, Packet: inside.Roomy(b)}})
+	}
+}
+
+// write lets a packet come by a link, in parts where the link carries less.
+func (k *kernel) write(t *rapid.T, network string, b []byte) {
+	parts := [][]byte{b}
+	if len(b) > 1500 {
+		parts = split(b, 1232)
+	}
+	for _, x := range parts {
+		require.NoError(t, k.links[network].Write(x))
+	}
 }
 
 // String writes a packet for people.
 func (k probePacket) String() string {
-	return fmt.Sprintf("%s -> %s proto %d port %d type %d", k.src, k.dst, k.proto, k.port, k.kind)
+	return fmt.Sprintf("%s -> %s proto %d port %d type %d, %d octets, in parts %t, not to be cut %t", k.src, k.dst, k.proto, k.port, k.kind,
+		k.size, k.fragment, k.keep)
 }
 
 func (k *kernel) rules() string {

@@ -54,6 +54,11 @@ func inParts(k probePacket, b []byte, send func([]byte) forward.Result) (r forwa
 	parts := split(b, map[bool]int{true: 40, false: 1232}[len(b) < 1300])
 	slices.Reverse(parts)
 	parts = slices.Insert(parts, 1, parts[0])
+	return oneByOne(parts, send)
+}
+
+// oneByOne sends parts until something becomes of one.
+func oneByOne(parts [][]byte, send func([]byte) forward.Result) (r forward.Result) {
 	for _, x := range parts {
 		if r = send(slices.Clone(x)); r.Station != "" || r.Packet != nil {
 			return r
@@ -88,4 +93,45 @@ func comesWhole(t *rapid.T, r forward.Result, most int) {
 		payload = append(payload, x[len(head):]...)
 	}
 	require.Equal(t, r.Packet[own:], payload)
+}
+
+// join puts a packet together of all that came at a link of it; nil where something is missing.
+func join(parts [][]byte) []byte {
+	if len(parts) == 0 {
+		return nil
+	}
+	slices.SortFunc(parts, func(a, b []byte) int { return place(a) - place(b) })
+	first := parts[0]
+	if first[0]>>4 == 4 && first[6]&0x3f == 0 && first[7] == 0 || first[0]>>4 == 6 && first[6] != 44 {
+		return first
+	}
+	if first[0]>>4 == 4 {
+		b := slices.Clone(first[:20])
+		for _, x := range parts {
+			b = append(b, x[20:]...)
+		}
+		binary.BigEndian.PutUint16(b[2:], uint16(len(b)))
+		copy(b[6:], []byte{0, 0})
+		copy(b[10:], []byte{0, 0})
+		binary.BigEndian.PutUint16(b[10:], packet.Checksum(b[:20], 0))
+		return b
+	}
+	b := slices.Clone(first[:40])
+	for _, x := range parts {
+		b = append(b, x[48:]...)
+	}
+	b[6] = first[40]
+	binary.BigEndian.PutUint16(b[4:], uint16(len(b)-40))
+	return b
+}
+
+// place is where a part stands.
+func place(b []byte) int {
+	if b[0]>>4 == 4 {
+		return int(binary.BigEndian.Uint16(b[6:])&0x1fff) * 8
+	}
+	if b[6] != 44 {
+		return 0
+	}
+	return int(binary.BigEndian.Uint16(b[42:]) &^ 7)
 }

@@ -274,13 +274,18 @@ func (i *island) tell(ctx context.Context, tell func(name string, ok bool, seen 
 	err := i.commit(ctx, strings.Replace(i.plan, "groups: [wardens], to: [station, archive]", "groups: [wardens], to: [station]", 1))
 	seen = <-over
 	tell("a commit takes the archive away from wardens, and their download stops", err == nil && strings.Contains(seen, "exit status 28"), seen)
-	missed := i.pinging(ctx, laptop, "10.20.0.20")
+	pinging, err := i.Pinging(ctx, laptop, "10.20.0.20")
+	if err != nil {
+		tell("pings", false, err.Error())
+		return
+	}
 	_ = i.service.Process.Kill()
 	_ = i.service.Wait()
 	time.Sleep(time.Second)
 	_, err = i.start(ctx)
-	seen, ok = missed()
-	tell("the service is killed and starts again, and not one packet is missed", err == nil && ok, seen)
+	pings, errPing := pinging()
+	tell("the service is killed and starts again, and not one packet is missed", err == nil && errPing == nil && pings.Answered > 40 && pings.Missed == 0,
+		pings.String())
 	i.stop()
 	_, err = i.start(ctx)
 	for n := 0; n < 150 && ctx.Err() == nil; n++ {
@@ -292,28 +297,6 @@ func (i *island) tell(ctx context.Context, tell func(name string, ok bool, seen 
 	tell("the gateway starts again, and the laptop comes back by itself", err == nil && ok && seen == "192.0.2.10", seen)
 	seen, ok = try(laptop, i.yl, "dial", "down", "home")
 	tell("yl dial down", ok, seen)
-}
-
-// pinging pings until it is told to stop; it tells then what came of it, and whether every ping was answered.
-func (i *island) pinging(ctx context.Context, host, to string) func() (string, bool) {
-	cmd := i.Command(ctx, host, "ping", "-q", "-i", "0.02", to)
-	var out strings.Builder
-	cmd.Stdout = &out
-	err := cmd.Start()
-	return func() (string, bool) {
-		if err != nil {
-			return err.Error(), false
-		}
-		time.Sleep(200 * time.Millisecond)
-		_ = cmd.Process.Signal(os.Interrupt)
-		_ = cmd.Wait()
-		for line := range strings.Lines(out.String()) {
-			if strings.Contains(line, "transmitted") {
-				return strings.TrimSpace(line), strings.Contains(line, " 0% packet loss")
-			}
-		}
-		return out.String(), false
-	}
 }
 
 // toTry is what a person may try.

@@ -11,6 +11,7 @@ import (
 type Actor struct {
 	Name       string     // an administrator's; empty: nobody who signed in
 	From       netip.Addr // where the request comes from
+	Private    bool       // nobody between it and the service can read it (TLS)
 	Credential string     // the hash of what let it in
 }
 

@@ -32,6 +32,8 @@ type Service struct {
 	Wholes  *compiled.Cache
 	// Names are what the service is called from elsewhere: the revocation list is fetched by the first.
 	Names []string
+
+	console string // the certificate that console and API show; empty: they speak no TLS
 }
 
 // Certificate is a certificate that is kept beside the plan, or a signing request whose certificate has not come.
@@ -43,7 +45,7 @@ type Certificate struct {
 	Own     bool      `json:"own" doc:"Signed by the service's own authority, and renewed by itself before it expires."`
 	Waiting bool      `json:"waiting" doc:"A signing request was made, and its certificate has not come."`
 	Revoked bool      `json:"revoked"`
-	Used    []string  `json:"used" nullable:"false" doc:"Tunnels of the running plan that show it."`
+	Used    []string  `json:"used" nullable:"false" doc:"Tunnels of the running plan that show it, and the console."`
 }
 
 // Ensure makes the service's own authority at the first start.
@@ -149,6 +151,9 @@ func (s *Service) Remove(ctx context.Context, name string, evenSo bool) error {
 	if name == store.AuthorityName {
 		return errAuthority
 	}
+	if name == s.console {
+		return refusal.Invalid("console and API show certificate " + name + ": start the service with another --certificate first")
+	}
 	return s.Running.Release(ctx, "certificate", name, evenSo, tunnelsOf(name), func() error {
 		return s.Store.RemoveCertificate(ctx,
 			name)
@@ -200,7 +205,7 @@ const ListPath = "/authority.crl"
 
 // listURL is the list's address in certificates: by the name that a proxy in front has. By loopback no device could fetch it.
 func (s *Service) listURL() string {
-	if len(s.Names) == 0 {
+	if len(s.Names) == 0 || s.console != "" { // the list is fetched without TLS, for a client cannot check it before it has it
 		return ""
 	}
 	return "http://" + s.Names[0] + ListPath
@@ -287,9 +292,12 @@ func (s *Service) revoke(ctx context.Context, name, serial, why string) error {
 	return err
 }
 
-// usedBy is, by certificate, the tunnels of the running plan that show it.
+// usedBy is, by certificate, the tunnels of the running plan that show it, and the console.
 func (s *Service) usedBy(ctx context.Context) map[string][]string {
 	out := map[string][]string{}
+	if s.console != "" {
+		out[s.console] = []string{consoleUse}
+	}
 	newest, err := s.Store.Newest(ctx)
 	if err != nil {
 		return out

@@ -1,0 +1,96 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"os"
+
+	urfave "github.com/urfave/cli/v3"
+
+	"yellowlantern/internal/backup"
+	"yellowlantern/internal/cli"
+)
+
+func backupFlags() []urfave.Flag {
+	return []urfave.Flag{
+		&urfave.StringFlag{Name: "data", Usage: "the service's folder", Value: "/var/lib/yellow-lantern"},
+		&urfave.StringFlag{Name: "passphrase-file", Usage: "the passphrase that secrets are sealed under is in this file"},
+	}
+}
+
+func passphrase(c *urfave.Command) ([]byte, error) {
+	path := c.String("passphrase-file")
+	if path == "" {
+		return nil, nil
+	}
+	b, err := os.ReadFile(path)
+	if err != nil {
+		return nil, cli.Failing(cli.ExitUsage, "passphrase: %w", err)
+	}
+	return bytes.TrimRight(b, "\r\n"), nil
+}
+
+func makeBackup() *urfave.Command {
+	return &urfave.Command{
+		Name: "backup", Usage: "write everything that the service holds into a file, also while it runs", ArgsUsage: "FILE",
+		Flags: append(backupFlags(),
+			&urfave.BoolFlag{Name: "without-secrets", Usage: "leave out keys, passwords, tokens and administrators"}),
+		Action: func(_ context.Context, c *urfave.Command) error {
+			pass, err := passphrase(c)
+			if err != nil {
+				return err
+			}
+			switch path := c.Args().First(); {
+			case path == "":
+				return cli.Failing(cli.ExitUsage, "name the file")
+			case (pass == nil) != c.Bool("without-secrets"):
+				return cli.Failing(cli.ExitUsage, "give --passphrase-file FILE, or --without-secrets")
+			default:
+				m, err := backup.Write(c.String("data"), path, cli.Version(), pass)
+				if err != nil {
+					return cli.Failing(cli.ExitRefused, "%w", err)
+				}
+				with := "with secrets, which the passphrase opens"
+				if !m.Secrets {
+					with = "without secrets"
+				}
+				fmt.Printf("%s holds everything as it was at %s, %s\n", path, m.At.Local().Format("15:04:05"), with)
+				return nil
+			}
+		},
+	}
+}
+
+func restore() *urfave.Command {
+	return &urfave.Command{
+		Name: "restore", Usage: "put a backup into an empty folder, for a service that does not run", ArgsUsage: "FILE",
+		Flags: backupFlags(),
+		Action: func(_ context.Context, c *urfave.Command) error {
+			pass, err := passphrase(c)
+			if err != nil {
+				return err
+			}
+			path := c.Args().First()
+			if path == "" {
+				return cli.Failing(cli.ExitUsage, "name the file")
+			}
+			m, err := backup.Look(path)
+			if err != nil {
+				return cli.Failing(cli.ExitUsage, "%w", err)
+			}
+			if m.Secrets && pass == nil {
+				return cli.Failing(cli.ExitUsage, "it holds secrets: give --passphrase-file FILE")
+			}
+			if m, err = backup.Restore(path, c.String("data"), pass); err != nil {
+				return cli.Failing(cli.ExitRefused, "%w; nothing was changed", err)
+			}
+			fmt.Printf("%s is as it was at %s; give it to the service's user, and start the service\n", c.String("data"),
+				m.At.Local().Format("2006-01-02 15:04:05"))
+			if !m.Secrets {
+				fmt.Println("without secrets: the first start prints a code to name an administrator with, people need new passwords, and certificates are to be made or imported again")
+			}
+			return nil
+		},
+	}
+}

@@ -1,0 +1,83 @@
+package trust
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"yellowlantern/internal/core/cert"
+	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/store"
+)
+
+// Console is the certificate that console and API show.
+type Console struct {
+	trust *Service
+	name  string
+
+	mu      sync.Mutex
+	version uint64 // of what is kept, when shown was read
+	shown   *tls.Certificate
+}
+
+// consoleUse is what it is used by, in lists.
+const consoleUse = "console and API"
+
+// ForConsole takes a certificate that is kept under a name to be shown by console and API, good for these names and addresses. Where there
+// is none, one of the own authority is made; it is renewed like others, and what is imported in its place is shown from then on.
+func (s *Service) ForConsole(ctx context.Context, name string, names []string) (*Console, error) {
+	if name == store.AuthorityName {
+		return nil, errAuthority
+	}
+	pair, err := s.Store.Certificate(ctx, name)
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		ca, err := s.Store.Certificate(ctx, store.AuthorityName)
+		if err != nil {
+			return nil, err
+		}
+		made, err := ca.NewGateway(rand.Reader, time.Now(), names...)
+		if err != nil {
+			return nil, err
+		}
+		if err := s.Store.Issue(ctx, name, made); err != nil {
+			return nil, err
+		}
+		s.Running.Journal.Tell(reason.Of(reason.CertificateMade, reason.With{
+			reason.Certificate: name, reason.Administrator: consoleUse,
+		}), "")
+	case err != nil:
+		return nil, err
+	default:
+		for _, n := range names {
+			if why := cert.Problem(pair.Leaf, n, time.Now()); why != "" {
+				s.Running.Log.Warn("browsers will warn of the console's certificate", "certificate", name, "asked as", n, "problem", why)
+			}
+		}
+	}
+	s.console = name
+	return &Console{trust: s, name: name}, nil
+}
+
+// Show gives the certificate as it is kept now (tls.Config.GetCertificate).
+func (c *Console) Show(*tls.ClientHelloInfo) (*tls.Certificate, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	version := c.trust.Store.TrustVersion()
+	if c.shown != nil && c.version == version {
+		return c.shown, nil
+	}
+	ctx, stop := context.WithTimeout(context.Background(), 5*time.Second)
+	defer stop()
+	pair, err := c.trust.Store.Certificate(ctx, c.name)
+	if err != nil {
+		return nil, fmt.Errorf("certificate %s: %w", c.name, err)
+	}
+	c.shown = &tls.Certificate{Certificate: pair.Chain(), PrivateKey: pair.Key, Leaf: pair.Leaf}
+	c.version = version
+	return c.shown, nil
+}
