@@ -132,7 +132,11 @@ func interrupts() *urfave.Command {
 		Action: func(ctx context.Context, c *urfave.Command) error {
 			ctx, stop := context.WithTimeout(ctx, 5*time.Second)
 			defer stop()
-			a, err := socket.Dial(c.String("socket"), nil).Ask(ctx, agent.Question{Sessions: true})
+			owner, err := socket.Owner(c.String("socket"))
+			if err != nil {
+				return cli.Failing(cli.ExitService, "no gateway runs: %w", err)
+			}
+			a, err := socket.Dial(c.String("socket"), []uint32{owner}).Ask(ctx, agent.Question{Sessions: true})
 			other := c.Int("wire") != agent.Wire || errors.Is(err, agent.ErrOtherWire)
 			switch {
 			case c.Bool("only-if-needed") && !other:

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"os"
 	"slices"
 	"strings"
 
@@ -28,7 +29,7 @@ func hostCommand(p *printer) *cli.Command {
 			}, Action: call(p.hostPreview)},
 			{Name: "clear", Usage: "end the gateway on this machine, and take everything of ours away from it", Flags: []cli.Flag{
 				device,
-				&cli.StringFlag{Name: "data", Usage: "the service's folder", Value: "/var/lib/yellow-lantern"},
+				&cli.StringFlag{Name: "data", Usage: "the gateway's folder; none: that of the installed one"},
 			}, Action: p.hostClear},
 		},
 	}
@@ -101,7 +102,13 @@ func (p *printer) hostPreview(ctx context.Context, c *cli.Command, cl *client.Cl
 }
 
 func (p *printer) hostClear(_ context.Context, c *cli.Command) error {
-	done, err := linux.Clear(c.String("device"), c.String("data"))
+	folder := c.String("data")
+	for _, installed := range []string{"/var/lib/yellow-lantern-gateway", "/var/lib/yellow-lantern"} {
+		if _, err := os.Stat(installed); folder == "" && err == nil {
+			folder = installed
+		}
+	}
+	done, err := linux.Clear(c.String("device"), folder)
 	if printed, e := p.value(map[string]any{"done": done}); printed {
 		if err != nil {
 			return Failing(ExitNot, "%w", err)

@@ -1315,7 +1315,7 @@ export interface components {
             /** @description Signed by the service's own authority, and renewed by itself before it expires. */
             own: boolean;
             revoked: boolean;
-            /** @description Tunnels of the running plan that show it. */
+            /** @description Tunnels of the running plan that show it, and the console. */
             used: string[];
             /** @description A signing request was made, and its certificate has not come. */
             waiting: boolean;

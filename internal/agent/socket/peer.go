@@ -37,6 +37,15 @@ func mayBe(c net.Conn, users []uint32) error {
 	return fmt.Errorf("process %d of user %d is at the other end, which may not be there", cred.Pid, cred.Uid)
 }
 
+// Owner is whom the socket at a path belongs to: enough for whoever only looks.
+func Owner(path string) (uint32, error) {
+	var at unix.Stat_t
+	if err := unix.Stat(path, &at); err != nil {
+		return 0, fmt.Errorf("%s: %w", path, err)
+	}
+	return at.Uid, nil
+}
+
 // User finds a user's number by name, or takes it as it is.
 func User(name string) (uint32, error) {
 	if n, err := strconv.ParseUint(name, 10, 32); err == nil {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"syscall"
 	"time"
 
@@ -60,12 +61,12 @@ func removeDevice(name string) error {
 	return netlink.LinkDel(l)
 }
 
-// ours tells whether a process lives and is this program.
+// ours tells whether a process lives and is this program, also one that an upgrade took the place of since it was started (proc(5)).
 func ours(pid int) bool {
 	self, err := os.Executable()
 	if err != nil {
 		return false
 	}
 	b, err := os.Readlink(fmt.Sprintf("/proc/%d/exe", pid))
-	return err == nil && filepath.Base(b) == filepath.Base(self)
+	return err == nil && filepath.Base(strings.TrimSuffix(b, " (deleted)")) == filepath.Base(self)
 }
