@@ -60,6 +60,9 @@ type Desk struct {
 	name     string
 	Patience time.Duration
 
+	closed chan struct{}
+	once   sync.Once
+
 	mu      sync.Mutex
 	last    uint64
 	talks   uint64
@@ -75,7 +78,12 @@ type inquiry struct {
 var _ gateway.People = (*Desk)(nil)
 
 // NewDesk opens a desk.
-func NewDesk() *Desk { return &Desk{name: newName(), Patience: deskPatience} }
+func NewDesk() *Desk {
+	return &Desk{name: newName(), Patience: deskPatience, closed: make(chan struct{})}
+}
+
+// Close leaves everything that waits, and whatever comes, to be tried again: the gateway ends.
+func (d *Desk) Close() { d.once.Do(func() { close(d.closed) }) }
 
 var errCrowded = fmt.Errorf("%w: too many wait already", gateway.ErrLater)
 
@@ -104,11 +112,12 @@ func (d *Desk) ask(ctx context.Context, i Inquiry) (Ruling, error) {
 		}
 		return r, nil
 	case <-ctx.Done():
-		d.mu.Lock()
-		d.waiting = slices.DeleteFunc(d.waiting, func(x *inquiry) bool { return x == w })
-		d.mu.Unlock()
-		return Ruling{}, gateway.ErrLater
+	case <-d.closed:
 	}
+	d.mu.Lock()
+	d.waiting = slices.DeleteFunc(d.waiting, func(x *inquiry) bool { return x == w })
+	d.mu.Unlock()
+	return Ruling{}, gateway.ErrLater
 }
 
 // inquiries gives what waits with a number after one of this desk's; nothing if the context ends before there is any.

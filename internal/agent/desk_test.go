@@ -76,10 +76,16 @@ func TestDesk(t *testing.T) {
 	stop()
 
 	stop = serve(nil)
-	defer stop()
 	got = first.Next([]byte("wanda"))
 	require.True(t, got.Over && got.Later && !got.OK, "another service began that login: %+v", got)
 	require.NoError(t, d.Admit(gateway.Event{}))
 	require.Len(t, p.begun, 2)
 	require.Empty(t, d.waiting)
+
+	d.Patience = time.Minute
+	stop()
+	go func() { late <- d.Begin(at, "gate").Next(nil) }()
+	time.Sleep(20 * time.Millisecond)
+	d.Close()
+	require.True(t, (<-late).Later, "a gateway that ends waits for nobody")
 }

@@ -15,6 +15,9 @@ import (
 	"yellowlantern/internal/gateway"
 )
 
+// handPatience is for how long a gateway may take to run something else.
+const handPatience = 2 * time.Minute
+
 // patience is for how long an answer is waited for that the service cannot do without.
 const patience = 10 * time.Second
 
@@ -56,7 +59,9 @@ func (h *Handle) Apply(set gateway.Settings) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	done, err := h.Hand(context.Background(), d) // a large plan takes as long as it takes
+	ctx, stop := context.WithTimeout(context.Background(), handPatience) // a large plan takes long
+	defer stop()
+	done, err := h.Hand(ctx, d)
 	if errors.Is(err, gateway.ErrNotReached) {
 		h.mu.Lock()
 		h.away = true // and told to run it once it is reached

@@ -31,7 +31,7 @@ func dialCommand(p *printer) *cli.Command {
 				Flags: []cli.Flag{
 					name, passwordFile(),
 					&cli.BoolFlag{Name: "background", Usage: "come back once it is connected, and stay in the background"},
-					&cli.BoolFlag{Name: "strict", Usage: "let nothing of what belongs into the tunnel leave in clear while there is none"},
+					&cli.BoolFlag{Name: "strict", Usage: "let nothing of what belongs into the tunnel leave in clear while there is none; a kit may demand it"},
 					&cli.StringSliceFlag{Name: "carry", Usage: "a network behind this machine whose hosts may use the connection, under its address"},
 				}, Action: p.dialUp,
 			},
@@ -58,7 +58,7 @@ func (p *printer) dialUp(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	o := connection.Options{Name: c.String("name"), Kind: kit.Kind, Strict: c.Bool("strict")}
+	o := connection.Options{Name: c.String("name"), Kind: kit.Kind, Strict: c.Bool("strict") || kit.Strict}
 	if o.Name == "" {
 		o.Name = nameFor(path)
 	}

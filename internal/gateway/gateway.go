@@ -59,6 +59,12 @@ type Inside interface {
 	Send(batch []Frame)
 }
 
+// Prober is an inside that can look whether somebody else has an address on a network that it is attached to.
+type Prober interface {
+	// InUse looks, and gives those of the addresses that somebody has, with who it is on the link. It takes a moment.
+	InUse(addrs []netip.Addr) map[netip.Addr]string
+}
+
 // Kernel is an inside where a kernel routes and translates (docs/semantics.md, "Where it is enforced").
 type Kernel interface {
 	Inside

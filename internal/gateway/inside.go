@@ -2,9 +2,11 @@ package gateway
 
 import (
 	"net/netip"
+	"time"
 
 	"yellowlantern/internal/core/inside"
 	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/core/session"
 	"yellowlantern/internal/core/site"
 )
@@ -53,3 +55,36 @@ func (g *Gateway) Inside() inside.Observed {
 
 // Owns is told which addresses the machine has.
 func (g *Gateway) Owns(own netset.Addrs) { g.engine.Owns(own) }
+
+// leftAlone is for how long an address is not leased that somebody else has (RFC 5227 leaves that to whoever assigns addresses).
+const leftAlone = 10 * time.Minute
+
+// takenByOthers looks whether somebody on the network that a session's addresses lie on has one of them. Then the session is over before it
+// began, and the address is left alone for a while.
+func (g *Gateway) takenByOthers(s *session.Session) bool {
+	p, ok := g.cfg.Inside.(Prober)
+	if !ok {
+		return false
+	}
+	mine := carved(g.engine.Model(), s.Addresses)
+	if len(mine) == 0 {
+		return false
+	}
+	used := p.InUse(mine)
+	if len(used) == 0 {
+		return false
+	}
+	g.mu.Lock()
+	supply := g.pools[s.Pool]
+	for a, who := range used {
+		if supply != nil {
+			supply.Avoid(a, time.Now().Add(leftAlone))
+		}
+		g.journal(g.event(reason.Of(reason.AddressInUse, reason.With{
+			reason.Addresses: a.String(), reason.Pool: s.Pool, reason.What: who,
+		}), s.User, ""))
+	}
+	g.mu.Unlock()
+	g.over(s, reason.Reason{})
+	return true
+}

@@ -21,6 +21,9 @@ func (g *Gateway) grant(r tunnel.Request, kind string) (*session.Session, tunnel
 	var passage string
 	for range mostEnded {
 		s, grant, oldest := g.tryGrant(r, kind)
+		if s != nil && g.takenByOthers(s) {
+			continue
+		}
 		if oldest == nil {
 			return s, grant
 		}
@@ -58,6 +61,9 @@ func (g *Gateway) tryGrant(r tunnel.Request, kind string) (s *session.Session, g
 		return nil, tunnel.Grant{}, oldest
 	}
 	supply := g.pools[p.Passage.Pool]
+	if supply != nil {
+		supply.Forgive(time.Now())
+	}
 	if supply == nil {
 		return nil, tunnel.Grant{Refusal: reason.Of(reason.NoPool, reason.With{reason.Passage: p.Name}), Exhausted: true}, nil
 	}

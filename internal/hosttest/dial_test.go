@@ -48,7 +48,8 @@ func (g *installed) pings(host, to string) bool {
 // A laptop connects, and its own ping, curl and resolver reach what they should and nothing else; a full tunnel is seen from the gateway's
 // address; afterwards everything is as it was, also after a kill.
 func TestDial(t *testing.T) {
-	g := install(t, "d1")
+	const wardens = "  - name: wardens        # all their traffic comes home\n"
+	g := install(t, "d1", wardens, wardens+"    strict: true\n")
 	home := hosts.Laptop("home")
 	traces := func() string {
 		return g.on(home, "sh", "-c", "ip -o link; ip -o addr; ip rule; ip -6 rule; ip route show table all; ip -6 route show table all; cat /etc/resolv.conf; nft list ruleset")
@@ -104,7 +105,7 @@ func TestDial(t *testing.T) {
 	g.hangUp("home")
 	require.Equal(t, before, traces(), "as it was")
 
-	g.dial("home", "wanda.warden", "--strict")
+	g.dial("home", "wanda.warden") // strict, as the plan demands
 	page, err = g.fetch(home, "http://198.51.100.80/")
 	require.NoError(t, err)
 	require.Equal(t, "192.0.2.10\n", page, "a full tunnel leaves by the gateway")

@@ -153,6 +153,25 @@ func TestCarvedOnAHost(t *testing.T) {
 	require.True(t, g.pings(hosts.Laptop("home"), "10.20.0.53"))
 	require.True(t, g.pings(hosts.Laptop("home"), "fd00:20::53"))
 	g.hangUp("home")
+
+	// Somebody has taken the addresses meanwhile, by hand: others are leased, and it is told who has them.
+	for _, a := range person {
+		length := "/24"
+		if a.Is6() {
+			length = "/64"
+		}
+		g.on("office", "ip", "addr", "add", a.String()+length, "dev", "station", "nodad")
+	}
+	g.dial("home", "rory.researcher")
+	for _, a := range g.connected("home").Given {
+		require.NotContains(t, person, a)
+	}
+	require.True(t, g.pings(hosts.Laptop("home"), "10.20.0.53"))
+	said := g.yl("journal", "--kind", "machine")
+	for _, a := range person {
+		require.Contains(t, strings.Join(strings.Fields(said), " "), a.String()+" of pool staff is not leased for now")
+	}
+	g.hangUp("home")
 	soon(t, "nobody answers for it", func() bool {
 		return !strings.Contains(g.on(hosts.Gateway, "ip", "neigh", "show", "proxy"), "10.20.0.1")
 	})

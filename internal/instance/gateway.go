@@ -78,6 +78,7 @@ func (g *Gateway) Stop() { g.stopped.Do(g.stop) }
 
 func (g *Gateway) stop() {
 	if g.Side != nil {
+		g.Desk.Close()
 		g.Runner.Stop()
 	}
 	if g.server != nil {

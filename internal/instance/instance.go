@@ -247,6 +247,7 @@ func (i *Instance) stop() {
 		i.App.Close()
 	}
 	if i.Side != nil {
+		i.Desk.Close()
 		i.Runner.Stop()
 	}
 	if i.stopTaking != nil { // after the gateway has told of what ended

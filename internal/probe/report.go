@@ -52,6 +52,7 @@ type Order struct {
 	Trouble   []string       `json:"trouble" nullable:"false" doc:"What does not run, or carries nothing, at the gateway itself."`
 	Inside    []netip.Prefix `json:"inside" nullable:"false" doc:"The gateway's own networks: a trial from there is none from outside."`
 	Full      bool           `json:"full"`
+	Strict    bool           `json:"strict,omitempty" doc:"A connection that stays lets nothing of what belongs into the tunnel leave in clear while there is none."`
 	Admitted  bool           `json:"admitted" doc:"Whether a passage takes this person."`
 	Trials    []reach.Trial  `json:"trials" nullable:"false"`
 }

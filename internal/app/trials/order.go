@@ -48,6 +48,7 @@ func OrderFor(m *site.Model, class reach.Class, r reach.Reach, user string) *pro
 		Trials: append(append([]reach.Trial{}, reach.Trials(m, class, r)...), reach.Edges(m, class, r, reach.MostEdges)...),
 	}
 	if p := class.Passage; p != nil {
+		o.Strict = p.Passage.Strict
 		o.Admitted, o.Full, o.DNS = true, p.Passage.Routes.Full, append(o.DNS, p.DNS.Servers...)
 		o.Routes, o.Passage = append(o.Routes, p.Passage.Routes.Split...), p.Name
 		o.Domains = append(append(o.Domains, p.DNS.Search...), p.DNS.Domains...)

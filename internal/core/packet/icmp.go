@@ -50,7 +50,7 @@ func Error(b []byte, i Info, from netip.Addr, t Trouble, mtu int) []byte {
 		}
 	}
 	copy(body[8:], quoted)
-	return icmp(from, i.Src, body)
+	return Message(from, i.Src, body)
 }
 
 // EchoReply turns an echo request into its answer.
@@ -60,11 +60,11 @@ func EchoReply(b []byte, i Info) []byte {
 	if i.Src.Is6() {
 		body[0] = 129
 	}
-	return icmp(i.Dst, i.Src, body)
+	return Message(i.Dst, i.Src, body)
 }
 
-// icmp puts an ICMP message, its checksum still zero, into a packet.
-func icmp(src, dst netip.Addr, body []byte) []byte {
+// Message puts an ICMP message, its checksum still zero, into a packet.
+func Message(src, dst netip.Addr, body []byte) []byte {
 	if src.Is4() {
 		put(body[2:], Checksum(body, 0))
 		b := make([]byte, 20, 20+len(body))
@@ -140,5 +140,5 @@ func EchoRequest(src, dst netip.Addr, data []byte) []byte {
 	if src.Is6() {
 		kind = 128
 	}
-	return icmp(src, dst, append([]byte{kind, 0, 0, 0}, data...))
+	return Message(src, dst, append([]byte{kind, 0, 0, 0}, data...))
 }

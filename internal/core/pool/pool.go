@@ -6,6 +6,7 @@ import (
 	"errors"
 	"net/netip"
 	"slices"
+	"time"
 
 	"yellowlantern/internal/core/netset"
 )
@@ -16,15 +17,19 @@ var ErrExhausted = errors.New("pool: no address is free")
 // Pool is a supply of addresses. It is not safe for concurrent use.
 type Pool struct {
 	supply netset.Addrs
-	kept   map[netip.Addr]string // reserved: holder by address
-	leased map[netip.Addr]string // holder by address
-	last   map[string]netip.Addr // by holder and family
-	next   map[bool]netip.Addr   // where to look first, by whether IPv4
+	kept   map[netip.Addr]string    // reserved: holder by address
+	leased map[netip.Addr]string    // holder by address
+	last   map[string]netip.Addr    // by holder and family
+	next   map[bool]netip.Addr      // where to look first, by whether IPv4
+	others map[netip.Addr]time.Time // that somebody else was seen with, until when they are left alone
 }
 
 // New begins with everything free. kept is the addresses that are reserved, each with the one holder who gets it.
 func New(supply netset.Addrs, kept map[netip.Addr]string) *Pool {
-	return &Pool{supply: supply, kept: kept, leased: map[netip.Addr]string{}, last: map[string]netip.Addr{}, next: map[bool]netip.Addr{}}
+	return &Pool{
+		supply: supply, kept: kept, leased: map[netip.Addr]string{}, last: map[string]netip.Addr{}, next: map[bool]netip.Addr{},
+		others: map[netip.Addr]time.Time{},
+	}
 }
 
 // Resize changes what is leased from, and what is kept for whom; leases outside it stay until they are released.
@@ -79,7 +84,7 @@ func (p *Pool) pick(supply netset.Addrs, holder string, v4 bool) (netip.Addr, bo
 	}
 	ahead := supply.Intersect(netset.Addrs{{From: start, To: supply[len(supply)-1].To}})
 	behind := supply.Subtract(ahead)
-	tries := len(p.leased) + len(p.kept) + 1 // one of so many is free, if any is
+	tries := len(p.leased) + len(p.kept) + len(p.others) + 1 // one of so many is free, if any is
 	for _, span := range append(append(netset.Addrs{}, ahead...), behind...) {
 		for a := span.From; tries > 0; a = a.Next() {
 			if p.free(a, holder) {
@@ -108,7 +113,20 @@ func (p *Pool) reservedFor(supply netset.Addrs, holder string, v4 bool) (best ne
 func (p *Pool) free(a netip.Addr, holder string) bool {
 	_, taken := p.leased[a]
 	who, kept := p.kept[a]
-	return !taken && (!kept || who == holder)
+	_, other := p.others[a]
+	return !taken && !other && (!kept || who == holder)
+}
+
+// Avoid leaves an address alone for a while that somebody else has, also where it is kept for a holder: they get another one meanwhile.
+func (p *Pool) Avoid(a netip.Addr, until time.Time) { p.others[a] = until }
+
+// Forgive lets addresses be leased again whose time is over.
+func (p *Pool) Forgive(now time.Time) {
+	for a, until := range p.others {
+		if now.After(until) {
+			delete(p.others, a)
+		}
+	}
 }
 
 // Release takes addresses back.

@@ -180,6 +180,7 @@ const (
 const (
 	NoInsidePort      Code = "no-inside-port"
 	GatewayNotReached Code = "gateway-not-reached"
+	AddressInUse      Code = "address-in-use"
 	GatewayAway       Code = "gateway-away"
 	GatewayBack       Code = "gateway-back"
 	AnswersNowhere    Code = "answers-nowhere"

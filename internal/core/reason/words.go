@@ -112,6 +112,7 @@ var meanings = map[Code]meaning{
 	EvidenceSaved:       {KindRecord, "administrator {administrator} saved the evidence about a complaint of this user: {what}"},
 
 	NoInsidePort:      {words: "nothing carries packets to the inside: people come in, and reach nothing; start the service with --inside linux, on the machine that is the gateway, or with --site-lab"},
+	AddressInUse:      {KindMachine, "{addresses} of pool {pool} is not leased for now: {what} has it on the network that the pool is carved from; keep it out of the pool (exclude), or that machine and the DHCP server off it"},
 	GatewayAway:       {KindMachine, "the gateway is not reached: {error}; sessions go on as they were, and nothing of them is seen from here"},
 	GatewayBack:       {KindMachine, "the gateway is reached again"},
 	GatewayNotReached: {words: "the gateway is not reached: {error}; what it carries goes on as it was, and is not seen from here"},
