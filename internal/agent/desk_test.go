@@ -80,7 +80,9 @@ func TestDesk(t *testing.T) {
 	require.True(t, got.Over && got.Later && !got.OK, "another service began that login: %+v", got)
 	require.NoError(t, d.Admit(gateway.Event{}))
 	require.Len(t, p.begun, 2)
+	d.mu.Lock()
 	require.Empty(t, d.waiting)
+	d.mu.Unlock()
 
 	d.Patience = time.Minute
 	stop()

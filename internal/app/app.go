@@ -18,6 +18,7 @@ import (
 	"yellowlantern/internal/app/plans"
 	"yellowlantern/internal/app/proofs"
 	"yellowlantern/internal/app/running"
+	"yellowlantern/internal/app/standing"
 	"yellowlantern/internal/app/trials"
 	"yellowlantern/internal/app/trust"
 	"yellowlantern/internal/app/watching"
@@ -51,6 +52,8 @@ type Config struct {
 	Webhook *journal.Webhook
 	// SetupCode must be told to name the first administrator.
 	SetupCode string
+	// Folder is where records are.
+	Folder string
 	// Names are what a proxy in front calls this service.
 	Names []string
 }
@@ -68,6 +71,7 @@ type App struct {
 	Watching  *watching.Service
 	Diagnosis *diagnosis.Service
 	Access    *access.Service
+	Standing  *standing.Service
 	Log       *slog.Logger
 
 	store       *store.Store
@@ -109,6 +113,9 @@ func New(cfg Config) *App {
 		Log: cfg.Log,
 	}
 	a.Access = &access.Service{Store: cfg.Store, Journal: a.Journal, SetupCode: cfg.SetupCode, Attempts: attempts}
+	a.Standing = &standing.Service{
+		Store: cfg.Store, Running: a.Running, Trust: a.Trust, Watching: a.Watching, Folder: cfg.Folder, Clock: standing.SystemClock,
+	}
 	a.background.Go(func() { a.Journal.Send(until) })
 	return a
 }

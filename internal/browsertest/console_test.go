@@ -319,6 +319,9 @@ func TestConsole(t *testing.T) {
 	p.script(`document.querySelector('nav a[href="/journal"]').click()`)
 	p.until(bodyText, "ended by administrator admin")
 	p.shot("journal")
+	p.script(`document.querySelector('nav a[href="/status"]').click()`)
+	p.until("document.querySelector('#verdict')?.innerText", "People can get in")
+	p.shot("status")
 
 	// Everything can be reached from the keyboard, and dark is readable.
 	p.script(`document.querySelector('[aria-label="Light or dark"]').click()`)
@@ -412,7 +415,6 @@ func TestPlanSteps(t *testing.T) {
 	require.NoError(t, d.Client.Do(t.Context(), "POST", "/drafts/theirs/commit", map[string]any{"message": "a row of cameras"}, nil))
 	p.do(chromedp.Navigate(d.URL()+"/plan?at=history"), chromedp.WaitVisible(chromedp.CSS("#difference")))
 	p.until(`document.querySelector('#difference').innerText`, "hosts/nestcams/ranges")
-	p.shot("plan-history")
 	p.script(`[...document.querySelectorAll('button')].find(b => b.innerText.toLowerCase() === 'rebase').click()`)
 	p.do(chromedp.WaitVisible(chromedp.CSS(".conflict")))
 	p.shot("plan-conflict")
@@ -548,7 +550,12 @@ func TestWhatDoesNotRun(t *testing.T) {
 		map[string]string{"reason": "the jetty was broken into"}, nil))
 	p.script("document.querySelector('nav a[href=\"/people\"]').click()")
 	p.until(bodyText, "certificate gate, which tunnel main shows, is revoked")
+	p.script("document.querySelector('nav a[href=\"/status\"]').click()")
+	p.until("document.querySelector('#verdict')?.innerText", "things are wrong")
+	p.until("document.querySelector('main tbody tr td:nth-child(4)')?.innerText + document.querySelector('main tbody')?.innerText", "yl certificate make gate")
 	p.shot("not-running")
+	p.script("document.querySelector('nav a[href=\"/people\"]').click()")
+	p.until("document.querySelector('h1')?.innerText", "People")
 	wrong := map[string]string{"name": "ada.admin", "password": "not the password"}
 	require.Error(t, d.Client.Do(t.Context(), "POST", "/sign-in", wrong, nil))
 	p.script("document.querySelector('nav a[href=\"/journal\"]').click()")

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"maps"
@@ -14,6 +15,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"yellowlantern/internal/app/running"
+	"yellowlantern/internal/app/standing"
 	"yellowlantern/internal/app/watching"
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/core/forward"
@@ -240,40 +242,37 @@ func journal(p *printer) *cli.Command {
 
 func status(p *printer) *cli.Command {
 	return &cli.Command{
-		Name: "status", Usage: "what the gateway has counted",
+		Name: "status", Usage: "whether people can get in, what to do where they cannot, and what the gateway has counted",
 		Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
 			s, err := client.Get[running.Status](ctx, cl, "/status")
 			if err != nil {
 				return err
 			}
-			o, err := client.Get[watching.Outside](ctx, cl, "/outside")
+			points, err := client.Get[[]standing.Point](ctx, cl, "/standing")
 			if err != nil {
 				return err
 			}
-			if printed, err := p.value(map[string]any{"gateway": s, "outside": o}); printed {
-				return err
+			wrong := 0
+			for _, x := range points {
+				if x.State == standing.Wrong {
+					wrong++
+				}
 			}
-			switch {
-			case s.Problem != "":
-				p.say("✗ %s", s.Problem)
-			case s.Runs > 0:
-				p.say("✓ revision %d runs", s.Runs)
-			default:
-				p.say("· no plan is committed yet: nobody can come in")
+			failing := func() error {
+				if wrong == 0 {
+					return nil
+				}
+				return Failing(ExitNot, "%d of %d things are wrong", wrong, len(points))
 			}
-			for _, trouble := range s.Inside.Problems {
-				p.say("✗ %s", trouble.Words)
+			if printed, err := p.value(map[string]any{"gateway": s, "points": points}); printed {
+				return cmp.Or(err, failing())
 			}
-			if len(s.Inside.Problems) == 0 {
-				p.say("✓ the inside is carried by %s", s.Inside.Port)
+			signs := map[string]string{standing.Right: "✓", standing.Risky: "!", standing.Wrong: "✗"}
+			var standings [][]string
+			for _, x := range points {
+				standings = append(standings, []string{signs[x.State], x.Name, x.Words, x.Mend})
 			}
-			switch {
-			case o.Problem != "":
-				p.say("✗ the name %s is not kept up to date: %s", o.Name, o.Problem)
-			case o.Name != "":
-				p.say("✓ the name %s leads to %s, looked at %s", o.Name, addrs(o.Published), local(o.At))
-			}
-			p.say("%d sessions, %d logins under way, %d flows", s.Sessions, s.LoggingIn, s.Flows)
+			p.table([]string{"", "what", "how it is", "what to do"}, standings)
 			var rows [][]string
 			for _, name := range slices.Sorted(maps.Keys(s.Rules)) {
 				r := s.Rules[name]
@@ -282,7 +281,9 @@ func status(p *printer) *cli.Command {
 					strconv.FormatUint(r.Bytes, 10),
 				})
 			}
-			p.table([]string{"rule", "flows", "packets", "octets"}, rows)
+			if len(rows) > 0 {
+				p.table([]string{"rule", "flows", "packets", "octets"}, rows)
+			}
 			rows = nil
 			for _, why := range slices.Sorted(maps.Keys(s.Dropped)) {
 				if s.Dropped[why] > 0 {
@@ -292,7 +293,7 @@ func status(p *printer) *cli.Command {
 			if len(rows) > 0 {
 				p.table([]string{"datagrams dropped", "count"}, rows)
 			}
-			return nil
+			return failing()
 		}),
 	}
 }

@@ -214,3 +214,64 @@ func TestTwoProcesses(t *testing.T) {
 	g.stop()
 	require.Equal(t, g.before, g.traces())
 }
+
+// No packet is missed while plans are committed that change rules, translations, pools and routes of others; what is for the disk that is
+// full is refused with what to do, and everything goes on as it was.
+func TestCommitsUnderTraffic(t *testing.T) {
+	g := installAs(t, "a2", true)
+	g.dial("home", "rory.researcher")
+	home := hosts.Laptop("home")
+	require.True(t, g.pings(home, "10.20.30.5"))
+	stop := g.pinging(home, "10.20.30.5")
+	for n := range 6 {
+		plan := strings.ReplaceAll(g.demo.Plan, "10.99.1.0/26", fmt.Sprintf("10.99.%d.0/26", 2+n%3))
+		plan = strings.Replace(plan, "rules:\n", fmt.Sprintf(
+			"rules:\n  - {name: extra-%d, action: refuse, groups: [wardens], to: [nestcams], services: [tcp/%d]}\n", n, 9000+n), 1)
+		if n%2 == 0 {
+			plan = strings.Replace(plan, "from: [staff, station, archive]}", "from: [staff, station]}", 1)
+		}
+		g.commit(plan)
+	}
+	lost, answered := stop()
+	require.Zero(t, lost, "of %d pings during six commits", answered)
+
+	// The gateway's disk is full.
+	before := g.on(hosts.Gateway, "ip", "route", "show", "proto", "221")
+	side := g.in("side")
+	g.kill(g.side)
+	require.NoError(t, os.Remove(g.in("run/gateway.sock")))
+	kept := g.in("kept")
+	require.NoError(t, exec.Command("cp", "-a", side, kept).Run())
+	tmpfs := exec.Command("mount", "-t", "tmpfs", "-o", "size=256k,mode=0700,uid="+strconv.Itoa(sideUser), "yl-full", side)
+	require.NoError(t, tmpfs.Run())
+	t.Cleanup(func() { _ = exec.Command("umount", "-l", side).Run() })
+	require.NoError(t, exec.Command("cp", "-a", kept+"/.", side).Run())
+	g.startSide()
+	require.Eventually(t, func() bool { return g.pings(home, "10.20.30.5") }, time.Minute, 200*time.Millisecond)
+	fill, err := os.Create(filepath.Join(side, "fill"))
+	require.NoError(t, err)
+	for err == nil {
+		_, err = fill.Write(make([]byte, 4096))
+	}
+	require.NoError(t, fill.Close())
+	stop = g.pinging(home, "10.20.30.5")
+	require.NoError(t, os.WriteFile(g.in("next.yaml"), []byte(g.demo.Plan), 0o600))
+	g.yl("plan", "load", "--draft", "next", g.in("next.yaml"))
+	commit := func() error {
+		_, err := g.ask("plan", "commit", "--draft", "next", "-m", "x", "--accept", "all", "--because", "trial")
+		return err
+	}
+	require.ErrorContains(t, commit(), "no space left on device")
+	require.Equal(t, before, g.on(hosts.Gateway, "ip", "route", "show", "proto", "221"), "nothing half applied")
+	g.dial("mobile", "wanda.warden") // logins need nothing of that disk
+	require.NoError(t, os.Remove(fill.Name()))
+	require.NoError(t, commit())
+	lost, answered = stop()
+	require.Zero(t, lost, "of %d pings", answered)
+	g.hangUp("mobile")
+	g.hangUp("home")
+	require.NoError(t, g.side.Process.Signal(os.Interrupt))
+	require.NoError(t, g.side.Wait())
+	g.stop()
+	require.Equal(t, g.before, g.traces())
+}

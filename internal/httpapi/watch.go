@@ -12,6 +12,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"yellowlantern/internal/app/journal"
+	"yellowlantern/internal/app/standing"
 	"yellowlantern/internal/app/watching"
 	"yellowlantern/internal/core/forward"
 	"yellowlantern/internal/gateway"
@@ -64,6 +65,9 @@ func (s *Server) watchRoutes() {
 	},
 	) (*body[[]gateway.Pool], error) {
 		return answer(w.Pools(in.Filter)), nil
+	})
+	register(s, "GET", "/standing", "standing", "Whether people can get in, point by point, with what to do where they cannot", func(ctx context.Context, _ *struct{}) (*body[[]standing.Point], error) {
+		return answer(s.App.Standing.Look(ctx)), nil
 	})
 	register(s, "GET", "/outside", "outside", "Whether the dialled name leads to where the gateway is", func(context.Context, *struct{}) (*body[watching.Outside], error) {
 		return answer(w.Outside()), nil

@@ -122,7 +122,7 @@ func (i *Instance) start(ctx context.Context, o Options) (err error) {
 	}
 	handle := agent.NewHandle(told, taken)
 	conf := app.Config{
-		Store: i.Store, People: i.People, Gateway: handle, Vantages: vantages, Log: o.Log,
+		Store: i.Store, People: i.People, Gateway: handle, Vantages: vantages, Log: o.Log, Folder: o.Data,
 		OutsideAddresses: o.OutsideAddresses, KeepJournal: o.KeepJournal, Webhook: o.Webhook, Names: o.Names,
 	}
 	has, err := i.Store.HasAdministrator(ctx)

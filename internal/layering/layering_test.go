@@ -36,7 +36,7 @@ func packages(t *testing.T) map[string]pkg {
 var parts = []string{
 	"internal/app/actor", "internal/app/refusal", "internal/app/journal", "internal/app/compiled", "internal/app/running", "internal/app/trust",
 	"internal/app/plans", "internal/app/trials", "internal/app/commits", "internal/app/proofs", "internal/app/members", "internal/app/watching",
-	"internal/app/diagnosis", "internal/app/access",
+	"internal/app/diagnosis", "internal/app/access", "internal/app/standing",
 }
 
 // mayImport says, for each package outside the core, which packages of the project it may import. Tests are free.
@@ -75,6 +75,7 @@ var mayImport = map[string][]string{
 	"internal/app/watching":      {"core", "internal/gateway", "internal/people", "internal/store", "internal/nameupdate", "internal/app/actor", "internal/app/refusal", "internal/app/journal", "internal/app/compiled", "internal/app/plans", "internal/app/trials"},
 	"internal/app/diagnosis":     {"core", "internal/gateway", "internal/people", "internal/store", "internal/probe", "internal/app/actor", "internal/app/refusal", "internal/app/journal", "internal/app/trust", "internal/app/plans", "internal/app/trials", "internal/app/proofs"},
 	"internal/app/access":        {"core", "internal/people", "internal/store", "internal/app/actor", "internal/app/refusal", "internal/app/journal"},
+	"internal/app/standing":      {"core", "internal/store", "internal/app/running", "internal/app/trust", "internal/app/watching"},
 	"internal/app":               append([]string{"core", "internal/people", "internal/store"}, parts...),
 	"internal/httpapi":           append([]string{"core", "internal/app", "internal/gateway", "internal/people", "internal/probe", "internal/report", "internal/store"}, parts...),
 	"internal/ready":             {},

@@ -20,6 +20,7 @@ const pages = [
   { to: '/people', word: 'People' },
   { to: '/sessions', word: 'Sessions' },
   { to: '/journal', word: 'Journal' },
+  { to: '/status', word: 'Status' },
 ]
 
 // What keeps the newest revision from running is said on every page.

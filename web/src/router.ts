@@ -11,6 +11,7 @@ export const router = createRouter({
     { path: '/sessions', component: () => import('./pages/SessionsPage.vue'), meta: { title: 'Sessions' } },
     { path: '/trials', component: () => import('./pages/TrialsPage.vue'), meta: { title: 'Trials' } },
     { path: '/diagnose', component: () => import('./pages/DiagnosePage.vue'), meta: { title: 'Diagnose' } },
+    { path: '/status', component: () => import('./pages/StatusPage.vue'), meta: { title: 'Status' } },
     { path: '/journal', component: () => import('./pages/JournalPage.vue'), meta: { title: 'Journal' } },
     { path: '/sign-in', component: SignInPage, meta: { title: 'Sign in', open: true } },
     { path: '/:rest(.*)', redirect: '/' },

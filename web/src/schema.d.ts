@@ -984,6 +984,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/standing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether people can get in, point by point, with what to do where they cannot */
+        get: operations["standing"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/start": {
         parameters: {
             query?: never;
@@ -2264,6 +2281,8 @@ export interface components {
             pool?: string;
             /** @description What their devices send into the tunnel. */
             routes?: components["schemas"]["PlanRoutes"];
+            /** @description Devices let nothing of what belongs into the tunnel leave in clear while there is none. */
+            strict?: boolean;
             /** @description By which tunnels, in order of preference. */
             tunnels?: string[];
         };
@@ -2471,6 +2490,20 @@ export interface components {
             /** @description What it is for. */
             note?: string;
         };
+        Point: {
+            /** @description Why, by the codes of docs/reasons.md. */
+            code?: string;
+            /** @description What to do. */
+            mend?: string;
+            /** @description What it is about: plan, gateway, inside, name, certificate, authority, logins, disk, clock. */
+            name: string;
+            /** @description Where in the plan. */
+            setting?: string;
+            /** @enum {string} */
+            state: "right" | "risky" | "wrong";
+            /** @description How it is. */
+            words: string;
+        };
         PoolLease: {
             /** Format: ip */
             address: string;
@@ -2538,6 +2571,8 @@ export interface components {
             revision: number;
             /** @description What the plan sends into the tunnel. */
             routes: string[];
+            /** @description A connection that stays lets nothing of what belongs into the tunnel leave in clear while there is none. */
+            strict?: boolean;
             suites: string[];
             /**
              * Format: int64
@@ -5449,6 +5484,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Lifted"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    standing: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Point"][] | null;
                 };
             };
             /** @description Error */

@@ -180,6 +180,15 @@ func (s *Service) Authority(ctx context.Context) (string, error) {
 	return string(ca.PEM()), nil
 }
 
+// AuthorityUntil is when the own authority ends.
+func (s *Service) AuthorityUntil(ctx context.Context) (time.Time, error) {
+	ca, err := s.Store.Certificate(ctx, store.AuthorityName)
+	if err != nil {
+		return time.Time{}, err
+	}
+	return ca.Leaf.NotAfter, nil
+}
+
 // RevocationList is the authority's revocation list of now, DER.
 func (s *Service) RevocationList(ctx context.Context) ([]byte, error) {
 	ca, err := s.Store.Certificate(ctx, store.AuthorityName)

@@ -309,14 +309,29 @@ func (e *Engine) sameTranslation(m *site.Model, f *flow, out site.Egress) bool {
 	switch {
 	case f.model == m:
 		return true
-	case e.ByKernel:
-		return m.SameTranslations(f.model)
+	case e.ByKernel: // what it made of the flow's source is its own knowledge, but by the plan that it had
+		if m.SameTranslations(f.model) {
+			return true
+		}
+		was, ok := f.source(f.model, *f.out)
+		is, still := f.source(m, out)
+		return ok && still && was == is
 	case f.inward:
-		as, ok, _ := m.SourceInward(f.first)
+		as, ok := f.source(m, out)
 		return ok && as == f.key.dst
 	}
-	src, ok, _ := m.Source(f.first, out)
+	src, ok := f.source(m, out)
 	return ok && src == f.back.src
+}
+
+// source is the source that a model gives the flow's first packet, which leaves by a way.
+func (f *flow) source(m *site.Model, out site.Egress) (src netip.Addr, ok bool) {
+	if f.inward {
+		src, ok, _ = m.SourceInward(f.first)
+	} else {
+		src, ok, _ = m.Source(f.first, out)
+	}
+	return src, ok
 }
 
 // translated tells whether the flow has other ends inside than the person sees.

@@ -13,7 +13,8 @@ import (
 	"yellowlantern/internal/gateway"
 )
 
-// How often is asked whether somebody has an address, and how long is waited each time. Who logs in waits for it: RFC 5227 §1.1 and RFC 4862
+// How often is asked whether somebody has an address, and how long is waited each time. Who logs in waits for it: RFC 5227 §1.1 and RFC
+// 4862
 // §5.1 take seconds, for links whose hosts may be asleep.
 const (
 	probes    = 2

@@ -1,0 +1,200 @@
+// Package standing says in one look whether people can get in, and what to do where they cannot: what runs, whether gateway and machine do
+// their work, how long certificates last, and whether disk and clock let the service do its own.
+package standing
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"strings"
+	"time"
+
+	"yellowlantern/internal/app/running"
+	"yellowlantern/internal/app/trust"
+	"yellowlantern/internal/app/watching"
+	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/store"
+)
+
+// How a point stands.
+const (
+	Right = "right"
+	Risky = "risky" // people get in; somebody should look
+	Wrong = "wrong"
+)
+
+// Point is one thing that must be right.
+type Point struct {
+	Name    string `json:"name" doc:"What it is about: plan, gateway, inside, name, certificate, authority, logins, disk, clock."`
+	State   string `json:"state" enum:"right,risky,wrong"`
+	Words   string `json:"words" doc:"How it is."`
+	Mend    string `json:"mend,omitempty" doc:"What to do."`
+	Setting string `json:"setting,omitempty" doc:"Where in the plan."`
+	Code    string `json:"code,omitempty" doc:"Why, by the codes of docs/reasons.md."`
+}
+
+// Service looks.
+type Service struct {
+	Store    *store.Store
+	Running  *running.Service
+	Trust    *trust.Service
+	Watching *watching.Service
+	Folder   string // of records
+	// Clock is the system's clock, and whether it is set by others' clocks.
+	Clock func() (now time.Time, synchronised bool)
+}
+
+// When somebody should look.
+const (
+	certificateWarn = 30 * 24 * time.Hour
+	authorityWarn   = 180 * 24 * time.Hour
+	diskRisky       = 1 << 30   // octets that are free
+	diskWrong       = 100 << 20 // below which writes will soon fail
+	ahead           = 2 * time.Minute
+)
+
+// Look tells how everything stands, in the order in which to look.
+func (s *Service) Look(ctx context.Context) []Point {
+	status := s.Running.Status()
+	out := []Point{s.plan(status.State)}
+	out = append(out, aboutInside(status)...)
+	out = append(out, s.name()...)
+	out = append(out, s.certificates(ctx)...)
+	out = append(out, s.disk(), s.clock(ctx))
+	return out
+}
+
+func (s *Service) plan(now running.State) Point {
+	switch {
+	case now.Problem != "":
+		return Point{Name: "plan", State: Wrong, Words: now.Problem, Mend: "the page Plan; yl plan review"}
+	case now.Runs == 0:
+		return Point{Name: "plan", State: Wrong, Words: "no plan is committed yet: nobody can come in", Mend: "yl next says what is left"}
+	}
+	return Point{Name: "plan", State: Right, Words: fmt.Sprintf("revision %d runs, the newest", now.Runs)}
+}
+
+// aboutInside is the gateway, and what carries packets away from the tunnels.
+func aboutInside(status running.Status) (out []Point) {
+	away := false
+	for _, p := range status.Inside.Problems {
+		point := Point{Name: "inside", State: Wrong, Words: p.Words, Code: string(p.Code), Setting: p.With[reason.Setting]}
+		switch p.Code {
+		case reason.GatewayNotReached:
+			away = true
+			point.Name, point.Mend = "gateway", "systemctl status yellow-lantern-gateway; journalctl -u yellow-lantern-gateway"
+		case reason.NothingRunsHere:
+			away = true
+			point.Name = "gateway"
+		}
+		out = append(out, point)
+	}
+	if !away {
+		words := fmt.Sprintf("answers, with %d sessions, %d logins under way and %d flows", status.Sessions, status.LoggingIn, status.Flows)
+		out = append([]Point{{Name: "gateway", State: Right, Words: words}}, out...)
+	}
+	if len(status.Inside.Problems) == 0 {
+		out = append(out, Point{Name: "inside", State: Right, Words: "carried by " + status.Inside.Port})
+	}
+	return out
+}
+
+func (s *Service) name() []Point {
+	o := s.Watching.Outside()
+	switch {
+	case o.Name == "":
+		return nil // nobody asked for it to be looked at
+	case o.Problem != "":
+		return []Point{{
+			Name: "name", State: Wrong, Words: o.Name + " is not kept up to date: " + o.Problem,
+			Mend: "the name server, its key and zone", Setting: "gateways",
+		}}
+	}
+	return []Point{{Name: "name", State: Right, Words: o.Name + " leads here"}}
+}
+
+func days(left time.Duration) int { return int(math.Floor(left.Hours() / 24)) }
+
+func (s *Service) certificates(ctx context.Context) (out []Point) {
+	all, err := s.Trust.Certificates(ctx)
+	if err != nil {
+		return []Point{{
+			Name: "certificate", State: Wrong, Words: "certificates cannot be read: " + err.Error(), Mend: "the data folder and its disk",
+		}}
+	}
+	for _, c := range all {
+		if len(c.Used) == 0 || c.Waiting {
+			continue
+		}
+		left := time.Until(c.Expires)
+		p := Point{
+			Name: "certificate", State: Right,
+			Words: fmt.Sprintf("%s, shown by %s, lasts %d more days", c.Name, strings.Join(c.Used, ", "), days(left)),
+		}
+		switch {
+		case c.Revoked:
+			p.State, p.Words = Wrong, fmt.Sprintf("%s, shown by %s, is revoked", c.Name, strings.Join(c.Used, ", "))
+		case left <= 0:
+			p.State, p.Words = Wrong, fmt.Sprintf("%s, shown by %s, has expired: devices refuse it", c.Name, strings.Join(c.Used, ", "))
+		case left < certificateWarn:
+			p.State = Risky
+		}
+		if p.State != Right {
+			p.Mend = "yl certificate make " + c.Name + " --for " + strings.Join(c.Holds, " --for ")
+			if !c.Own {
+				p.Mend = "yl certificate request " + c.Name + ", and import what its authority gives for it"
+			}
+		}
+		out = append(out, p)
+	}
+	until, err := s.Trust.AuthorityUntil(ctx)
+	if err != nil {
+		return append(out, Point{
+			Name: "authority", State: Wrong, Words: "the own authority cannot be read: " + err.Error(), Mend: "yl restore",
+		})
+	}
+	p := Point{Name: "authority", State: Right, Words: fmt.Sprintf("the own one lasts %d more days", days(time.Until(until)))}
+	if time.Until(until) < authorityWarn {
+		p.State, p.Mend = Risky, "devices must trust another one before it ends: plan for new kits"
+	}
+	return append(out, p)
+}
+
+func (s *Service) disk() Point {
+	free, err := freeAt(s.Folder)
+	p := Point{Name: "disk", State: Right, Words: fmt.Sprintf("%.1f GiB are free for records", float64(free)/(1<<30))}
+	switch {
+	case err != nil:
+		return Point{Name: "disk", State: Risky, Words: "how much is free is not known: " + err.Error()}
+	case free < diskWrong:
+		p.State = Wrong
+		p.Words = fmt.Sprintf("%d MiB are free for records: soon nothing is written, and nobody let in who is not recorded", free>>20)
+	case free < diskRisky:
+		p.State = Risky
+	}
+	if p.State != Right {
+		p.Mend = "make room in the data folder's file system; --keep-journal shortens the journal"
+	}
+	return p
+}
+
+// clock looks whether the clock went back behind what is written down, and whether others set it.
+func (s *Service) clock(ctx context.Context) Point {
+	now, synchronised := s.Clock()
+	newest, err := s.Store.Journal(ctx, store.JournalQuery{Limit: 1})
+	switch {
+	case err == nil && len(newest) > 0 && newest[0].At.Sub(now) > ahead:
+		return Point{
+			Name: "clock", State: Wrong,
+			Words: fmt.Sprintf("it shows %s, and the newest line of the journal is of %s: it went back, or was ahead then; certificates are judged by it",
+				now.Format(time.DateTime), newest[0].At.In(now.Location()).Format(time.DateTime)),
+			Mend: "set the clock; timedatectl set-ntp true",
+		}
+	case !synchronised:
+		return Point{
+			Name: "clock", State: Risky, Words: "it shows " + now.Format(time.DateTime) + ", and no other clock sets it",
+			Mend: "timedatectl set-ntp true, or another time service",
+		}
+	}
+	return Point{Name: "clock", State: Right, Words: "it shows " + now.Format(time.DateTime) + ", and others' clocks set it"}
+}
