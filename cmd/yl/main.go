@@ -14,7 +14,7 @@ import (
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	err := cli.New(os.Stdout, serve(), runGateway(), demonstrate(), makeBackup(), restore(), manual()).Run(ctx, os.Args)
+	err := cli.New(os.Stdout, serve(), runGateway(), demonstrate(), makeBackup(), restore(), runMirror(), manual()).Run(ctx, os.Args)
 	if err != nil {
 		fmt.Fprintln(os.Stderr, cli.Complaint(err))
 	}

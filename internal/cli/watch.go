@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"io"
 	"maps"
 	"net/url"
 	"os"
@@ -267,12 +268,7 @@ func status(p *printer) *cli.Command {
 			if printed, err := p.value(map[string]any{"gateway": s, "points": points}); printed {
 				return cmp.Or(err, failing())
 			}
-			signs := map[string]string{standing.Right: "✓", standing.Risky: "!", standing.Wrong: "✗"}
-			var standings [][]string
-			for _, x := range points {
-				standings = append(standings, []string{signs[x.State], x.Name, x.Words, x.Mend})
-			}
-			p.table([]string{"", "what", "how it is", "what to do"}, standings)
+			p.points(points)
 			var rows [][]string
 			for _, name := range slices.Sorted(maps.Keys(s.Rules)) {
 				r := s.Rules[name]
@@ -333,5 +329,55 @@ func pools(p *printer) *cli.Command {
 			}
 			return nil
 		}),
+	}
+}
+
+// knock asks a mirror elsewhere.
+func knock(p *printer) *cli.Command {
+	return &cli.Command{
+		Name: "knock", Usage: "ask a mirror elsewhere (yl mirror) which address it sees, and whether it gets in",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "mirror", Usage: "its address and port, such as 203.0.113.80:8743", Required: true},
+			&cli.StringFlag{Name: "token-file", Usage: "what it printed is in this file; -: read it from standard input", Required: true},
+		},
+		Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
+			var b []byte
+			var err error
+			if path := c.String("token-file"); path == "-" {
+				b, err = io.ReadAll(io.LimitReader(os.Stdin, 1<<10))
+			} else {
+				b, err = os.ReadFile(path)
+			}
+			if err != nil {
+				return Failing(ExitUsage, "token: %w", err)
+			}
+			var e standing.Evidence
+			in := map[string]string{"mirror": c.String("mirror"), "token": strings.TrimSpace(string(b))}
+			if err := cl.Do(ctx, "POST", "/outside/mirror", in, &e); err != nil {
+				return err
+			}
+			failing := func() error {
+				if slices.ContainsFunc(e.Points, func(x standing.Point) bool { return x.State != standing.Right }) {
+					return Failing(ExitNot, "not everything is reached from outside as the plan says")
+				}
+				return nil
+			}
+			if printed, err := p.value(e); printed {
+				return cmp.Or(err, failing())
+			}
+			p.points(e.Points)
+			return failing()
+		}),
+	}
+}
+
+// points prints how things stand.
+func (p *printer) points(all []standing.Point) {
+	signs := map[string]string{standing.Right: "✓", standing.Risky: "!", standing.Wrong: "✗"}
+	for _, x := range all {
+		p.say("%s %s: %s", signs[x.State], x.Name, x.Words)
+		if x.Mend != "" {
+			p.indented(4, "mend: %s", x.Mend)
+		}
 	}
 }

@@ -302,7 +302,7 @@ func TestNameFollowsAddress(t *testing.T) {
 	journaled(t, d, "name", "the name gate.tern.example leads to 192.0.2.10, 2001:db8:10::10 now")
 	text, _, err = x.run("status")
 	require.NoError(t, err)
-	require.Contains(t, squeezed(text), "✓ the name gate.tern.example leads to 192.0.2.10, 2001:db8:10::10")
+	require.Contains(t, squeezed(text), "✓ name: gate.tern.example leads to 192.0.2.10, 2001:db8:10::10")
 	move("192.0.2.11")
 	require.Eventually(t, func() bool {
 		o, err := client.Get[watching.Outside](t.Context(), d.Client, "/outside")

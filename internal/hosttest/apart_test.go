@@ -189,8 +189,7 @@ func TestTwoProcesses(t *testing.T) {
 	// Killed while the service looks on: that is told, a commit is refused meanwhile, and all is well afterwards.
 	g.kill(g.side)
 	require.NoError(t, os.Remove(g.in("run/gateway.sock")))
-	out, _ := g.ask("status")
-	require.Contains(t, strings.Join(strings.Fields(out), " "), "the gateway is not reached")
+	require.Contains(t, g.status(), "the gateway is not reached")
 	next := strings.ReplaceAll(g.demo.Plan, "10.99.1.0/26", "10.99.2.0/26")
 	require.NoError(t, os.WriteFile(g.in("next.yaml"), []byte(next), 0o600))
 	g.yl("plan", "load", "--draft", "next", g.in("next.yaml"))

@@ -58,10 +58,10 @@ func TestDriftIsTold(t *testing.T) {
 	g := install(t, "f2", "machine: {settings: set, drift: mend}", "machine: {settings: set}")
 	g.on(hosts.Gateway, "nft", "flush", "chain", "inet", "yellow-lantern", "leaving")
 	soon(t, "it is told", func() bool { return strings.Contains(g.yl("journal", "--code", "drifted"), "rules") })
-	out, _ := g.ask("status")
+	out := g.status()
 	require.Contains(t, out, "somebody changed rules on this machine by hand")
 	g.commit(g.demo.Plan + "# again\n")
-	out, _ = g.ask("status")
+	out = g.status()
 	require.NotContains(t, out, "by hand")
 }
 
@@ -202,8 +202,7 @@ func TestAddressesComeAndGo(t *testing.T) {
 	g.on(hosts.Gateway, "sh", "-c", "ip addr flush dev station; ip addr flush dev internet; ip route flush dev internet")
 	g.start()
 	soon(t, "it says what is missing", func() bool {
-		out, _ := g.ask("status")
-		return strings.Contains(strings.Join(strings.Fields(out), " "), "this machine has no link with 10.20.0.1")
+		return strings.Contains(g.status(), "this machine has no link with 10.20.0.1")
 	})
 	g.on(hosts.Gateway, "sh", "-c", "ip addr add 10.20.0.1/24 dev station; ip addr add fd00:20::1/64 dev station; ip addr add 192.0.2.10/32 dev internet;"+
 		"ip addr add 2001:db8:10::10/128 dev internet; ip route replace default dev internet")

@@ -118,6 +118,8 @@ func installAs(t testing.TB, tag string, apart bool, change ...string) *installe
 	return g
 }
 
+var setupCode = regexp.MustCompile(`--setup-code (\S+)`)
+
 // start starts the service, and waits until it answers.
 func (g *installed) start() {
 	g.t.Helper()
@@ -137,8 +139,11 @@ func (g *installed) start() {
 		_, err := g.Run(g.t.Context(), hosts.Gateway, "curl", "-s", "-o", "/dev/null", "http://127.0.0.1:8600/")
 		return err == nil
 	}, 20*time.Second, 50*time.Millisecond, "%s", g.out)
-	if found := regexp.MustCompile(`--setup-code (\S+)`).FindStringSubmatch(g.out.String()); found != nil {
-		g.code = found[1]
+	for n := 0; n < 100 && g.code == ""; n++ { // it is printed after the port is open
+		if found := setupCode.FindStringSubmatch(g.out.String()); found != nil {
+			g.code = found[1]
+		}
+		time.Sleep(20 * time.Millisecond)
 	}
 }
 
@@ -166,6 +171,13 @@ func (g *installed) yl(args ...string) string {
 	out, err := g.ask(args...)
 	require.NoError(g.t, err)
 	return out
+}
+
+// status is what yl status says, as one line.
+func (g *installed) status() string {
+	g.t.Helper()
+	out, _ := g.ask("status") // which fails where something is wrong
+	return strings.Join(strings.Fields(out), " ")
 }
 
 // commit makes a plan what runs.

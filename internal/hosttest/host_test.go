@@ -29,8 +29,7 @@ func TestHostCommands(t *testing.T) {
 	require.Contains(t, out, "table inet fw, chain in drops what comes to this machine")
 	require.Contains(t, out, "nft insert rule inet fw through iifname yl0 accept")
 	soon(t, "seen while it runs", func() bool {
-		out, _ := g.ask("status")
-		return strings.Contains(strings.Join(strings.Fields(out), " "), "table inet fw, chain through")
+		return strings.Contains(g.status(), "table inet fw, chain through")
 	})
 	g.on(hosts.Gateway, "nft", "delete", "table", "inet", "fw")
 

@@ -181,10 +181,12 @@ func TestPackage(t *testing.T) {
 	m.unit("yellow-lantern-gateway.service")
 	service := m.unit("yellow-lantern.service")
 	m.serviceUp()
-	said, err = os.ReadFile(m.in("yellow-lantern.service.log"))
-	require.NoError(t, err)
-	found := regexp.MustCompile(`--setup-code (\S+)`).FindSubmatch(said)
-	require.NotNil(t, found, "%s", said)
+	var found [][]byte
+	require.Eventually(t, func() bool {
+		said, err = os.ReadFile(m.in("yellow-lantern.service.log"))
+		found = setupCode.FindSubmatch(said)
+		return err == nil && found != nil
+	}, 10*time.Second, 20*time.Millisecond, "%s", said)
 	require.NoError(t, os.Remove(g.in("access.json")))
 	g.yl("sign-in", "--setup-code", string(found[1]), "--password-file", g.file("admin"), "http://127.0.0.1:8600")
 	g.yl("certificate", "make", "gate", "--for", "gate.tern.example")

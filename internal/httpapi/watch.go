@@ -69,6 +69,15 @@ func (s *Server) watchRoutes() {
 	register(s, "GET", "/standing", "standing", "Whether people can get in, point by point, with what to do where they cannot", func(ctx context.Context, _ *struct{}) (*body[[]standing.Point], error) {
 		return answer(s.App.Standing.Look(ctx)), nil
 	})
+	register(s, "POST", "/outside/mirror", "ask-mirror", "Ask a mirror elsewhere which address it sees, and whether it gets in", func(ctx context.Context, in *struct {
+		Body struct {
+			Mirror string `json:"mirror" doc:"Its address and port, as 203.0.113.80:8743."`
+			Token  string `json:"token" doc:"What it printed; good for once."`
+		}
+	},
+	) (*body[standing.Evidence], error) {
+		return answered(s.App.Standing.AskMirror(ctx, in.Body.Mirror, in.Body.Token))
+	})
 	register(s, "GET", "/outside", "outside", "Whether the dialled name leads to where the gateway is", func(context.Context, *struct{}) (*body[watching.Outside], error) {
 		return answer(w.Outside()), nil
 	})

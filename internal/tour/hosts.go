@@ -113,6 +113,8 @@ func (i *island) run(ctx context.Context, log string, args ...string) (*exec.Cmd
 // start starts the gateway and the service, as far as they do not run.
 func (i *island) start(ctx context.Context) (code string, err error) {
 	socket := i.path("gateway.sock")
+	_, errThere := os.Stat(i.path("data"))
+	first := errThere != nil
 	if i.gateway == nil {
 		if i.gateway, err = i.run(ctx, "gateway.log", i.yl, "gateway", "--data", i.path("gateway"), "--socket", socket); err != nil {
 			return "", err
@@ -130,9 +132,12 @@ func (i *island) start(ctx context.Context) (code string, err error) {
 		}
 		time.Sleep(50 * time.Millisecond)
 	}
-	b, _ := os.ReadFile(i.path("service.log"))
-	if _, rest, ok := strings.Cut(string(b), "--setup-code "); ok {
-		code, _, _ = strings.Cut(rest, " ")
+	for n := 0; n < 50 && code == "" && first; n++ { // it is printed after the port is open
+		b, _ := os.ReadFile(i.path("service.log"))
+		if _, rest, ok := strings.Cut(string(b), "--setup-code "); ok {
+			code, _, _ = strings.Cut(rest, " ")
+		}
+		time.Sleep(20 * time.Millisecond)
 	}
 	return code, err
 }

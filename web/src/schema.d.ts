@@ -604,6 +604,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/outside/mirror": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ask a mirror elsewhere which address it sees, and whether it gets in */
+        post: operations["ask-mirror"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/pools": {
         parameters: {
             query?: never;
@@ -1238,6 +1255,12 @@ export interface components {
             /** @description Why it is accepted; it stays with the revision. */
             reason: string;
         };
+        "Ask-mirrorRequest": {
+            /** @description Its address and port, as 203.0.113.80:8743. */
+            mirror: string;
+            /** @description What it printed; good for once. */
+            token: string;
+        };
         BeginAnswers: {
             /** @description What people connect with: the tunnel is made such that each can use it. */
             devices?: ("windows" | "apple" | "android" | "own-client")[];
@@ -1568,6 +1591,21 @@ export interface components {
             /** @description The value at the given location */
             value?: unknown;
         };
+        Evidence: {
+            /** Format: date-time */
+            at: string;
+            knocked: components["schemas"]["MirrorKnocked"][];
+            mirror: string;
+            /** @description What follows from it. */
+            points: components["schemas"]["Point"][];
+            /** Format: int64 */
+            revision: number;
+            /**
+             * Format: ip
+             * @description The address that the gateway's machine is seen at.
+             */
+            seen: string;
+        };
         ForNames: {
             /** @description Names and addresses that people dial. */
             for: string[];
@@ -1817,6 +1855,16 @@ export interface components {
             days?: number;
             /** @description What the token is for. */
             name: string;
+        };
+        MirrorKnocked: {
+            /** @description Messages stand behind a marker there, as at UDP 4500. */
+            marked?: boolean;
+            /** Format: int32 */
+            port: number;
+            /** @enum {string} */
+            proto: "udp" | "tcp";
+            /** @enum {string} */
+            result: "answers" | "open" | "silent" | "closed";
         };
         NewUser: {
             "full-name"?: string;
@@ -2495,7 +2543,7 @@ export interface components {
             code?: string;
             /** @description What to do. */
             mend?: string;
-            /** @description What it is about: plan, gateway, inside, name, certificate, authority, logins, disk, clock. */
+            /** @description What it is about: plan, gateway, inside, outside, ports, name, certificate, authority, logins, disk, clock. */
             name: string;
             /** @description Where in the plan. */
             setting?: string;
@@ -4602,6 +4650,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Outside"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "ask-mirror": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Ask-mirrorRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Evidence"];
                 };
             };
             /** @description Error */

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"math"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"yellowlantern/internal/app/running"
@@ -25,7 +26,7 @@ const (
 
 // Point is one thing that must be right.
 type Point struct {
-	Name    string `json:"name" doc:"What it is about: plan, gateway, inside, name, certificate, authority, logins, disk, clock."`
+	Name    string `json:"name" doc:"What it is about: plan, gateway, inside, outside, ports, name, certificate, authority, logins, disk, clock."`
 	State   string `json:"state" enum:"right,risky,wrong"`
 	Words   string `json:"words" doc:"How it is."`
 	Mend    string `json:"mend,omitempty" doc:"What to do."`
@@ -42,6 +43,8 @@ type Service struct {
 	Folder   string // of records
 	// Clock is the system's clock, and whether it is set by others' clocks.
 	Clock func() (now time.Time, synchronised bool)
+
+	evidence atomic.Pointer[Evidence]
 }
 
 // When somebody should look.
@@ -58,6 +61,7 @@ func (s *Service) Look(ctx context.Context) []Point {
 	status := s.Running.Status()
 	out := []Point{s.plan(status.State)}
 	out = append(out, aboutInside(status)...)
+	out = append(out, s.fromOutside()...)
 	out = append(out, s.name()...)
 	out = append(out, s.certificates(ctx)...)
 	out = append(out, s.disk(), s.clock(ctx))
@@ -110,7 +114,7 @@ func (s *Service) name() []Point {
 			Mend: "the name server, its key and zone", Setting: "gateways",
 		}}
 	}
-	return []Point{{Name: "name", State: Right, Words: o.Name + " leads here"}}
+	return []Point{{Name: "name", State: Right, Words: o.Name + " leads to " + join(o.Published)}}
 }
 
 func days(left time.Duration) int { return int(math.Floor(left.Hours() / 24)) }

@@ -1,0 +1,300 @@
+// Package mirror tells a gateway, from elsewhere, which address it is seen at, and knocks at its ports, so that what a router in front, a
+// provider or a wrong plan keeps out is found by evidence. A mirror knocks only at the address that asks it, a few times, and only for who
+// has its token, which is good for one asking. It answers STUN (RFC 8489) as well.
+package mirror
+
+import (
+	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/sha256"
+	"crypto/subtle"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"math/big"
+	"net"
+	"net/http"
+	"net/netip"
+	"slices"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"yellowlantern/internal/tunnel/ikev2"
+)
+
+// What came of knocking.
+const (
+	Answers = "answers" // IKE is spoken there
+	Open    = "open"    // a TCP connection opens, and nobody speaks IKE on it
+	Silent  = "silent"  // nothing came back
+	Closed  = "closed"  // refused at once
+)
+
+const (
+	knocks    = 3
+	knockWait = 800 * time.Millisecond
+	mostPorts = 8
+	mostBody  = 1 << 14
+	askTime   = 20 * time.Second
+)
+
+// Port is one that is knocked at.
+type Port struct {
+	Proto  string `json:"proto" enum:"udp,tcp"`
+	Port   uint16 `json:"port"`
+	Marked bool   `json:"marked,omitempty" doc:"Messages stand behind a marker there, as at UDP 4500."`
+}
+
+func (p Port) String() string { return fmt.Sprintf("%s/%d", p.Proto, p.Port) }
+
+// Question is what a gateway asks.
+type Question struct {
+	Token string `json:"token"`
+	Ports []Port `json:"ports"`
+}
+
+// Knocked is what came of one port.
+type Knocked struct {
+	Port
+	Result string `json:"result" enum:"answers,open,silent,closed"`
+}
+
+// Reflection is what a mirror tells.
+type Reflection struct {
+	Seen    netip.Addr `json:"seen"`
+	Knocked []Knocked  `json:"knocked" nullable:"false"`
+}
+
+// Server is a mirror.
+type Server struct {
+	Log *slog.Logger
+	// Token is told every token that is good for one asking.
+	Token func(string)
+
+	finger string // of the certificate, in tokens
+	mu     sync.Mutex
+	token  string
+	asked  chan struct{} // one asking at a time
+}
+
+// Serve serves until the context ends: HTTP over TLS, and STUN over UDP, at one address.
+func (s *Server) Serve(ctx context.Context, address string) error {
+	own, err := certificate()
+	if err != nil {
+		return err
+	}
+	sum := sha256.Sum256(own.Certificate[0])
+	s.finger, s.asked = hex.EncodeToString(sum[:]), make(chan struct{}, 1)
+	ln, err := net.Listen("tcp", address)
+	if err != nil {
+		return fmt.Errorf("cannot listen on %s: %w", address, err)
+	}
+	at := ln.Addr().(*net.TCPAddr)
+	udp, err := net.ListenUDP("udp", &net.UDPAddr{IP: at.IP, Port: at.Port})
+	if err != nil {
+		_ = ln.Close()
+		return fmt.Errorf("cannot listen on UDP %s: %w", address, err)
+	}
+	go stun(udp)
+	mux := http.NewServeMux()
+	mux.HandleFunc("POST /look", s.look)
+	server := &http.Server{
+		Handler: mux, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second,
+		TLSConfig: &tls.Config{MinVersion: tls.VersionTLS13, Certificates: []tls.Certificate{own}, NextProtos: []string{"http/1.1"}},
+		ErrorLog:  slog.NewLogLogger(s.Log.Handler(), slog.LevelDebug),
+	}
+	stop := context.AfterFunc(ctx, func() { _ = server.Close(); _ = udp.Close() })
+	defer stop()
+	s.renew()
+	if err := server.ServeTLS(ln, "", ""); !errors.Is(err, http.ErrServerClosed) {
+		return err
+	}
+	return nil
+}
+
+// renew makes the next token: a secret, and what the mirror is known by.
+func (s *Server) renew() {
+	s.mu.Lock()
+	s.token = rand.Text() + "." + s.finger
+	token := s.token
+	s.mu.Unlock()
+	s.Token(token)
+}
+
+// take takes the token, which is good for nobody else from then on.
+func (s *Server) take(token string) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.token == "" || subtle.ConstantTimeCompare([]byte(token), []byte(s.token)) != 1 {
+		return false
+	}
+	s.token = ""
+	return true
+}
+
+func (s *Server) look(w http.ResponseWriter, r *http.Request) {
+	from, err := netip.ParseAddrPort(r.RemoteAddr)
+	var q Question
+	if err != nil || json.NewDecoder(io.LimitReader(r.Body, mostBody)).Decode(&q) != nil || len(q.Ports) > mostPorts {
+		http.Error(w, "this is no question for a mirror", http.StatusBadRequest)
+		return
+	}
+	select {
+	case s.asked <- struct{}{}:
+		defer func() { <-s.asked }()
+	default:
+		http.Error(w, "somebody else is asking: try again in a moment", http.StatusTooManyRequests)
+		return
+	}
+	if !s.take(q.Token) {
+		time.Sleep(time.Second) // whoever guesses
+		http.Error(w, "the token is not good, or was used: the mirror shows the next one", http.StatusForbidden)
+		return
+	}
+	defer s.renew()
+	at := from.Addr().Unmap()
+	s.Log.Info("asked", "from", from)
+	out := Reflection{Seen: at, Knocked: make([]Knocked, len(q.Ports))}
+	var all sync.WaitGroup
+	for n, p := range q.Ports {
+		all.Go(func() { out.Knocked[n] = Knocked{p, knock(r.Context(), at, p)} })
+	}
+	all.Wait()
+	w.Header().Set("Content-Type", "application/json")
+	_ = json.NewEncoder(w).Encode(out)
+}
+
+// knock knocks at a port a few times.
+func knock(ctx context.Context, at netip.Addr, p Port) string {
+	tcp := p.Proto == "tcp"
+	message, answered, err := ikev2.Knock(p.Marked, tcp)
+	if err != nil || p.Proto != "udp" && !tcp {
+		return Silent
+	}
+	result := Silent
+	for range knocks {
+		d := net.Dialer{Timeout: knockWait}
+		c, err := d.DialContext(ctx, p.Proto, netip.AddrPortFrom(at, p.Port).String())
+		if err != nil {
+			if result = Silent; isRefused(err) {
+				return Closed
+			}
+			continue
+		}
+		got := one(c, message, answered)
+		_ = c.Close()
+		if got == Answers || got == Closed {
+			return got
+		}
+		if result = Silent; tcp {
+			result = Open
+		}
+	}
+	return result
+}
+
+func one(c net.Conn, message []byte, answered func([]byte) bool) string {
+	_ = c.SetDeadline(time.Now().Add(knockWait))
+	if _, err := c.Write(message); err != nil && isRefused(err) {
+		return Closed
+	}
+	b := make([]byte, 1<<14)
+	for {
+		n, err := c.Read(b)
+		switch {
+		case err != nil && isRefused(err):
+			return Closed
+		case err != nil:
+			return Silent
+		case answered(b[:n]):
+			return Answers
+		}
+	}
+}
+
+func certificate() (c tls.Certificate, err error) {
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return c, err
+	}
+	serial, err := rand.Int(rand.Reader, new(big.Int).Lsh(big.NewInt(1), 120))
+	if err != nil {
+		return c, err
+	}
+	t := &x509.Certificate{
+		SerialNumber: serial, Subject: pkix.Name{CommonName: "mirror"}, NotBefore: time.Now().Add(-time.Hour),
+		NotAfter: time.Now().Add(366 * 24 * time.Hour), KeyUsage: x509.KeyUsageDigitalSignature,
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
+	}
+	der, err := x509.CreateCertificate(rand.Reader, t, t, key.Public(), key)
+	return tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key}, err
+}
+
+// Ask asks the mirror at an address, from an address of this machine if it has it. The token says which certificate the mirror shows.
+func Ask(ctx context.Context, address, token string, from []netip.Addr, ports []Port) (r Reflection, err error) {
+	_, finger, ok := strings.Cut(token, ".")
+	if !ok || len(finger) != 2*sha256.Size {
+		return r, errors.New("this is no token of a mirror: yl mirror prints one")
+	}
+	ctx, stop := context.WithTimeout(ctx, askTime)
+	defer stop()
+	c := &http.Client{Transport: &http.Transport{DialContext: dialFrom(from), TLSClientConfig: &tls.Config{
+		MinVersion: tls.VersionTLS13, InsecureSkipVerify: true, // it is known by its token, not by a name
+		VerifyConnection: func(s tls.ConnectionState) error {
+			sum := sha256.Sum256(s.PeerCertificates[0].Raw)
+			if subtle.ConstantTimeCompare([]byte(hex.EncodeToString(sum[:])), []byte(finger)) != 1 {
+				return errors.New("the mirror is not the one that the token is of")
+			}
+			return nil
+		},
+	}}}
+	defer c.CloseIdleConnections()
+	body, err := json.Marshal(Question{token, slices.Clone(ports)})
+	if err != nil {
+		return r, err
+	}
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, "https://"+address+"/look", strings.NewReader(string(body)))
+	if err != nil {
+		return r, fmt.Errorf("%q is no mirror's address: write 203.0.113.80:8743", address)
+	}
+	resp, err := c.Do(req)
+	if err != nil {
+		return r, fmt.Errorf("the mirror at %s is not reached: %w", address, err)
+	}
+	defer resp.Body.Close()
+	b, err := io.ReadAll(io.LimitReader(resp.Body, mostBody))
+	if err != nil {
+		return r, err
+	}
+	if resp.StatusCode != http.StatusOK {
+		return r, errors.New(strings.TrimSpace(string(b)))
+	}
+	return r, json.Unmarshal(b, &r)
+}
+
+// dialFrom dials from the first of some addresses that this machine has in the family of the mirror, or else from wherever it dials from.
+func dialFrom(from []netip.Addr) func(context.Context, string, string) (net.Conn, error) {
+	return func(ctx context.Context, network, address string) (net.Conn, error) {
+		to, _ := netip.ParseAddrPort(address)
+		for _, a := range from {
+			if to.Addr().Is4() != a.Is4() {
+				continue
+			}
+			d := net.Dialer{LocalAddr: &net.TCPAddr{IP: a.AsSlice()}}
+			if c, err := d.DialContext(ctx, network, address); !errors.Is(err, syscall.EADDRNOTAVAIL) {
+				return c, err
+			}
+		}
+		return (&net.Dialer{}).DialContext(ctx, network, address)
+	}
+}
