@@ -17,7 +17,7 @@ func runMirror() *urfave.Command {
 			&urfave.BoolFlag{Name: "verbose", Usage: "log every connection"},
 		},
 		Action: func(ctx context.Context, c *urfave.Command) error {
-			fmt.Println("Each token is good for one asking: yl knock --mirror THIS-MACHINE:PORT --token-file FILE, where the gateway is.")
+			fmt.Println("Each token is good for one asking: yl outside --mirror THIS-MACHINE:PORT --token-file FILE, where the gateway is.")
 			s := &mirror.Server{Log: logger(c), Token: func(token string) { fmt.Println(token) }}
 			return s.Serve(ctx, c.String("listen"))
 		},

@@ -114,7 +114,7 @@ func New(cfg Config) *App {
 	}
 	a.Access = &access.Service{Store: cfg.Store, Journal: a.Journal, SetupCode: cfg.SetupCode, Attempts: attempts}
 	a.Standing = &standing.Service{
-		Store: cfg.Store, Running: a.Running, Trust: a.Trust, Watching: a.Watching, Folder: cfg.Folder, Clock: standing.SystemClock,
+		Store: cfg.Store, Wholes: wholes, Running: a.Running, Trust: a.Trust, Watching: a.Watching, Folder: cfg.Folder, Clock: standing.SystemClock,
 	}
 	a.background.Go(func() { a.Journal.Send(until) })
 	return a

@@ -332,10 +332,10 @@ func pools(p *printer) *cli.Command {
 	}
 }
 
-// knock asks a mirror elsewhere.
-func knock(p *printer) *cli.Command {
+// outside asks a mirror elsewhere.
+func outside(p *printer) *cli.Command {
 	return &cli.Command{
-		Name: "knock", Usage: "ask a mirror elsewhere (yl mirror) which address it sees, and whether it gets in",
+		Name: "outside", Usage: "ask a mirror elsewhere (yl mirror) which address it sees, and whether it gets in",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "mirror", Usage: "its address and port, such as 203.0.113.80:8743", Required: true},
 			&cli.StringFlag{Name: "token-file", Usage: "what it printed is in this file; -: read it from standard input", Required: true},

@@ -5,11 +5,13 @@ import (
 	"crypto/x509"
 	"encoding/json"
 	"net/http"
+	"slices"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
+	"yellowlantern/internal/app/standing"
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/instance"
 	"yellowlantern/internal/tour"
@@ -73,6 +75,12 @@ func TestTLS(t *testing.T) {
 	require.NoError(t, cl.Do(t.Context(), "POST", "/certificates/console", anew, nil))
 	require.NotEqual(t, first.PeerCertificates[0].SerialNumber, dial().PeerCertificates[0].SerialNumber, "shown from then on")
 	require.ErrorContains(t, cl.Do(t.Context(), "DELETE", "/certificates/console", nil, nil), "console and API show certificate console")
+
+	points, err := client.Get[[]standing.Point](t.Context(), cl, "/standing")
+	require.NoError(t, err)
+	n := slices.IndexFunc(points, func(p standing.Point) bool { return p.Name == "console" })
+	require.GreaterOrEqual(t, n, 0)
+	require.Equal(t, standing.Right, points[n].State, "not on the outside")
 
 	open := options(t)
 	open.Listen = "0.0.0.0:0"

@@ -46,6 +46,7 @@ func (i *Instance) certify(ctx context.Context, o Options, doors []net.Listener)
 			names = append(names, a.WithZone("").String())
 		}
 	}
+	i.App.Standing.Doors = i.AddressesTLS
 	if len(names) == 0 {
 		return fmt.Errorf("what is the console called, whose certificate is shown on %s? --name console.tern.example", doors[0].Addr())
 	}

@@ -354,14 +354,16 @@ func compareSecondFlow(t *rapid.T, e *forward.Engine, m *site.Model, groups []st
 	}
 	s := &forward.Session{ID: 2, User: "v", Groups: groups, Addresses: []netip.Addr{other.src}, MTU: 1400}
 	attach(e, s)
-	got := e.FromTunnel(s, octets(other), at)
+	got := inParts(other, octets(other), func(b []byte) forward.Result { return e.FromTunnel(s, b, at) })
 	require.NotNil(t, got.Inside, "%+v", got)
 	i, err := packet.Parse(got.Packet)
 	require.NoError(t, err)
 	require.Equal(t, first.Src, i.Src)
 	require.False(t, i.SrcPort == first.SrcPort && i.Ident == first.Ident, "two flows share a port")
 	require.Zero(t, transportSum(got.Packet, i.Transport, k.proto), "transport checksum after the port changed")
-	back := e.FromInside(answerTo(got.Packet), got.Inside.Network == "internet", at)
+	back := inParts(other, answerTo(got.Packet), func(b []byte) forward.Result {
+		return e.FromInside(b, got.Inside.Network == "internet", at)
+	})
 	require.Same(t, s, back.Session)
 	bi, err := packet.Parse(back.Packet)
 	require.NoError(t, err)

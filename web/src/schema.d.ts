@@ -2543,7 +2543,7 @@ export interface components {
             code?: string;
             /** @description What to do. */
             mend?: string;
-            /** @description What it is about: plan, gateway, inside, outside, ports, name, certificate, authority, logins, disk, clock. */
+            /** @description What it is about: plan, gateway, inside, outside, ports, name, console, certificate, authority, logins, disk, clock. */
             name: string;
             /** @description Where in the plan. */
             setting?: string;

@@ -28,27 +28,56 @@ type Evidence struct {
 // AskMirror asks a mirror which address it sees, and whether the ports of the newest revision are reached from there. What it saw is among
 // the points from then on.
 func (s *Service) AskMirror(ctx context.Context, address, token string) (Evidence, error) {
-	newest, err := s.Store.Newest(ctx)
-	if errors.Is(err, store.ErrNotFound) {
-		return Evidence{}, refusal.Invalid("no plan is committed yet: there is nothing to knock at")
-	}
+	p, revision, err := s.newest(ctx)
 	if err != nil {
 		return Evidence{}, err
 	}
-	doc, err := plan.Read(newest.Text)
-	if err != nil || len(doc.Plan.Gateways) == 0 {
-		return Evidence{}, refusal.Invalid("the newest revision has no gateway to knock at")
-	}
-	g := doc.Plan.Gateways[0]
-	r, err := mirror.Ask(ctx, address, token, g.Outside.Addresses, portsOf(&doc.Plan, g.Name))
+	g := p.Gateways[0]
+	r, err := mirror.Ask(ctx, address, token, g.Outside.Addresses, portsOf(p, g.Name))
 	if err != nil {
 		return Evidence{}, refusal.Invalid(err.Error())
 	}
 	e := Evidence{
-		At: time.Now().UTC(), Mirror: address, Revision: newest.Number, Seen: r.Seen, Knocked: r.Knocked, Points: follows(g, address, r),
+		At: time.Now().UTC(), Mirror: address, Revision: revision, Seen: r.Seen, Knocked: r.Knocked, Points: follows(g, address, r),
 	}
 	s.evidence.Store(&e)
 	return e, nil
+}
+
+// newest is the newest revision's plan, if it has a gateway.
+func (s *Service) newest(ctx context.Context) (*plan.Plan, int, error) {
+	newest, err := s.Store.Newest(ctx)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, 0, refusal.Invalid("no plan is committed yet: there is nothing to look at from outside")
+	}
+	if err != nil {
+		return nil, 0, err
+	}
+	doc, err := s.Wholes.Read(newest.Text)
+	if err != nil || len(doc.Plan.Gateways) == 0 {
+		return nil, 0, refusal.Invalid("the newest revision has no gateway")
+	}
+	return &doc.Plan, newest.Number, nil
+}
+
+// doors says where console and API are open with TLS: on the outside everybody may try passwords.
+func (s *Service) doors(ctx context.Context) []Point {
+	if len(s.Doors) == 0 {
+		return nil
+	}
+	p := Point{Name: "console", State: Right, Words: "console and API are open with TLS at"}
+	now, _, err := s.newest(ctx)
+	for _, d := range s.Doors {
+		p.Words += " " + d.String()
+		if err == nil && (d.Addr().IsUnspecified() || slices.Contains(now.Gateways[0].Outside.Addresses, d.Addr().Unmap())) {
+			p.State = Risky
+		}
+	}
+	if p.State == Risky {
+		p.Words += ", which is the outside too: everybody may try passwords"
+		p.Mend = "--listen-tls with an address of the inside, or a rule of the machine's own for who gets there"
+	}
+	return []Point{p}
 }
 
 // portsOf are where a gateway's tunnels are dialled.

@@ -6,10 +6,12 @@ import (
 	"context"
 	"fmt"
 	"math"
+	"net/netip"
 	"strings"
 	"sync/atomic"
 	"time"
 
+	"yellowlantern/internal/app/compiled"
 	"yellowlantern/internal/app/running"
 	"yellowlantern/internal/app/trust"
 	"yellowlantern/internal/app/watching"
@@ -26,7 +28,7 @@ const (
 
 // Point is one thing that must be right.
 type Point struct {
-	Name    string `json:"name" doc:"What it is about: plan, gateway, inside, outside, ports, name, certificate, authority, logins, disk, clock."`
+	Name    string `json:"name" doc:"What it is about: plan, gateway, inside, outside, ports, name, console, certificate, authority, logins, disk, clock."`
 	State   string `json:"state" enum:"right,risky,wrong"`
 	Words   string `json:"words" doc:"How it is."`
 	Mend    string `json:"mend,omitempty" doc:"What to do."`
@@ -37,12 +39,16 @@ type Point struct {
 // Service looks.
 type Service struct {
 	Store    *store.Store
+	Wholes   *compiled.Cache
 	Running  *running.Service
 	Trust    *trust.Service
 	Watching *watching.Service
 	Folder   string // of records
 	// Clock is the system's clock, and whether it is set by others' clocks.
 	Clock func() (now time.Time, synchronised bool)
+
+	// Doors are where console and API are open with TLS.
+	Doors []netip.AddrPort
 
 	evidence atomic.Pointer[Evidence]
 }
@@ -63,6 +69,7 @@ func (s *Service) Look(ctx context.Context) []Point {
 	out = append(out, aboutInside(status)...)
 	out = append(out, s.fromOutside()...)
 	out = append(out, s.name()...)
+	out = append(out, s.doors(ctx)...)
 	out = append(out, s.certificates(ctx)...)
 	out = append(out, s.disk(), s.clock(ctx))
 	return out
