@@ -3,6 +3,7 @@ package main
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"fmt"
 	"os"
 
@@ -17,6 +18,19 @@ func backupFlags() []urfave.Flag {
 		&urfave.StringFlag{Name: "data", Usage: "the service's folder", Value: "/var/lib/yellow-lantern"},
 		&urfave.StringFlag{Name: "passphrase-file", Usage: "the passphrase that secrets are sealed under is in this file"},
 	}
+}
+
+// asJSON prints a value for programs.
+func asJSON(v any) error {
+	out := json.NewEncoder(os.Stdout)
+	out.SetIndent("", "  ")
+	return out.Encode(v)
+}
+
+// plainly is a backup without its sealed key.
+func plainly(m backup.Manifest) backup.Manifest {
+	m.Key = nil
+	return m
 }
 
 func passphrase(c *urfave.Command) ([]byte, error) {
@@ -51,6 +65,9 @@ func makeBackup() *urfave.Command {
 				if err != nil {
 					return cli.Failing(cli.ExitRefused, "%w", err)
 				}
+				if c.Bool("json") {
+					return asJSON(plainly(m))
+				}
 				with := "with secrets, which the passphrase opens"
 				if !m.Secrets {
 					with = "without secrets"
@@ -84,6 +101,9 @@ func restore() *urfave.Command {
 			}
 			if m, err = backup.Restore(path, c.String("data"), pass); err != nil {
 				return cli.Failing(cli.ExitRefused, "%w; nothing was changed", err)
+			}
+			if c.Bool("json") {
+				return asJSON(plainly(m))
 			}
 			fmt.Printf("%s is as it was at %s; give it to the service's user, and start the service\n", c.String("data"),
 				m.At.Local().Format("2006-01-02 15:04:05"))

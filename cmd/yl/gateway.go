@@ -137,14 +137,19 @@ func interrupts() *urfave.Command {
 				return cli.Failing(cli.ExitService, "no gateway runs: %w", err)
 			}
 			a, err := socket.Dial(c.String("socket"), []uint32{owner}).Ask(ctx, agent.Question{Sessions: true})
-			other := c.Int("wire") != agent.Wire || errors.Is(err, agent.ErrOtherWire)
+			mute := errors.Is(err, agent.ErrOtherWire) // it does not say how many sessions it has
+			other := c.Int("wire") != agent.Wire || mute
 			switch {
 			case c.Bool("only-if-needed") && !other:
 				return cli.Failing(cli.ExitNot, "the running gateway can go on")
+			case err != nil && !mute:
+				return cli.Failing(cli.ExitService, "%w", err)
+			case c.Bool("json"):
+				return asJSON(map[string]any{"sessions": len(a.Sessions), "known": !mute, "interrupts": other})
+			case mute:
+				fmt.Println("the gateway must start again: all its sessions end, and devices dial again")
 			case other:
 				fmt.Printf("the gateway must start again: %d sessions end, and devices dial again\n", len(a.Sessions))
-			case err != nil:
-				return cli.Failing(cli.ExitService, "%w", err)
 			default:
 				fmt.Printf("no session is interrupted: the gateway goes on as it is with %d sessions until it is started again (systemctl restart yellow-lantern-gateway)\n",
 					len(a.Sessions))

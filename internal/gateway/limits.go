@@ -19,9 +19,17 @@ import (
 // limit the oldest session ends where the plan says so.
 func (g *Gateway) grant(r tunnel.Request, kind string) (*session.Session, tunnel.Grant) {
 	var passage string
+	taken := 0
 	for range mostEnded {
 		s, grant, oldest := g.tryGrant(r, kind)
 		if s != nil && g.takenByOthers(s) {
+			if taken++; taken == mostTaken {
+				return nil, tunnel.Grant{
+					Refusal: reason.Of(reason.PoolOthers, reason.With{
+						reason.Pool: s.Pool, reason.Passage: s.Passage, reason.Count: strconv.Itoa(taken),
+					}), Exhausted: true,
+				}
+			}
 			continue
 		}
 		if oldest == nil {
@@ -32,6 +40,9 @@ func (g *Gateway) grant(r tunnel.Request, kind string) (*session.Session, tunnel
 	}
 	return nil, tunnel.Grant{Refusal: reason.Of(reason.TooManySessions, reason.With{reason.Passage: passage, reason.Count: "too many"})}
 }
+
+// mostTaken is how many addresses are tried that others turn out to have, each in a third of a second, within what a login may take.
+const mostTaken = 16
 
 // mostEnded is how many older sessions one login ends: more come only where others of theirs come in at the same time.
 const mostEnded = 64

@@ -25,6 +25,8 @@ var refusals = map[reason.Code]sign{
 	reason.OutsideHours:           {"outside-hours", "people of this passage may not connect at this hour", "PASSAGE/limits/hours", "wait for the hours, or widen them"},
 	reason.TooManySessions:        {"too-many-sessions", "USER has as many sessions already as one person may", "PASSAGE/limits/per-person", "end the other session (yl sessions end USER), raise per-person, or say newest-wins: true"},
 	reason.PassageFull:            {"passage-full", "the passage has as many sessions as it may", "PASSAGE/limits/sessions", "raise the limit, or end sessions that nobody uses"},
+	reason.LoginsLater:            {"logins-later", "the service did not answer when they tried, so nobody could judge the login", "", "nothing if the service is back: their device tries again; else yl status"},
+	reason.PoolOthers:             {"pool-others", "others on the network that the pool is carved from have its addresses", "POOL", "keep DHCP and those machines off the pool, or exclude what they have"},
 	reason.PoolExhausted:          {"pool-exhausted", "the pool has no address left", "POOL", "make the pool larger, or give the passage an idle limit"},
 	reason.AlgorithmsElsewhere:    {"algorithms-of-other-tunnel", "the device agreed on algorithms of another tunnel than the one it asks for", "TUNNEL/suites", "let both tunnels have the suite, or change what the device offers"},
 	reason.NoCommonAlgorithm:      {"no-common-algorithm", "the device offers no set of algorithms that the tunnel has", "TUNNEL/suites", "add one of what it offers to the tunnel's suites, or change the device"},

@@ -31,6 +31,7 @@ const (
 	PassageFull            Code = "passage-full"
 	NoPool                 Code = "no-pool"
 	PoolExhausted          Code = "pool-exhausted"
+	PoolOthers             Code = "pool-others"
 	UnknownPayload         Code = "unknown-payload"
 	MalformedMessage       Code = "malformed-message"
 	TooManyMessages        Code = "too-many-messages"

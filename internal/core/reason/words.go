@@ -23,6 +23,7 @@ var meanings = map[Code]meaning{
 	TooManySessions:   {KindRefused, "the password is right, but this user has {count} sessions already, as many as passage {passage} lets one person have"},
 	PassageFull:       {KindRefused, "the password is right, but passage {passage} has {count} sessions already, as many as it may"},
 	NoPool:            {KindRefused, "passage {passage} has no pool"},
+	PoolOthers:        {KindRefused, "{count} addresses of pool {pool} were tried, and others on the network that it is carved from have them all"},
 	PoolExhausted:     {KindRefused, "pool {pool} has no free address: {count} are leased"},
 	UnknownPayload:    {KindRefused, "the device insists on something that is not known here (payload {payload})"},
 	MalformedMessage:  {KindRefused, "the device sent a malformed message"},
