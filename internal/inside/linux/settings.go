@@ -31,6 +31,14 @@ func is(value string) func(string) bool { return func(now string) bool { return 
 
 // settingsFor are those that people's packets depend on. forwarded tells whether the machine forwarded IPv6 before we came.
 func settingsFor(s kernel.State, m *machine, device string) (out []setting) {
+	if s.Sixth { // first of all: who begins to forward forgets at once what it learnt from advertisements, unless it is told to go on learning
+		for _, l := range m.links {
+			key := "net/ipv6/conf/" + l.name + "/accept_ra"
+			if now, err := readSetting(key); err == nil && now == "1" {
+				out = append(out, setting{key, is("2"), "2", reason.RouterAdvertisements, false})
+			}
+		}
+	}
 	for _, l := range s.Forwards {
 		out = append(out, setting{"net/ipv4/conf/" + l + "/forwarding", is("1"), "1", reason.ForwardingOff, l == device})
 		if s.Sixth {
@@ -39,12 +47,6 @@ func settingsFor(s kernel.State, m *machine, device string) (out []setting) {
 	}
 	if s.Sixth {
 		out = append(out, setting{"net/ipv6/conf/all/forwarding", is("1"), "1", reason.ForwardingOff, false})
-		for _, l := range m.links { // a router takes no default route from advertisements, unless it is told to
-			key := "net/ipv6/conf/" + l.name + "/accept_ra"
-			if now, err := readSetting(key); err == nil && now == "1" {
-				out = append(out, setting{key, is("2"), "2", reason.RouterAdvertisements, false})
-			}
-		}
 	}
 	return append(out,
 		setting{"net/ipv6/conf/" + device + "/accept_ra", is("0"), "0", "", true},
