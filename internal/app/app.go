@@ -4,6 +4,7 @@ package app
 
 import (
 	"context"
+	"crypto/x509"
 	"log/slog"
 	"net/netip"
 	"sync"
@@ -48,6 +49,8 @@ type Config struct {
 	KeepJournal time.Duration
 	// OutsideAddresses finds the machine's public addresses towards a name server; nil: as nameupdate does.
 	OutsideAddresses func(server string) ([]netip.Addr, error)
+	// Roots are the authorities that calls to keep the name up to date believe; nil: the system's.
+	Roots *x509.CertPool
 	// Webhook is told of events that somebody should look at; nil: nobody is.
 	Webhook *journal.Webhook
 	// SetupCode must be told to name the first administrator.
@@ -106,7 +109,7 @@ func New(cfg Config) *App {
 	}
 	a.Watching = &watching.Service{
 		Store: cfg.Store, Journal: a.Journal, Wholes: wholes, Plans: a.Plans, Trials: a.Trials, Gateway: cfg.Gateway, Log: cfg.Log,
-		OutsideAddresses: cfg.OutsideAddresses, Until: until,
+		OutsideAddresses: cfg.OutsideAddresses, Roots: cfg.Roots, Until: until,
 	}
 	a.Diagnosis = &diagnosis.Service{
 		Store: cfg.Store, People: cfg.People, Journal: a.Journal, Plans: a.Plans, Trust: a.Trust, Trials: a.Trials, Gateway: cfg.Gateway,

@@ -16,6 +16,7 @@ const (
 func (a *App) Keep(ctx context.Context) {
 	var sampling sync.WaitGroup
 	sampling.Go(func() { a.Watching.Sample(ctx) }) // by itself: what else is due may wait for others
+	sampling.Go(func() { a.keepName(ctx) })
 	defer sampling.Wait()
 	t := time.NewTicker(lookEvery)
 	defer t.Stop()
@@ -25,7 +26,6 @@ func (a *App) Keep(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case now := <-t.C:
-			a.Watching.KeepOutside(ctx, now)
 			if now.Sub(tried) >= dueEvery {
 				tried = now
 				a.Trials.WhenDue(ctx, now)
@@ -34,6 +34,20 @@ func (a *App) Keep(ctx context.Context) {
 				tidied = now
 				a.tidy(ctx, now)
 			}
+		}
+	}
+}
+
+// keepName keeps the dialled name up to date.
+func (a *App) keepName(ctx context.Context) {
+	t := time.NewTicker(lookEvery)
+	defer t.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case now := <-t.C:
+			a.Watching.KeepOutside(ctx, now)
 		}
 	}
 }

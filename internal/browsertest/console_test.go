@@ -5,10 +5,12 @@ import (
 	"bytes"
 	"context"
 	"encoding/base64"
+	"fmt"
 	"html"
 	"io"
 	"io/fs"
 	"log/slog"
+	"net"
 	"net/netip"
 	"os"
 	"path/filepath"
@@ -28,6 +30,7 @@ import (
 	"yellowlantern/internal/cli"
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/instance"
+	"yellowlantern/internal/mirror"
 	"yellowlantern/internal/probe"
 	"yellowlantern/internal/tour"
 	"yellowlantern/internal/underlay"
@@ -434,6 +437,29 @@ const (
 	docView = `document.querySelector('#document .cm-content').cmTile.view`
 	docText = docView + `.state.doc.toString()`
 )
+
+// A mirror elsewhere is asked where the site is described; what it saw is a finding at that step at once. (It is on this machine, so that it
+// sees the loopback.)
+func TestAskMirror(t *testing.T) {
+	d, p := start(t)
+	p.signIn(d)
+	tokens := make(chan string, 3)
+	free, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	at := free.Addr().String()
+	require.NoError(t, free.Close())
+	s := &mirror.Server{Log: slog.New(slog.DiscardHandler), Token: func(token string) { tokens <- token }}
+	go func() { _ = s.Serve(t.Context(), at) }()
+	p.do(chromedp.Navigate(d.URL()+"/plan?at=site"), chromedp.WaitVisible(chromedp.CSS("#ask-mirror")))
+	for label, value := range map[string]string{"Mirror's address and port": at, "Token that it printed": <-tokens} {
+		p.script(fmt.Sprintf(`(() => { const l = [...document.querySelectorAll('label')].find(l => l.innerText === %q);
+			const e = document.getElementById(l.htmlFor); e.value = %q; e.dispatchEvent(new Event('input', {bubbles: true})); })()`, label, value))
+	}
+	p.do(chromedp.Click(chromedp.CSS("#ask-mirror")))
+	p.until(`document.querySelector('#mirror-saw')?.innerText`, "at 127.0.0.1, and the plan says 192.0.2.10")
+	p.until(`document.querySelector('#step-site')?.innerText`, "!")
+	p.shot("plan-mirror")
+}
 
 func typed(from, to string) string {
 	return `(() => { const v = ` + docView + `, i = v.state.doc.toString().indexOf(` + quote(from) +

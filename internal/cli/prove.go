@@ -205,7 +205,11 @@ func (p *printer) Steps(steps []site.Step) {
 		if !s.OK {
 			mark = "✗"
 		}
-		rows = append(rows, []string{way + " " + mark + " " + s.Station, s.Src.String() + " → " + s.Dst.String(), s.Words, s.Setting})
+		addresses := ""
+		if s.Src.IsValid() {
+			addresses = s.Src.String() + " → " + s.Dst.String()
+		}
+		rows = append(rows, []string{way + " " + mark + " " + s.Station, addresses, s.Words, s.Setting})
 	}
 	p.table([]string{"station", "addresses", "what happens", "setting"}, rows)
 }

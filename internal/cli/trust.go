@@ -203,7 +203,7 @@ func (p *printer) pem(ctx context.Context, c *cli.Command, cl *client.Client, me
 }
 
 func secrets(p *printer) *cli.Command {
-	kindFlag := &cli.StringFlag{Name: "kind", Usage: "tsig (for name servers) or shared-key", Value: "tsig"}
+	kindFlag := &cli.StringFlag{Name: "kind", Usage: "tsig (for name servers), shared-key, or password (of another service)", Value: "tsig"}
 	return &cli.Command{Name: "secret", Usage: "list, make, keep and remove keys that both ends know", Commands: []*cli.Command{
 		{Name: "list", Usage: "list secrets, without their values", Flags: []cli.Flag{filterFlag()}, Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
 			all, err := client.Get[[]trust.SharedSecret](ctx, cl, "/secrets")

@@ -8,9 +8,11 @@ import (
 	"io"
 	"math/big"
 	"net/http"
+	"net/http/httptest"
 	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -271,6 +273,34 @@ func authorityOf(t *testing.T, d *tour.Demo) string {
 	return pair.Leaf.SerialNumber.String()
 }
 
+// provider publishes names for who has its token, and writes down what it is asked.
+type provider struct {
+	*httptest.Server
+	mu  sync.Mutex
+	all []string
+}
+
+func (p *provider) asked() []string {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return slices.Clone(p.all)
+}
+
+func called(t *testing.T, token, answer string) *provider {
+	p := &provider{}
+	p.Server = httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		p.all = append(p.all, r.Method+" "+r.URL.String()+" "+r.Header.Get("Authorization"))
+		if r.Header.Get("Authorization") != "Bearer "+token {
+			w.WriteHeader(http.StatusForbidden)
+		}
+		_, _ = w.Write([]byte(answer))
+	}))
+	t.Cleanup(p.Close)
+	return p
+}
+
 // The dialled name follows the public address at a real name server, and what keeps it from doing so is told once.
 func TestNameFollowsAddress(t *testing.T) {
 	server := nameserver.Start(t)
@@ -284,7 +314,10 @@ func TestNameFollowsAddress(t *testing.T) {
 			has = append(has, mustAddr(w))
 		}
 	}
+	good, stubborn := called(t, "token-of-tern", "updated"), called(t, "another", "no")
 	d := island(t, func(o *instance.Options) {
+		o.Roots = x509.NewCertPool()
+		o.Roots.AddCert(good.Certificate())
 		o.OutsideAddresses = func(string) ([]netip.Addr, error) {
 			mu.Lock()
 			defer mu.Unlock()
@@ -303,7 +336,31 @@ func TestNameFollowsAddress(t *testing.T) {
 	text, _, err = x.run("status")
 	require.NoError(t, err)
 	require.Contains(t, squeezed(text), "✓ name: gate.tern.example leads to 192.0.2.10, 2001:db8:10::10")
+
+	// Two providers without DNS UPDATE are called besides; what one of them refuses is told, and keeps the other from nothing.
+	text, exit, err = x.run("secret", "keep", "registrar", "--kind", "password", "--from-file", write(t, "token-of-tern\n"))
+	require.NoError(t, err, text)
+	require.Zero(t, exit)
+	recommit(t, d, "    outside:\n", fmt.Sprintf("    outside:\n      changes: true\n      calls:\n"+
+		"        - {name: registrar, url: %q, secret: registrar, answers: [updated], every: 10s}\n"+
+		"        - {name: stubborn, method: get, url: %q, secret: registrar, user: jetty, every: 10s}\n"+
+		"      update: {server: %q, zone: tern.example, key: jetty-update, every: 10s, ttl: 30s}\n",
+		good.URL+"/{name}/{ipv4}", stubborn.URL+"/?a={ipv4}&b={ipv6}", server))
+	journaled(t, d, "name", "the name gate.tern.example, by call registrar leads to 192.0.2.10, 2001:db8:10::10 now")
+	journaled(t, d, "name", "by call stubborn is not kept up to date: the update is refused: it answers 403")
+	require.Contains(t, good.asked(), "POST /gate.tern.example/192.0.2.10 Bearer token-of-tern")
+	require.Contains(t, stubborn.asked()[0], "GET /?a=192.0.2.10&b=2001%3Adb8%3A10%3A%3A10 Basic")
+	text, exit, _ = x.run("status")
+	require.Equal(t, 1, exit)
+	require.Contains(t, squeezed(text), "✓ name: call registrar told 192.0.2.10, 2001:db8:10::10")
+	require.Contains(t, squeezed(text), "✗ name: gate.tern.example is not kept up to date by call stubborn")
+	require.NotContains(t, text, "token-of-tern")
 	move("192.0.2.11")
+	require.Eventually(t, func() bool {
+		return slices.Contains(good.asked(), "POST /gate.tern.example/192.0.2.11 Bearer token-of-tern")
+	},
+		14*time.Second, 100*time.Millisecond)
+	require.Len(t, good.asked(), 2, "only when something changed")
 	require.Eventually(t, func() bool {
 		o, err := client.Get[watching.Outside](t.Context(), d.Client, "/outside")
 		return err == nil && len(o.Published) == 1 && o.Published[0] == mustAddr("192.0.2.11")

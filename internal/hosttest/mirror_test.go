@@ -54,6 +54,10 @@ func TestMirror(t *testing.T) {
 	require.Contains(t, said, "udp/4500 (silent) not reached")
 	require.Contains(t, said, "yl host check")
 	require.Contains(t, g.status(), "udp/4500 (silent) not reached", "it is remembered")
+	findings, _ := g.ask("plan", "check", g.in("plan.yaml"))
+	require.Contains(t, findings, "not-reached-from-outside@gateways/jetty/outside")
+	way := g.yl("--json", "journey", "--from", "rory.researcher", "--to", "records")
+	require.Contains(t, way, "udp/4500 (silent) not reached")
 	g.on(hosts.Gateway, "nft", "delete table inet fw")
 
 	// Another address outside than the plan says.
@@ -61,4 +65,11 @@ func TestMirror(t *testing.T) {
 	said, err = knock()
 	require.Error(t, err)
 	require.Contains(t, said, "seen from 198.51.100.80:8743 at 192.0.2.10, and the plan says 192.0.2.99")
+	way, err = g.ask("journey", "--from", "rory.researcher", "--to", "records")
+	require.Error(t, err)
+	require.Contains(t, way, "nobody arrives at the gateway: seen from 198.51.100.80:8743 at 192.0.2.10")
+	require.Contains(t, way, "plan set gateways/jetty/outside/in-front/address 192.0.2.10")
+	g.stop()
+	g.start()
+	require.Contains(t, g.status(), "and the plan says 192.0.2.99", "it is kept")
 }

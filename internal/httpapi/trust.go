@@ -90,7 +90,7 @@ func (s *Server) trustRoutes() {
 	register(s, "POST", "/secrets/{name}", "make-secret", "Generate a shared secret and tell it once, or keep one that is given", func(ctx context.Context, in *struct {
 		Named
 		Body struct {
-			Kind  string `json:"kind" enum:"tsig,shared-key"`
+			Kind  string `json:"kind" enum:"tsig,shared-key,password"`
 			Value string `json:"value,omitempty" lines:"many" maxLength:"512" doc:"Not given: one is generated."`
 		}
 	},

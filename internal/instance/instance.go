@@ -4,6 +4,7 @@ package instance
 
 import (
 	"context"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -52,6 +53,8 @@ type Options struct {
 	Names []string
 	// OutsideAddresses finds the machine's public addresses towards a name server; nil: by looking.
 	OutsideAddresses func(server string) ([]netip.Addr, error)
+	// Roots are the authorities that calls to keep the name up to date believe; nil: the system's.
+	Roots *x509.CertPool
 	// Gateway is the socket of a gateway in a process of its own, of one of these users; empty: it is in this one.
 	Gateway      string
 	GatewayUsers []uint32
@@ -123,7 +126,7 @@ func (i *Instance) start(ctx context.Context, o Options) (err error) {
 	handle := agent.NewHandle(told, taken)
 	conf := app.Config{
 		Store: i.Store, People: i.People, Gateway: handle, Vantages: vantages, Log: o.Log, Folder: o.Data,
-		OutsideAddresses: o.OutsideAddresses, KeepJournal: o.KeepJournal, Webhook: o.Webhook, Names: o.Names,
+		OutsideAddresses: o.OutsideAddresses, Roots: o.Roots, KeepJournal: o.KeepJournal, Webhook: o.Webhook, Names: o.Names,
 	}
 	has, err := i.Store.HasAdministrator(ctx)
 	if err != nil {

@@ -29,15 +29,8 @@ import (
 	"syscall"
 	"time"
 
+	"yellowlantern/internal/core/seen"
 	"yellowlantern/internal/tunnel/ikev2"
-)
-
-// What came of knocking.
-const (
-	Answers = "answers" // IKE is spoken there
-	Open    = "open"    // a TCP connection opens, and nobody speaks IKE on it
-	Silent  = "silent"  // nothing came back
-	Closed  = "closed"  // refused at once
 )
 
 const (
@@ -48,31 +41,16 @@ const (
 	askTime   = 20 * time.Second
 )
 
-// Port is one that is knocked at.
-type Port struct {
-	Proto  string `json:"proto" enum:"udp,tcp"`
-	Port   uint16 `json:"port"`
-	Marked bool   `json:"marked,omitempty" doc:"Messages stand behind a marker there, as at UDP 4500."`
-}
-
-func (p Port) String() string { return fmt.Sprintf("%s/%d", p.Proto, p.Port) }
-
 // Question is what a gateway asks.
 type Question struct {
-	Token string `json:"token"`
-	Ports []Port `json:"ports"`
-}
-
-// Knocked is what came of one port.
-type Knocked struct {
-	Port
-	Result string `json:"result" enum:"answers,open,silent,closed"`
+	Token string      `json:"token"`
+	Ports []seen.Port `json:"ports"`
 }
 
 // Reflection is what a mirror tells.
 type Reflection struct {
-	Seen    netip.Addr `json:"seen"`
-	Knocked []Knocked  `json:"knocked" nullable:"false"`
+	Seen    netip.Addr     `json:"seen"`
+	Knocked []seen.Knocked `json:"knocked" nullable:"false"`
 }
 
 // Server is a mirror.
@@ -164,10 +142,10 @@ func (s *Server) look(w http.ResponseWriter, r *http.Request) {
 	defer s.renew()
 	at := from.Addr().Unmap()
 	s.Log.Info("asked", "from", from)
-	out := Reflection{Seen: at, Knocked: make([]Knocked, len(q.Ports))}
+	out := Reflection{Seen: at, Knocked: make([]seen.Knocked, len(q.Ports))}
 	var all sync.WaitGroup
 	for n, p := range q.Ports {
-		all.Go(func() { out.Knocked[n] = Knocked{p, knock(r.Context(), at, p)} })
+		all.Go(func() { out.Knocked[n] = seen.Knocked{Port: p, Result: knock(r.Context(), at, p)} })
 	}
 	all.Wait()
 	w.Header().Set("Content-Type", "application/json")
@@ -175,29 +153,29 @@ func (s *Server) look(w http.ResponseWriter, r *http.Request) {
 }
 
 // knock knocks at a port a few times.
-func knock(ctx context.Context, at netip.Addr, p Port) string {
+func knock(ctx context.Context, at netip.Addr, p seen.Port) string {
 	tcp := p.Proto == "tcp"
 	message, answered, err := ikev2.Knock(p.Marked, tcp)
 	if err != nil || p.Proto != "udp" && !tcp {
-		return Silent
+		return seen.Silent
 	}
-	result := Silent
+	result := seen.Silent
 	for range knocks {
 		d := net.Dialer{Timeout: knockWait}
 		c, err := d.DialContext(ctx, p.Proto, netip.AddrPortFrom(at, p.Port).String())
 		if err != nil {
-			if result = Silent; isRefused(err) {
-				return Closed
+			if result = seen.Silent; isRefused(err) {
+				return seen.Closed
 			}
 			continue
 		}
 		got := one(c, message, answered)
 		_ = c.Close()
-		if got == Answers || got == Closed {
+		if got == seen.Answers || got == seen.Closed {
 			return got
 		}
-		if result = Silent; tcp {
-			result = Open
+		if result = seen.Silent; tcp {
+			result = seen.Open
 		}
 	}
 	return result
@@ -206,18 +184,18 @@ func knock(ctx context.Context, at netip.Addr, p Port) string {
 func one(c net.Conn, message []byte, answered func([]byte) bool) string {
 	_ = c.SetDeadline(time.Now().Add(knockWait))
 	if _, err := c.Write(message); err != nil && isRefused(err) {
-		return Closed
+		return seen.Closed
 	}
 	b := make([]byte, 1<<14)
 	for {
 		n, err := c.Read(b)
 		switch {
 		case err != nil && isRefused(err):
-			return Closed
+			return seen.Closed
 		case err != nil:
-			return Silent
+			return seen.Silent
 		case answered(b[:n]):
-			return Answers
+			return seen.Answers
 		}
 	}
 }
@@ -241,7 +219,7 @@ func certificate() (c tls.Certificate, err error) {
 }
 
 // Ask asks the mirror at an address, from an address of this machine if it has it. The token says which certificate the mirror shows.
-func Ask(ctx context.Context, address, token string, from []netip.Addr, ports []Port) (r Reflection, err error) {
+func Ask(ctx context.Context, address, token string, from []netip.Addr, ports []seen.Port) (r Reflection, err error) {
 	_, finger, ok := strings.Cut(token, ".")
 	if !ok || len(finger) != 2*sha256.Size {
 		return r, errors.New("this is no token of a mirror: yl mirror prints one")

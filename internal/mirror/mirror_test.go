@@ -11,6 +11,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"yellowlantern/internal/core/seen"
 )
 
 // A mirror tells the address that it is asked from and what answers there, for its token alone and once; whoever asks knows by the token
@@ -27,7 +29,7 @@ func TestMirror(t *testing.T) {
 	go func() { over <- s.Serve(ctx, at) }()
 	token := <-tokens
 
-	udp := func(answer func([]byte) []byte) Port {
+	udp := func(answer func([]byte) []byte) seen.Port {
 		c, err := net.ListenUDP("udp", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
 		require.NoError(t, err)
 		t.Cleanup(func() { _ = c.Close() })
@@ -43,7 +45,7 @@ func TestMirror(t *testing.T) {
 				}
 			}
 		}()
-		return Port{Proto: "udp", Port: uint16(c.LocalAddr().(*net.UDPAddr).Port)}
+		return seen.Port{Proto: "udp", Port: uint16(c.LocalAddr().(*net.UDPAddr).Port)}
 	}
 	speaks := udp(func(b []byte) []byte { return append(b[:8:8], make([]byte, 20)...) })
 	marked := udp(func(b []byte) []byte { return append(b[:12:12], make([]byte, 20)...) })
@@ -53,9 +55,9 @@ func TestMirror(t *testing.T) {
 	tcp, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	defer tcp.Close()
-	open := Port{Proto: "tcp", Port: uint16(tcp.Addr().(*net.TCPAddr).Port)}
-	shut := Port{Proto: "tcp", Port: 1}
-	ports := []Port{speaks, marked, silent, babble, open, shut}
+	open := seen.Port{Proto: "tcp", Port: uint16(tcp.Addr().(*net.TCPAddr).Port)}
+	shut := seen.Port{Proto: "tcp", Port: 1}
+	ports := []seen.Port{speaks, marked, silent, babble, open, shut}
 
 	_, finger, _ := strings.Cut(token, ".")
 	_, err = Ask(t.Context(), at, "GUESSED."+finger, nil, ports)
@@ -73,7 +75,7 @@ func TestMirror(t *testing.T) {
 		require.Equal(t, ports[n], k.Port)
 		results = append(results, k.Result)
 	}
-	require.Equal(t, []string{Answers, Answers, Silent, Silent, Open, Closed}, results)
+	require.Equal(t, []string{seen.Answers, seen.Answers, seen.Silent, seen.Silent, seen.Open, seen.Closed}, results)
 	_, err = Ask(t.Context(), at, token, nil, ports)
 	require.ErrorContains(t, err, "was used")
 	require.NotEqual(t, token, <-tokens)

@@ -1,5 +1,5 @@
 // Package nameupdate keeps a public name at the addresses that a gateway has at the moment, by DNS UPDATE (RFC 2136) signed with
-// TSIG (RFC 8945). When it is done, and where the secret is kept, is left to its caller.
+// TSIG (RFC 8945), or by an HTTP call that the plan describes. When it is done, and where secrets are kept, is left to its caller.
 package nameupdate
 
 import (
@@ -32,7 +32,7 @@ type Order struct {
 }
 
 // ErrRefused says that the server did not accept an update: key, secret or permission is wrong.
-var ErrRefused = errors.New("the name server refused the update")
+var ErrRefused = errors.New("the update is refused")
 
 // Published asks the server for the addresses that the name has there, sorted.
 func (o Order) Published(ctx context.Context) ([]netip.Addr, error) {
@@ -116,7 +116,7 @@ func (o Order) exchange(ctx context.Context, c *dns.Client, m *dns.Msg) (*dns.Ms
 	return answer, nil
 }
 
-// Outside is the public addresses of this machine from which it would speak to the server: no packet is sent to find out.
+// Outside is the public addresses of this machine from which it would speak to a server, host and port: it is sent no packet to find out.
 func Outside(server string) ([]netip.Addr, error) {
 	out := []netip.Addr{}
 	for _, network := range []string{"udp4", "udp6"} {
@@ -131,7 +131,7 @@ func Outside(server string) ([]netip.Addr, error) {
 		}
 	}
 	if len(out) == 0 {
-		return nil, errors.New("this machine has no public address towards the name server: behind another router, let that router update the name")
+		return nil, fmt.Errorf("this machine has no public address towards %s: behind another router, let that router update the name", server)
 	}
 	slices.SortFunc(out, netip.Addr.Compare)
 	return out, nil

@@ -2,11 +2,14 @@ package store
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"strings"
 	"time"
 
 	"gorm.io/gorm"
+
+	"yellowlantern/internal/core/seen"
 )
 
 // Administrator may use the console.
@@ -551,3 +554,36 @@ func (s *Store) ShortenRounds(ctx context.Context, before time.Time) error {
 	}
 	return db.Where("at < ? AND (round = 0 OR round NOT IN (SELECT id FROM rounds))", before).Delete(&ProbeReport{}).Error
 }
+
+// Outside is what a mirror elsewhere saw of the gateway last. There is at most one.
+type Outside struct {
+	ID   uint   `gorm:"primaryKey"` // always 1
+	Seen []byte // as JSON
+}
+
+// KeepSeen keeps what a mirror saw, in place of what was seen before.
+func (s *Store) KeepSeen(ctx context.Context, e *seen.Evidence) error {
+	b, err := json.Marshal(e)
+	if err != nil {
+		return err
+	}
+	defer s.outside.Add(1)
+	return s.db.WithContext(ctx).Save(&Outside{ID: 1, Seen: b}).Error
+}
+
+// SeenFromOutside is what a mirror saw last; nil: none was asked.
+func (s *Store) SeenFromOutside(ctx context.Context) (*seen.Evidence, error) {
+	var o Outside
+	err := translate(s.db.WithContext(ctx).First(&o).Error)
+	if errors.Is(err, ErrNotFound) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var e seen.Evidence
+	return &e, json.Unmarshal(o.Seen, &e)
+}
+
+// OutsideVersion counts what mirrors told since the store was opened.
+func (s *Store) OutsideVersion() uint64 { return s.outside.Load() }

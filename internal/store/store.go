@@ -21,12 +21,13 @@ import (
 // Store is an open database. What somebody relies on once it is answered (commits, people, passwords, revocations, tokens) goes to the disk
 // before that; events (the journal, ended sessions, reports) may lose their last moments to a power cut.
 type Store struct {
-	db     *gorm.DB
-	events *gorm.DB
-	seal   cipher.AEAD
-	people atomic.Uint64
-	trust  atomic.Uint64
-	lock   *os.File
+	db      *gorm.DB
+	events  *gorm.DB
+	seal    cipher.AEAD
+	people  atomic.Uint64
+	trust   atomic.Uint64
+	outside atomic.Uint64
+	lock    *os.File
 }
 
 // Errors that callers tell apart.
@@ -139,6 +140,7 @@ var migrations = []func(*gorm.DB) error{
 	},
 	func(db *gorm.DB) error { return db.AutoMigrate(&OnTrial{}, &CommitStep{}) },
 	func(db *gorm.DB) error { return db.AutoMigrate(&Taken{}) },
+	func(db *gorm.DB) error { return db.AutoMigrate(&Outside{}) },
 }
 
 func (s *Store) migrate() error {

@@ -1345,6 +1345,22 @@ export interface components {
         "BodyStruct { Name string \"json:\\\"name\\\"\" }Body": {
             name: string;
         };
+        Called: {
+            /**
+             * Format: date-time
+             * @description When it was last made with success.
+             */
+            at?: string;
+            name: string;
+            problem?: string;
+            /** @description The addresses that it told last; none where whoever is called sees for itself. */
+            told: string[];
+            /**
+             * Format: date-time
+             * @description When it was last looked at.
+             */
+            tried?: string;
+        };
         Certificate: {
             /** Format: date-time */
             expires?: string;
@@ -1594,11 +1610,14 @@ export interface components {
         Evidence: {
             /** Format: date-time */
             at: string;
-            knocked: components["schemas"]["MirrorKnocked"][];
+            knocked: components["schemas"]["SeenKnocked"][];
             mirror: string;
             /** @description What follows from it. */
             points: components["schemas"]["Point"][];
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description The newest then.
+             */
             revision: number;
             /**
              * Format: ip
@@ -1843,7 +1862,7 @@ export interface components {
         };
         "Make-secretRequest": {
             /** @enum {string} */
-            kind: "tsig" | "shared-key";
+            kind: "tsig" | "shared-key" | "password";
             /** @description Not given: one is generated. */
             value?: string;
         };
@@ -1855,16 +1874,6 @@ export interface components {
             days?: number;
             /** @description What the token is for. */
             name: string;
-        };
-        MirrorKnocked: {
-            /** @description Messages stand behind a marker there, as at UDP 4500. */
-            marked?: boolean;
-            /** Format: int32 */
-            port: number;
-            /** @enum {string} */
-            proto: "udp" | "tcp";
-            /** @enum {string} */
-            result: "answers" | "open" | "silent" | "closed";
         };
         NewUser: {
             "full-name"?: string;
@@ -1949,12 +1958,14 @@ export interface components {
              * @description When it was last looked at.
              */
             at?: string;
+            /** @description The HTTP calls that the plan asks for. */
+            calls: components["schemas"]["Called"][];
             /** @description The gateway's public addresses at the moment. */
             has: string[];
             /** @description The name that people dial; none: no name is kept up to date. */
             name?: string;
             problem?: string;
-            /** @description What the name server says. */
+            /** @description What the name server says; nothing where only calls are made. */
             published: string[];
         };
         OwnSession: {
@@ -2267,6 +2278,33 @@ export interface components {
              */
             settings?: "tell" | "set";
         };
+        PlanNameCall: {
+            /** @description After so long the call is made although nothing changed, 1m to 720h; never if not given. */
+            again?: string;
+            /** @description What the answer must hold, one of them; none: any answer in the 200s is success. */
+            answers?: string[];
+            /** @description What is sent, with the same places. */
+            body?: string;
+            /** @description How often the addresses are looked at, 10s to 1h; 1m if not given. A call is made when they changed, and after a failure, less and less often up to once an hour. */
+            every?: string;
+            /** @description The header field that the secret is sent in, in place of that. */
+            header?: string;
+            /**
+             * @description post if not given.
+             * @enum {string}
+             */
+            method?: "get" | "post" | "put" | "patch";
+            /** @description Its name. */
+            name: string;
+            /** @description Name of a secret that is kept beside the plan. Without a user or header it is sent as a bearer token (RFC 6750). */
+            secret?: string;
+            /** @description The body's media type. */
+            type?: string;
+            /** @description The address of the page. {name} stands for the dialled name, {ipv4} and {ipv6} for the gateway's address of that family, or for nothing where it has none. Without an address there or in the body, whoever is called must take the one that the call comes from. */
+            url: string;
+            /** @description Whom the secret is the password of (RFC 7617). */
+            user?: string;
+        };
         PlanNameUpdate: {
             /**
              * @description The key's algorithm; hmac-sha256 if not given.
@@ -2301,6 +2339,8 @@ export interface components {
         PlanOutside: {
             /** @description Its own addresses there, IPv4 or IPv6; of addresses that change, today's. */
             addresses: string[];
+            /** @description HTTP calls that keep the dialled name up to date, for providers without DNS UPDATE; all of them are made. */
+            calls?: components["schemas"]["PlanNameCall"][];
             /** @description The public address changes now and then. */
             changes?: boolean;
             /** @description The router whose translation the gateway sits behind, if any. */
@@ -3161,6 +3201,16 @@ export interface components {
             readonly next?: string;
             /** @description From where; every: from everywhere. */
             vantages?: string[];
+        };
+        SeenKnocked: {
+            /** @description Messages stand behind a marker there, as at UDP 4500. */
+            marked?: boolean;
+            /** Format: int32 */
+            port: number;
+            /** @enum {string} */
+            proto: "udp" | "tcp";
+            /** @enum {string} */
+            result: "answers" | "open" | "silent" | "closed";
         };
         Sessions: {
             sessions: components["schemas"]["LiveSession"][];

@@ -59,8 +59,8 @@ type Whole struct {
 
 // around is what findings depend on beside the text.
 type around struct {
-	people, trust uint64
-	minute        int64 // certificates run out, and people's hours begin
+	people, trust, outside uint64
+	minute                 int64 // certificates run out, and people's hours begin
 }
 
 // Of gives a plan. Faults in the text are the error.
@@ -175,7 +175,8 @@ func (w *Whole) Findings(ctx context.Context) ([]check.Finding, error) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	now := time.Now()
-	of := around{w.cache.store.PeopleVersion(), w.cache.store.TrustVersion(), now.Unix() / 60}
+	st := w.cache.store
+	of := around{st.PeopleVersion(), st.TrustVersion(), st.OutsideVersion(), now.Unix() / 60}
 	if w.findings != nil && w.around == of {
 		return w.findings, nil
 	}
@@ -200,6 +201,9 @@ func (w *Whole) input(ctx context.Context, now time.Time) (in check.Input, err e
 		return in, err
 	}
 	if in.Administrators, err = st.AdministratorNames(ctx); err != nil {
+		return in, err
+	}
+	if in.Outside, err = st.SeenFromOutside(ctx); err != nil {
 		return in, err
 	}
 	shared, err := st.AllShared(ctx)

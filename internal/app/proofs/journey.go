@@ -13,6 +13,7 @@ import (
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reach"
+	"yellowlantern/internal/core/seen"
 	"yellowlantern/internal/core/site"
 )
 
@@ -89,6 +90,9 @@ func (s *Service) Journey(ctx context.Context, in JourneyRequest) (JourneyAnswer
 	} else {
 		out.Journey = m.Travel(c, p, leased, site.At(at))
 	}
+	if err := s.fromOutside(ctx, &out, m); err != nil {
+		return JourneyAnswer{}, err
+	}
 	s.addLive(&out, p, inward, in.Draft)
 	if to := p.Dst; in.Draft == "" {
 		if inward {
@@ -98,7 +102,9 @@ func (s *Service) Journey(ctx context.Context, in JourneyRequest) (JourneyAnswer
 			out.Machine = s.Gateway.Lookup(to)
 		}
 	}
-	if lost := out.LostAt(); lost != nil {
+	if lost := out.LostAt(); lost != nil && lost.Station == "outside" {
+		out.Verdict = "nobody arrives at the gateway: " + lost.Words
+	} else if lost != nil {
 		out.Verdict = fmt.Sprintf("lost at %s: %s", lost.Station, lost.Words)
 		if lost.Back {
 			out.Verdict = fmt.Sprintf("gets there, but the answer is lost at %s: %s", lost.Station, lost.Words)
@@ -118,6 +124,30 @@ func (s *Service) Journey(ctx context.Context, in JourneyRequest) (JourneyAnswer
 		}
 	}
 	return out, nil
+}
+
+// fromOutside puts before all stations whether the gateway is reached at all, where somebody looked: a mirror elsewhere.
+func (s *Service) fromOutside(ctx context.Context, out *JourneyAnswer, m *site.Model) error {
+	e, err := s.Store.SeenFromOutside(ctx)
+	if err != nil || e == nil || time.Since(e.At) > seen.Old {
+		return err
+	}
+	first := site.Step{Station: "outside", OK: true}
+	for _, c := range e.Follows(m.Plan, *m.Gateway) {
+		if lost := c.Kind == seen.Elsewhere || c.Kind == seen.AllShut; lost && first.OK {
+			first.OK, first.Words, first.Setting = false, c.Words, c.Path
+			out.Fix, out.Mend = c.Mend, c.Edits
+		} else if first.OK {
+			first.Setting = c.Path
+			first.Words = strings.TrimPrefix(first.Words+"; "+c.Words, "; ")
+		}
+	}
+	if first.Words != "" {
+		first.Words += fmt.Sprintf(" (%s)", e.At.UTC().Format("2006-01-02 15:04 UTC"))
+		out.Steps = append([]site.Step{first}, out.Steps...)
+		out.Arrives = out.Arrives && first.OK
+	}
+	return nil
 }
 
 // addLive adds what the running gateway knows of the packet's flow. A draft does not run, and a group has no session.

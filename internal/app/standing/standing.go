@@ -3,12 +3,12 @@
 package standing
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"math"
 	"net/netip"
 	"strings"
-	"sync/atomic"
 	"time"
 
 	"yellowlantern/internal/app/compiled"
@@ -49,8 +49,6 @@ type Service struct {
 
 	// Doors are where console and API are open with TLS.
 	Doors []netip.AddrPort
-
-	evidence atomic.Pointer[Evidence]
 }
 
 // When somebody should look.
@@ -67,7 +65,7 @@ func (s *Service) Look(ctx context.Context) []Point {
 	status := s.Running.Status()
 	out := []Point{s.plan(status.State)}
 	out = append(out, aboutInside(status)...)
-	out = append(out, s.fromOutside()...)
+	out = append(out, s.fromOutside(ctx)...)
 	out = append(out, s.name()...)
 	out = append(out, s.doors(ctx)...)
 	out = append(out, s.certificates(ctx)...)
@@ -110,18 +108,32 @@ func aboutInside(status running.Status) (out []Point) {
 	return out
 }
 
-func (s *Service) name() []Point {
+func (s *Service) name() (out []Point) {
 	o := s.Watching.Outside()
 	switch {
-	case o.Name == "":
-		return nil // nobody asked for it to be looked at
 	case o.Problem != "":
-		return []Point{{
+		out = append(out, Point{
 			Name: "name", State: Wrong, Words: o.Name + " is not kept up to date: " + o.Problem,
 			Mend: "the name server, its key and zone", Setting: "gateways",
-		}}
+		})
+	case !o.At.IsZero():
+		out = append(out, Point{Name: "name", State: Right, Words: o.Name + " leads to " + join(o.Published)})
 	}
-	return []Point{{Name: "name", State: Right, Words: o.Name + " leads to " + join(o.Published)}}
+	for _, c := range o.Calls {
+		told := cmp.Or(join(c.Told), "who is called to look for itself")
+		p := Point{Name: "name", State: Right, Words: "call " + c.Name + " told " + told}
+		switch {
+		case c.Problem != "":
+			p.State, p.Words = Wrong, fmt.Sprintf("%s is not kept up to date by call %s: %s", o.Name, c.Name, c.Problem)
+			p.Mend, p.Setting = "the call's address, user and secret", "gateways"
+		case c.At.IsZero():
+			p.State, p.Words = Risky, "call "+c.Name+" was not made yet"
+		default:
+			p.Words += ", " + c.At.Local().Format(time.DateTime)
+		}
+		out = append(out, p)
+	}
+	return out
 }
 
 func days(left time.Duration) int { return int(math.Floor(left.Hours() / 24)) }

@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"encoding/base64"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -14,8 +15,9 @@ import (
 
 // Kinds of shared secrets.
 const (
-	kindTSIG   = "tsig"       // RFC 8945: octets, written in base64
-	kindShared = "shared-key" // text that both ends know
+	kindPassword = "password"   // another service's
+	kindTSIG     = "tsig"       // RFC 8945: octets, written in base64
+	kindShared   = "shared-key" // text that both ends know
 )
 
 // SharedSecret is a key that both ends know. Its value is told once, when it is made here.
@@ -44,7 +46,8 @@ func (s *Service) RemoveSecret(ctx context.Context, name string, evenSo bool) er
 func gatewaysOf(secret string) func(*plan.Plan) []string {
 	return func(p *plan.Plan) (out []string) {
 		for _, g := range p.Gateways {
-			if g.Outside.Update != nil && g.Outside.Update.Key == secret {
+			called := slices.ContainsFunc(g.Outside.Calls, func(c plan.NameCall) bool { return c.Secret == secret })
+			if called || g.Outside.Update != nil && g.Outside.Update.Key == secret {
 				out = append(out, "gateway "+g.Name)
 			}
 		}
@@ -57,7 +60,7 @@ const (
 	leastShared = 20 // characters
 )
 
-// MakeSecret keeps a secret of a kind (tsig, shared-key); without a value one is generated, and told in the answer alone.
+// MakeSecret keeps a secret of a kind (tsig, shared-key, password); without a value one is generated, and told in the answer alone.
 func (s *Service) MakeSecret(ctx context.Context, name, kind, value string) (SharedSecret, error) {
 	value = strings.TrimSpace(value)
 	out := SharedSecret{Name: name, Kind: kind, Made: time.Now().UTC()}
@@ -86,6 +89,9 @@ func weakShared(kind, value string) string {
 		case len(octets) < 16:
 			return fmt.Sprintf("a TSIG secret of %d octets can be guessed: use 16 or more", len(octets))
 		}
+		return ""
+	}
+	if kind == kindPassword { // another service made it, and judged it
 		return ""
 	}
 	different := map[rune]bool{}

@@ -4,6 +4,7 @@ package watching
 
 import (
 	"context"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"io"
@@ -49,7 +50,9 @@ type Service struct {
 	Log     *slog.Logger
 	// OutsideAddresses finds the machine's public addresses towards a name server; nil: as nameupdate does.
 	OutsideAddresses func(server string) ([]netip.Addr, error)
-	Until            context.Context // ends when the service does
+	// Roots are the authorities that calls to keep the name up to date believe; nil: the system's.
+	Roots *x509.CertPool
+	Until context.Context // ends when the service does
 
 	live    live
 	outside outsideKeeper

@@ -15,6 +15,7 @@ import (
 	"yellowlantern/internal/core/outline"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reach"
+	"yellowlantern/internal/core/seen"
 	"yellowlantern/internal/core/site"
 )
 
@@ -68,7 +69,9 @@ type Input struct {
 	// Authority signs what it signed; a certificate by nobody that devices are told of is warned about. Nil: not looked at.
 	Authority *x509.Certificate
 	// Secrets are the names of keys that are kept; nil: not looked at. Administrators are the console's.
-	Secrets        map[string]bool
+	Secrets map[string]bool
+	// Outside is what a mirror elsewhere saw last; nil: none was asked.
+	Outside        *seen.Evidence
 	Administrators []string
 	// KnowsZone tells whether a time zone exists; nil: not looked at.
 	KnowsZone func(name string) bool
@@ -116,7 +119,7 @@ func Run(in Input) []Finding {
 		}
 	}
 	for _, family := range []func(){
-		c.references, c.site, c.hours, c.trust, c.tunnels, c.platforms, c.people, c.limits, c.addresses,
+		c.references, c.site, c.seenOutside, c.hours, c.trust, c.tunnels, c.platforms, c.people, c.limits, c.addresses,
 		c.names, c.routes, c.translations, c.rules, c.expectations,
 	} {
 		family()

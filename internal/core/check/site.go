@@ -205,9 +205,10 @@ func (c *checker) changing(base string, g plan.Gateway) {
 	switch {
 	case g.Outside.Changes && literal == nil:
 		c.add(Warn, "dial-does-not-follow", base+"/dial", "dial a name, and keep it up to date under outside/update", "people dial %s, but the public address changes: from then on nobody arrives", g.Dial)
-	case g.Outside.Changes && u == nil:
-		c.add(Note, "nothing-updates", base+"/outside", "say update: {server, zone, key} if this service is to do it", "the public address changes; something else must keep the name %s up to date", g.Dial)
+	case g.Outside.Changes && u == nil && len(g.Outside.Calls) == 0:
+		c.add(Note, "nothing-updates", base+"/outside", "say update: {server, zone, key}, or calls, if this service is to do it", "the public address changes; something else must keep the name %s up to date", g.Dial)
 	}
+	c.calls(base, g)
 	if u == nil {
 		return
 	}

@@ -31,6 +31,7 @@ type Outside struct {
 	Addresses []netip.Addr   `json:"addresses" nullable:"false" eg:"192.0.2.10" doc:"Its own addresses there, IPv4 or IPv6; of addresses that change, today's."`
 	Changes   bool           `json:"changes,omitempty" doc:"The public address changes now and then." then:"People must dial a name, and something must keep that name up to date."`
 	Update    *NameUpdate    `json:"update,omitempty" doc:"Keeps the dialled name up to date in the DNS (RFC 2136, signed with TSIG, RFC 8945)."`
+	Calls     []NameCall     `json:"calls,omitempty" nullable:"false" doc:"HTTP calls that keep the dialled name up to date, for providers without DNS UPDATE; all of them are made."`
 	InFront   *RouterInFront `json:"in-front,omitempty" doc:"The router whose translation the gateway sits behind, if any."`
 }
 

@@ -44,7 +44,7 @@ func TestFaults(t *testing.T) {
 		{"name: two", "name: internet", "line 12", "has a meaning of its own"},
 		{"name: two", "name: Two Rules", "line 12", "cannot be a name"},
 		{"{addresses: [192.0.2.1]}", "&x {addresses: [192.0.2.1]}", "line 7", "anchors and aliases are not read"},
-		{"outside: {addresses: [192.0.2.1]}", "outside: [1]", "line 7", "expected fields: addresses, changes, update, in-front"},
+		{"outside: {addresses: [192.0.2.1]}", "outside: [1]", "line 7", "expected fields: addresses, changes, update, calls, in-front"},
 		{"to: [any], services: [ping]", "to: [any]", "line 11", `rules/one/services: field "services" is missing`},
 		{"name: Small", "name: [", "line 4", "expected YAML"},
 	}

@@ -31,7 +31,7 @@ func is(value string) func(string) bool { return func(now string) bool { return 
 
 // settingsFor are those that people's packets depend on. forwarded tells whether the machine forwarded IPv6 before we came.
 func settingsFor(s kernel.State, m *machine, device string) (out []setting) {
-	if s.Sixth { // first of all: who begins to forward forgets at once what it learnt from advertisements, unless it is told to go on learning
+	if s.Sixth { // first of all: who begins to forward forgets what it learnt from advertisements, unless it is told to go on learning
 		for _, l := range m.links {
 			key := "net/ipv6/conf/" + l.name + "/accept_ra"
 			if now, err := readSetting(key); err == nil && now == "1" {

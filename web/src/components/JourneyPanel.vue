@@ -96,7 +96,7 @@ watch(
               }}{{ s.enforced ? ' · enforced by the gateway' : '' }}</span
             >
             <p>{{ s.words }}</p>
-            <p class="mono">{{ s.src }} → {{ s.dst }}</p>
+            <p v-if="s.src" class="mono">{{ s.src }} → {{ s.dst }}</p>
             <router-link class="mono setting" :to="{ path: '/plan', query: settingQuery(s.setting) }">{{ s.setting }}</router-link>
           </div>
         </li>

@@ -4,6 +4,7 @@ import { computed, onMounted, ref, watch } from 'vue'
 import { api, type Schemas } from '../api'
 import { usePlan } from '../plan'
 import { stepOf, type Field, type Step } from '../steps'
+import AskMirror from './AskMirror.vue'
 import FindingCard from './FindingCard.vue'
 import ObjectForm from './ObjectForm.vue'
 import ObjectTable from './ObjectTable.vue'
@@ -100,6 +101,7 @@ function added(kind: string, name: string) {
       Who is in which group is kept beside the plan, under <router-link to="/people">People</router-link>.
     </p>
     <TrustPanel v-if="step.id === 'trust'" />
+    <AskMirror v-if="step.id === 'site'" class="my-3" @asked="plan.look()" />
     <div v-if="step.kinds.length" class="d-flex ga-2 align-center my-2">
       <v-text-field id="search" v-model="search" label="Search names and settings" clearable max-width="420" />
       <v-checkbox v-model="onlyFound" label="Only with ✗ or !" density="compact" hide-details />

@@ -2,6 +2,7 @@
 import { mdiAlert, mdiCheckCircle, mdiCloseCircle } from '@mdi/js'
 import { computed, onBeforeUnmount, onMounted, ref } from 'vue'
 import { api, words, type Point } from '../api'
+import AskMirror from '../components/AskMirror.vue'
 
 const points = ref<Point[]>([])
 const at = ref('')
@@ -17,18 +18,6 @@ async function load() {
 onMounted(load)
 const looking = window.setInterval(load, 10000)
 onBeforeUnmount(() => window.clearInterval(looking))
-
-const mirror = ref('')
-const token = ref('')
-const asking = ref(false)
-async function ask() {
-  asking.value = true
-  const { error } = await api.POST('/api/v1/outside/mirror', { body: { mirror: mirror.value.trim(), token: token.value.trim() } })
-  asking.value = false
-  token.value = '' // good for once
-  await load()
-  if (error) problem.value = words(error)
-}
 
 const looks: Record<string, { icon: string; color: string; word: string }> = {
   right: { icon: mdiCheckCircle, color: 'good', word: 'right' },
@@ -80,15 +69,7 @@ const verdict = computed(() => {
         </tbody>
       </table>
     </v-card>
-    <form class="d-flex align-center flex-wrap ga-3 mt-5" @submit.prevent="ask">
-      <div class="w-100">
-        <strong>Look from outside.</strong> Run <code>yl mirror</code> on a machine elsewhere; it tells which address it sees, and knocks at
-        the gateway's ports.
-      </div>
-      <v-text-field v-model="mirror" label="Mirror's address and port" placeholder="203.0.113.80:8743" min-width="220" max-width="260" />
-      <v-text-field v-model="token" label="Token that it printed" min-width="220" max-width="340" autocomplete="off" />
-      <v-btn id="ask-mirror" type="submit" color="primary" :loading="asking" :disabled="!mirror || !token">Ask it</v-btn>
-    </form>
+    <AskMirror class="mt-5" @asked="load" />
   </div>
 </template>
 
