@@ -47,12 +47,12 @@ test: apt-test build lint
 	go test -parallel 8 -timeout 15m ./...
 
 # The race detector where goroutines meet, with the end-to-end tests that need no browser; mistakes in what a kernel is told, which must be
-# noticed; and every fuzz target for a moment.
+# noticed; the package in a clean Debian tree, a clock that is set, a hundred kills; and every fuzz target for a moment.
 check: apt-check apt-test build
 	CGO_ENABLED=1 go test -race -timeout 20m $(RACED:%=./internal/%)
 	CGO_ENABLED=1 go test -race -timeout 25m -parallel 4 -run 'Session|CommitsLose|TCP|Watching|Recording|Limits' ./internal/e2e
 	YL_KERNEL_MUTATIONS=1 go test -count=1 -parallel 4 -timeout 20m -run TestKernelNoticesMutations ./internal/judge
-	YL_PACKAGE=1 go test -count=1 -timeout 20m -run TestPackage ./internal/hosttest
+	YL_PACKAGE=1 YL_CLOCK=1 YL_KILLS=100 go test -count=1 -timeout 20m -run 'TestPackage|TestClockIsSet|TestKilledAtRandom' ./internal/hosttest
 	$(MAKE) fuzz FUZZTIME=5s
 
 # Every fuzz target for a set time, such as: make fuzz FUZZTIME=10m

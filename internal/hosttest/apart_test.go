@@ -1,6 +1,7 @@
 package hosttest
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -36,9 +37,12 @@ func as(user int, caps string, args ...string) []string {
 	}, args...)
 }
 
+// program is what runs on the gateway: another build of it where a test has one.
+func (g *installed) program() string { return cmp.Or(g.other, yl) }
+
 // serving is the service's command.
 func (g *installed) serving() []string {
-	args := []string{yl, "serve", "--data", g.in("data")}
+	args := []string{g.program(), "serve", "--data", g.in("data")}
 	if g.apart {
 		args = as(serviceUser, "-all", append(args, "--gateway", g.in("run/gateway.sock"), "--gateway-user", strconv.Itoa(sideUser))...)
 	}
@@ -59,7 +63,7 @@ func (g *installed) startSide() {
 	if _, err := os.Stat(tun); err != nil {
 		require.NoError(g.t, exec.Command("mknod", "-m", "666", tun, "c", "10", "200").Run())
 	}
-	args := as(sideUser, capabilities, yl, "gateway", "--data", g.in("side"), "--socket", g.in("run/gateway.sock"),
+	args := as(sideUser, capabilities, g.program(), "gateway", "--data", g.in("side"), "--socket", g.in("run/gateway.sock"),
 		"--service-user", strconv.Itoa(serviceUser))
 	bind := "mount --bind " + tun + " /dev/net/tun && exec "
 	g.side = g.Command(context.Background(), hosts.Gateway, "sh", "-c", bind+strings.Join(args, " "))

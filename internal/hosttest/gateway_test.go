@@ -62,6 +62,7 @@ type installed struct {
 
 	apart bool      // service and gateway are two processes, of two users
 	side  *exec.Cmd // the gateway's then
+	other string    // another build of the program
 }
 
 // needsHosts skips where no hosts can be made; in CI it fails.

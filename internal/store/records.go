@@ -462,6 +462,20 @@ func (s *Store) Journal(ctx context.Context, want JournalQuery) (es []JournalEnt
 	return es, err
 }
 
+// lately is how many lines of the journal are looked at for one that is ahead of the clock.
+const lately = 2000
+
+// AheadOf is the latest moment in the journal's last lines that is after a moment; none: the zero value.
+func (s *Store) AheadOf(ctx context.Context, moment time.Time) (time.Time, error) {
+	var e JournalEntry
+	err := translate(s.events.WithContext(ctx).Where("id > (SELECT max(id) FROM journal_entries) - ? AND at > ?", lately, moment.UTC()).
+		Order("at DESC").First(&e).Error)
+	if errors.Is(err, ErrNotFound) {
+		err = nil
+	}
+	return e.At, err
+}
+
 // escapeLike makes a text stand for itself in LIKE.
 func escapeLike(text string) string {
 	return strings.NewReplacer("!", "!!", "%", "!%", "_", "!_").Replace(text)

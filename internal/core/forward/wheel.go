@@ -5,22 +5,28 @@ import (
 	"time"
 )
 
-const spoke = 5 // seconds
+const spoke = 5 * time.Second
 
 // wheel is when to look at flows again: each stands at the time at which it would be forgotten if nothing more came. So those that are due
 // are found without looking at the others.
 type wheel struct {
 	mu  sync.Mutex
+	of  time.Time         // what spokes are counted from: a clock that is set meanwhile moves none of them
 	due map[int64][]*flow // by spoke
 }
 
+// spokeOf is the spoke of a moment. w.mu is held.
+func (w *wheel) spokeOf(t time.Time) int64 {
+	if w.of.IsZero() {
+		w.of, w.due = t, map[int64][]*flow{}
+	}
+	return int64(t.Sub(w.of) / spoke)
+}
+
 func (w *wheel) add(f *flow, at time.Time) {
-	k := at.Unix()/spoke + 1
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	if w.due == nil {
-		w.due = map[int64][]*flow{}
-	}
+	k := w.spokeOf(at) + 1
 	w.due[k] = append(w.due[k], f)
 }
 
@@ -28,8 +34,9 @@ func (w *wheel) add(f *flow, at time.Time) {
 func (w *wheel) take(now time.Time) (out []*flow) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
+	today := w.spokeOf(now)
 	for k, fs := range w.due {
-		if k <= now.Unix()/spoke {
+		if k <= today {
 			out = append(out, fs...)
 			delete(w.due, k)
 		}

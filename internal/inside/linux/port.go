@@ -52,7 +52,7 @@ type Port struct {
 	tun     atomic.Pointer[tun.Device]
 	deliver atomic.Pointer[Deliver]
 	own     atomic.Pointer[netset.Addrs]
-	moved   atomic.Int64 // when a link or an address changed last, in seconds
+	moved   atomic.Pointer[time.Time] // when a link or an address changed last
 	done    chan struct{}
 	wait    sync.WaitGroup
 

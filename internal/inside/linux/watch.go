@@ -50,12 +50,12 @@ func (p *Port) watch() {
 			return
 		case l, ok := <-links:
 			if links = orNil(links, ok); ok && l.Link.Attrs().Name != p.device {
-				p.moved.Store(time.Now().Unix())
+				p.moved.Store(new(time.Now()))
 			}
 			nudge()
 		case _, ok := <-addresses:
 			addresses = orNil(addresses, ok)
-			p.moved.Store(time.Now().Unix())
+			p.moved.Store(new(time.Now()))
 			nudge()
 		case _, ok := <-ways:
 			ways = orNil(ways, ok)
@@ -138,12 +138,17 @@ func (p *Port) follows(drifted []string, now time.Time) bool {
 	for _, what := range drifted {
 		switch {
 		case what == "rules" && fingerprint() == p.table:
-		case what == "routes" && now.Unix()-p.moved.Load() <= int64(2*lookEvery.Seconds()):
+		case what == "routes" && p.movedLately(now):
 		default:
 			return false
 		}
 	}
 	return true
+}
+
+func (p *Port) movedLately(now time.Time) bool {
+	at := p.moved.Load()
+	return at != nil && now.Sub(*at) <= 2*lookEvery
 }
 
 func (p *Port) say(why reason.Reason) {
