@@ -65,7 +65,6 @@ type Observed struct {
 	Status   gateway.Status  `json:"status"`
 	Inside   inside.Observed `json:"inside"`
 	Sequence uint64          `json:"sequence"` // of the newest event
-	LeftOut  uint64          `json:"left-out"` // events that were more than are kept
 }
 
 // Events are what happened.

@@ -120,8 +120,11 @@ func (l *Local) Stop(context.Context) error {
 
 // Observe implements Agent.
 func (l *Local) Observe(context.Context) (Observed, error) {
-	last, left := l.Log.counted()
-	return Observed{l.Runner.Revision(), l.Runner.Status(), l.Runner.Inside(), last, left}, nil
+	last, waiting, left := l.Log.counted()
+	s := l.Runner.Status()
+	s.Waiting = waiting
+	s.Unwritten += left
+	return Observed{l.Runner.Revision(), s, l.Runner.Inside(), last}, nil
 }
 
 // Events implements Agent.
@@ -169,7 +172,7 @@ func (l *Local) Ask(ctx context.Context, q Question) (out Answer, err error) {
 	}
 	if q.Written {
 		l.Runner.Written(ctx)
-		last, _ := l.Log.counted()
+		last, _, _ := l.Log.counted()
 		out.Written = Mark{l.Log.name, last}
 	}
 	return out, err

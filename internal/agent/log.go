@@ -225,8 +225,9 @@ func (l *Log) acknowledge(n uint64) {
 	}
 }
 
-func (l *Log) counted() (last, left uint64) {
+// counted gives the number of the newest event, how many wait to be acknowledged, and how many were left out, for there were too many.
+func (l *Log) counted() (last uint64, waiting int, left uint64) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	return l.last, l.left
+	return l.last, len(l.events), l.left
 }

@@ -34,7 +34,7 @@ func TestLog(t *testing.T) {
 		require.Equal(t, uint64(i+1), e.Sequence)
 		require.Equal(t, strconv.Itoa(i), e.Line.User)
 	}
-	last, left := l.counted()
+	last, _, left := l.counted()
 	require.Equal(t, uint64(Kept), last)
 	require.Equal(t, uint64(11), left)
 
@@ -79,7 +79,7 @@ func TestLogOnDisk(t *testing.T) {
 	require.Equal(t, l.name, again.name)
 	require.Equal(t, []string{"3", "4", "5"}, users(again, 2), "by the mark of whoever took them")
 	again.Line(gateway.Event{User: "6"})
-	last, _ := again.counted()
+	last, _, _ := again.counted()
 	require.EqualValues(t, 6, last)
 
 	f, err := os.OpenFile(path, os.O_APPEND|os.O_WRONLY, 0o600)
@@ -96,17 +96,17 @@ func TestLogOnDisk(t *testing.T) {
 	for range 40 {
 		full.Line(gateway.Event{User: long})
 	}
-	_, left := full.counted()
+	_, _, left := full.counted()
 	require.Greater(t, left, uint64(5))
 	info, err := os.Stat(path)
 	require.NoError(t, err)
 	require.LessOrEqual(t, info.Size(), int64(KeptOctets+1<<10))
-	last, _ = full.counted()
+	last, _, _ = full.counted()
 	require.Empty(t, users(full, int(last)))
 	info, err = os.Stat(path)
 	require.NoError(t, err)
 	require.Less(t, info.Size(), int64(1<<10), "room for those to come")
-	_, kept := open().counted()
+	_, _, kept := open().counted()
 	require.Equal(t, left, kept, "what was left out is known still")
 
 	require.NoError(t, os.WriteFile(path, []byte("nothing of ours\n"), 0o600))

@@ -55,8 +55,6 @@ type Config struct {
 	Webhook *journal.Webhook
 	// SetupCode must be told to name the first administrator.
 	SetupCode string
-	// Folder is where records are.
-	Folder string
 	// Names are what a proxy in front calls this service.
 	Names []string
 }
@@ -117,7 +115,7 @@ func New(cfg Config) *App {
 	}
 	a.Access = &access.Service{Store: cfg.Store, Journal: a.Journal, SetupCode: cfg.SetupCode, Attempts: attempts}
 	a.Standing = &standing.Service{
-		Store: cfg.Store, Wholes: wholes, Running: a.Running, Trust: a.Trust, Watching: a.Watching, Folder: cfg.Folder, Clock: standing.SystemClock,
+		Store: cfg.Store, Wholes: wholes, Running: a.Running, Trust: a.Trust, Watching: a.Watching, Clock: standing.SystemClock,
 	}
 	a.background.Go(func() { a.Journal.Send(until) })
 	return a

@@ -438,7 +438,7 @@ const (
 	docText = docView + `.state.doc.toString()`
 )
 
-// A mirror elsewhere is asked where the site is described; what it saw is a finding at that step at once. (It is on this machine, so that it
+// A mirror elsewhere is asked where the site is described; what it saw is a finding at that step at once. (It is on this machine, so it
 // sees the loopback.)
 func TestAskMirror(t *testing.T) {
 	d, p := start(t)

@@ -106,6 +106,7 @@ type Status struct {
 	Dropped   map[string]uint64               `json:"dropped" doc:"Datagrams dropped without an answer, by reason."`
 	Rules     map[string]forward.RuleCounters `json:"rules" doc:"What each rule has decided."`
 	Inside    inside.Observed                 `json:"inside" doc:"The side away from the tunnels."`
+	Waiting   int                             `json:"waiting" doc:"Events that are not in the journal yet."`
 	Unwritten uint64                          `json:"unwritten,omitempty" doc:"Events that found no room on their way to the journal."`
 }
 

@@ -17,7 +17,8 @@ import (
 // The service is killed and starts again while a hundred people log in: all of them come in, each once, and nobody is told anything wrong.
 func TestRestartDuringLogins(t *testing.T) {
 	const people = 100
-	g := installAs(t, "w1", true, "    routes: {split: [station, archive]}\n", "    routes: {split: [station, archive]}\n    limits: {per-person: 200}\n")
+	const routes = "    routes: {split: [station, archive]}\n"
+	g := installAs(t, "w1", true, routes, routes+"    limits: {per-person: 200}\n")
 	crowd := g.in("crowd")
 	build := exec.Command("go", "build", "-o", crowd, "yellowlantern/internal/hosttest/crowd")
 	out, err := build.CombinedOutput()

@@ -1,6 +1,7 @@
 package hosttest
 
 import (
+	"encoding/json"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -11,6 +12,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yellowlantern/internal/cli"
 	"yellowlantern/internal/hosts"
 )
 
@@ -87,6 +89,22 @@ func TestOthersOnTheMachine(t *testing.T) {
 	_, err = g.Run(t.Context(), "mirror", "ping", "-c", "2", "-W", "1", "-I", "10.20.0.20", person)
 	require.Error(t, err)
 	require.Contains(t, dropped(), "counter packets 2", "by the link that does not lead to the office")
+	var access cli.Access
+	b, err := os.ReadFile(g.in("access.json"))
+	require.NoError(t, err)
+	require.NoError(t, json.Unmarshal(b, &access))
+	metrics := func() string {
+		return g.on(hosts.Gateway, "curl", "-s", "-H", "Authorization: Bearer "+access.Token, access.URL+"/api/v1/metrics")
+	}
+	require.Contains(t, metrics(), `yellow_lantern_machine_rules_lost_total{chain="to-people",gateway="jetty"} 2`)
+	require.Regexp(t, `yellow_lantern_link_packets_total\{direction="received",gateway="jetty",link="internet"\} [1-9]`, metrics())
+	require.Regexp(t, `yellow_lantern_link_up\{gateway="jetty",link="yl0"\} 1`, metrics())
+	require.Contains(t, metrics(), `yellow_lantern_events_waiting{gateway="jetty"} 0`)
+	g.commit(g.demo.Plan + "# again\n") // which makes another table
+	g.on(hosts.Gateway, "nft", "flush", "chain", "inet", "yellow-lantern", "lasting")
+	soon(t, "counters go on", func() bool {
+		return strings.Contains(metrics(), `yellow_lantern_machine_rules_lost_total{chain="to-people",gateway="jetty"} 2`)
+	})
 	require.True(t, g.pings("office", person), "the office itself is believed")
 
 	require.Contains(t, g.on(hosts.Gateway, "conntrack", "-L"), "10.99.0.1")

@@ -125,7 +125,7 @@ func (i *Instance) start(ctx context.Context, o Options) (err error) {
 	}
 	handle := agent.NewHandle(told, taken)
 	conf := app.Config{
-		Store: i.Store, People: i.People, Gateway: handle, Vantages: vantages, Log: o.Log, Folder: o.Data,
+		Store: i.Store, People: i.People, Gateway: handle, Vantages: vantages, Log: o.Log,
 		OutsideAddresses: o.OutsideAddresses, Roots: o.Roots, KeepJournal: o.KeepJournal, Webhook: o.Webhook, Names: o.Names,
 	}
 	has, err := i.Store.HasAdministrator(ctx)

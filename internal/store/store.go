@@ -28,6 +28,7 @@ type Store struct {
 	trust   atomic.Uint64
 	outside atomic.Uint64
 	lock    *os.File
+	folder  string
 }
 
 // Errors that callers tell apart.
@@ -55,7 +56,7 @@ func Open(folder string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{lock: lock}
+	s := &Store{lock: lock, folder: folder}
 	if err := s.open(folder); err != nil {
 		_ = s.Close()
 		return nil, err

@@ -1728,6 +1728,17 @@ export interface components {
             /** @description Its private key, PEM; not needed where a signing request was made here. */
             key?: string;
         };
+        InsideCarried: {
+            /**
+             * Format: int64
+             * @description Packets dropped in its queue, or damaged.
+             */
+            lost: number;
+            /** Format: int64 */
+            octets: number;
+            /** Format: int64 */
+            packets: number;
+        };
         InsideLine: {
             /**
              * @description Whether it is there already, would be made, or would be taken away.
@@ -1736,6 +1747,14 @@ export interface components {
             is: "same" | "new" | "gone";
             text: string;
         };
+        InsideLink: {
+            name: string;
+            received: components["schemas"]["InsideCarried"];
+            sent: components["schemas"]["InsideCarried"];
+            up: boolean;
+            /** @description Networks that it leads to, or internet. */
+            ways: string[];
+        };
         InsideLooked: {
             /** @description Where the plan says. */
             planned: string;
@@ -1743,7 +1762,27 @@ export interface components {
             /** @description Where the kernel sends it, as ip-route(8) writes it. */
             way: string;
         };
+        InsideMachine: {
+            /**
+             * Format: int64
+             * @description Connections that the kernel follows, of everybody.
+             */
+            connections: number;
+            /** @description Links that the plan uses, and the tunnels' own. */
+            links: components["schemas"]["InsideLink"][];
+            /** @description Packets that the gateway's table of rules lost, by chain. */
+            lost: {
+                [key: string]: number;
+            };
+            /**
+             * Format: int64
+             * @description How many it can follow.
+             */
+            "most-connections": number;
+        };
         InsideObserved: {
+            /** @description What the machine has counted; only where one carries it. */
+            machine?: components["schemas"]["InsideMachine"];
             /** @description What carries packets to the inside: site-lab, or linux for this machine's own networks; empty: nothing does, and nobody reaches anything. */
             port: string;
             /** @description What is not as the plan wants it. */
@@ -2583,7 +2622,7 @@ export interface components {
             code?: string;
             /** @description What to do. */
             mend?: string;
-            /** @description What it is about: plan, gateway, inside, outside, ports, name, console, certificate, authority, logins, disk, clock. */
+            /** @description What it is about: plan, gateway, inside, outside, ports, name, console, certificate, authority, journal, disk, clock. */
             name: string;
             /** @description Where in the plan. */
             setting?: string;
@@ -3323,6 +3362,11 @@ export interface components {
              * @description Events that found no room on their way to the journal.
              */
             unwritten?: number;
+            /**
+             * Format: int64
+             * @description Events that are not in the journal yet.
+             */
+            waiting: number;
         };
         SurplusAnswer: {
             /** @description Expectations that would make of it what is meant. */

@@ -28,7 +28,7 @@ const (
 
 // Point is one thing that must be right.
 type Point struct {
-	Name    string `json:"name" doc:"What it is about: plan, gateway, inside, outside, ports, name, console, certificate, authority, logins, disk, clock."`
+	Name    string `json:"name" doc:"What it is about: plan, gateway, inside, outside, ports, name, console, certificate, authority, journal, disk, clock."`
 	State   string `json:"state" enum:"right,risky,wrong"`
 	Words   string `json:"words" doc:"How it is."`
 	Mend    string `json:"mend,omitempty" doc:"What to do."`
@@ -43,7 +43,6 @@ type Service struct {
 	Running  *running.Service
 	Trust    *trust.Service
 	Watching *watching.Service
-	Folder   string // of records
 	// Clock is the system's clock, and whether it is set by others' clocks.
 	Clock func() (now time.Time, synchronised bool)
 
@@ -58,6 +57,7 @@ const (
 	diskRisky       = 1 << 30   // octets that are free
 	diskWrong       = 100 << 20 // below which writes will soon fail
 	ahead           = 2 * time.Minute
+	waitingMost     = 5000 // events
 )
 
 // Look tells how everything stands, in the order in which to look.
@@ -104,6 +104,23 @@ func aboutInside(status running.Status) (out []Point) {
 	}
 	if len(status.Inside.Problems) == 0 {
 		out = append(out, Point{Name: "inside", State: Right, Words: "carried by " + status.Inside.Port})
+	}
+	return append(out, filling(status)...)
+}
+
+// filling is what runs full.
+func filling(status running.Status) (out []Point) {
+	if m := status.Inside.Machine; m != nil && m.Most > 0 && m.Connections*10 > m.Most*8 {
+		out = append(out, Point{
+			Name: "inside", State: Risky,
+			Words: fmt.Sprintf("the kernel follows %d connections and can follow %d: new ones will soon be lost", m.Connections, m.Most),
+			Mend:  fmt.Sprintf("sysctl -w net.netfilter.nf_conntrack_max=%d", 2*m.Most),
+		})
+	}
+	if status.Waiting > waitingMost {
+		out = append(out, Point{
+			Name: "journal", State: Risky, Words: fmt.Sprintf("%d events wait to be written", status.Waiting), Mend: "a slow disk, or a flood of refusals: yl journal",
+		})
 	}
 	return out
 }
@@ -184,7 +201,7 @@ func (s *Service) certificates(ctx context.Context) (out []Point) {
 }
 
 func (s *Service) disk() Point {
-	free, err := freeAt(s.Folder)
+	free, err := s.Store.Free()
 	p := Point{Name: "disk", State: Right, Words: fmt.Sprintf("%.1f GiB are free for records", float64(free)/(1<<30))}
 	switch {
 	case err != nil:

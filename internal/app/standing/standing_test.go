@@ -20,7 +20,7 @@ func TestPoints(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = st.Close() })
 	now := time.Date(2026, 6, 1, 12, 0, 0, 0, time.UTC)
-	s := &Service{Store: st, Folder: t.TempDir(), Clock: func() (time.Time, bool) { return now, true }}
+	s := &Service{Store: st, Clock: func() (time.Time, bool) { return now, true }}
 
 	require.Equal(t, Wrong, s.plan(running.State{}).State)
 	require.Equal(t, Right, s.plan(running.State{Newest: 2, Runs: 2}).State)
@@ -43,6 +43,12 @@ func TestPoints(t *testing.T) {
 	require.Contains(t, points[0].Mend, "systemctl")
 	points = aboutInside(with(reason.Of(reason.LinkDown, reason.With{reason.Link: "eth1", reason.Network: "station"})))
 	require.Equal(t, []string{Right, Wrong}, []string{points[0].State, points[1].State})
+	full := with()
+	full.Inside.Machine, full.Waiting = &inside.Machine{Connections: 90, Most: 100}, waitingMost+1
+	points = aboutInside(full)
+	require.Len(t, points, 4)
+	require.Contains(t, points[2].Mend, "nf_conntrack_max=200")
+	require.Equal(t, "journal", points[3].Name)
 
 	require.Equal(t, Right, s.clock(t.Context()).State)
 	require.NoError(t, st.AddJournal(t.Context(), store.JournalEntry{At: now.Add(time.Hour), Kind: "login"}, store.Taken{}))
@@ -54,6 +60,4 @@ func TestPoints(t *testing.T) {
 	require.Equal(t, Risky, s.clock(t.Context()).State)
 
 	require.NotEqual(t, Wrong, s.disk().State)
-	s.Folder = "/nowhere"
-	require.Equal(t, Risky, s.disk().State)
 }

@@ -7,7 +7,9 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 
 	"yellowlantern/internal/app/trials"
+	"yellowlantern/internal/core/inside"
 	"yellowlantern/internal/core/reach"
+	"yellowlantern/internal/gateway"
 )
 
 // metrics gathers what a monitoring system asks for, each time that it asks.
@@ -38,6 +40,17 @@ var (
 	descRoundAge = described("trial_age_seconds", "Time since the newest round ended.")
 	descProof    = described("expectation_results", "Expectations held against computed reach, by outcome.", "outcome")
 	descInside   = described("inside_ok", "Whether the side away from the tunnels is as the plan wants it.", "gateway", "port")
+	descWaiting  = described("events_waiting", "Events that are not in the journal yet.", "gateway")
+	descLeftOut  = described("events_left_out_total", "Events that are lost, for more happened than could be kept.", "gateway")
+	descLinkUp   = described("link_up", "Whether a link of the machine is up.", "gateway", "link")
+	descLinkOct  = described("link_octets_total", "Octets that a link carried.", "gateway", "link", "direction")
+	descLinkPack = described("link_packets_total", "Packets that a link carried.", "gateway", "link", "direction")
+	descLinkLost = described("link_packets_lost_total", "Packets that a link dropped in its queue, or that came damaged.", "gateway",
+		"link", "direction")
+	descConns    = described("machine_connections", "Connections that the machine's kernel follows.", "gateway")
+	descMostConn = described("machine_connections_most", "How many connections it can follow.", "gateway")
+	descRuleLost = described("machine_rules_lost_total", "Packets that the gateway's table of rules lost.", "gateway", "chain")
+	descFreeDisk = described("disk_free_octets", "What is free for records.")
 	descExpires  = described("certificate_expires_seconds", "When a certificate ends, as Unix time.", "certificate")
 )
 
@@ -59,6 +72,9 @@ func (m metrics) Collect(out chan<- prometheus.Metric) {
 	gauge(descLogins, float64(st.LoggingIn), st.Gateway)
 	gauge(descFlows, float64(st.Flows), st.Gateway)
 	gauge(descInside, map[bool]float64{true: 1}[st.Inside.OK()], st.Gateway, st.Inside.Port)
+	gauge(descWaiting, float64(st.Waiting), st.Gateway)
+	counter(descLeftOut, st.Unwritten, st.Gateway)
+	m.machine(st, gauge, counter)
 	for reason, n := range st.Dropped {
 		counter(descDropped, n, st.Gateway, reason)
 	}
@@ -86,6 +102,32 @@ func (m metrics) Collect(out chan<- prometheus.Metric) {
 	for _, t := range known.Model.Plan.Tunnels {
 		if pair, err := m.s.Store.Certificate(ctx, t.Certificate); err == nil && !t.Off {
 			gauge(descExpires, float64(pair.Leaf.NotAfter.Unix()), t.Certificate)
+		}
+	}
+}
+
+// machine tells what the gateway's machine has counted.
+func (m metrics) machine(st gateway.Status, gauge func(*prometheus.Desc, float64, ...string),
+	counter func(*prometheus.Desc, uint64, ...string),
+) {
+	if free, err := m.s.Store.Free(); err == nil {
+		gauge(descFreeDisk, float64(free))
+	}
+	x := st.Inside.Machine
+	if x == nil {
+		return
+	}
+	gauge(descConns, float64(x.Connections), st.Gateway)
+	gauge(descMostConn, float64(x.Most), st.Gateway)
+	for chain, n := range x.Lost {
+		counter(descRuleLost, n, st.Gateway, chain)
+	}
+	for _, l := range x.Links {
+		gauge(descLinkUp, map[bool]float64{true: 1}[l.Up], st.Gateway, l.Name)
+		for direction, c := range map[string]inside.Carried{"received": l.Received, "sent": l.Sent} {
+			counter(descLinkOct, c.Octets, st.Gateway, l.Name, direction)
+			counter(descLinkPack, c.Packets, st.Gateway, l.Name, direction)
+			counter(descLinkLost, c.Lost, st.Gateway, l.Name, direction)
 		}
 	}
 }

@@ -79,6 +79,31 @@ type Translation struct {
 type Observed struct {
 	Port     string    `json:"port" doc:"What carries packets to the inside: site-lab, or linux for this machine's own networks; empty: nothing does, and nobody reaches anything."`
 	Problems []Problem `json:"problems" nullable:"false" doc:"What is not as the plan wants it."`
+	Machine  *Machine  `json:"machine,omitempty" doc:"What the machine has counted; only where one carries it."`
+}
+
+// Machine is what a machine has counted.
+type Machine struct {
+	Links       []Link            `json:"links" nullable:"false" doc:"Links that the plan uses, and the tunnels' own."`
+	Connections int               `json:"connections" doc:"Connections that the kernel follows, of everybody."`
+	Most        int               `json:"most-connections" doc:"How many it can follow."`
+	Lost        map[string]uint64 `json:"lost" doc:"Packets that the gateway's table of rules lost, by chain."`
+}
+
+// Link is one of its links, with counters since it was made.
+type Link struct {
+	Name     string   `json:"name"`
+	Ways     []string `json:"ways" nullable:"false" doc:"Networks that it leads to, or internet."`
+	Up       bool     `json:"up"`
+	Received Carried  `json:"received"`
+	Sent     Carried  `json:"sent"`
+}
+
+// Carried is what a link carried in one direction.
+type Carried struct {
+	Packets uint64 `json:"packets"`
+	Octets  uint64 `json:"octets"`
+	Lost    uint64 `json:"lost" doc:"Packets dropped in its queue, or damaged."`
 }
 
 // Looked is where a machine's kernel would send a packet, beside what the plan says.

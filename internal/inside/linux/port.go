@@ -63,6 +63,7 @@ type Port struct {
 	observed inside.Observed
 	drift    drift
 	answers  map[netip.Addr]bool
+	lost     map[string]uint64 // packets, by chain, that tables before this one counted
 
 	tracking  sync.Mutex
 	conntrack *conntrack.Conn
@@ -77,7 +78,7 @@ type Deliver struct {
 // Open makes the device. Nothing else of the machine is changed before a plan is applied.
 func Open(cfg Config) (*Port, error) {
 	p := &Port{
-		device: cfg.Device, log: cfg.Log, tell: cfg.Tell, done: make(chan struct{}), answers: map[netip.Addr]bool{},
+		device: cfg.Device, log: cfg.Log, tell: cfg.Tell, done: make(chan struct{}), answers: map[netip.Addr]bool{}, lost: map[string]uint64{},
 		observed: inside.Observed{Port: Name, Problems: []inside.Problem{inside.Told(reason.Of(reason.NothingRunsHere, nil))}},
 	}
 	var err error
@@ -152,7 +153,7 @@ func (p *Port) Send(batch []gateway.Frame) {
 func (p *Port) Observed() inside.Observed {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	return inside.Observed{Port: Name, Problems: slices.Clone(p.observed.Problems)}
+	return inside.Observed{Port: Name, Problems: slices.Clone(p.observed.Problems), Machine: p.counted()}
 }
 
 // Refuses looks whether a plan fits the machine, before anything is changed.
@@ -340,6 +341,7 @@ func (p *Port) applyTable(want *kernel.Rules, change bool) (problems []inside.Pr
 	if !change {
 		return nil, true
 	}
+	p.keepLost()
 	err := replaceTable(want)
 	if err != nil { // where a kernel cannot be told how long to remember, all else must stand nevertheless
 		without := want.WithoutTimeouts()

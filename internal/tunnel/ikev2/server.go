@@ -228,6 +228,7 @@ func (s *server) Counters() map[string]uint64 {
 		"too many logins": c.Overload, "asked for a cookie": c.Cookies,
 		"ESP of no session": s.dropped.unknownSPI.Load(), "ESP replayed": s.dropped.replayed.Load(),
 		"too many at once": s.late.Load(), "ESP forged": s.dropped.forged.Load(), "too short": s.dropped.short.Load(),
+		"not read in time": overflown(s.Sockets.ike.conn, s.Sockets.natt.conn),
 	}
 }
 
