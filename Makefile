@@ -2,7 +2,7 @@
 SHELL := /bin/bash
 .SHELLFLAGS := -euo pipefail -c
 APT_TEST := bind9 tshark chromium nftables iproute2 iputils-ping conntrack dnsmasq-base curl python3 procps
-APT_CHECK := gcc libc6-dev debootstrap systemd
+APT_CHECK := gcc libc6-dev debootstrap systemd dbus
 VERSION := $(shell sed -n 's/^## \([0-9][^ ]*\).*/\1/p' CHANGELOG.md | head -1)
 STATICCHECK := honnef.co/go/tools/cmd/staticcheck@v0.8.2
 GOFUMPT := mvdan.cc/gofumpt@v0.12.0
@@ -48,12 +48,18 @@ test: apt-test build lint
 
 # The race detector where goroutines meet, with the end-to-end tests that need no browser; mistakes in what a kernel is told, which must be
 # noticed; the package in a clean Debian tree, a clock that is set, a hundred kills; and every fuzz target for a moment.
-check: apt-check apt-test build
+check: apt-check apt-test bin/resolved/.done build
 	CGO_ENABLED=1 go test -race -timeout 20m $(RACED:%=./internal/%)
 	CGO_ENABLED=1 go test -race -timeout 25m -parallel 4 -run 'Session|CommitsLose|TCP|Watching|Recording|Limits' ./internal/e2e
 	YL_KERNEL_MUTATIONS=1 go test -count=1 -parallel 4 -timeout 20m -run TestKernelNoticesMutations ./internal/judge
-	YL_PACKAGE=1 YL_CLOCK=1 YL_KILLS=100 go test -count=1 -timeout 20m -run 'TestPackage|TestClockIsSet|TestKilledAtRandom' ./internal/hosttest
+	YL_PACKAGE=1 YL_CLOCK=1 YL_KILLS=100 YL_RESOLVED=$(CURDIR)/bin/resolved go test -count=1 -timeout 20m -run 'TestPackage|TestClockIsSet|TestKilledAtRandom|TestSystemResolver' ./internal/hosttest
 	$(MAKE) fuzz FUZZTIME=5s
+
+# The system's own resolver, unpacked and not installed: its package would change how this machine asks for names.
+bin/resolved/.done:
+	mkdir -p bin/resolved
+	cd bin/resolved && apt-get download -q systemd-resolved && dpkg -x systemd-resolved_*.deb . && rm systemd-resolved_*.deb
+	touch $@
 
 # Every fuzz target for a set time, such as: make fuzz FUZZTIME=10m
 fuzz:

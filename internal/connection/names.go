@@ -6,6 +6,7 @@ import (
 	"net/netip"
 	"os"
 	"os/exec"
+	"slices"
 	"strings"
 
 	"yellowlantern/internal/dial"
@@ -50,6 +51,17 @@ func systemResolver() bool {
 	return err == nil
 }
 
+// asksSystemResolver tells whether resolv.conf leads to it: it may run beside a resolv.conf that somebody wrote.
+func asksSystemResolver(r resolver) bool {
+	to, err := os.Readlink(resolvConf)
+	if err == nil && strings.Contains(to, "systemd/resolve/") {
+		return true
+	}
+	return slices.ContainsFunc(r.servers, func(a netip.Addr) bool {
+		return a == netip.AddrFrom4([4]byte{127, 0, 0, 53}) || a == netip.AddrFrom4([4]byte{127, 0, 0, 54})
+	})
+}
+
 // names makes the machine ask the gateway's name servers. A plain resolv.conf knows no difference between domains: where the tunnel takes
 // only some networks, its servers are asked first, and those from before after them.
 func (m *machine) names(g dial.Given) error {
@@ -57,7 +69,9 @@ func (m *machine) names(g dial.Given) error {
 		return nil
 	}
 	if systemResolver() {
-		return m.tellResolver(g)
+		if err := m.tellResolver(g); err != nil || asksSystemResolver(m.before) {
+			return err
+		}
 	}
 	var b strings.Builder
 	fmt.Fprintf(&b, "# Written by yl dial (%s); what was here before comes back when it ends.\n", m.o.Name)

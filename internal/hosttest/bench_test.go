@@ -18,8 +18,9 @@ import (
 const flowSize = 60_000_000 // octets that each flow carries
 
 // One TCP flow and eight, down and up, from a laptop through yl dial, home router, gateway and ridge router to the archive; beside them the
-// same transfer from the office, which kernels alone carry, by a relay that puts the same packets into UDP one by one as they are, and bare AES-256-GCM over as many packets of 1,320 octets on one core. All in
-// one run: go test -run '^$' -bench Flows -benchtime 1x ./internal/hosttest
+// same transfer from the office, which kernels alone carry, by a relay that puts the same packets into UDP one by one as they are, and bare
+// AES-256-GCM over as many packets of 1,320 octets on one core. All in one run:
+// go test -run '^$' -bench Flows -benchtime 1x ./internal/hosttest
 func BenchmarkFlows(b *testing.B) {
 	g := install(b, "b1")
 	home := hosts.Laptop("home")
@@ -72,7 +73,7 @@ func BenchmarkFlows(b *testing.B) {
 // relay joins a laptop and the gateway by a relay, in place of a tunnel.
 func (g *installed) relay(laptop string) {
 	program := g.in("relay")
-	out, err := exec.Command("go", "build", "-o", program, "yellowlantern/internal/hosttest/relay").CombinedOutput()
+	out, err := exec.Command("go", "build", "-o", program, "yellowlantern/internal/testkit/relay").CombinedOutput()
 	require.NoError(g.t, err, "%s", out)
 	_, err = g.Start(g.t.Context(), hosts.Gateway, program, "rl0", ":4500")
 	require.NoError(g.t, err)

@@ -20,7 +20,7 @@ func TestRestartDuringLogins(t *testing.T) {
 	const routes = "    routes: {split: [station, archive]}\n"
 	g := installAs(t, "w1", true, routes, routes+"    limits: {per-person: 200}\n")
 	crowd := g.in("crowd")
-	build := exec.Command("go", "build", "-o", crowd, "yellowlantern/internal/hosttest/crowd")
+	build := exec.Command("go", "build", "-o", crowd, "yellowlantern/internal/testkit/crowd")
 	out, err := build.CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	kit := g.kit("rory.researcher")

@@ -13,12 +13,11 @@ import (
 )
 
 func main() {
-	if err := run(); err != nil {
-		fmt.Fprintln(os.Stderr, err)
-		os.Exit(1)
-	}
+	fmt.Fprintln(os.Stderr, run())
+	os.Exit(1)
 }
 
+// run relays until something fails.
 func run() error {
 	device, err := tun.Open(os.Args[1])
 	if err != nil {
