@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"os"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -155,4 +156,21 @@ func TestDialFromBadPlaces(t *testing.T) {
 		require.Equal(t, map[string]string{"hotel": "TCP", "mobile": "UDP"}[vantage], g.connected(vantage).Over)
 		g.hangUp(vantage)
 	}
+
+	// A laptop sleeps (its program is stopped for as long, which looks alike to it), is seen at another address of its provider's when it
+	// wakes, and is connected again at once.
+	mobile := hosts.Laptop("mobile")
+	g.dial("mobile", "both.birdwatcher")
+	pid := g.connected("mobile").PID
+	require.NoError(t, syscall.Kill(pid, syscall.SIGSTOP))
+	g.on(hosts.Home("mobile"), "sh", "-c", "ip addr add 203.0.113.78/32 dev internet; ip addr del 203.0.113.77/32 dev internet;"+
+		"ip route replace default dev internet; conntrack -F")
+	time.Sleep(12 * time.Second)
+	require.NoError(t, syscall.Kill(pid, syscall.SIGCONT))
+	soon(t, "it is connected again", func() bool { return g.pings(mobile, "10.20.30.5") })
+	soon(t, "and says why it was not", func() bool {
+		return strings.Contains(g.on(mobile, yl, "dial", "logs", "mobile"), "this machine slept")
+	})
+	require.Len(t, g.sessions(), 1, "the session from before is over")
+	g.hangUp("mobile")
 }
