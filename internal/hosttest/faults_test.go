@@ -241,6 +241,14 @@ func TestAddressesComeAndGo(t *testing.T) {
 		page, err := g.fetch(home, "http://198.51.100.80/")
 		return err == nil && page == "192.0.2.10\n"
 	})
+
+	// A cable is out, and a plan can be committed nevertheless.
+	g.on(hosts.Gateway, "ip", "link", "set", "station", "down")
+	g.commit(g.demo.Plan + "# while the cable is out\n")
+	require.Contains(t, g.status(), "link station, which leads to station, is down")
+	require.NotContains(t, g.status(), "does not take a route", "what follows from that is not told besides")
+	g.on(hosts.Gateway, "sh", "-c", "ip link set station up; ip addr replace fd00:20::1/64 dev station")
+	soon(t, "it is in again", func() bool { return g.pings(home, "10.20.30.5") })
 }
 
 // Killed at whatever moment, either process or both, also in the middle of a commit, the gateway comes back with a plan that was committed,

@@ -234,6 +234,13 @@ func TestGatewayOnAHost(t *testing.T) {
 		r := g.probed(user, vantage)
 		require.True(t, r.OK, "%s from %s: %+v", user, vantage, r)
 	}
+	for _, host := range []string{"office", "records"} { // the gateway is the island's own way to the internet too
+		page, err := g.fetch(host, "http://198.51.100.80/")
+		require.NoError(t, err, host)
+		require.Equal(t, "192.0.2.10\n", page, host)
+	}
+	_, err := g.fetch("turbine-control", "http://198.51.100.80/")
+	require.Error(t, err, "nothing translates for the turbine, and forwarding is on for people alone")
 	g.run.Process.Kill()
 	_ = g.run.Wait()
 	require.Contains(t, g.on(hosts.Gateway, "ip", "route"), "unreachable 10.99.0.0/24", "what is for people never takes another way")

@@ -164,7 +164,9 @@ func (p *Port) Refuses(want inside.Desired) error {
 	}
 	var all []error
 	for _, problem := range append(m.missing(want), takenPools(&m, want)...) {
-		all = append(all, errors.New(problem.Words))
+		if problem.Code != reason.LinkDown { // a plan may be changed while a cable is out: that is told
+			all = append(all, errors.New(problem.Words))
+		}
 	}
 	return errors.Join(all...)
 }

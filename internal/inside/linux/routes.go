@@ -4,6 +4,7 @@ import (
 	"errors"
 	"net"
 	"net/netip"
+	"slices"
 	"syscall"
 
 	"github.com/vishvananda/netlink"
@@ -76,6 +77,8 @@ func (m *machine) applyRoutes(want []kernel.Route, device int, change bool) (pro
 			Dst: ipNet(r.To), Protocol: kernel.Protocol, Priority: r.Metric, MTU: r.MTU, Table: unix.RT_TABLE_MAIN,
 		}
 		switch {
+		case r.Link != "" && m.down(r.Link): // the kernel takes none by it, and it is told already that it is down
+			continue
 		case r.Unreachable:
 			one.Type = unix.RTN_UNREACHABLE
 		case !r.Via.IsValid():
@@ -157,6 +160,11 @@ func (m *machine) index(name string) int {
 		}
 	}
 	return 0
+}
+
+// down tells whether a link is there, and down.
+func (m *machine) down(name string) bool {
+	return slices.ContainsFunc(m.links, func(l link) bool { return l.name == name && !l.up })
 }
 
 func (m *machine) nameOf(index int) string {
