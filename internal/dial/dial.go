@@ -10,6 +10,7 @@ import (
 	"net/netip"
 	"time"
 
+	"yellowlantern/internal/core/algorithm"
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/core/tunnel"
 	"yellowlantern/internal/underlay"
@@ -22,9 +23,9 @@ type Login struct {
 	User       string
 	Password   string
 	Roots      *x509.CertPool
-	Algorithms []string  // that are offered, in the plan's words
-	KeyLog     io.Writer // nil: keys are not logged
-	MTU        int       // of the tunnel, inside, in octets; 0: what devices assume
+	Algorithms algorithm.Set // that are offered
+	KeyLog     io.Writer     // nil: keys are not logged
+	MTU        int           // of the tunnel, inside, in octets; 0: what devices assume
 	// Keepalive is how often a translation on the way is kept open.
 	Keepalive time.Duration
 	// Liveness is after how long a silence the gateway is asked whether it is still there, Patience for how long before it counts as gone;

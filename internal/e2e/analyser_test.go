@@ -18,6 +18,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yellowlantern/internal/core/algorithm"
 	"yellowlantern/internal/instance"
 	"yellowlantern/internal/probe"
 	"yellowlantern/internal/underlay"
@@ -93,14 +94,20 @@ func (x *tap) save(t *testing.T, path string) {
 }
 
 // An independent packet analyser decrypts and authenticates a whole login and some traffic, from the key log alone, and has
-// nothing to complain about: under AES with either key length, each PRF, and all groups of the key exchange.
+// nothing to complain about: under everything that it knows: AES-GCM, AES-CBC and 3DES, each HMAC and PRF, and groups of
+// both kinds.
 func TestPacketAnalyser(t *testing.T) {
-	for _, suite := range []string{"aes256gcm-sha256-x25519", "aes128gcm-sha384-p384", "aes256gcm-sha512-p521", "aes128gcm-sha256-p256"} {
-		t.Run(suite, func(t *testing.T) { analyse(t, suite) })
+	for _, words := range []string{
+		"AES-256-GCM-16, PRF-HMAC-SHA2-256, X25519", "AES-128-GCM-16, PRF-HMAC-SHA2-384, P-384", "AES-256-GCM-16, PRF-HMAC-SHA2-512, P-521",
+		"AES-128-GCM-16, PRF-HMAC-SHA2-256, P-256", "AES-256-CBC, HMAC-SHA2-256-128, PRF-HMAC-SHA2-256, MODP-2048",
+		"AES-128-CBC, HMAC-SHA2-512-256, PRF-HMAC-SHA2-512, MODP-3072", "AES-256-CBC, HMAC-SHA2-384-192, PRF-HMAC-SHA2-384, MODP-4096",
+		"3DES-CBC, HMAC-SHA1-96, PRF-HMAC-SHA1, MODP-1024",
+	} {
+		t.Run(words, func(t *testing.T) { analyse(t, words) })
 	}
 }
 
-func analyse(t *testing.T, suite string) {
+func analyse(t *testing.T, words string) {
 	if _, err := exec.LookPath("tshark"); err != nil {
 		if os.Getenv("CI") != "" {
 			t.Fatal("tshark is missing: make apt-test installs it")
@@ -111,16 +118,34 @@ func analyse(t *testing.T, suite string) {
 	gatewayLog, deviceLog, capture := filepath.Join(folder, "gateway.keys"), filepath.Join(folder, "device.keys"),
 		filepath.Join(folder, "login.pcap")
 	d := island(t, func(o *instance.Options) { o.KeyLog = gatewayLog })
-	recommit(t, d, "[aes256gcm-sha256-x25519, aes256gcm-sha256-p256]", "["+suite+"]")
-	x := newTap(t, d.Lab.Vantages()[0].Link)
-	u, err := underlay.Vantage(t.Context(), x.addr)
+	var items []string
+	kinds := map[string][]string{}
+	for _, w := range strings.Split(words, ", ") {
+		for _, k := range algorithm.Kinds {
+			if _, ok := algorithm.Named(k, w); ok {
+				kinds[k.String()] = append(kinds[k.String()], w)
+			}
+		}
+	}
+	for kind, list := range kinds {
+		items = append(items, kind+": ["+strings.Join(list, ", ")+"]")
+	}
+	x := newTerminal(t, d)
+	text, exit, err := x.run("plan", "load", write(t, strings.Replace(d.Scenario.Plan, "{level: strict}", "{"+strings.Join(items, ", ")+"}", 1)))
+	require.NoError(t, err, text)
+	require.Zero(t, exit)
+	text, exit, err = x.run("plan", "commit", "-m", words, "--accept", "all", "--because", "it is a trial")
+	require.NoError(t, err, text)
+	require.Zero(t, exit)
+	tapped := newTap(t, d.Lab.Vantages()[0].Link)
+	u, err := underlay.Vantage(t.Context(), tapped.addr)
 	require.NoError(t, err)
 	keys, err := os.Create(deviceLog)
 	require.NoError(t, err)
 	tn, err := probe.Open(t.Context(), u, order(t, d, "rory.researcher"),
 		probe.Options{Password: d.Passwords["rory.researcher"], KeyLog: keys})
 	require.NoError(t, err)
-	require.Equal(t, suite, tn.Given.Algorithms)
+	require.Equal(t, words, tn.Given.Algorithms)
 	for _, dst := range []string{"10.20.30.5", "fd00:20:30::5"} {
 		ctx, cancel := context.WithTimeout(t.Context(), 3*time.Second)
 		_, err = tn.Stack.Ping(ctx, netip.MustParseAddr(dst), tn.Send)
@@ -137,7 +162,7 @@ func analyse(t *testing.T, suite string) {
 	tn.Close()
 	time.Sleep(200 * time.Millisecond)
 	u.Close()
-	x.save(t, capture)
+	tapped.save(t, capture)
 
 	// Both sides log the same keys.
 	rows := map[string][]string{}

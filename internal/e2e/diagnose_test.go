@@ -17,6 +17,7 @@ import (
 	"yellowlantern/demo"
 	"yellowlantern/internal/app/diagnosis"
 	"yellowlantern/internal/app/plans"
+	"yellowlantern/internal/core/algorithm"
 	"yellowlantern/internal/core/cert"
 	"yellowlantern/internal/core/diagnose"
 	"yellowlantern/internal/core/packet"
@@ -101,7 +102,9 @@ var faults = []fault{
 		_, err = with(t, d, "rory.researcher", nil)
 		require.Error(t, err)
 	}},
-	{code: "no-common-algorithm", complaint: diagnose.CannotConnect, do: refusedLogin(func(o *probe.Order, _ *probe.Options) { o.Suites = []string{"aes128gcm-sha512-p521"} })},
+	{code: "no-common-algorithm", complaint: diagnose.CannotConnect, do: refusedLogin(func(o *probe.Order, _ *probe.Options) {
+		o.Algorithms = algorithm.Set{Encryption: []string{"AES-128-CBC"}, Integrity: []string{"HMAC-SHA1-96"}, PRF: []string{"PRF-HMAC-SHA1"}, Groups: []string{"MODP-1024"}}
+	})},
 	{code: "dials-wrong-name", complaint: diagnose.CannotConnect, do: refusedLogin(func(o *probe.Order, _ *probe.Options) { o.Identity = "old-gate.tern.example" })},
 	{code: "certificate-not-accepted", complaint: diagnose.CannotConnect, do: func(t *testing.T, d *tour.Demo) {
 		other := otherAuthority(t)

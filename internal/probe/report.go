@@ -11,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	"yellowlantern/internal/core/algorithm"
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/reach"
 	"yellowlantern/internal/core/reason"
@@ -30,31 +31,31 @@ const (
 
 // Order is what a probe needs to know to try one person's expectations.
 type Order struct {
-	User      string         `json:"user"`
-	Class     string         `json:"class"`
-	Revision  int            `json:"revision"`
-	Dial      string         `json:"dial" doc:"The name or address that leads to the gateway."`
-	Identity  string         `json:"identity" doc:"What the gateway calls itself, by which its tunnel is asked for."`
-	Tunnel    string         `json:"tunnel" doc:"The tunnel that is tried: the first that the person may use."`
-	Kind      string         `json:"kind,omitempty" doc:"Of that tunnel; ikev2 if not given."`
-	TCPPort   int            `json:"tcp-port,omitempty" doc:"Where the gateway also answers over TCP; 0: nowhere."`
-	MTU       int            `json:"mtu,omitempty" doc:"Of the tunnel, inside, in octets."`
-	Keepalive int            `json:"keepalive" doc:"Seconds between signs of life that keep a translation open."`
-	Authority string         `json:"authority" doc:"The authority's certificate, PEM."`
-	Suites    []string       `json:"suites" nullable:"false"`
-	Routes    []string       `json:"routes" nullable:"false" doc:"What the plan sends into the tunnel."`
-	Pool      []string       `json:"pool" nullable:"false" doc:"Prefixes that the person's addresses come from."`
-	DNS       []netip.Addr   `json:"dns" nullable:"false"`
-	Domains   []string       `json:"domains" nullable:"false"`
-	Outside   []netip.Addr   `json:"outside" nullable:"false" doc:"The addresses by which a full tunnel is seen on the internet."`
-	Passage   string         `json:"passage,omitempty"`
-	Own       []netip.Addr   `json:"own" nullable:"false" doc:"The gateway's own inside addresses, by which it says that it refuses something."`
-	Trouble   []string       `json:"trouble" nullable:"false" doc:"What does not run, or carries nothing, at the gateway itself."`
-	Inside    []netip.Prefix `json:"inside" nullable:"false" doc:"The gateway's own networks: a trial from there is none from outside."`
-	Full      bool           `json:"full"`
-	Strict    bool           `json:"strict,omitempty" doc:"A connection that stays lets nothing of what belongs into the tunnel leave in clear while there is none."`
-	Admitted  bool           `json:"admitted" doc:"Whether a passage takes this person."`
-	Trials    []reach.Trial  `json:"trials" nullable:"false"`
+	User       string         `json:"user"`
+	Class      string         `json:"class"`
+	Revision   int            `json:"revision"`
+	Dial       string         `json:"dial" doc:"The name or address that leads to the gateway."`
+	Identity   string         `json:"identity" doc:"What the gateway calls itself, by which its tunnel is asked for."`
+	Tunnel     string         `json:"tunnel" doc:"The tunnel that is tried: the first that the person may use."`
+	Kind       string         `json:"kind,omitempty" doc:"Of that tunnel; ikev2 if not given."`
+	TCPPort    int            `json:"tcp-port,omitempty" doc:"Where the gateway also answers over TCP; 0: nowhere."`
+	MTU        int            `json:"mtu,omitempty" doc:"Of the tunnel, inside, in octets."`
+	Keepalive  int            `json:"keepalive" doc:"Seconds between signs of life that keep a translation open."`
+	Authority  string         `json:"authority" doc:"The authority's certificate, PEM."`
+	Algorithms algorithm.Set  `json:"algorithms"`
+	Routes     []string       `json:"routes" nullable:"false" doc:"What the plan sends into the tunnel."`
+	Pool       []string       `json:"pool" nullable:"false" doc:"Prefixes that the person's addresses come from."`
+	DNS        []netip.Addr   `json:"dns" nullable:"false"`
+	Domains    []string       `json:"domains" nullable:"false"`
+	Outside    []netip.Addr   `json:"outside" nullable:"false" doc:"The addresses by which a full tunnel is seen on the internet."`
+	Passage    string         `json:"passage,omitempty"`
+	Own        []netip.Addr   `json:"own" nullable:"false" doc:"The gateway's own inside addresses, by which it says that it refuses something."`
+	Trouble    []string       `json:"trouble" nullable:"false" doc:"What does not run, or carries nothing, at the gateway itself."`
+	Inside     []netip.Prefix `json:"inside" nullable:"false" doc:"The gateway's own networks: a trial from there is none from outside."`
+	Full       bool           `json:"full"`
+	Strict     bool           `json:"strict,omitempty" doc:"A connection that stays lets nothing of what belongs into the tunnel leave in clear while there is none."`
+	Admitted   bool           `json:"admitted" doc:"Whether a passage takes this person."`
+	Trials     []reach.Trial  `json:"trials" nullable:"false"`
 }
 
 // Given is what the gateway gave the device.
@@ -322,6 +323,6 @@ func (o Order) Login(opt Options) (dial.Login, error) {
 	}
 	return dial.Login{
 		Dial: o.Dial, Identity: o.Identity, Keepalive: time.Duration(o.Keepalive) * time.Second, User: o.User, Password: opt.Password, Roots: roots,
-		Algorithms: o.Suites, KeyLog: opt.KeyLog, TCPPort: uint16(o.TCPPort), MTU: o.MTU, Ports: opt.Ports,
+		Algorithms: o.Algorithms, KeyLog: opt.KeyLog, TCPPort: uint16(o.TCPPort), MTU: o.MTU, Ports: opt.Ports,
 	}, nil
 }

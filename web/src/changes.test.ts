@@ -57,7 +57,7 @@ const live = (id: string) => ({
   addresses: ['10.99.0.2'],
   from: '203.0.113.45:4500',
   since: '2026-06-01T12:00:00Z',
-  suite: 'aes256gcm-sha256-x25519',
+  suite: 'AES-256-GCM-16, PRF-HMAC-SHA2-256, X25519',
   traffic: [],
   'in-packets': 1,
   'out-packets': 1,

@@ -1255,6 +1255,12 @@ export interface components {
             /** @description Why it is accepted; it stays with the revision. */
             reason: string;
         };
+        AlgorithmSet: {
+            encryption?: string[];
+            groups?: string[];
+            integrity?: string[];
+            prf?: string[];
+        };
         "Ask-mirrorRequest": {
             /** @description Its address and port, as 203.0.113.80:8743. */
             mirror: string;
@@ -2064,12 +2070,19 @@ export interface components {
             off?: boolean;
         };
         PlanAlgorithms: {
-            /** @description With integrity of their own (RFC 4106, RFC 5282, RFC 7634). */
-            encryption: ("aes256gcm" | "aes128gcm" | "chacha20poly1305")[];
-            /** @description Groups of the key exchange (RFC 8031, RFC 5903). */
-            groups: ("x25519" | "p256" | "p384" | "p521")[];
-            /** @description HMAC with these hashes (RFC 4868). */
-            prf: ("sha256" | "sha384" | "sha512")[];
+            /** @description Further ones, or all where no level is named; the preferred first. */
+            encryption?: ("AES-256-GCM-16" | "AES-128-GCM-16" | "ChaCha20-Poly1305" | "AES-256-CBC" | "AES-128-CBC" | "3DES-CBC")[];
+            /** @description Of the key exchange. MODP-3072 to MODP-8192 are in no level: they take long. */
+            groups?: ("X25519" | "P-256" | "P-384" | "P-521" | "MODP-2048" | "MODP-3072" | "MODP-4096" | "MODP-6144" | "MODP-8192" | "MODP-1024")[];
+            /** @description For AES-CBC and 3DES-CBC, which protect no integrity themselves. */
+            integrity?: ("HMAC-SHA2-256-128" | "HMAC-SHA2-384-192" | "HMAC-SHA2-512-256" | "HMAC-SHA1-96")[];
+            /**
+             * @description strict: encryption that protects integrity itself, and groups on curves. broad: and AES-CBC with HMAC-SHA2, and MODP-2048, which systems' own clients offer without being set up. legacy: and 3DES, HMAC-SHA1-96 and MODP-1024, which no longer withstand attacks.
+             * @enum {string}
+             */
+            level?: "strict" | "broad" | "legacy";
+            /** @description What keys are made with. */
+            prf?: ("PRF-HMAC-SHA2-256" | "PRF-HMAC-SHA2-384" | "PRF-HMAC-SHA2-512" | "PRF-HMAC-SHA1")[];
         };
         PlanAttachment: {
             /** @description The gateway's addresses there. */
@@ -2259,7 +2272,7 @@ export interface components {
             to: string;
         };
         PlanIKEv2: {
-            /** @description Algorithms item by item, in place of suites: every combination is offered, the first of each list first. */
+            /** @description What keys and traffic are protected with: a level, or items by name, or both. */
             algorithms?: components["schemas"]["PlanAlgorithms"];
             /** @description How often devices behind a translation keep it open, 5s to 5m; 20s if not given. The device does it. */
             keepalive?: string;
@@ -2271,7 +2284,6 @@ export interface components {
             patience?: string;
             /** @description Renewed associations for traffic must have a key exchange of their own. */
             pfs?: boolean;
-            /** @description Algorithms as suites of encryption, PRF and group, in order of preference, such as aes256gcm-sha256-x25519. */
             suites?: string[];
             /**
              * Format: int64
@@ -2567,7 +2579,7 @@ export interface components {
             to?: string[];
         };
         PlanTunnel: {
-            /** @description Algorithms item by item, in place of suites: every combination is offered, the first of each list first. */
+            /** @description What keys and traffic are protected with: a level, or items by name, or both. */
             algorithms?: components["schemas"]["PlanAlgorithms"];
             /** @description Name of the gateway's certificate, kept beside the plan. */
             certificate: string;
@@ -2603,7 +2615,6 @@ export interface components {
             patience?: string;
             /** @description Renewed associations for traffic must have a key exchange of their own. */
             pfs?: boolean;
-            /** @description Algorithms as suites of encryption, PRF and group, in order of preference, such as aes256gcm-sha256-x25519. */
             suites?: string[];
             /**
              * Format: int64
@@ -2663,6 +2674,7 @@ export interface components {
         ProbeOrder: {
             /** @description Whether a passage takes this person. */
             admitted: boolean;
+            algorithms: components["schemas"]["AlgorithmSet"];
             /** @description The authority's certificate, PEM. */
             authority: string;
             class: string;
@@ -2700,7 +2712,6 @@ export interface components {
             routes: string[];
             /** @description A connection that stays lets nothing of what belongs into the tunnel leave in clear while there is none. */
             strict?: boolean;
-            suites: string[];
             /**
              * Format: int64
              * @description Where the gateway also answers over TCP; 0: nowhere.

@@ -19,7 +19,7 @@ describe('steps', () => {
       'gateways/jetty/outside/update/key': 'trust',
       'gateways/jetty/outside/update': 'site',
       'tunnels/main/certificate': 'trust',
-      'tunnels/main/suites/0': 'tunnels',
+      'tunnels/main/algorithms': 'tunnels',
       'rules/archive/to/0': 'rules',
       elsewhere: 'site',
     }))

@@ -44,7 +44,7 @@ func OrderOf(known *reach.Known, user string) (*probe.Order, error) {
 func OrderFor(m *site.Model, class reach.Class, r reach.Reach, user string) *probe.Order {
 	class.Users = []string{user}
 	o := &probe.Order{
-		User: user, Class: class.Name(), Dial: m.Gateway.Dial, Routes: []string{}, DNS: []netip.Addr{}, Domains: []string{}, Pool: []string{}, Outside: m.PublicAddresses(), Inside: m.OwnPrefixes(), Own: m.InsideOwn(), Suites: []string{}, Trouble: []string{},
+		User: user, Class: class.Name(), Dial: m.Gateway.Dial, Routes: []string{}, DNS: []netip.Addr{}, Domains: []string{}, Pool: []string{}, Outside: m.PublicAddresses(), Inside: m.OwnPrefixes(), Own: m.InsideOwn(), Trouble: []string{},
 		Trials: append(append([]reach.Trial{}, reach.Trials(m, class, r)...), reach.Edges(m, class, r, reach.MostEdges)...),
 	}
 	if p := class.Passage; p != nil {
@@ -61,7 +61,7 @@ func OrderFor(m *site.Model, class reach.Class, r reach.Reach, user string) *pro
 		o.TCPPort, o.MTU = own.TCPPort, t.InnerMTU()
 		o.Kind = t.Kind
 		o.Tunnel, o.Identity, o.Keepalive = t.Name, t.IdentityOr(m.Gateway.Dial), int(own.Keepalive.Or(plan.DefaultKeepalive).Seconds())
-		o.Suites = append(o.Suites, own.SuiteNames()...)
+		o.Algorithms = own.Set()
 	}
 	return o
 }

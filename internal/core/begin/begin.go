@@ -6,9 +6,11 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+	"slices"
 	"strconv"
 	"strings"
 
+	"yellowlantern/internal/core/algorithm"
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/plan"
 )
@@ -237,12 +239,16 @@ func (a Answers) people(w *writer, pool netip.Prefix) {
 	}
 	w.line("\npools:\n  - {name: people, prefixes: [%s]}\n", pool)
 	w.because("pools/people/prefixes", "%s overlaps no network of yours and none that home routers usually come with, and has room for two devices of each person", pool)
-	w.line("tunnels:\n  - name: main\n    kind: ikev2\n    gateway: gateway\n    login: eap-mschapv2\n    suites: [%s, %s]\n    certificate: gate\n", plan.SuiteGCMX25519, plan.SuiteGCMP256)
+	level := algorithm.Strict
+	if slices.ContainsFunc(a.Devices, func(d string) bool { return d != "own-client" }) { // which offer no more without being set up
+		level = algorithm.Broad
+	}
+	w.line("tunnels:\n  - name: main\n    kind: ikev2\n    gateway: gateway\n    login: eap-mschapv2\n    algorithms: {level: %s}\n    certificate: gate\n", level)
 	w.because("tunnels/main/kind", "every current system's own client has IKEv2, with user and password")
 	devices := ""
 	if len(a.Devices) > 0 {
 		devices = "\n    platforms: " + list(a.Devices)
-		w.because("tunnels/main/suites", "each of %s can agree with one of them, which is checked from now on; some must be set to it, for they do not offer it by themselves", strings.Join(a.Devices, ", "))
+		w.because("tunnels/main/algorithms", "each of %s can agree with some of them, which is checked from now on; some must be set to it, for they do not offer it by themselves", strings.Join(a.Devices, ", "))
 	}
 	w.line("passages:")
 	for _, g := range a.Groups {

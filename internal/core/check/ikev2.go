@@ -1,10 +1,12 @@
 package check
 
 import (
+	"slices"
+	"strconv"
 	"strings"
 	"time"
 
-	"yellowlantern/internal/core/ike"
+	"yellowlantern/internal/core/algorithm"
 	"yellowlantern/internal/core/plan"
 )
 
@@ -27,42 +29,104 @@ func ikev2(o *OfTunnel) {
 }
 
 func (o *OfTunnel) algorithms(own *plan.IKEv2) {
-	const both = "[" + plan.SuiteGCMX25519 + ", " + plan.SuiteGCMP256 + "]"
-	switch names := own.SuiteNames(); {
-	case own.Algorithms != nil && len(own.Suites) > 0:
-		o.Add(Stop, "suites-and-algorithms", "algorithms", "keep one of them", "tunnel %s names suites and algorithms: which of them holds is unclear", o.Tunnel.Name)
-		o.Mend("remove", "algorithms", "")
-	case len(names) == 0:
-		path := "suites"
-		if own.Algorithms != nil {
-			path = "algorithms"
+	o.renamed(own)
+	set := own.Set()
+	switch {
+	case own.Algorithms == nil && len(own.Suites) == 0:
+		o.Add(Stop, "no-algorithms", "algorithms", "say algorithms: {level: strict}", "the tunnel has no algorithms: no device can agree with it")
+		o.Mend("set", "algorithms", "{level: strict}")
+	case len(set.Integrity) == 0 && set.Separate():
+		o.Add(Stop, "integrity-missing", "algorithms", "add HMAC-SHA2-256-128 under integrity", "%s protects no integrity itself, and none is named beside it", separateIn(set))
+		o.Mend("set", "algorithms/integrity", "[HMAC-SHA2-256-128]")
+	case set.Empty():
+		missing := "encryption"
+		switch {
+		case len(set.PRF) == 0:
+			missing = "prf"
+		case len(set.Groups) == 0:
+			missing = "groups"
 		}
-		o.Add(Stop, "no-suite", path, "add "+plan.SuiteGCMX25519+" and "+plan.SuiteGCMP256, "the tunnel has no algorithms: no device can agree with it")
-		if own.Algorithms == nil {
-			o.Mend("set", path, both)
-		}
+		o.Add(Stop, "no-algorithms", "algorithms", "name some under "+missing+", or a level", "the tunnel has no %s: no device can agree with it", missing)
+		o.Mend("set", "algorithms/level", algorithm.Strict)
 	}
-	for i, s := range own.Suites {
-		if _, ok := ike.SuiteNamed(s); !ok {
-			words := "suite %q does not exist or cannot be carried out yet"
-			if weak := legacy(s); weak != "" {
-				words = "suite %q is refused: " + weak + " no longer withstands attacks that can be paid for"
+	o.weak(own)
+}
+
+// weak finds algorithms that no longer withstand attacks, each by itself, so that each is accepted by name.
+func (o *OfTunnel) weak(own *plan.IKEv2) {
+	if own.Algorithms == nil {
+		return
+	}
+	for _, k := range algorithm.Kinds {
+		set := own.Set()
+		for _, word := range *set.Kind(k) {
+			a, ok := algorithm.Named(k, word)
+			if !ok || a.Weak == "" {
+				continue
 			}
-			o.Add(Stop, "not-yet", at("suites", i), "use "+plan.SuiteGCMX25519+" or "+plan.SuiteGCMP256, words, s)
-			if len(own.Suites) > 1 {
-				o.Mend("remove", at("suites", i), "")
+			named := map[algorithm.Kind][]string{
+				algorithm.Encryption: own.Algorithms.Encryption, algorithm.Integrity: own.Algorithms.Integrity,
+				algorithm.PRF: own.Algorithms.PRF, algorithm.Group: own.Algorithms.Groups,
+			}[k]
+			fix := "use level broad, and give Windows its kit"
+			if own.Algorithms.Level != algorithm.Legacy {
+				fix = "take it out"
+			}
+			o.Add(Warn, "weak-algorithm", "algorithms/"+a.Name, fix, "%s (%s): %s; whoever is in the middle of the way can make devices that offer it use it", a.Name, a.Entry, a.Weak)
+			if i := slices.Index(named, word); i >= 0 && len(named) > 1 && own.Algorithms.Level != algorithm.Legacy {
+				o.Mend("remove", "algorithms/"+k.String()+"/"+strconv.Itoa(i), "")
 			}
 		}
 	}
 }
 
-// legacy is the algorithm of a suite that is broken, if there is one.
-func legacy(suite string) string {
-	for _, weak := range []string{"3des", "des", "md5", "sha1", "modp768", "modp1024", "modp1536"} {
-		for _, part := range strings.FieldsFunc(suite, func(r rune) bool { return r == '-' || r == '_' }) {
-			if part == weak {
-				return weak
-			}
+// renamed finds words of versions before 0.11, which are read once more.
+func (o *OfTunnel) renamed(own *plan.IKEv2) {
+	a := plan.Algorithms{}
+	if own.Algorithms != nil {
+		a = *own.Algorithms
+	}
+	old := len(own.Suites) > 0
+	for k, words := range map[algorithm.Kind][]string{algorithm.Encryption: a.Encryption, algorithm.PRF: a.PRF, algorithm.Group: a.Groups} {
+		old = old || slices.ContainsFunc(words, func(w string) bool { x, ok := algorithm.Named(k, w); return ok && x.Name != w })
+	}
+	if !old {
+		return
+	}
+	path, set := "algorithms", own.Set()
+	if len(own.Suites) > 0 {
+		path = "suites"
+	}
+	words := "{" // the level stays where there is one
+	if a.Level != "" {
+		words += "level: " + a.Level + ", "
+		level := algorithm.OfLevel(a.Level)
+		for _, k := range algorithm.Kinds {
+			list := set.Kind(k)
+			*list = slices.DeleteFunc(slices.Clone(*list), func(w string) bool { return slices.Contains(*level.Kind(k), w) })
+		}
+	}
+	for _, k := range algorithm.Kinds {
+		if list := *set.Kind(k); len(list) > 0 {
+			words += k.String() + ": [" + strings.Join(list, ", ") + "], "
+		}
+	}
+	words = strings.TrimSuffix(words, ", ") + "}"
+	o.Add(Stop, "algorithms-renamed", path, "write algorithms: "+words, "algorithms have the names of the registry since version 0.11; what runs goes on with these meanwhile")
+	if words == "{}" {
+		return
+	}
+	o.Mend("set", "algorithms", words)
+	if len(own.Suites) > 0 {
+		o.Mend("remove", "suites", "")
+	}
+}
+
+// separateIn is the first encryption that needs an integrity beside it.
+func separateIn(set algorithm.Set) string {
+	for _, w := range set.Encryption {
+		if a, ok := algorithm.Named(algorithm.Encryption, w); ok && !a.Own {
+			return w
 		}
 	}
 	return ""

@@ -3,37 +3,110 @@ package esp
 import (
 	"crypto/aes"
 	"crypto/cipher"
+	"crypto/des"
+	"crypto/sha1"
+	"crypto/sha256"
+	"crypto/sha512"
+	"hash"
 
 	"golang.org/x/crypto/chacha20poly1305"
 )
 
-// Algorithm encrypts with an integrity of its own. All of them take a 4-octet salt behind the key, an 8-octet IV, and add a 16-octet
-// ICV (RFC 4106 §8.1, RFC 7634 §2), also for IKE messages (RFC 5282 §7.1).
-type Algorithm uint8
-
-// The algorithms that exist.
-const (
-	AES256GCM Algorithm = iota
-	AES128GCM
-	ChaCha20Poly1305
-)
-
-// KeyLen is the keying material of one direction in octets: the key, then the salt.
-func (a Algorithm) KeyLen() int {
-	if a == AES128GCM {
-		return 16 + saltLen
-	}
-	return 32 + saltLen
+// Algorithm protects packets and IKE messages: an encryption, and an integrity beside it where the encryption has none of its own. The zero
+// value is none.
+type Algorithm struct {
+	Encryption Encryption
+	Integrity  Integrity
 }
 
-// AEAD makes the cipher of keying material, and gives the salt that its nonces begin with.
-func (a Algorithm) AEAD(key []byte) (aead cipher.AEAD, salt [saltLen]byte, err error) {
-	if len(key) != a.KeyLen() {
-		return nil, salt, errKeyLen
+// Encryption is one of these.
+type Encryption uint8
+
+// The encryptions that exist. The first three protect integrity themselves: they take a 4-octet salt behind the key, an 8-octet IV, and add a
+// 16-octet ICV (RFC 4106 §8.1, RFC 7634 §2), also for IKE messages (RFC 5282 §7.1).
+const (
+	_ Encryption = iota
+	EncrAES256GCM
+	EncrAES128GCM
+	EncrChaCha20Poly1305
+	EncrAES256CBC // RFC 3602
+	EncrAES128CBC
+	Encr3DES // RFC 2451
+)
+
+// Integrity is one of these; the zero value is none.
+type Integrity uint8
+
+// The integrities that exist: HMAC with these hashes, cut to half (RFC 4868 §2.1) or to 96 bits (RFC 2404).
+const (
+	_ Integrity = iota
+	HMACSHA256
+	HMACSHA384
+	HMACSHA512
+	HMACSHA1
+)
+
+// Those that stand alone.
+var (
+	AES256GCM        = Algorithm{Encryption: EncrAES256GCM}
+	AES128GCM        = Algorithm{Encryption: EncrAES128GCM}
+	ChaCha20Poly1305 = Algorithm{Encryption: EncrChaCha20Poly1305}
+)
+
+// Own tells whether an encryption protects integrity itself.
+func (e Encryption) Own() bool { return e <= EncrChaCha20Poly1305 }
+
+// shape is what an encryption takes, in octets.
+type shape struct{ key, iv, block int }
+
+var shapes = map[Encryption]shape{
+	EncrAES256GCM: {32 + saltLen, 8, 4}, EncrAES128GCM: {16 + saltLen, 8, 4}, EncrChaCha20Poly1305: {32 + saltLen, 8, 4},
+	EncrAES256CBC: {32, 16, 16}, EncrAES128CBC: {16, 16, 16}, Encr3DES: {24, 8, 8},
+}
+
+// macs is what an integrity takes and gives, in octets; the key is as long as the hash (RFC 4868 §2.1.1).
+var macs = map[Integrity]struct {
+	key, icv int
+	hash     func() hash.Hash
+}{
+	HMACSHA256: {32, 16, sha256.New}, HMACSHA384: {48, 24, sha512.New384}, HMACSHA512: {64, 32, sha512.New}, HMACSHA1: {20, 12, sha1.New},
+}
+
+// EncryptionLen is the keying material of the encryption in one direction in octets: the key, then the salt if it has one.
+func (a Algorithm) EncryptionLen() int { return shapes[a.Encryption].key }
+
+// IntegrityLen is that of the integrity.
+func (a Algorithm) IntegrityLen() int { return macs[a.Integrity].key }
+
+// KeyLen is the keying material of one direction in octets: for the encryption, then for the integrity (RFC 7296 §2.17).
+func (a Algorithm) KeyLen() int { return a.EncryptionLen() + a.IntegrityLen() }
+
+// IVLen is the length of the IV, and ICVLen of what proves integrity, in octets.
+func (a Algorithm) IVLen() int { return shapes[a.Encryption].iv }
+
+// ICVLen is the length of what proves integrity, in octets.
+func (a Algorithm) ICVLen() int {
+	if a.Encryption.Own() {
+		return icvLen
 	}
+	return macs[a.Integrity].icv
+}
+
+// Block is what a packet with its trailer is padded to a multiple of: the cipher's block, at least 4 (RFC 4303 §2.4).
+func (a Algorithm) Block() int { return shapes[a.Encryption].block }
+
+// whole tells whether it is an algorithm at all.
+func (a Algorithm) whole() bool {
+	_, encr := shapes[a.Encryption]
+	_, integ := macs[a.Integrity]
+	return encr && integ != a.Encryption.Own()
+}
+
+// aead makes the cipher of keying material, and gives the salt that its nonces begin with.
+func (a Algorithm) aead(key []byte) (aead cipher.AEAD, salt [saltLen]byte, err error) {
 	n := len(key) - saltLen
 	copy(salt[:], key[n:])
-	if a == ChaCha20Poly1305 {
+	if a.Encryption == EncrChaCha20Poly1305 {
 		aead, err = chacha20poly1305.New(key[:n])
 		return aead, salt, err
 	}
@@ -43,4 +116,11 @@ func (a Algorithm) AEAD(key []byte) (aead cipher.AEAD, salt [saltLen]byte, err e
 	}
 	aead, err = cipher.NewGCM(block)
 	return aead, salt, err
+}
+
+func (a Algorithm) blocks(key []byte) (cipher.Block, error) {
+	if a.Encryption == Encr3DES {
+		return des.NewTripleDESCipher(key)
+	}
+	return aes.NewCipher(key)
 }

@@ -1,6 +1,7 @@
-// Package esp seals and opens packets in tunnel mode with the Encapsulating Security Payload (RFC 4303) under
-// AES-GCM with a 16-octet ICV (RFC 4106) or ChaCha20-Poly1305 (RFC 7634), with 32-bit sequence numbers. It works in place and does not
-// allocate. Which association a packet belongs to, and what may be inside it, is left to the callers.
+// Package esp seals and opens packets in tunnel mode with the Encapsulating Security Payload (RFC 4303), with 32-bit sequence numbers, under
+// AES-GCM with a 16-octet ICV (RFC 4106), ChaCha20-Poly1305 (RFC 7634), or a block cipher in CBC mode (RFC 3602) with an HMAC (RFC 4868). It
+// works in place and does not allocate. Which association a packet belongs to, and what may be inside it, is left to the callers. What
+// protects IKE messages is here as well, for it is the same algorithms.
 package esp
 
 import (
@@ -13,12 +14,12 @@ import (
 
 const (
 	headerLen = 8  // SPI, sequence number (RFC 4303 §2)
-	ivLen     = 8  // RFC 4106 §3.1
+	ivLen     = 8  // of those that protect integrity themselves, RFC 4106 §3.1
 	icvLen    = 16 // RFC 4106 §6
 	saltLen   = 4  // RFC 4106 §4
-	// Headroom is what Seal needs before the packet, and Tailroom what it needs after it at the most.
-	Headroom = headerLen + ivLen
-	Tailroom = 3 + 2 + icvLen
+	// Headroom is what Seal needs before the packet, and Tailroom what it needs after it, at the most.
+	Headroom = headerLen + mostIV
+	Tailroom = mostBlock - 1 + 2 + mostICV
 	// WindowSize is how far behind the highest sequence number a packet may come (RFC 4303 §3.4.3 asks for 64 at least).
 	WindowSize = 1024
 )
@@ -45,32 +46,53 @@ var (
 
 // Sealer is the sending half of an association. It is safe for concurrent use.
 type Sealer struct {
-	SPI  uint32
-	aead cipher.AEAD
-	salt [saltLen]byte
-	seq  atomic.Uint64
+	SPI     uint32
+	alg     Algorithm
+	aead    cipher.AEAD
+	salt    [saltLen]byte
+	chained *chained // in place of aead
+	seq     atomic.Uint64
 }
 
 // Opener is the receiving half of an association. It is safe for concurrent use.
 type Opener struct {
-	SPI    uint32
-	aead   cipher.AEAD
-	salt   [saltLen]byte
-	mu     sync.Mutex
-	window window
-	opened uint64
+	SPI     uint32
+	alg     Algorithm
+	aead    cipher.AEAD
+	salt    [saltLen]byte
+	chained *chained
+	mu      sync.Mutex
+	window  window
+	opened  uint64
 }
 
 // NewSealer takes the peer's SPI and keying material of the algorithm.
 func NewSealer(spi uint32, alg Algorithm, key []byte) (*Sealer, error) {
-	aead, salt, err := alg.AEAD(key)
-	return &Sealer{SPI: spi, aead: aead, salt: salt}, err
+	s := &Sealer{SPI: spi, alg: alg}
+	var err error
+	s.aead, s.salt, s.chained, err = alg.protect(key)
+	return s, err
 }
 
 // NewOpener takes our SPI and keying material of the algorithm.
 func NewOpener(spi uint32, alg Algorithm, key []byte) (*Opener, error) {
-	aead, salt, err := alg.AEAD(key)
-	return &Opener{SPI: spi, aead: aead, salt: salt}, err
+	o := &Opener{SPI: spi, alg: alg}
+	var err error
+	o.aead, o.salt, o.chained, err = alg.protect(key)
+	return o, err
+}
+
+// protect makes what protects by keying material: one of both.
+func (a Algorithm) protect(key []byte) (aead cipher.AEAD, salt [saltLen]byte, c *chained, err error) {
+	if !a.whole() || len(key) != a.KeyLen() {
+		return nil, salt, nil, errKeyLen
+	}
+	if a.Encryption.Own() {
+		aead, salt, err = a.aead(key)
+	} else {
+		c, err = newChained(a, key)
+	}
+	return aead, salt, c, err
 }
 
 // nonces are pooled because a nonce handed to an interface escapes: without it each packet would allocate.
@@ -94,7 +116,7 @@ func (s *Sealer) Seal(buf []byte, off, n int) ([]byte, error) {
 	if seq > 1<<32-1 {
 		return nil, ErrExhausted
 	}
-	pad := -(n + 2) & 3 // RFC 4303 §2.4: the trailer ends on a 4-octet boundary
+	pad := -(n + 2) & (s.alg.Block() - 1) // RFC 4303 §2.4: the trailer ends on a 4-octet boundary, or the cipher's
 	end := off + n
 	for i := range pad {
 		buf[end+i] = byte(i + 1)
@@ -102,7 +124,10 @@ func (s *Sealer) Seal(buf []byte, off, n int) ([]byte, error) {
 	buf[end+pad], buf[end+pad+1] = byte(pad), next
 	end += pad + 2
 
-	head := buf[off-Headroom : off]
+	if s.chained != nil {
+		return s.sealChained(buf, off, end, seq), nil
+	}
+	head := buf[off-headerLen-ivLen : off]
 	binary.BigEndian.PutUint32(head, s.SPI)
 	binary.BigEndian.PutUint32(head[4:], uint32(seq))
 	binary.BigEndian.PutUint64(head[8:], seq)
@@ -111,7 +136,17 @@ func (s *Sealer) Seal(buf []byte, off, n int) ([]byte, error) {
 	copy(nonce[saltLen:], head[headerLen:])
 	s.aead.Seal(buf[off:off], nonce[:], buf[off:end], head[:headerLen])
 	nonces.Put(nonce)
-	return buf[off-Headroom : end+icvLen], nil
+	return buf[off-headerLen-ivLen : end+icvLen], nil
+}
+
+func (s *Sealer) sealChained(buf []byte, off, end int, seq uint64) []byte {
+	begin := off - headerLen - s.alg.IVLen()
+	head := buf[begin : begin+headerLen]
+	binary.BigEndian.PutUint32(head, s.SPI)
+	binary.BigEndian.PutUint32(head[4:], uint32(seq))
+	icv := buf[end : end+s.alg.ICVLen()]
+	s.chained.seal(head, buf[begin+headerLen:off], buf[off:end], icv, seq)
+	return buf[begin : end+len(icv)]
 }
 
 // Used is how many sequence numbers are used.
@@ -136,7 +171,7 @@ func (o *Opener) Missing() uint64 {
 
 // SPIOf reads the SPI of an ESP packet; ok is false if it is too short for one.
 func SPIOf(packet []byte) (spi uint32, ok bool) {
-	if len(packet) < Headroom+icvLen+4 {
+	if len(packet) < headerLen+ivLen+12+4 { // the shortest IV and ICV, and a trailer
 		return 0, false
 	}
 	return binary.BigEndian.Uint32(packet), true
@@ -145,7 +180,7 @@ func SPIOf(packet []byte) (spi uint32, ok bool) {
 // Open decrypts an ESP packet in place and gives the IP packet as a part of it. The replay window moves only for a
 // packet that proves authentic (RFC 4303 §3.4.3). newest tells whether no later one of the association came before it.
 func (o *Opener) Open(packet []byte) (inner []byte, newest bool, err error) {
-	if len(packet) < Headroom+icvLen+4 {
+	if len(packet) < headerLen+o.alg.IVLen()+o.alg.ICVLen()+4 {
 		return nil, false, ErrShort
 	}
 	seq := binary.BigEndian.Uint32(packet[4:])
@@ -155,14 +190,9 @@ func (o *Opener) Open(packet []byte) (inner []byte, newest bool, err error) {
 	if !fresh {
 		return nil, false, ErrReplay
 	}
-	nonce := nonces.Get().(*[saltLen + ivLen]byte)
-	copy(nonce[:], o.salt[:])
-	copy(nonce[saltLen:], packet[headerLen:Headroom])
-	body := packet[Headroom:]
-	plain, err := o.aead.Open(body[:0], nonce[:], body, packet[:headerLen])
-	nonces.Put(nonce)
+	plain, err := o.plain(packet)
 	if err != nil {
-		return nil, false, ErrAuth
+		return nil, false, err
 	}
 	o.mu.Lock()
 	newest = seq > o.window.top
@@ -176,6 +206,28 @@ func (o *Opener) Open(packet []byte) (inner []byte, newest bool, err error) {
 	}
 	inner, err = unwrap(plain)
 	return inner, newest, err
+}
+
+// plain authenticates a packet and decrypts it in place.
+func (o *Opener) plain(packet []byte) ([]byte, error) {
+	begin := headerLen + o.alg.IVLen()
+	if o.chained != nil {
+		end := len(packet) - o.alg.ICVLen()
+		if !o.chained.open(packet[:headerLen], packet[headerLen:begin], packet[begin:end], packet[end:]) {
+			return nil, ErrAuth
+		}
+		return packet[begin:end], nil
+	}
+	nonce := nonces.Get().(*[saltLen + ivLen]byte)
+	copy(nonce[:], o.salt[:])
+	copy(nonce[saltLen:], packet[headerLen:begin])
+	body := packet[begin:]
+	plain, err := o.aead.Open(body[:0], nonce[:], body, packet[:headerLen])
+	nonces.Put(nonce)
+	if err != nil {
+		return nil, ErrAuth
+	}
+	return plain, nil
 }
 
 // unwrap takes off padding and trailer and checks that what is inside is what it says.

@@ -4,7 +4,13 @@ import (
 	"bytes"
 	"crypto/aes"
 	"crypto/cipher"
+	"crypto/des"
+	"crypto/hmac"
+	"crypto/sha1"
+	"crypto/sha256"
+	"crypto/sha512"
 	"encoding/binary"
+	"hash"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -12,7 +18,17 @@ import (
 	"pgregory.net/rapid"
 )
 
-var key = bytes.Repeat([]byte{7}, 36)
+var key = bytes.Repeat([]byte{7}, 200)
+
+// separate are all pairs of a block cipher and an HMAC.
+func separate() (out []Algorithm) {
+	for _, e := range []Encryption{EncrAES256CBC, EncrAES128CBC, Encr3DES} {
+		for _, i := range []Integrity{HMACSHA256, HMACSHA384, HMACSHA512, HMACSHA1} {
+			out = append(out, Algorithm{e, i})
+		}
+	}
+	return out
+}
 
 func pair(t require.TestingT) (*Sealer, *Opener) { return pairOf(t, AES256GCM) }
 
@@ -68,6 +84,89 @@ func TestSealOpenAndWireFormat(t *testing.T) {
 	})
 }
 
+// The same of block ciphers with an HMAC, as RFC 3602, RFC 2451, RFC 4868 and RFC 2404 say; no IV comes twice, and nothing allocates.
+func TestSealOpenSeparate(t *testing.T) {
+	ivs := map[string]bool{}
+	rapid.Check(t, func(t *rapid.T) {
+		alg := rapid.SampledFrom(separate()).Draw(t, "algorithm")
+		s, o := pairOf(t, alg)
+		inner := rapid.SliceOfN(rapid.Byte(), 1, 1500).Draw(t, "inner")
+		inner[0] = rapid.SampledFrom([]byte{0x45, 0x60}).Draw(t, "version")
+		out := seal(t, s, inner)
+
+		encrLen := map[Encryption]int{EncrAES256CBC: 32, EncrAES128CBC: 16, Encr3DES: 24}[alg.Encryption]
+		var block cipher.Block
+		if block, _ = aes.NewCipher(key[:16]); alg.Encryption == Encr3DES {
+			block, _ = des.NewTripleDESCipher(key[:24])
+		} else {
+			block, _ = aes.NewCipher(key[:encrLen])
+		}
+		hashes := map[Integrity]func() hash.Hash{HMACSHA256: sha256.New, HMACSHA384: sha512.New384, HMACSHA512: sha512.New, HMACSHA1: sha1.New}
+		icvs := map[Integrity]int{HMACSHA256: 16, HMACSHA384: 24, HMACSHA512: 32, HMACSHA1: 12}
+		mac := hmac.New(hashes[alg.Integrity], key[encrLen:encrLen+hashes[alg.Integrity]().Size()])
+		end := len(out) - icvs[alg.Integrity]
+		mac.Write(out[:end])
+		require.Equal(t, mac.Sum(nil)[:len(out)-end], out[end:])
+		n := block.BlockSize()
+		require.Zero(t, (end-8-n)%n)
+		plain := make([]byte, end-8-n)
+		cipher.NewCBCDecrypter(block, out[8:8+n]).CryptBlocks(plain, out[8+n:end])
+		require.Equal(t, inner, plain[:len(inner)])
+		pad := int(plain[len(plain)-2])
+		require.Less(t, pad, n)
+		require.Len(t, plain, len(inner)+pad+2)
+		require.Equal(t, map[byte]byte{4: 4, 6: 41}[inner[0]>>4], plain[len(plain)-1])
+
+		again := seal(t, s, inner)
+		require.NotEqual(t, out[8:8+n], again[8:8+n])
+		ivs[string(again[8:8+n])] = true
+		changed := bytes.Clone(out)
+		changed[rapid.IntRange(0, len(out)-1).Draw(t, "bit")] ^= 1
+		_, _, err := o.Open(changed)
+		require.Error(t, err, "any changed octet is noticed")
+		_, _, err = o.Open(bytes.Clone(out[:rapid.IntRange(0, len(out)-1).Draw(t, "cut")]))
+		require.Error(t, err)
+		got, _, err := o.Open(bytes.Clone(out))
+		require.NoError(t, err)
+		require.Equal(t, inner, got)
+		_, _, err = o.Open(out)
+		require.ErrorIs(t, err, ErrReplay)
+	})
+	require.LessOrEqual(t, len(ivs), len(separate()), "the second packet's IV hangs on the key alone")
+
+	s, o := pairOf(t, Algorithm{EncrAES256CBC, HMACSHA256})
+	buf := make([]byte, Headroom+1400+Tailroom)
+	require.LessOrEqual(t, testing.AllocsPerRun(100, func() {
+		buf[Headroom] = 0x45
+		out, _ := s.Seal(buf, Headroom, 1400)
+		_, _, _ = o.Open(out)
+	}), 0.5)
+}
+
+// IKE messages of any length open again, have the length that was told before, and any changed octet is noticed.
+func TestMessages(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		alg := rapid.SampledFrom(append(separate(), AES256GCM, AES128GCM, ChaCha20Poly1305)).Draw(t, "algorithm")
+		m, err := NewMessages(alg, key[:alg.EncryptionLen()], key[:alg.IntegrityLen()])
+		require.NoError(t, err)
+		head := rapid.SliceOfN(rapid.Byte(), 32, 32).Draw(t, "head")
+		chain := rapid.SliceOfN(rapid.Byte(), 0, 300).Draw(t, "chain")
+		out := m.Seal(head, chain, 7)
+		require.Equal(t, head, out[:32])
+		require.Len(t, out, 32+m.Len(len(chain)))
+		room := m.Room(len(out) - 32)
+		require.GreaterOrEqual(t, room, len(chain))
+		require.LessOrEqual(t, m.Len(room), len(out)-32)
+		require.Greater(t, m.Len(room+1), len(out)-32)
+		got, err := m.Open(out[:32], out[32:])
+		require.NoError(t, err)
+		require.Equal(t, chain, append([]byte{}, got...))
+		out[rapid.IntRange(0, len(out)-1).Draw(t, "bit")] ^= 1
+		_, err = m.Open(out[:32], out[32:])
+		require.ErrorIs(t, err, ErrAuth)
+	})
+}
+
 // The window agrees with a list of all that was seen.
 func TestWindowAgainstList(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
@@ -100,15 +199,17 @@ func FuzzOpen(f *testing.F) {
 }
 
 func TestSealRefuses(t *testing.T) {
-	_, err := NewSealer(1, AES128GCM, key)
-	require.ErrorIs(t, err, errKeyLen)
+	for _, alg := range []Algorithm{AES128GCM, {}, {Encryption: EncrAES256CBC}, {EncrAES256GCM, HMACSHA256}, {Integrity: HMACSHA256}} {
+		_, err := NewSealer(1, alg, key[:min(alg.KeyLen()+1, 100)])
+		require.ErrorIs(t, err, errKeyLen)
+	}
 	s, _ := pair(t)
-	_, err = s.Seal(make([]byte, 40), Headroom, 10)
+	_, err := s.Seal(make([]byte, 60), Headroom, 10)
 	require.ErrorIs(t, err, ErrTooLarge)
-	_, err = s.Seal(make([]byte, 100), Headroom, 10)
+	_, err = s.Seal(make([]byte, 120), Headroom, 10)
 	require.Error(t, err, "neither IPv4 nor IPv6")
 	s.seq.Store(1<<32 - 1)
-	buf := make([]byte, 100)
+	buf := make([]byte, 120)
 	buf[Headroom] = 0x45
 	_, err = s.Seal(buf, Headroom, 10)
 	require.ErrorIs(t, err, ErrExhausted)

@@ -143,7 +143,7 @@ func (b *bond) tick(now time.Time) {
 	case newest != nil && overdue(now, newest.keyed, life.ESPLife):
 		b.end(now, b.why(reason.CiphersNotRenewed))
 	case now.Before(b.later):
-	case worn(now, b.cur.keyed, life.IKELife) || b.cur.sealed > mostSealed || !slices.Contains(b.tunnel.Suites, b.cur.suite):
+	case worn(now, b.cur.keyed, life.IKELife) || b.cur.sealed > mostSealed || !b.tunnel.Algorithms.allows(b.cur.suite):
 		b.renewIKE(now)
 	case newest != nil && (worn(now, newest.keyed, life.ESPLife) || newest.worn):
 		b.renewChild(now, newest)

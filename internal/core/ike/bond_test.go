@@ -133,9 +133,9 @@ func TestBothSidesEndAlike(whole *testing.T) {
 		pfs := rapid.Bool().Draw(t, "pfs")
 		u := newUnruly(whole, func(s *Settings, c *Caller) {
 			s.PFS, c.PFS, s.LogKeys, c.LogKeys = pfs, pfs, false, false
-			c.Suites = []Suite{X25519, P256}
+			c.Algorithms = xThenP
 			if rapid.Bool().Draw(t, "other group first") {
-				s.Suites = []Suite{P256, X25519}
+				s.Algorithms = pThenX
 			}
 		})
 		u.now = u.now.Add(time.Minute)

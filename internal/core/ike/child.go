@@ -124,13 +124,13 @@ func (s *ikeSA) createChild(now time.Time, m *message, offered []proposal, ni []
 	}
 	var groups []uint16
 	if hasKE || b.tunnel.PFS {
-		groups = groupsOf(b.tunnel.Suites)
+		groups = slices.Clone(b.tunnel.Algorithms.groups)
 	}
 	if !b.tunnel.PFS {
 		groups = append(groups, dhNone)
 	}
 	spi := b.newESP()
-	chosen, cipher, group, ok := chooseESP(offered, spi4(spi), ciphersOf(b.tunnel.Suites), groups)
+	chosen, cipher, group, ok := chooseESP(offered, spi4(spi), b.tunnel.Algorithms, groups)
 	local, remote := tsr.Intersect(b.local), tsi.Intersect(b.remote)
 	switch {
 	case b.tunnel.PFS && !hasKE:
@@ -213,7 +213,7 @@ func (b *bond) renewChild(now time.Time, c *childSA) {
 	c.renewing = true
 	group := uint16(dhNone)
 	if b.tunnel.PFS {
-		group = b.tunnel.Suites[0].group
+		group = b.tunnel.Algorithms.groups[0]
 	}
 	b.askChild(now, c, group)
 }
@@ -238,7 +238,6 @@ func (b *bond) askChild(now time.Time, c *childSA, group uint16) {
 			free()
 			return nil, false
 		}
-		p := espProposal(spi4(spi), ciphersOf(b.tunnel.Suites))
 		ps := []payload{notify{protocol: protoESP, spi: spi4(c.in), kind: nRekeySA}.payload(), {}, {kind: plNonce, body: ni}}
 		if group != dhNone {
 			var err error
@@ -246,10 +245,9 @@ func (b *bond) askChild(now time.Time, c *childSA, group uint16) {
 				free()
 				return nil, false
 			}
-			p.transforms = append(p.transforms, transform{kind: tDH, id: group})
 			ps = append(ps, keyExchange{group, half.public()}.payload())
 		}
-		ps[1] = saPayload(p)
+		ps[1] = saPayload(espProposals(b.tunnel.Algorithms, spi4(spi), group)...)
 		b.emit(Expected{b.id, spi})
 		return append(ps, selectors(plTSi, b.local), selectors(plTSr, b.remote)), true
 	}
@@ -293,7 +291,7 @@ func (s *ikeSA) childAnswered(now time.Time, m *message, spi uint32, ni []byte, 
 	if errSA != nil || errI != nil || errR != nil || !goodNonce(nr, s.suite.prf) || len(chosen) != 1 || len(chosen[0].spi) != 4 {
 		return nil, Child{}, false
 	}
-	_, cipher, _, ok := chooseESP(chosen, chosen[0].spi, ciphersOf(b.tunnel.Suites), []uint16{group})
+	_, cipher, _, ok := chooseESP(chosen, chosen[0].spi, b.tunnel.Algorithms, []uint16{group})
 	if !ok {
 		return nil, Child{}, false
 	}
@@ -322,7 +320,7 @@ func (b *bond) notRenewed(now time.Time, c *childSA, n notify, group uint16) {
 		b.drop(c)
 	case n.kind == nInvalidKE && len(n.data) == 2:
 		other := binary.BigEndian.Uint16(n.data)
-		if other != group && slices.Contains(groupsOf(b.tunnel.Suites), other) {
+		if other != group && slices.Contains(slices.Clone(b.tunnel.Algorithms.groups), other) {
 			c.renewing = true
 			b.askChild(now, c, other)
 			return

@@ -3,6 +3,8 @@ package ike
 import (
 	"bytes"
 	"crypto"
+	"crypto/aes"
+	"crypto/cipher"
 	"crypto/ecdh"
 	"crypto/ecdsa"
 	"crypto/hmac"
@@ -11,14 +13,15 @@ import (
 	"crypto/x509"
 	"encoding/binary"
 	"encoding/hex"
+	"math/big"
 	"net/netip"
-	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
+	"yellowlantern/internal/core/algorithm"
 	"yellowlantern/internal/core/cert"
 	"yellowlantern/internal/core/eap"
 	"yellowlantern/internal/core/esp"
@@ -75,7 +78,7 @@ func newWorld(t testing.TB, change func(*Settings, *Caller)) *world {
 	roots := x509.NewCertPool()
 	roots.AddCert(ca.Leaf)
 	c := Caller{
-		Name: dial, User: user, Password: password, Roots: roots, Suites: []Suite{X25519, P256}, Rand: rand.Reader,
+		Name: dial, User: user, Password: password, Roots: roots, Algorithms: xThenP, Rand: rand.Reader,
 		Local: netip.MustParseAddrPort("192.168.77.20:500"), Remote: netip.MustParseAddrPort("192.0.2.10:500"), Now: func() time.Time { return w.now }, LogKeys: true,
 	}
 	if change != nil {
@@ -136,49 +139,81 @@ func (w *world) failure() error {
 	return f.Err
 }
 
-func suitesOf(names ...string) (out []Suite) {
-	for _, n := range names {
-		s, ok := SuiteNamed(n)
-		if !ok {
-			panic(n)
-		}
-		out = append(out, s)
-	}
-	return out
-}
-
-// Every set of algorithms logs in; where both have several, the gateway's order decides.
-func TestLoginAllSuites(t *testing.T) {
-	var every []string
-	for e := range encryptions {
-		for p := range prfs {
-			for g := range groups {
-				every = append(every, e+"-"+p+"-"+g)
+// policy takes algorithms of any kind by their words.
+func policy(words ...string) Policy {
+	var set algorithm.Set
+	for _, w := range words {
+		for _, k := range algorithm.Kinds {
+			if _, ok := algorithm.Named(k, w); ok {
+				*set.Kind(k) = append(*set.Kind(k), w)
 			}
 		}
 	}
-	require.Len(t, every, 36)
-	cases := [][]string{
-		{"aes256gcm-sha256-p256", "aes256gcm-sha256-x25519"},
-		{"chacha20poly1305-sha512-p521", "aes128gcm-sha384-p384", "aes128gcm-sha256-x25519"},
-	}
-	for _, n := range every {
-		cases = append(cases, []string{n})
-	}
-	for _, names := range cases {
-		suites := suitesOf(names...)
-		w := newWorld(t, func(s *Settings, c *Caller) {
-			c.Suites, s.Suites = suites, slices.Clone(suites)
-			slices.Reverse(s.Suites)
-		})
-		w.login()
-		if up, ok := find[Up](w); ok {
-			require.Equal(t, names[len(names)-1], up.Suite)
-			require.Equal(t, suites[len(suites)-1].encr, up.Child.Algorithm)
-			require.Len(t, up.Child.InKey, up.Child.Algorithm.KeyLen())
+	return must(PolicyOf(set))
+}
+
+var (
+	onlyX   = policy("AES-256-GCM-16", "PRF-HMAC-SHA2-256", "X25519")
+	onlyP   = policy("AES-256-GCM-16", "PRF-HMAC-SHA2-256", "P-256")
+	xThenP  = policy("AES-256-GCM-16", "PRF-HMAC-SHA2-256", "X25519", "P-256")
+	pThenX  = policy("AES-256-GCM-16", "PRF-HMAC-SHA2-256", "P-256", "X25519")
+	nothing Policy
+	suiteP  = Suite{esp.AES256GCM, prfHMACSHA256, groupP256}
+)
+
+// Every algorithm logs in and carries a renewal; where both sides have several, the gateway's order decides.
+func TestLoginByEveryAlgorithm(t *testing.T) {
+	type tried struct{ gateway, device, agreed []string }
+	var cases []tried
+	same := func(words ...string) { cases = append(cases, tried{words, words, words}) }
+	for _, a := range algorithm.All {
+		switch a.Kind {
+		case algorithm.Encryption:
+			if a.Own {
+				same(a.Name, "PRF-HMAC-SHA2-256", "X25519")
+				continue
+			}
+			for _, i := range algorithm.OfLevel(algorithm.Legacy).Integrity {
+				same(a.Name, i, "PRF-HMAC-SHA2-256", "X25519")
+			}
+		case algorithm.PRF:
+			same("AES-128-GCM-16", a.Name, "P-256")
+		case algorithm.Group:
+			same("AES-256-GCM-16", "PRF-HMAC-SHA2-384", a.Name)
 		}
+	}
+	all := func(level string) (out []string) {
+		set := algorithm.OfLevel(level)
+		for _, k := range algorithm.Kinds {
+			out = append(out, *set.Kind(k)...)
+		}
+		return out
+	}
+	cases = append(cases,
+		tried{
+			all(algorithm.Broad),
+			[]string{"AES-128-CBC", "HMAC-SHA2-512-256", "PRF-HMAC-SHA2-512", "MODP-2048", "AES-256-CBC", "HMAC-SHA2-256-128"},
+			[]string{"AES-256-CBC", "HMAC-SHA2-256-128", "PRF-HMAC-SHA2-512", "MODP-2048"},
+		},
+		tried{
+			[]string{"AES-256-CBC", "HMAC-SHA2-384-192", "PRF-HMAC-SHA2-512", "P-384", "AES-256-GCM-16", "PRF-HMAC-SHA2-256", "X25519"},
+			all(algorithm.Broad),
+			[]string{"AES-256-CBC", "HMAC-SHA2-384-192", "PRF-HMAC-SHA2-512", "P-384"},
+		},
+		tried{
+			all(algorithm.Legacy),
+			[]string{"3DES-CBC", "HMAC-SHA1-96", "PRF-HMAC-SHA1", "MODP-1024"},
+			[]string{"3DES-CBC", "HMAC-SHA1-96", "PRF-HMAC-SHA1", "MODP-1024"},
+		},
+	)
+	require.Greater(t, len(cases), 25)
+	for _, c := range cases {
+		w := newWorld(t, func(s *Settings, d *Caller) { s.Algorithms, d.Algorithms = policy(c.gateway...), policy(c.device...) })
+		w.login()
 		up, ok := find[Up](w)
-		require.True(t, ok, "%v", w.events)
+		require.True(t, ok, "%v: %v", c.agreed, w.failure())
+		require.Equal(t, strings.Join(c.agreed, ", "), up.Suite)
+		require.Len(t, up.Child.InKey, up.Child.Algorithm.KeyLen())
 		est, ok := find[Established](w)
 		require.True(t, ok)
 		require.Equal(t, user, up.User)
@@ -193,6 +228,12 @@ func TestLoginAllSuites(t *testing.T) {
 		require.Equal(t, up.Child.In, est.Child.Out)
 		require.Equal(t, 1, w.l.Sessions())
 		require.Zero(t, w.l.HalfOpen())
+		before := w.l.sessions[up.ID].cur
+		w.now = w.now.Add(time.Minute)
+		w.i.b.renewIKE(w.now)
+		w.run(w.i.take(), true)
+		require.NotSame(t, before, w.l.sessions[up.ID].cur, "%v", c.agreed)
+		require.Equal(t, up.Suite, w.l.sessions[up.ID].cur.suite.String())
 
 		w.run(w.i.End(w.now), true)
 		down, ok := find[Down](w)
@@ -200,6 +241,45 @@ func TestLoginAllSuites(t *testing.T) {
 		require.Equal(t, "the device ended the session", down.Reason.Words())
 		require.Zero(t, w.l.Sessions())
 		require.Empty(t, w.l.children)
+	}
+	strict := newWorld(t, func(s *Settings, d *Caller) {
+		s.Algorithms, d.Algorithms = Level(algorithm.Strict), policy("AES-256-CBC", "HMAC-SHA2-256-128", "PRF-HMAC-SHA2-256", "MODP-2048")
+	})
+	strict.login()
+	require.ErrorContains(t, strict.failure(), "NO_PROPOSAL_CHOSEN")
+	note, _ := find[Note](strict)
+	require.Equal(t, "AES-256-CBC, HMAC-SHA2-256-128, PRF-HMAC-SHA2-256, MODP-2048", note.Reason.With[reason.Offered])
+}
+
+// The primes are those of RFC 3526 and RFC 7296: safe ones, and RFC 3526's own digits at their ends; halves that would give the secret away are
+// refused (RFC 6989).
+func TestMODP(t *testing.T) {
+	require.Len(t, modps, 6)
+	for number, ends := range map[uint16][2]string{
+		groupMODP1024: {"ffffffffffffffffc90fdaa22168c234", "49286651ece65381ffffffffffffffff"},
+		groupMODP2048: {"ffffffffffffffffc90fdaa22168c234", "15728e5a8aacaa68ffffffffffffffff"},
+		groupMODP3072: {"ffffffffffffffffc90fdaa22168c234", "4b82d120a93ad2caffffffffffffffff"},
+		groupMODP4096: {"ffffffffffffffffc90fdaa22168c234", "4df435c934063199ffffffffffffffff"},
+		groupMODP6144: {"ffffffffffffffffc90fdaa22168c234", "6dcc4024ffffffffffffffff"},
+		groupMODP8192: {"ffffffffffffffffc90fdaa22168c234", "60c980dd98edd3dfffffffffffffffff"},
+	} {
+		m := modps[number]
+		digits := m.prime.Text(16)
+		require.Len(t, digits, 2*m.size)
+		require.True(t, strings.HasPrefix(digits, ends[0]) && strings.HasSuffix(digits, ends[1]), "%d: %s … %s", number, digits[:32], digits[len(digits)-32:])
+		if m.size <= 256 {
+			require.True(t, m.prime.ProbablyPrime(4))
+			require.True(t, new(big.Int).Rsh(m.prime, 1).ProbablyPrime(4), "a safe prime")
+		}
+		a, b := must(newDH(number, rand.Reader)), must(newDH(number, rand.Reader))
+		require.Equal(t, must(a.shared(b.public())), must(b.shared(a.public())))
+		require.Len(t, a.public(), m.size)
+		for _, bad := range []*big.Int{new(big.Int), one, new(big.Int).Sub(m.prime, one), m.prime, new(big.Int).Add(m.prime, two)} {
+			_, err := a.shared(bad.FillBytes(make([]byte, m.size)))
+			require.ErrorIs(t, err, errPublic)
+		}
+		_, err := a.shared(b.public()[1:])
+		require.ErrorIs(t, err, errPublic)
 	}
 }
 
@@ -213,7 +293,7 @@ func TestRefusals(t *testing.T) {
 		journal string
 	}{
 		"wrong password":     {kept: "other", caller: "user or password is wrong", journal: "wrong password"},
-		"no algorithm":       {change: func(s *Settings, c *Caller) { s.Suites, c.Suites = []Suite{P256}, []Suite{X25519} }, caller: "NO_PROPOSAL_CHOSEN", journal: "no set of algorithms"},
+		"no algorithm":       {change: func(s *Settings, c *Caller) { s.Algorithms, c.Algorithms = onlyP, onlyX }, caller: "NO_PROPOSAL_CHOSEN", journal: "no set of algorithms"},
 		"wrong name dialled": {change: func(s *Settings, c *Caller) { c.Name = "vpn.tern.example" }, caller: "AUTHENTICATION_FAILED", journal: "correct the name"},
 		"unknown authority":  {change: func(s *Settings, c *Caller) { c.Roots = x509.NewCertPool() }, caller: "certificate is not accepted", journal: "does not accept the gateway's certificate"},
 		"no passage":         {grant: &Grant{Refusal: reason.Of(reason.NoPassage, reason.With{reason.Groups: "rory"})}, caller: "AUTHENTICATION_FAILED", journal: "no passage admits a group of this user (rory)"},
@@ -376,7 +456,7 @@ func TestRenewal(t *testing.T) {
 		w.login()
 		up, _ := find[Up](w)
 		ni := bytes.Repeat([]byte{9}, 32)
-		p := espProposal([]byte{1, 2, 3, 4}, []esp.Algorithm{esp.AES256GCM})
+		p := espProposals(onlyX, []byte{1, 2, 3, 4}, dhNone)[0]
 		ps := []payload{w.rekey(), {}, {kind: plNonce, body: ni}}
 		half := must(newDH(groupX25519, rand.Reader))
 		if pfs {
@@ -411,7 +491,7 @@ func (w *world) renewIKE(t *testing.T) {
 	own, ni := []byte{9, 8, 7, 6, 5, 4, 3, 2}, bytes.Repeat([]byte{5}, 32)
 	half := must(newDH(groupP256, rand.Reader))
 	old := w.i.b.cur
-	answer, _ := w.ask(createChildSA, saPayload(ikeProposals(suitesOf("aes256gcm-sha256-p256"), own)...), payload{kind: plNonce, body: ni},
+	answer, _ := w.ask(createChildSA, saPayload(ikeProposals(onlyP, own)...), payload{kind: plNonce, body: ni},
 		keyExchange{groupP256, half.public()}.payload())
 	saBody, ok := answer.find(plSA)
 	require.True(t, ok, "%+v", answer.payloads)
@@ -423,16 +503,16 @@ func (w *world) renewIKE(t *testing.T) {
 	// The device deletes the older SA; the session stands, and asks and answers under the new one.
 	w.ask(informational, deletion{protocol: protoIKE}.payload())
 	w.i.b.forget(old)
-	w.i.b.cur = old.successor(w.now, P256, shared, ni, nr, spiI, spiR, true)
+	w.i.b.cur = old.successor(w.now, suiteP, shared, ni, nr, spiI, spiR, true)
 	// Derived once more from RFC 7296 §2.18 alone.
 	mac := hmac.New(sha256.New, old.keys.d)
 	mac.Write(bytes.Join([][]byte{shared, ni, nr}, nil))
-	require.Equal(t, deriveKeys(P256, mac.Sum(nil), ni, nr, spiI, spiR).ei, w.i.b.cur.keys.ei)
+	require.Equal(t, deriveKeys(suiteP, mac.Sum(nil), ni, nr, spiI, spiR).ei, w.i.b.cur.keys.ei)
 }
 
 // A device renews the IKE SA: the session and its traffic go on under new keys, the older SA is gone.
 func TestRenewalOfTheIKESA(t *testing.T) {
-	w := newWorld(t, func(s *Settings, _ *Caller) { s.Suites = []Suite{P256, X25519} })
+	w := newWorld(t, func(s *Settings, _ *Caller) { s.Algorithms = pThenX })
 	w.login()
 	up, _ := find[Up](w)
 	oldSPI := w.i.spiR
@@ -444,7 +524,7 @@ func TestRenewalOfTheIKESA(t *testing.T) {
 	w.run(w.i.Alive(w.now), true)
 	require.False(t, w.i.Waiting(), "the gateway answers under the new keys")
 	half := must(newDH(groupP256, rand.Reader))
-	w.ask(createChildSA, saPayload(ikeProposals([]Suite{P256}, []byte{1, 2, 3, 4, 5, 6, 7, 8})...),
+	w.ask(createChildSA, saPayload(ikeProposals(onlyP, []byte{1, 2, 3, 4, 5, 6, 7, 8})...),
 		payload{kind: plNonce, body: make([]byte, 32)}, keyExchange{groupP256, half.public()}.payload())
 	require.Len(t, w.l.sas, 2, "not so soon again")
 	w.now = w.now.Add(leastRenewal)
@@ -466,15 +546,15 @@ func TestLifetimes(t *testing.T) {
 	} {
 		w := newWorld(t, func(s *Settings, _ *Caller) { change(s); s.Liveness = 24 * time.Hour })
 		w.login()
-		w.i.b.tunnel.Suites = nil // a device that renews nothing that it is asked to
+		w.i.b.tunnel.Algorithms = nothing // a device that renews nothing that it is asked to
 		w.now = w.now.Add(59 * time.Minute)
 		w.run(w.l.Tick(w.now), false)
 		require.Equal(t, 1, w.l.Sessions(), name)
 		if name == "IKE" {
-			w.i.b.tunnel.Suites = w.i.c.Suites
+			w.i.b.tunnel.Algorithms = w.i.c.Algorithms
 			w.now = w.now.Add(-time.Second)
 			w.renewIKE(t)
-			w.i.b.tunnel.Suites = nil
+			w.i.b.tunnel.Algorithms = nothing
 			w.now = w.now.Add(30 * time.Minute)
 			w.run(w.l.Tick(w.now), false)
 			require.Equal(t, 1, w.l.Sessions(), "it was renewed")
@@ -491,39 +571,39 @@ func TestLifetimes(t *testing.T) {
 // A gateway with several tunnels tells them apart by the name that is asked for.
 func TestTunnelByName(t *testing.T) {
 	second := must(ca.NewGateway(rand.Reader, start, "field.tern.example"))
-	build := func(ask string, suites ...string) *world {
+	build := func(ask string, words ...string) *world {
 		w := newWorld(t, func(s *Settings, c *Caller) {
-			s.ID, s.Suites = "main", suitesOf("aes256gcm-sha256-x25519")
+			s.ID, s.Algorithms = "main", onlyX
 			s.More = []Tunnel{{
 				ID: "field", Name: "field.tern.example", Chain: [][]byte{second.DER}, Key: second.Key,
-				Suites: suitesOf("chacha20poly1305-sha512-p384"), Liveness: time.Minute,
+				Algorithms: policy("ChaCha20-Poly1305", "PRF-HMAC-SHA2-512", "P-384"), Liveness: time.Minute,
 			}}
-			c.Name, c.Suites = ask, suitesOf(suites...)
+			c.Name, c.Algorithms = ask, policy(words...)
 		})
 		w.login()
 		return w
 	}
-	up, ok := find[Up](build(dial, "aes256gcm-sha256-x25519"))
+	up, ok := find[Up](build(dial, "AES-256-GCM-16", "PRF-HMAC-SHA2-256", "X25519"))
 	require.True(t, ok)
 	require.Equal(t, "main", up.Tunnel)
-	up, ok = find[Up](build("field.tern.example", "chacha20poly1305-sha512-p384"))
+	up, ok = find[Up](build("field.tern.example", "ChaCha20-Poly1305", "PRF-HMAC-SHA2-512", "P-384"))
 	require.True(t, ok)
 	require.Equal(t, "field", up.Tunnel)
 	// A device that can do both reaches either, whichever was agreed on first; the IKE SA is renewed with what the tunnel has.
-	w := build("field.tern.example", "aes256gcm-sha256-x25519", "chacha20poly1305-sha512-p384")
+	w := build("field.tern.example", "AES-256-GCM-16", "ChaCha20-Poly1305", "PRF-HMAC-SHA2-256", "PRF-HMAC-SHA2-512", "X25519", "P-384")
 	up, ok = find[Up](w)
 	require.True(t, ok, "%v", w.events)
 	require.Equal(t, "field", up.Tunnel)
 	require.Equal(t, esp.ChaCha20Poly1305, up.Child.Algorithm)
 	w.now = w.now.Add(time.Second)
 	w.run(w.l.Tick(w.now), false)
-	require.Equal(t, "chacha20poly1305-sha512-p384", w.l.sessions[up.ID].cur.suite.Name)
+	require.Equal(t, "ChaCha20-Poly1305, PRF-HMAC-SHA2-512, P-384", w.l.sessions[up.ID].cur.suite.String())
 	require.NoError(t, w.failure())
-	w = build("field.tern.example", "aes256gcm-sha256-x25519")
+	w = build("field.tern.example", "AES-256-GCM-16", "PRF-HMAC-SHA2-256", "X25519")
 	note, _ := find[Note](w)
 	require.Contains(t, note.Reason.Words(), "agreed on algorithms that only another tunnel has")
 	require.ErrorContains(t, w.failure(), "NO_PROPOSAL_CHOSEN")
-	note, _ = find[Note](build("elsewhere.example", "aes256gcm-sha256-x25519"))
+	note, _ = find[Note](build("elsewhere.example", "AES-256-GCM-16", "PRF-HMAC-SHA2-256", "X25519"))
 	require.Contains(t, note.Reason.Words(), `this gateway is "gate.tern.example" or "field.tern.example"`)
 }
 
@@ -533,7 +613,7 @@ func TestChildrenAreBounded(t *testing.T) {
 	w.login()
 	for i := range 10 {
 		w.ask(createChildSA, w.rekey(),
-			saPayload(espProposal([]byte{1, 2, 3, byte(i)}, []esp.Algorithm{esp.AES256GCM})),
+			saPayload(espProposals(onlyX, []byte{1, 2, 3, byte(i)}, dhNone)[0]),
 			payload{kind: plNonce, body: bytes.Repeat([]byte{byte(i + 1)}, 32)}, selectors(plTSi, netset.Everywhere),
 			selectors(plTSr, netset.Everywhere))
 	}
@@ -546,7 +626,7 @@ func TestPFS(t *testing.T) {
 	w := newWorld(t, func(s *Settings, _ *Caller) { s.PFS = true })
 	w.login()
 	w.ask(createChildSA, w.rekey(),
-		saPayload(espProposal([]byte{1, 2, 3, 4}, []esp.Algorithm{esp.AES256GCM})),
+		saPayload(espProposals(onlyX, []byte{1, 2, 3, 4}, dhNone)[0]),
 		payload{kind: plNonce, body: bytes.Repeat([]byte{9}, 32)}, selectors(plTSi, netset.Everywhere), selectors(plTSr, netset.Everywhere))
 	_, renewed := find[Renewed](w)
 	require.False(t, renewed)
@@ -558,7 +638,7 @@ func TestPFS(t *testing.T) {
 // the octets on the wire and the device's private value: key schedule (RFC 7296 §2.13, §2.14, §2.17), and the octets under both AUTH
 // payloads (§2.15, §2.16).
 func TestSecondDerivation(t *testing.T) {
-	w := newWorld(t, func(_ *Settings, c *Caller) { c.Suites = []Suite{X25519} })
+	w := newWorld(t, func(_ *Settings, c *Caller) { c.Algorithms = onlyX })
 	w.login()
 	mac := func(key []byte, parts ...[]byte) []byte {
 		h := hmac.New(sha256.New, key)
@@ -630,8 +710,8 @@ func TestRFCVectors(t *testing.T) {
 	require.Equal(t, hexed("afd03944d84895626b0825f4ab46907f15f9dadbe4101ec682aa034c7cebc59cfaea9ea9076ede7f4af152e8b2fa9cb6"),
 		prfHMACSHA384.sum(bytes.Repeat([]byte{0x0b}, 20), []byte("Hi There")))
 	require.Equal(t, hexed("87aa7cdea5ef619d4ff0b4241a1d6cb02379f4e2ce4ec2787ad0b30545e17cdedaa833b7d6b8a702038b274eaea3f4e4be9d914eeb61f1702e696c203a126854"), prfHMACSHA512.sum(bytes.Repeat([]byte{0x0b}, 20), []byte("Hi There")))
-	i := dh{groupP256, must(ecdh.P256().NewPrivateKey(hexed("C88F01F5 10D9AC3F 70A292DA A2316DE5 44E9AAB8 AFE84049 C62A9C57 862D1433")))}
-	r := dh{groupP256, must(ecdh.P256().NewPrivateKey(hexed("C6EF9C5D 78AE012A 011164AC B397CE20 88685D8F 06BF9BE0 B283AB46 476BEE53")))}
+	i := dh{group: groupP256, key: must(ecdh.P256().NewPrivateKey(hexed("C88F01F5 10D9AC3F 70A292DA A2316DE5 44E9AAB8 AFE84049 C62A9C57 862D1433")))}
+	r := dh{group: groupP256, key: must(ecdh.P256().NewPrivateKey(hexed("C6EF9C5D 78AE012A 011164AC B397CE20 88685D8F 06BF9BE0 B283AB46 476BEE53")))}
 	require.Equal(t, hexed("DAD0B653 94221CF9 B051E1FE CA5787D0 98DFE637 FC90B9EF 945D0C37 72581180 5271A046 1CDB8252 D61F1C45 6FA3E59A B1F45B33 ACCF5F58 389E0577 B8990BB3"), i.public())
 	shared := hexed("D6840F6B 42F6EDAF D13116E0 E1256520 2FEF8E9E CE7DCE03 812464D0 4B9442DE")
 	require.Equal(t, shared, must(i.shared(r.public())))
@@ -698,7 +778,7 @@ func FuzzParsers(f *testing.F) {
 	for _, d := range w.wire {
 		f.Add(d)
 	}
-	f.Add(saPayload(ikeProposals([]Suite{X25519}, nil)...).body)
+	f.Add(saPayload(ikeProposals(onlyX, nil)...).body)
 	f.Add(requestCfg().body)
 	f.Add(selectors(plTSi, netset.Everywhere).body)
 	f.Fuzz(func(t *testing.T, b []byte) {
@@ -738,7 +818,8 @@ func BenchmarkLogin(b *testing.B) {
 		peer := must(newDH(groupX25519, rand.Reader))
 		octets := make([]byte, 400)
 		digest := sha256.Sum256(octets)
-		cipher := mustAEAD(esp.AES256GCM, make([]byte, 36))
+		block := must(aes.NewCipher(make([]byte, 32)))
+		cipher := must(cipher.NewGCM(block))
 		roots := x509.NewCertPool()
 		roots.AddCert(ca.Leaf)
 		for b.Loop() {

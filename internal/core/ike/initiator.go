@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"net/netip"
+	"slices"
 	"strings"
 	"time"
 
@@ -21,7 +22,7 @@ type Caller struct {
 	Name           string // the gateway's name, which its certificate must hold
 	User, Password string
 	Roots          *x509.CertPool
-	Suites         []Suite
+	Algorithms     Policy
 	Rand           io.Reader
 	Local, Remote  netip.AddrPort // as the device sees them, for NAT detection
 	Now            func() time.Time
@@ -105,10 +106,10 @@ type Initiator struct {
 
 // NewInitiator prepares a call.
 func NewInitiator(c Caller) (*Initiator, error) {
-	if len(c.Suites) == 0 {
-		return nil, errors.New("ike: a caller needs a suite")
+	if len(c.Algorithms.groups) == 0 {
+		return nil, errors.New("ike: a caller needs algorithms")
 	}
-	i := &Initiator{c: c, suite: c.Suites[0], ni: make([]byte, nonceLen), eap: eap.NewPeer(c.Rand, c.User, c.Password)}
+	i := &Initiator{c: c, suite: Suite{group: c.Algorithms.groups[0]}, ni: make([]byte, nonceLen), eap: eap.NewPeer(c.Rand, c.User, c.Password)}
 	var spis [12]byte
 	if _, err := io.ReadFull(c.Rand, spis[:]); err != nil {
 		return nil, err
@@ -151,7 +152,7 @@ func (i *Initiator) sendInit(now time.Time) {
 	if i.cookie != nil { // first of all payloads (RFC 7296 §2.6)
 		ps = append(ps, notify{kind: nCookie, data: i.cookie}.payload())
 	}
-	ps = append(ps, saPayload(ikeProposals(i.c.Suites, nil)...), keyExchange{i.suite.group, i.half.public()}.payload(),
+	ps = append(ps, saPayload(ikeProposals(i.c.Algorithms, nil)...), keyExchange{i.suite.group, i.half.public()}.payload(),
 		payload{kind: plNonce, body: i.ni},
 		notify{kind: nNATSource, data: natHash(i.spiI, 0, i.c.Local)}.payload(),
 		notify{kind: nNATDestination, data: natHash(i.spiI, 0, i.c.Remote)}.payload(),
@@ -242,12 +243,10 @@ func (i *Initiator) initAnswered(now time.Time, m *message) {
 		return
 	}
 	if group, ok := m.notified(nInvalidKE); ok && len(group) == 2 {
-		for _, s := range i.c.Suites {
-			if s.group == binary.BigEndian.Uint16(group) && s.group != i.suite.group {
-				i.suite = s
-				i.sendInit(now)
-				return
-			}
+		if g := binary.BigEndian.Uint16(group); slices.Contains(i.c.Algorithms.groups, g) && g != i.suite.group {
+			i.suite.group = g
+			i.sendInit(now)
+			return
 		}
 	}
 	if n, ok := m.failure(); ok {
@@ -262,7 +261,7 @@ func (i *Initiator) initAnswered(now time.Time, m *message) {
 	if errSA != nil || errKE != nil || len(nonce) < 16 || m.spiR == 0 || len(chosen) != 1 {
 		return
 	}
-	_, suite, ok := chooseIKE(chosen, i.c.Suites, nil)
+	_, suite, ok := chooseIKE(chosen, i.c.Algorithms, nil)
 	if !ok || ke.group != suite.group || ke.group != i.half.group {
 		i.fail(errors.New("ike: the gateway chose algorithms that were not offered"))
 		return
@@ -294,7 +293,7 @@ func (i *Initiator) sendFirst(now time.Time) {
 		payload{kind: plIDi, body: i.identity().body()},
 		payload{kind: plIDr, body: identityFor(i.c.Name).body()},
 		requestCfg(),
-		saPayload(espProposal(binary.BigEndian.AppendUint32(nil, i.childSPI), ciphersOf(i.c.Suites))),
+		saPayload(espProposals(i.c.Algorithms, binary.BigEndian.AppendUint32(nil, i.childSPI), dhNone)...),
 		selectors(plTSi, netset.Everywhere), selectors(plTSr, netset.Everywhere),
 		notify{kind: nInitialContact}.payload())
 }
@@ -412,7 +411,7 @@ func (i *Initiator) established(now time.Time, m *message) {
 	}
 	conf.Routes = remote
 	conf.Full = remote.Covers(netset.All4) || remote.Covers(netset.All6)
-	_, cipher, _, ok := chooseESP(chosen, chosen[0].spi, ciphersOf(i.c.Suites), []uint16{dhNone})
+	_, cipher, _, ok := chooseESP(chosen, chosen[0].spi, i.c.Algorithms, []uint16{dhNone})
 	if !ok {
 		i.fail(errors.New("ike: the gateway chose algorithms for traffic that were not offered"))
 		return
@@ -420,14 +419,14 @@ func (i *Initiator) established(now time.Time, m *message) {
 	b := i.bond(now, local, remote)
 	_, c := b.cur.makeChild(now, cipher, i.childSPI, binary.BigEndian.Uint32(chosen[0].spi), nil, i.ni, i.nr, local, remote, true)
 	i.phase = phUp
-	i.emit(Established{c, conf, i.suite.Name, i.behind})
+	i.emit(Established{c, conf, i.suite.String(), i.behind})
 }
 
 // bond makes what the login leaves behind.
 func (i *Initiator) bond(now time.Time, local, remote netset.Addrs) *bond {
 	i.spis = map[uint64]*ikeSA{}
 	b := &bond{
-		who: "the gateway", peer: i.peer(), rand: i.c.Rand, tunnel: Tunnel{Suites: i.c.Suites, PFS: i.c.PFS, IKELife: i.c.IKELife, ESPLife: i.c.ESPLife, Liveness: i.c.Liveness, Patience: i.c.Patience},
+		who: "the gateway", peer: i.peer(), rand: i.c.Rand, tunnel: Tunnel{Algorithms: i.c.Algorithms, PFS: i.c.PFS, IKELife: i.c.IKELife, ESPLife: i.c.ESPLife, Liveness: i.c.Liveness, Patience: i.c.Patience},
 		local: local, remote: remote, logKeys: i.c.LogKeys, heard: now, emit: i.emit, count: &i.counters,
 		newIKE:  func() uint64 { return binary.BigEndian.Uint64(i.random(8)) | 1 },
 		newESP:  func() uint32 { return binary.BigEndian.Uint32(i.random(4)) | 0x100 },
@@ -450,15 +449,15 @@ func (i *Initiator) random(n int) []byte {
 // Alive asks the gateway whether it is still there.
 func (i *Initiator) Alive(now time.Time) []Output { return i.AliveOf(now, 0) }
 
-// AliveOf is Alive in a message of so many octets at least, of which all but a few say nothing: it shows whether the way, and the gateway,
-// take messages of that size.
+// AliveOf is Alive in a message of so many octets, or as near below as the cipher's blocks allow, of which all but a few say nothing: it shows
+// whether the way, and the gateway, take messages of that size.
 func (i *Initiator) AliveOf(now time.Time, octets int) []Output {
 	if i.phase == phUp && i.b.cur.win.idle() {
 		i.b.cur.ask(now, &request{exchange: informational, write: func(time.Time) ([]payload, bool) {
 			if octets == 0 {
 				return nil, true
 			}
-			return []payload{{kind: plVendor, body: make([]byte, max(0, octets-headerLen-4-4-aeadIV-aeadICV-1))}}, true
+			return []payload{{kind: plVendor, body: make([]byte, max(0, i.b.cur.keys.side(true).Room(octets-headerLen-4)-4))}}, true
 		}})
 	}
 	return i.take()

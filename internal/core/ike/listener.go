@@ -7,9 +7,9 @@ import (
 	"errors"
 	"io"
 	"net/netip"
-	"slices"
 	"time"
 
+	"yellowlantern/internal/core/algorithm"
 	"yellowlantern/internal/core/crowd"
 	conversation "yellowlantern/internal/core/login"
 	"yellowlantern/internal/core/reason"
@@ -17,12 +17,12 @@ import (
 
 // Tunnel is one way in, told apart from others by the name that the device asks for (IDr, RFC 7296 §2.15).
 type Tunnel struct {
-	ID     string        // what the plan calls it
-	Name   string        // what people dial: the gateway's identity, held by its certificate
-	Chain  [][]byte      // certificates in DER, the gateway's first
-	Key    crypto.Signer // of the gateway's certificate
-	Suites []Suite       // in order of preference
-	PFS    bool          // renewed Child SAs must have a key exchange of their own
+	ID         string        // what the plan calls it
+	Name       string        // what people dial: the gateway's identity, held by its certificate
+	Chain      [][]byte      // certificates in DER, the gateway's first
+	Key        crypto.Signer // of the gateway's certificate
+	Algorithms Policy        // what is accepted, the preferred first
+	PFS        bool          // renewed Child SAs must have a key exchange of their own
 	// Liveness is after how long a silence the peer is asked whether it is still there; IKELife and ESPLife are how long keys may be
 	// used without being renewed (0: no limit).
 	Liveness, IKELife, ESPLife time.Duration
@@ -50,7 +50,7 @@ type Settings struct {
 // DefaultSettings fills in what need not be chosen.
 func DefaultSettings() Settings {
 	return Settings{
-		Tunnel: Tunnel{Suites: []Suite{X25519, P256}, Liveness: 30 * time.Second}, CookieAbove: 128, MaxHalfOpen: 1024, CookieShare: 16, MaxShare: 64,
+		Tunnel: Tunnel{Algorithms: Level(algorithm.Strict), Liveness: 30 * time.Second}, CookieAbove: 128, MaxHalfOpen: 1024, CookieShare: 16, MaxShare: 64,
 		LoginTime: 30 * time.Second,
 	}
 }
@@ -196,7 +196,7 @@ func (l *Listener) init(now time.Time, from Peer, m *message) {
 	case l.halfOpen.All() >= l.set.MaxHalfOpen, l.halfOpen.Of(source) >= l.set.MaxShare:
 		l.Counters.Overload++
 		return
-	case l.halfOpen.All() >= l.set.CookieAbove, l.halfOpen.Of(source) >= l.set.CookieShare:
+	case l.halfOpen.All() >= l.set.CookieAbove, l.halfOpen.Of(source) >= l.set.CookieShare, modps[ke.group].size > 0: // which takes long
 		if l.cookies.renew(now, l.set.Rand) != nil {
 			return
 		}
@@ -206,11 +206,11 @@ func (l *Listener) init(now time.Time, from Peer, m *message) {
 			return
 		}
 	}
-	chosen, suite, ok := chooseIKE(offered, l.set.allSuites(), nil)
+	chosen, suite, ok := chooseIKE(offered, l.set.anyTunnel(), nil)
 	if !ok {
 		l.emit(Note{
 			Peer: from, Reason: reason.Of(reason.NoCommonAlgorithm, reason.With{
-				reason.Notify: notifyWords[nNoProposalChosen], reason.Offered: describe(offered), reason.Wanted: describeSuites(l.set.allSuites()),
+				reason.Notify: notifyWords[nNoProposalChosen], reason.Offered: describe(offered), reason.Wanted: describePolicy(l.set.anyTunnel()),
 			}),
 		})
 		l.refuseInit(from, m, notify{kind: nNoProposalChosen}.payload())
@@ -429,8 +429,8 @@ func (l *Listener) Configure(set Settings) error {
 
 func (s Settings) check() error {
 	for _, t := range s.tunnels() {
-		if len(t.Chain) == 0 || t.Key == nil || len(t.Suites) == 0 || t.Name == "" {
-			return errors.New("ike: a gateway needs a name, a certificate with its key, and a suite")
+		if len(t.Chain) == 0 || t.Key == nil || len(t.Algorithms.groups) == 0 || t.Name == "" {
+			return errors.New("ike: a gateway needs a name, a certificate with its key, and algorithms")
 		}
 	}
 	return nil
@@ -438,14 +438,10 @@ func (s Settings) check() error {
 
 func (s Settings) tunnels() []Tunnel { return append([]Tunnel{s.Tunnel}, s.More...) }
 
-// allSuites is the suites of all tunnels: which one a device asks for is known only once the key exchange is over.
-func (s Settings) allSuites() (out []Suite) {
+// anyTunnel is what any tunnel accepts: which one a device asks for is known only once the key exchange is over.
+func (s Settings) anyTunnel() (out Policy) {
 	for _, t := range s.tunnels() {
-		for _, suite := range t.Suites {
-			if !slices.Contains(out, suite) {
-				out = append(out, suite)
-			}
-		}
+		out = out.and(t.Algorithms)
 	}
 	return out
 }

@@ -272,9 +272,9 @@ func (r *login) chooseTunnel(m *message) bool {
 	// Which tunnel a device asks for is known only once the key exchange is over. One that has offered what this tunnel has comes in by
 	// what
 	// another tunnel has, and its IKE SA is renewed at once.
-	if _, _, both := chooseIKE(r.offeredIKE, r.tunnel.Suites, nil); !slices.Contains(r.tunnel.Suites, r.sa.suite) && !both {
+	if _, _, both := chooseIKE(r.offeredIKE, r.tunnel.Algorithms, nil); !r.tunnel.Algorithms.allows(r.sa.suite) && !both {
 		r.fail(nNoProposalChosen, reason.Of(reason.AlgorithmsElsewhere, reason.With{
-			reason.Tunnel: r.tunnel.ID, reason.Offered: r.sa.suite.Name, reason.Wanted: describeSuites(r.tunnel.Suites),
+			reason.Tunnel: r.tunnel.ID, reason.Offered: r.sa.suite.String(), reason.Wanted: describePolicy(r.tunnel.Algorithms),
 		}))
 		return false
 	}
@@ -318,7 +318,7 @@ func (r *login) authLast(m *message) {
 		return
 	}
 	r.awaits = awaitsLease
-	r.l.emit(AskLease{r.id, r.user, r.groups, r.tunnel.ID, r.sa.suite.Name, r.peer})
+	r.l.emit(AskLease{r.id, r.user, r.groups, r.tunnel.ID, r.sa.suite.String(), r.peer})
 }
 
 // finish answers the login with the gateway's closing proof and the first Child SA, narrowed to what the person may have. Whoever has
@@ -361,12 +361,12 @@ func (r *login) finish(now time.Time, g Grant) {
 		return
 	}
 	spi := r.l.newChildSPI()
-	chosen, cipher, _, ok := chooseESP(r.offered, spi4(spi), ciphersOf(r.tunnel.Suites), []uint16{dhNone})
+	chosen, cipher, _, ok := chooseESP(r.offered, spi4(spi), r.tunnel.Algorithms, []uint16{dhNone})
 	if !ok {
 		delete(r.l.children, spi)
 		without(nNoProposalChosen, reason.Of(reason.NoCommonTrafficCipher, reason.With{
 			reason.Tunnel: r.tunnel.ID, reason.Offered: describe(r.offered),
-			reason.Wanted: describe([]proposal{espProposal(nil, ciphersOf(r.tunnel.Suites))}),
+			reason.Wanted: describe(espProposals(r.tunnel.Algorithms, nil, dhNone)),
 		}))
 		return
 	}
@@ -381,7 +381,7 @@ func (r *login) finish(now time.Time, g Grant) {
 	r.reply(ikeAuth, proof, conf.reply(r.asked), saPayload(chosen), selectors(plTSi, remote), selectors(plTSr, local))
 	r.l.sessions[r.id] = b
 	r.l.emit(Up{
-		ID: r.id, User: r.user, Peer: r.peer, Child: child, Suite: r.sa.suite.Name, Tunnel: r.tunnel.ID, NAT: r.nat, Identity: id.String(),
+		ID: r.id, User: r.user, Peer: r.peer, Child: child, Suite: r.sa.suite.String(), Tunnel: r.tunnel.ID, NAT: r.nat, Identity: id.String(),
 		Configuration: conf,
 	})
 }

@@ -162,21 +162,39 @@ func (Down) isOutput()       {}
 func (Note) isOutput()       {}
 func (KeyRow) isOutput()     {}
 
-// analyserNames are the names that the analyser has for the algorithms in its two tables. It knows no ChaCha20-Poly1305: such rows name it
-// all the same, for whoever reads them.
-var analyserNames = map[esp.Algorithm][2]string{
-	esp.AES256GCM:        {"AES-GCM-256 with 16 octet ICV [RFC5282]", "AES-GCM with 16 octet ICV [RFC4106]"},
-	esp.AES128GCM:        {"AES-GCM-128 with 16 octet ICV [RFC5282]", "AES-GCM with 16 octet ICV [RFC4106]"},
-	esp.ChaCha20Poly1305: {"ChaCha20-Poly1305 [RFC7634]", "ChaCha20-Poly1305 [RFC7634]"},
-}
+// The names that the analyser has for algorithms in its two tables. It knows no ChaCha20-Poly1305: such rows name it all the same, for whoever
+// reads them.
+var (
+	analyserEncryptions = map[esp.Encryption][2]string{
+		esp.EncrAES256GCM:        {"AES-GCM-256 with 16 octet ICV [RFC5282]", "AES-GCM with 16 octet ICV [RFC4106]"},
+		esp.EncrAES128GCM:        {"AES-GCM-128 with 16 octet ICV [RFC5282]", "AES-GCM with 16 octet ICV [RFC4106]"},
+		esp.EncrChaCha20Poly1305: {"ChaCha20-Poly1305 [RFC7634]", "ChaCha20-Poly1305 [RFC7634]"},
+		esp.EncrAES256CBC:        {"AES-CBC-256 [RFC3602]", "AES-CBC [RFC3602]"},
+		esp.EncrAES128CBC:        {"AES-CBC-128 [RFC3602]", "AES-CBC [RFC3602]"},
+		esp.Encr3DES:             {"3DES [RFC2451]", "TripleDES-CBC [RFC2451]"},
+	}
+	analyserIntegrities = map[esp.Integrity][2]string{
+		0:              {"NONE [RFC4306]", "NULL"},
+		esp.HMACSHA256: {"HMAC_SHA2_256_128 [RFC4868]", "HMAC-SHA-256-128 [RFC4868]"},
+		esp.HMACSHA384: {"HMAC_SHA2_384_192 [RFC4868]", "HMAC-SHA-384-192 [RFC4868]"},
+		esp.HMACSHA512: {"HMAC_SHA2_512_256 [RFC4868]", "HMAC-SHA-512-256 [RFC4868]"},
+		esp.HMACSHA1:   {"HMAC_SHA1_96 [RFC2404]", "HMAC-SHA-1-96 [RFC2404]"},
+	}
+)
 
 // ikeKeyRow writes an IKE SA for the analyser (its table of IKEv2 keys: hex, bare).
 func ikeKeyRow(spiI, spiR uint64, k *keys) KeyRow {
-	return KeyRow{"ikev2_decryption_table", fmt.Sprintf(`%016x,%016x,%x,%x,"%s",,,"NONE [RFC4306]"`, spiI, spiR, k.ei, k.er,
-		analyserNames[k.suite.encr][0])}
+	a := k.suite.encr
+	return KeyRow{"ikev2_decryption_table", fmt.Sprintf(`%016x,%016x,%x,%x,"%s",%x,%x,"%s"`, spiI, spiR, k.ei, k.er,
+		analyserEncryptions[a.Encryption][0], k.ai, k.ar, analyserIntegrities[a.Integrity][0])}
 }
 
 // espKeyRow writes one direction of a Child SA for the analyser (its table of ESP associations).
 func espKeyRow(spi uint32, a esp.Algorithm, key []byte) KeyRow {
-	return KeyRow{"esp_sa", fmt.Sprintf(`"IPv4","*","*","0x%08x","%s","0x%x","NULL",""`, spi, analyserNames[a][1], key)}
+	encr, integ := key[:a.EncryptionLen()], ""
+	if n := a.IntegrityLen(); n > 0 {
+		integ = fmt.Sprintf("0x%x", key[len(key)-n:])
+	}
+	return KeyRow{"esp_sa", fmt.Sprintf(`"IPv4","*","*","0x%08x","%s","0x%x","%s","%s"`, spi, analyserEncryptions[a.Encryption][1], encr,
+		analyserIntegrities[a.Integrity][1], integ)}
 }

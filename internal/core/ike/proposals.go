@@ -7,6 +7,7 @@ import (
 
 	"golang.org/x/crypto/cryptobyte"
 
+	"yellowlantern/internal/core/algorithm"
 	"yellowlantern/internal/core/esp"
 )
 
@@ -25,13 +26,26 @@ const (
 	tDH    = 4
 	tESN   = 5
 
+	encr3DES                     = 3  // RFC 2451
+	encrCBC                      = 12 // AES-CBC, RFC 3602
 	encrGCM16                    = 20 // AES-GCM with a 16-octet ICV, RFC 5282 and RFC 4106
 	encrChaCha20Poly1305         = 28 // RFC 7634
+	prfHMACSHA1          prfKind = 2  // RFC 2104
 	prfHMACSHA256        prfKind = 5  // RFC 4868
 	prfHMACSHA384        prfKind = 6
 	prfHMACSHA512        prfKind = 7
 	integNone                    = 0
+	integSHA1                    = 2  // RFC 2404
+	integSHA256                  = 12 // RFC 4868
+	integSHA384                  = 13
+	integSHA512                  = 14
 	dhNone                       = 0
+	groupMODP1024                = 2  // RFC 7296 appendix B.2
+	groupMODP2048                = 14 // RFC 3526
+	groupMODP3072                = 15
+	groupMODP4096                = 16
+	groupMODP6144                = 17
+	groupMODP8192                = 18
 	groupP256                    = 19 // RFC 5903
 	groupP384                    = 20
 	groupP521                    = 21
@@ -55,44 +69,67 @@ type proposal struct {
 	transforms []transform
 }
 
-// encryption is the transform of an algorithm.
-func encryption(a esp.Algorithm) transform {
-	switch a {
-	case esp.AES128GCM:
-		return transform{kind: tEncr, id: encrGCM16, keyLen: 128}
-	case esp.ChaCha20Poly1305:
-		return transform{kind: tEncr, id: encrChaCha20Poly1305, keyLen: 0}
-	}
-	return transform{kind: tEncr, id: encrGCM16, keyLen: 256}
-}
-
-// ikeProposals offers suites for the IKE SA: those that differ in the group only share a proposal.
-func ikeProposals(suites []Suite, spi []byte) (out []proposal) {
-	type sort struct {
-		encr esp.Algorithm
-		prf  prfKind
-	}
-	at := map[sort]int{}
-	for _, s := range suites {
-		i, seen := at[sort{s.encr, s.prf}]
-		if !seen {
-			i = len(out)
-			at[sort{s.encr, s.prf}] = i
-			out = append(out, proposal{uint8(i + 1), protoIKE, spi, []transform{encryption(s.encr), {kind: tPRF, id: uint16(s.prf)}}})
+// protection are the transforms of what protects packets or messages: an encryption, and an integrity where it has none of its own.
+func protection(a esp.Algorithm) (out []transform) {
+	for number, e := range encryptions {
+		if e == a.Encryption {
+			out = append(out, transform{kind: tEncr, id: number[0], keyLen: number[1]})
 		}
-		out[i].transforms = append(out[i].transforms, transform{kind: tDH, id: s.group})
+	}
+	for number, i := range integrities {
+		if i == a.Integrity {
+			out = append(out, transform{kind: tInteg, id: number})
+		}
 	}
 	return out
 }
 
-// espProposal offers algorithms for the Child SA.
-func espProposal(spi []byte, ciphers []esp.Algorithm) proposal {
-	p := proposal{number: 1, protocol: protoESP, spi: spi}
-	for _, a := range ciphers {
-		p.transforms = append(p.transforms, encryption(a))
+// proposals offers a policy: encryptions that have their own integrity in one proposal, the others, with integrities, in another (RFC 5282
+// §8). more are the transforms of all of them.
+func (p Policy) proposals(protocol uint8, spi []byte, more ...transform) (out []proposal) {
+	for _, own := range []bool{true, false} {
+		var ts []transform
+		for _, e := range p.encryption {
+			if e.Own() == own {
+				ts = append(ts, protection(esp.Algorithm{Encryption: e})...)
+			}
+		}
+		if len(ts) == 0 || !own && len(p.integrity) == 0 {
+			continue
+		}
+		if !own {
+			for _, i := range p.integrity {
+				ts = append(ts, protection(esp.Algorithm{Integrity: i})...)
+			}
+		}
+		out = append(out, proposal{uint8(len(out) + 1), protocol, spi, append(ts, more...)})
 	}
-	p.transforms = append(p.transforms, transform{kind: tESN, id: esnNone})
-	return p
+	if len(out) == 2 && !p.encryption[0].Own() { // what is preferred comes first
+		out[0], out[1] = out[1], out[0]
+		out[0].number, out[1].number = 1, 2
+	}
+	return out
+}
+
+// ikeProposals offers a policy for the IKE SA.
+func ikeProposals(p Policy, spi []byte) []proposal {
+	var more []transform
+	for _, prf := range p.prfs {
+		more = append(more, transform{kind: tPRF, id: uint16(prf)})
+	}
+	for _, group := range p.groups {
+		more = append(more, transform{kind: tDH, id: group})
+	}
+	return p.proposals(protoIKE, spi, more...)
+}
+
+// espProposals offers it for the Child SA, with a key exchange of a group unless that is dhNone.
+func espProposals(p Policy, spi []byte, group uint16) []proposal {
+	more := []transform{{kind: tESN, id: esnNone}}
+	if group != dhNone {
+		more = append(more, transform{kind: tDH, id: group})
+	}
+	return p.proposals(protoESP, spi, more...)
 }
 
 func (p proposal) has(t transform) bool { return slices.Contains(p.transforms, t) }
@@ -121,15 +158,30 @@ func (p proposal) understood() bool {
 	return !slices.ContainsFunc(p.transforms, func(t transform) bool { return !slices.Contains(kinds, t.kind) })
 }
 
-// chooseIKE picks the first of our suites that some proposal offers; the answer names just what was chosen. spi is ours where an IKE
-// SA is renewed.
-func chooseIKE(offered []proposal, suites []Suite, spi []byte) (proposal, Suite, bool) {
-	for _, s := range suites {
-		want := ikeProposals([]Suite{s}, spi)[0]
+// fits tells whether a proposal has a cipher, with its integrity and no other demand.
+func (p proposal) fits(a esp.Algorithm) bool {
+	return (a.Encryption.Own() && p.allows(tInteg, integNone) || !a.Encryption.Own()) &&
+		!slices.ContainsFunc(protection(a), func(t transform) bool { return !p.has(t) })
+}
+
+// chooseIKE picks what both sides have, by our order: encryption first, then integrity, PRF and group. The answer names just what was
+// chosen. spi is ours where an IKE SA is renewed.
+func chooseIKE(offered []proposal, ours Policy, spi []byte) (proposal, Suite, bool) {
+	for _, cipher := range ours.ciphers() {
+		var fit []proposal
 		for _, p := range offered {
-			if p.protocol == protoIKE && p.understood() && len(p.spi) == len(spi) && p.allows(tInteg, integNone) && p.hasAll(want) {
-				want.number = p.number
-				return want, s, true
+			if p.protocol == protoIKE && p.understood() && len(p.spi) == len(spi) && p.fits(cipher) {
+				fit = append(fit, p)
+			}
+		}
+		for _, prf := range ours.prfs {
+			for _, group := range ours.groups {
+				want := []transform{{kind: tPRF, id: uint16(prf)}, {kind: tDH, id: group}}
+				for _, p := range fit {
+					if p.has(want[0]) && p.has(want[1]) {
+						return proposal{p.number, protoIKE, spi, append(protection(cipher), want...)}, Suite{cipher, prf, group}, true
+					}
+				}
 			}
 		}
 	}
@@ -138,27 +190,26 @@ func chooseIKE(offered []proposal, suites []Suite, spi []byte) (proposal, Suite,
 
 // chooseESP picks the first of our algorithms, and of them the first of the groups, that some proposal offers. dhNone among the groups
 // stands for no key exchange.
-func chooseESP(offered []proposal, ours []byte, ciphers []esp.Algorithm, groups []uint16) (proposal, esp.Algorithm, uint16, bool) {
-	for _, a := range ciphers {
+func chooseESP(offered []proposal, spi []byte, ours Policy, groups []uint16) (proposal, esp.Algorithm, uint16, bool) {
+	for _, cipher := range ours.ciphers() {
 		for _, group := range groups {
-			want := espProposal(ours, []esp.Algorithm{a})
+			want := []transform{{kind: tESN, id: esnNone}}
 			if group != dhNone {
-				want.transforms = append(want.transforms, transform{kind: tDH, id: group})
+				want = append(want, transform{kind: tDH, id: group})
 			}
 			for _, p := range offered {
-				if p.protocol == protoESP && p.understood() && len(p.spi) == 4 && p.allows(tInteg, integNone) &&
+				if p.protocol == protoESP && p.understood() && len(p.spi) == 4 && p.fits(cipher) &&
 					(group != dhNone || p.allows(tDH, dhNone)) && p.hasAll(want) {
-					want.number = p.number
-					return want, a, group, true
+					return proposal{p.number, protoESP, spi, append(protection(cipher), want...)}, cipher, group, true
 				}
 			}
 		}
 	}
-	return proposal{}, 0, dhNone, false
+	return proposal{}, esp.Algorithm{}, dhNone, false
 }
 
-func (p proposal) hasAll(want proposal) bool {
-	return !slices.ContainsFunc(want.transforms, func(t transform) bool { return !p.has(t) })
+func (p proposal) hasAll(want []transform) bool {
+	return !slices.ContainsFunc(want, func(t transform) bool { return !p.has(t) })
 }
 
 func saPayload(ps ...proposal) payload {
@@ -269,19 +320,22 @@ func parseTransform(s *cryptobyte.String) (transform, error) {
 	return t, nil
 }
 
-// transformNames are by type, identifier and key length.
-var transformNames = map[[3]uint16]string{
-	{tEncr, 12, 128}: "AES-128-CBC", {tEncr, 12, 192}: "AES-192-CBC", {tEncr, 12, 256}: "AES-256-CBC", {tEncr, 3, 0}: "3DES",
-	{tEncr, 20, 128}: "AES-128-GCM", {tEncr, 20, 256}: "AES-256-GCM", {tEncr, 28, 0}: "ChaCha20-Poly1305",
-	{tPRF, 2, 0}: "PRF HMAC-SHA1", {tPRF, 5, 0}: "PRF HMAC-SHA2-256", {tPRF, 6, 0}: "PRF HMAC-SHA2-384", {tPRF, 7, 0}: "PRF HMAC-SHA2-512",
-	{tInteg, 0, 0}: "no separate integrity", {tInteg, 2, 0}: "HMAC-SHA1-96", {tInteg, 12, 0}: "HMAC-SHA2-256-128", {tInteg, 13, 0}: "HMAC-SHA2-384-192", {tInteg, 14, 0}: "HMAC-SHA2-512-256",
-	{tDH, 2, 0}: "1024-bit MODP", {tDH, 14, 0}: "2048-bit MODP", {tDH, 15, 0}: "3072-bit MODP", {tDH, 16, 0}: "4096-bit MODP",
-	{tDH, 19, 0}: "P-256", {tDH, 20, 0}: "P-384", {tDH, 21, 0}: "P-521", {tDH, 31, 0}: "X25519", {tDH, 35, 0}: "ML-KEM-512", {tDH, 36, 0}: "ML-KEM-768",
+// otherNames are of what is not carried out, or is none, by type, identifier and key length; IANA "IKEv2 Parameters".
+var otherNames = map[[3]uint16]string{
+	{tEncr, 2, 0}: "DES", {tEncr, 11, 0}: "NULL", {tEncr, 12, 192}: "AES-192-CBC", {tEncr, 13, 128}: "AES-128-CTR", {tEncr, 13, 256}: "AES-256-CTR",
+	{tEncr, 20, 192}: "AES-192-GCM-16", {tEncr, 18, 256}: "AES-256-GCM-8", {tEncr, 19, 256}: "AES-256-GCM-12", {tEncr, 18, 128}: "AES-128-GCM-8",
+	{tPRF, 1, 0}: "PRF-HMAC-MD5", {tPRF, 4, 0}: "PRF-AES128-XCBC", {tPRF, 8, 0}: "PRF-AES128-CMAC",
+	{tInteg, 0, 0}: "no separate integrity", {tInteg, 1, 0}: "HMAC-MD5-96", {tInteg, 5, 0}: "AES-XCBC-96", {tInteg, 8, 0}: "AES-CMAC-96",
+	{tDH, 1, 0}: "MODP-768", {tDH, 5, 0}: "MODP-1536", {tDH, 22, 0}: "MODP-1024-160", {tDH, 23, 0}: "MODP-2048-224", {tDH, 24, 0}: "MODP-2048-256",
+	{tDH, 25, 0}: "P-192", {tDH, 26, 0}: "P-224", {tDH, 32, 0}: "X448", {tDH, 35, 0}: "ML-KEM-512", {tDH, 36, 0}: "ML-KEM-768", {tDH, 37, 0}: "ML-KEM-1024",
 	{tESN, 0, 0}: "no ESN", {tESN, 1, 0}: "ESN",
 }
 
 func (t transform) String() string {
-	if name, ok := transformNames[[3]uint16{uint16(t.kind), t.id, t.keyLen}]; ok {
+	if a, ok := algorithm.Numbered(algorithm.Kind(t.kind), t.id, t.keyLen); ok && t.kind != tESN {
+		return a.Name
+	}
+	if name, ok := otherNames[[3]uint16{uint16(t.kind), t.id, t.keyLen}]; ok {
 		return name
 	}
 	kind := map[uint8]string{tEncr: "encryption", tPRF: "PRF", tInteg: "integrity", tDH: "group", tESN: "ESN"}[t.kind]
@@ -304,7 +358,7 @@ func describe(ps []proposal) string {
 	return strings.Join(out, "; or ")
 }
 
-// describeSuites lists what we want, in the same words.
-func describeSuites(suites []Suite) string {
-	return describe(ikeProposals(suites, nil))
+// describePolicy lists what we want, in the same words.
+func describePolicy(p Policy) string {
+	return describe(ikeProposals(p, nil))
 }

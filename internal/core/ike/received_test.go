@@ -11,7 +11,6 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"yellowlantern/internal/core/esp"
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/reason"
 )
@@ -107,7 +106,7 @@ func requireNotify(t testing.TB, m *message, kind notifyType) notify {
 // IKE SA that was renewed (RFC 7296 §2.21.4, §2.23).
 func TestNothingUnauthenticChangesAnything(t *testing.T) {
 	for stage := 3; stage <= 9; stage++ { // the first two are about the group
-		w := newWorld(t, func(s *Settings, _ *Caller) { s.Suites = []Suite{P256, X25519} })
+		w := newWorld(t, func(s *Settings, _ *Caller) { s.Algorithms = pThenX })
 		waiting := until(w, stage)
 		if stage == 9 {
 			w.now = w.now.Add(time.Hour)
@@ -163,7 +162,7 @@ func TestNothingUnauthenticChangesAnything(t *testing.T) {
 
 // A device renews its IKE SA and then sends an authentic but malformed message on the old one: its session stays, and the books are right.
 func TestMalformedOnARenewedSA(t *testing.T) {
-	w := newWorld(t, func(s *Settings, _ *Caller) { s.Suites = []Suite{P256, X25519} })
+	w := newWorld(t, func(s *Settings, _ *Caller) { s.Algorithms = pThenX })
 	w.login()
 	up, _ := find[Up](w)
 	old := *w.l.sas[uint64(up.ID)]
@@ -184,7 +183,7 @@ func TestMalformedOnARenewedSA(t *testing.T) {
 // What the gateway answers to what a device may send on a standing IKE SA, and whether that ends it.
 func TestReceived(t *testing.T) {
 	esp256 := func(spi byte, more ...transform) payload {
-		p := espProposal([]byte{7, 7, 7, spi}, []esp.Algorithm{esp.AES256GCM})
+		p := espProposals(onlyX, []byte{7, 7, 7, spi}, dhNone)[0]
 		p.transforms = append(p.transforms, more...)
 		return saPayload(p)
 	}
@@ -274,7 +273,7 @@ func TestReceived(t *testing.T) {
 		}},
 	} {
 		t.Run(name, func(t *testing.T) {
-			w := newWorld(t, func(s *Settings, _ *Caller) { s.Suites = []Suite{X25519, P256} })
+			w := newWorld(t, func(s *Settings, _ *Caller) { s.Algorithms = xThenP })
 			w.login()
 			m, outs := c.ask(w)
 			require.NotNil(t, m, "the request is answered")
@@ -367,8 +366,8 @@ func TestReceivedFirst(t *testing.T) {
 		})
 	}
 	w := newWorld(t, func(s *Settings, c *Caller) {
-		s.Suites = suitesOf("aes256gcm-sha512-x25519")
-		c.Suites = s.Suites
+		s.Algorithms = policy("AES-256-GCM-16", "PRF-HMAC-SHA2-512", "X25519")
+		c.Algorithms = s.Algorithms
 	})
 	w.i.ni = w.i.ni[:24]
 	w.login()
@@ -391,7 +390,7 @@ func TestOnlyFamiliesAskedFor(t *testing.T) {
 	w.i.id, w.i.request = 1, nil
 	asked := cfgPayload(cfgRequest, []cfgAttr{{kind: cfgIP4Address}})
 	w.i.send(w.now, ikeAuth, payload{kind: plIDi, body: w.i.identity().body()}, asked,
-		saPayload(espProposal(binary.BigEndian.AppendUint32(nil, w.i.childSPI), ciphersOf(w.i.c.Suites))),
+		saPayload(espProposals(w.i.c.Algorithms, binary.BigEndian.AppendUint32(nil, w.i.childSPI), dhNone)...),
 		selectors(plTSi, netset.Everywhere), selectors(plTSr, netset.Everywhere))
 	w.run(w.i.take(), true)
 	require.NoError(t, w.failure())
@@ -426,11 +425,11 @@ func TestProofWithoutAChild(t *testing.T) {
 
 // Requests that come on an IKE SA that was renewed are answered until it is deleted (RFC 7296 §2.8, §2.25).
 func TestRequestsOnARenewedSA(t *testing.T) {
-	w := newWorld(t, func(s *Settings, _ *Caller) { s.Suites = []Suite{P256, X25519} })
+	w := newWorld(t, func(s *Settings, _ *Caller) { s.Algorithms = pThenX })
 	w.login()
 	w.now = w.now.Add(time.Hour)
 	own := []byte{9, 8, 7, 6, 5, 4, 3, 2}
-	m, _ := w.ask(createChildSA, saPayload(ikeProposals(suitesOf("aes256gcm-sha256-p256"), own)...),
+	m, _ := w.ask(createChildSA, saPayload(ikeProposals(onlyP, own)...),
 		payload{kind: plNonce, body: make([]byte, 32)},
 		keyExchange{groupP256, must(newDH(groupP256, rand.Reader)).public()}.payload())
 	_, ok := m.find(plSA)
@@ -438,7 +437,7 @@ func TestRequestsOnARenewedSA(t *testing.T) {
 	m, _ = w.ask(informational)
 	require.NotNil(t, m)
 	m, _ = w.ask(createChildSA, w.rekey(),
-		saPayload(espProposal([]byte{1, 2, 3, 4}, []esp.Algorithm{esp.AES256GCM})), payload{kind: plNonce, body: make([]byte, 32)},
+		saPayload(espProposals(onlyX, []byte{1, 2, 3, 4}, dhNone)[0]), payload{kind: plNonce, body: make([]byte, 32)},
 		selectors(plTSi, netset.Everywhere), selectors(plTSr, netset.Everywhere))
 	requireNotify(t, m, nTemporaryFailure)
 	m, _ = w.ask(informational, deletion{protocol: protoIKE}.payload())

@@ -35,7 +35,7 @@ func (s *ikeSA) renewed(now time.Time, m *message, offered []proposal, ni []byte
 		s.refuse(createChildSA, nNoAdditionalSAs)
 		return
 	}
-	chosen, suite, ok := chooseIKE(offered, b.tunnel.Suites, binary.BigEndian.AppendUint64(nil, own))
+	chosen, suite, ok := chooseIKE(offered, b.tunnel.Algorithms, binary.BigEndian.AppendUint64(nil, own))
 	switch {
 	case !ok:
 		s.refuse(createChildSA, nNoProposalChosen)
@@ -92,7 +92,7 @@ func (b *bond) renewIKE(now time.Time) {
 		return
 	}
 	s.renewing = true
-	s.askRenewal(now, b.tunnel.Suites[0].group)
+	s.askRenewal(now, b.tunnel.Algorithms.groups[0])
 }
 
 func (s *ikeSA) askRenewal(now time.Time, group uint16) {
@@ -108,7 +108,7 @@ func (s *ikeSA) askRenewal(now time.Time, group uint16) {
 		if s.replaced() {
 			return nil, false
 		}
-		proposals := ikeProposals(b.tunnel.Suites, binary.BigEndian.AppendUint64(nil, own))
+		proposals := ikeProposals(b.tunnel.Algorithms, binary.BigEndian.AppendUint64(nil, own))
 		return []payload{saPayload(proposals...), {kind: plNonce, body: ni}, keyExchange{group, half.public()}.payload()}, true
 	}, answered: func(now time.Time, m *message) {
 		s.renewing = false
@@ -136,7 +136,7 @@ func (s *ikeSA) renewalAnswered(now time.Time, m *message, own uint64, ni []byte
 	if err != nil || errKE != nil || !has || len(chosen) != 1 || len(chosen[0].spi) != 8 || !goodNonce(nr, s.suite.prf) {
 		return nil
 	}
-	_, suite, ok := chooseIKE(chosen, s.b.tunnel.Suites, chosen[0].spi)
+	_, suite, ok := chooseIKE(chosen, s.b.tunnel.Algorithms, chosen[0].spi)
 	if !ok || ke.group != suite.group || ke.group != half.group {
 		return nil
 	}
@@ -156,7 +156,7 @@ func (s *ikeSA) notRenewed(now time.Time, m *message, group uint16) {
 	case s.rival != nil: // the peer's own renewal stands
 		b.adopt(now, s.rival.sa)
 	case n.kind == nInvalidKE && len(n.data) == 2:
-		if other := binary.BigEndian.Uint16(n.data); other != group && slices.Contains(groupsOf(b.tunnel.Suites), other) {
+		if other := binary.BigEndian.Uint16(n.data); other != group && slices.Contains(slices.Clone(b.tunnel.Algorithms.groups), other) {
 			s.renewing = true
 			s.askRenewal(now, other)
 		}

@@ -12,7 +12,7 @@ func FuzzSealed(f *testing.F) {
 	f.Add(uint8(plDelete), uint8(informational), chain, true)
 	_, chain = marshalPayloads([]payload{
 		notify{protocol: protoESP, spi: []byte{0, 0, 1, 0}, kind: nRekeySA}.payload(),
-		saPayload(ikeProposals([]Suite{X25519}, make([]byte, 8))...),
+		saPayload(ikeProposals(onlyX, make([]byte, 8))...),
 	})
 	f.Add(uint8(plNotify), uint8(createChildSA), chain, true)
 	f.Add(uint8(plEAP), uint8(ikeAuth), []byte{0, 0, 0, 9, 2, 1, 0, 5, 1}, false)

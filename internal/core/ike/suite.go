@@ -2,16 +2,20 @@ package ike
 
 import (
 	"crypto/hmac"
+	"crypto/sha1"
 	"crypto/sha256"
 	"crypto/sha512"
+	"errors"
+	"fmt"
 	"hash"
 	"slices"
 	"strings"
 
+	"yellowlantern/internal/core/algorithm"
 	"yellowlantern/internal/core/esp"
 )
 
-// prfKind is a pseudo-random function by its transform identifier (RFC 4868).
+// prfKind is a pseudo-random function by its transform identifier (RFC 4868, RFC 7296 §3.3.2).
 type prfKind uint16
 
 // sum is prf(key, data).
@@ -29,6 +33,8 @@ func (k prfKind) hash() func() hash.Hash {
 		return sha512.New384
 	case prfHMACSHA512:
 		return sha512.New
+	case prfHMACSHA1:
+		return sha1.New
 	}
 	return sha256.New
 }
@@ -40,6 +46,8 @@ func (k prfKind) size() int {
 		return sha512.Size384
 	case prfHMACSHA512:
 		return sha512.Size
+	case prfHMACSHA1:
+		return sha1.Size
 	}
 	return sha256.Size
 }
@@ -55,56 +63,107 @@ func (k prfKind) plus(key, seed []byte, n int) []byte {
 	return out[:n]
 }
 
-// Suite is one set of algorithms for the key exchange: encryption, PRF and group. Traffic is encrypted by the same algorithms, in the
-// order of the suites.
+// Suite is the algorithms that two sides agreed on for an IKE SA.
 type Suite struct {
-	Name  string
 	encr  esp.Algorithm
 	prf   prfKind
 	group uint16
 }
 
-// The suites that need no choosing.
-var (
-	X25519 = Suite{"aes256gcm-sha256-x25519", esp.AES256GCM, prfHMACSHA256, groupX25519}
-	P256   = Suite{"aes256gcm-sha256-p256", esp.AES256GCM, prfHMACSHA256, groupP256}
-)
-
-var (
-	encryptions = map[string]esp.Algorithm{"aes256gcm": esp.AES256GCM, "aes128gcm": esp.AES128GCM, "chacha20poly1305": esp.ChaCha20Poly1305}
-	prfs        = map[string]prfKind{"sha256": prfHMACSHA256, "sha384": prfHMACSHA384, "sha512": prfHMACSHA512}
-	groups      = map[string]uint16{"x25519": groupX25519, "p256": groupP256, "p384": groupP384, "p521": groupP521}
-)
-
-// SuiteNamed finds a suite by its name: encryption, PRF and group, joined by hyphens.
-func SuiteNamed(name string) (Suite, bool) {
-	parts := strings.Split(name, "-")
-	if len(parts) != 3 {
-		return Suite{}, false
+// String names them, in the words of plans.
+func (s Suite) String() string {
+	words := make([]string, 0, 4)
+	for _, t := range append(protection(s.encr), transform{kind: tPRF, id: uint16(s.prf)}, transform{kind: tDH, id: s.group}) {
+		words = append(words, t.String())
 	}
-	encr, okE := encryptions[parts[0]]
-	prf, okP := prfs[parts[1]]
-	group, okG := groups[parts[2]]
-	return Suite{name, encr, prf, group}, okE && okP && okG
+	return strings.Join(words, ", ")
 }
 
-// ciphersOf lists the encryptions of suites, each once, in their order.
-func ciphersOf(suites []Suite) (out []esp.Algorithm) {
-	seen := map[esp.Algorithm]bool{}
-	for _, s := range suites {
-		if !seen[s.encr] {
-			seen[s.encr] = true
-			out = append(out, s.encr)
+// Policy is what a side offers or accepts: of each kind of algorithm some, the preferred first. Traffic is protected by the same.
+type Policy struct {
+	encryption []esp.Encryption
+	integrity  []esp.Integrity // beside an encryption that has none of its own
+	prfs       []prfKind
+	groups     []uint16
+}
+
+// PolicyOf takes algorithms by their words. Errors name the word that is none.
+func PolicyOf(set algorithm.Set) (p Policy, err error) {
+	for _, kind := range algorithm.Kinds {
+		for _, word := range *set.Kind(kind) {
+			a, ok := algorithm.Named(kind, word)
+			if !ok {
+				return p, fmt.Errorf("there is no algorithm %q", word)
+			}
+			switch kind {
+			case algorithm.Encryption:
+				p.encryption = append(p.encryption, encryptions[[2]uint16{a.Number, a.Bits}])
+			case algorithm.Integrity:
+				p.integrity = append(p.integrity, integrities[a.Number])
+			case algorithm.PRF:
+				p.prfs = append(p.prfs, prfKind(a.Number))
+			default:
+				p.groups = append(p.groups, a.Number)
+			}
+		}
+	}
+	if len(p.ciphers()) == 0 || len(p.prfs) == 0 || len(p.groups) == 0 {
+		return p, errors.New("no encryption (with an integrity, where it has none of its own), PRF or group is named")
+	}
+	return p, nil
+}
+
+// Level is the policy of a level.
+func Level(name string) Policy {
+	p, err := PolicyOf(algorithm.OfLevel(name))
+	if err != nil {
+		panic(err) // levels are made of what there is
+	}
+	return p
+}
+
+// encryptions and integrities are what protects, by number and length of key in the registry.
+var (
+	encryptions = map[[2]uint16]esp.Encryption{
+		{encrGCM16, 256}: esp.EncrAES256GCM, {encrGCM16, 128}: esp.EncrAES128GCM, {encrChaCha20Poly1305, 0}: esp.EncrChaCha20Poly1305,
+		{encrCBC, 256}: esp.EncrAES256CBC, {encrCBC, 128}: esp.EncrAES128CBC, {encr3DES, 0}: esp.Encr3DES,
+	}
+	integrities = map[uint16]esp.Integrity{
+		integSHA256: esp.HMACSHA256, integSHA384: esp.HMACSHA384, integSHA512: esp.HMACSHA512, integSHA1: esp.HMACSHA1,
+	}
+)
+
+// ciphers are the encryptions with their integrities, the preferred first.
+func (p Policy) ciphers() (out []esp.Algorithm) {
+	for _, e := range p.encryption {
+		if e.Own() {
+			out = append(out, esp.Algorithm{Encryption: e})
+			continue
+		}
+		for _, i := range p.integrity {
+			out = append(out, esp.Algorithm{Encryption: e, Integrity: i})
 		}
 	}
 	return out
 }
 
-// groupsOf lists the groups of suites, each once, in their order.
-func groupsOf(suites []Suite) (out []uint16) {
-	for _, s := range suites {
-		if !slices.Contains(out, s.group) {
-			out = append(out, s.group)
+// allows tells whether a suite can be agreed on under the policy.
+func (p Policy) allows(s Suite) bool {
+	return slices.Contains(p.ciphers(), s.encr) && slices.Contains(p.prfs, s.prf) && slices.Contains(p.groups, s.group)
+}
+
+// and is what one of both policies allows, and their mixtures.
+func (p Policy) and(o Policy) Policy {
+	return Policy{
+		joined(p.encryption, o.encryption), joined(p.integrity, o.integrity), joined(p.prfs, o.prfs), joined(p.groups, o.groups),
+	}
+}
+
+func joined[T comparable](a, b []T) []T {
+	out := slices.Clone(a)
+	for _, x := range b {
+		if !slices.Contains(out, x) {
+			out = append(out, x)
 		}
 	}
 	return out

@@ -4,7 +4,7 @@ package inside
 // place. ESP takes 16 before, and 21 after (RFC 4303 with RFC 4106); a TUN device's header takes 10 or 12 before on the way in.
 const (
 	Headroom = 32
-	Tailroom = 32
+	Tailroom = 64
 )
 
 // Packet is a packet of a batch, with what is free around it: it is Buf[Off : Off+Len].

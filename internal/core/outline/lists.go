@@ -124,7 +124,7 @@ func lists(p, settled *plan.Plan, n *plan.Names) []List {
 		if port := t.IKEv2().TCPPort; port > 0 {
 			tcp = fmt.Sprintf("port %d", port)
 		}
-		l.row(t.Name, t.Off, t.Kind, t.Login, t.IdentityOr(dial), strings.Join(t.IKEv2().SuiteNames(), ", "), tcp)
+		l.row(t.Name, t.Off, t.Kind, t.Login, t.IdentityOr(dial), protectedBy(t), tcp)
 	}
 	l = add("passages", "who", "tunnels", "addresses", "names by", "routes", "devices")
 	for _, x := range settled.Passages {
@@ -223,6 +223,17 @@ func prefixes(list []netip.Prefix) string { return strings.Join(joined(list), ",
 
 func addressesAndRanges(as []netip.Addr, rs []plan.Range) string {
 	return strings.Join(append(joined(as), joined(rs)...), ", ")
+}
+
+// protectedBy says a tunnel's algorithms: the level, and what is named besides.
+func protectedBy(t *plan.Tunnel) string {
+	own := t.IKEv2()
+	a := own.Algorithms
+	if a == nil || a.Level == "" {
+		return own.Set().String()
+	}
+	besides := slices.Concat(a.Encryption, a.Integrity, a.PRF, a.Groups)
+	return strings.TrimSuffix(a.Level+", "+strings.Join(besides, ", "), ", ")
 }
 
 func prefixesAndRanges(ps []netip.Prefix, rs []plan.Range) string {

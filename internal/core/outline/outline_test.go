@@ -14,7 +14,7 @@ import (
 func TestStepOf(t *testing.T) {
 	for setting, want := range map[string]string{
 		"gateways/jetty/dial": "site", "gateways/jetty/outside/update/key": "trust", "gateways/jetty/defaults/dns/servers/0": "site",
-		"tunnels/main/certificate": "trust", "tunnels/main/suites/0": "tunnels", "passages/research/groups/1": "people",
+		"tunnels/main/certificate": "trust", "tunnels/main/algorithms": "tunnels", "passages/research/groups/1": "people",
 		"passages/research/routes": "passages", "passages": "passages", "time-zone": "people", "host-groups/instruments": "site",
 		"hours/watch/to": "people", "nat/way-out": "nat", "rules/archive/to/0": "rules", "expectations/x": "expectations", "": "site",
 	} {

@@ -77,6 +77,9 @@ func one(kind string) string {
 func fieldsOf(t reflect.Type) []Field {
 	var out []Field
 	for _, f := range fieldsIn(t) {
+		if f.gone() {
+			continue
+		}
 		if k := slices.IndexFunc(out, func(x Field) bool { return x.Name == f.name }); k >= 0 { // another kind has it as well
 			out[k].Of = append(out[k].Of, f.of)
 			continue

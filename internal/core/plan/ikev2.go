@@ -2,8 +2,10 @@ package plan
 
 import (
 	"reflect"
+	"slices"
 	"strings"
 
+	"yellowlantern/internal/core/algorithm"
 	"yellowlantern/internal/core/netset"
 )
 
@@ -12,21 +14,24 @@ const KindIKEv2 = "ikev2"
 
 // IKEv2 is what a tunnel of that kind says beside what every tunnel does.
 type IKEv2 struct {
-	Suites     []string    `json:"suites,omitempty" nullable:"false" eg:"aes256gcm-sha256-x25519, aes256gcm-sha256-p256" ask:"always" doc:"Algorithms as suites of encryption, PRF and group, in order of preference, such as aes256gcm-sha256-x25519."`
-	Algorithms *Algorithms `json:"algorithms,omitempty" doc:"Algorithms item by item, in place of suites: every combination is offered, the first of each list first."`
+	Algorithms *Algorithms `json:"algorithms,omitempty" ask:"always" doc:"What keys and traffic are protected with: a level, or items by name, or both."`
 	PFS        bool        `json:"pfs,omitempty" doc:"Renewed associations for traffic must have a key exchange of their own." then:"A key found later opens less; a device that renews without it loses its session."`
 	Lifetimes  Lifetimes   `json:"lifetimes,omitzero" doc:"How long keys may be used. Whoever comes first renews them, the gateway when nine tenths are over; a session whose device does not go along is ended."`
 	Liveness   Duration    `json:"liveness,omitempty" eg:"30s" doc:"After so long a silence the device is asked whether it is still there, 10s to 1h; 30s if not given."`
 	Patience   Duration    `json:"patience,omitempty" eg:"1m" doc:"For how long the gateway's questions may stay without an answer before the device counts as gone, 10s to 10m; 4m if not given." then:"A phone that is out of reach for less keeps its session; its address stays leased meanwhile."`
 	Keepalive  Duration    `json:"keepalive,omitempty" eg:"20s" doc:"How often devices behind a translation keep it open, 5s to 5m; 20s if not given. The device does it."`
-	TCPPort    int         `json:"tcp-port,omitempty" minimum:"0" maximum:"65535" eg:"443" doc:"Port on which the tunnel is also offered over TCP (RFC 9329), for networks that drop UDP; not offered if not given." then:"Systems' built-in clients do not use it; our own client does. Whatever stands in front must let it through."`
+	// Suites are joined words of three algorithms, as versions before 0.11 named them: they are read once more, and a finding rewrites them.
+	Suites  []string `json:"suites,omitempty" nullable:"false" gone:"true"`
+	TCPPort int      `json:"tcp-port,omitempty" minimum:"0" maximum:"65535" eg:"443" doc:"Port on which the tunnel is also offered over TCP (RFC 9329), for networks that drop UDP; not offered if not given." then:"Systems' built-in clients do not use it; our own client does. Whatever stands in front must let it through."`
 }
 
-// Algorithms lists algorithms item by item, the preferred first.
+// Algorithms names algorithms by a level, item by item, or both. docs/devices.md and package algorithm tie each word to IANA's registry.
 type Algorithms struct {
-	Encryption []string `json:"encryption" nullable:"false" enum:"aes256gcm,aes128gcm,chacha20poly1305" doc:"With integrity of their own (RFC 4106, RFC 5282, RFC 7634)."`
-	PRF        []string `json:"prf" nullable:"false" enum:"sha256,sha384,sha512" doc:"HMAC with these hashes (RFC 4868)."`
-	Groups     []string `json:"groups" nullable:"false" enum:"x25519,p256,p384,p521" doc:"Groups of the key exchange (RFC 8031, RFC 5903)."`
+	Level      string   `json:"level,omitempty" enum:"strict,broad,legacy" eg:"strict" doc:"strict: encryption that protects integrity itself, and groups on curves. broad: and AES-CBC with HMAC-SHA2, and MODP-2048, which systems' own clients offer without being set up. legacy: and 3DES, HMAC-SHA1-96 and MODP-1024, which no longer withstand attacks."`
+	Encryption []string `json:"encryption,omitempty" nullable:"false" enum:"AES-256-GCM-16,AES-128-GCM-16,ChaCha20-Poly1305,AES-256-CBC,AES-128-CBC,3DES-CBC" was:"aes256gcm,aes128gcm,chacha20poly1305" doc:"Further ones, or all where no level is named; the preferred first."`
+	Integrity  []string `json:"integrity,omitempty" nullable:"false" enum:"HMAC-SHA2-256-128,HMAC-SHA2-384-192,HMAC-SHA2-512-256,HMAC-SHA1-96" doc:"For AES-CBC and 3DES-CBC, which protect no integrity themselves."`
+	PRF        []string `json:"prf,omitempty" nullable:"false" enum:"PRF-HMAC-SHA2-256,PRF-HMAC-SHA2-384,PRF-HMAC-SHA2-512,PRF-HMAC-SHA1" was:"sha256,sha384,sha512" doc:"What keys are made with."`
+	Groups     []string `json:"groups,omitempty" nullable:"false" enum:"X25519,P-256,P-384,P-521,MODP-2048,MODP-3072,MODP-4096,MODP-6144,MODP-8192,MODP-1024" was:"x25519,p256,p384,p521" doc:"Of the key exchange. MODP-3072 to MODP-8192 are in no level: they take long."`
 }
 
 // Lifetimes bound how long keys are used; zero: as long as the session lasts.
@@ -43,22 +48,48 @@ func (t Tunnel) IKEv2() *IKEv2 {
 	return &IKEv2{}
 }
 
-// SuiteNames lists the tunnel's suites in order of preference, also where algorithms are given item by item: then encryption is
-// chosen before the PRF, and that before the group.
-func (o *IKEv2) SuiteNames() []string {
-	if o.Algorithms == nil {
-		return o.Suites
+// Set are the algorithms of the tunnel: those of the level, then those that are named besides. Words of versions before 0.11 count as what they
+// are called now.
+func (o *IKEv2) Set() algorithm.Set {
+	var out algorithm.Set
+	add := func(k algorithm.Kind, words []string) {
+		list := out.Kind(k)
+		for _, w := range words {
+			if a, ok := algorithm.Named(k, w); ok {
+				w = a.Name
+			}
+			if !slices.Contains(*list, w) {
+				*list = append(*list, w)
+			}
+		}
 	}
-	var out []string
-	for _, e := range o.Algorithms.Encryption {
-		for _, p := range o.Algorithms.PRF {
-			for _, g := range o.Algorithms.Groups {
-				out = append(out, strings.Join([]string{e, p, g}, "-"))
+	if a := o.Algorithms; a != nil {
+		level := algorithm.OfLevel(a.Level)
+		for _, k := range algorithm.Kinds {
+			add(k, *level.Kind(k))
+		}
+		add(algorithm.Encryption, a.Encryption)
+		add(algorithm.Integrity, a.Integrity)
+		add(algorithm.PRF, a.PRF)
+		add(algorithm.Group, a.Groups)
+	}
+	for _, s := range o.Suites {
+		for i, w := range strings.SplitN(s, "-", 3) {
+			if k := []algorithm.Kind{algorithm.Encryption, algorithm.PRF, algorithm.Group}[i]; isWord(k, w) {
+				add(k, []string{w})
 			}
 		}
 	}
 	return out
 }
+
+func isWord(k algorithm.Kind, w string) bool {
+	_, ok := algorithm.Named(k, w)
+	return ok
+}
+
+// OfSuites is what joined words of versions before 0.11 stand for.
+func OfSuites(suites []string) algorithm.Set { return (&IKEv2{Suites: suites}).Set() }
 
 // ikev2 is what plans know of the kind.
 var ikev2 = Kind{

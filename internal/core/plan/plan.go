@@ -45,7 +45,5 @@ const (
 	Exempt    = "exempt"
 	Translate = "translate"
 
-	LoginMSCHAPv2  = "eap-mschapv2"
-	SuiteGCMX25519 = "aes256gcm-sha256-x25519"
-	SuiteGCMP256   = "aes256gcm-sha256-p256"
+	LoginMSCHAPv2 = "eap-mschapv2"
 )

@@ -203,7 +203,7 @@ func (r *reader) object(n *yaml.Node, v reflect.Value, path string) {
 		seen[key.Value] = true
 		oneOf := ""
 		if f.limited {
-			oneOf = enumOf(f.StructField)
+			oneOf = enumOf(f.StructField) + ";" + f.Tag.Get("was")
 		}
 		r.value(val, value, join(path, key.Value), oneOf)
 	}
@@ -226,7 +226,9 @@ func (r *reader) unknown(key *yaml.Node, path string, v reflect.Value) {
 	var names []string
 	fields, _ := partsOf(v)
 	for _, f := range fields {
-		names = append(names, f.name)
+		if !f.gone() {
+			names = append(names, f.name)
+		}
 	}
 	r.fault(key, path, fmt.Sprintf("unknown field %q", key.Value), "one of "+strings.Join(names, ", "))
 }
@@ -293,8 +295,9 @@ func (r *reader) scalar(n *yaml.Node, v reflect.Value, path, oneOf string) {
 			r.fault(n, path, "the value is empty", "text")
 			return
 		}
-		if oneOf != "" && !slices.Contains(strings.Split(oneOf, ","), n.Value) {
-			r.fault(n, path, describe(n), "one of "+strings.ReplaceAll(oneOf, ",", ", "))
+		now, was, _ := strings.Cut(oneOf, ";") // words of earlier versions are read once more
+		if oneOf != "" && !slices.Contains(strings.Split(now, ","), n.Value) && !slices.Contains(strings.Split(was, ","), n.Value) {
+			r.fault(n, path, describe(n), "one of "+strings.ReplaceAll(now, ",", ", "))
 			return
 		}
 		if at := legible.Find(n.Value, "\n\t"); at >= 0 {
@@ -362,6 +365,9 @@ type shape struct {
 }
 
 var shapes sync.Map // reflect.Type → *shape
+
+// gone tells whether a field is only read, for documents of earlier versions.
+func (f field) gone() bool { return f.Tag.Get("gone") != "" }
 
 func shapeOf(t reflect.Type) *shape {
 	if known, ok := shapes.Load(t); ok {

@@ -42,6 +42,9 @@ func describeType(b *strings.Builder, title string, t reflect.Type, done map[ref
 	}
 	var parts []part
 	for _, f := range fieldsIn(t) {
+		if f.gone() {
+			continue
+		}
 		name := f.name
 		kind, inner := typeWords(f.Type)
 		need := "required"

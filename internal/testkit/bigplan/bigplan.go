@@ -7,6 +7,7 @@ import (
 	"math/rand/v2"
 	"net/netip"
 
+	"yellowlantern/internal/core/algorithm"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reach"
 )
@@ -79,7 +80,7 @@ func Make(s Size) (*plan.Plan, []reach.Person) {
 	}
 	p.Tunnels = []plan.Tunnel{{
 		Name: "main", Kind: plan.KindIKEv2, Gateway: "gw", Login: plan.LoginMSCHAPv2,
-		Certificate: "gate", Own: &plan.IKEv2{Suites: []string{plan.SuiteGCMX25519}},
+		Certificate: "gate", Own: &plan.IKEv2{Algorithms: &plan.Algorithms{Level: algorithm.Strict}},
 	}}
 	for i := range s.Groups {
 		name := fmt.Sprintf("group%d", i)

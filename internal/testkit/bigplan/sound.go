@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"yellowlantern/internal/core/algorithm"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reach"
 )
@@ -62,7 +63,7 @@ func Sound(users int) (*plan.Plan, []reach.Person) {
 	}
 	p.Tunnels = []plan.Tunnel{{
 		Name: "main", Kind: plan.KindIKEv2, Gateway: "gw", Login: plan.LoginMSCHAPv2,
-		Certificate: "gate", Own: &plan.IKEv2{Suites: []string{plan.SuiteGCMX25519}},
+		Certificate: "gate", Own: &plan.IKEv2{Algorithms: &plan.Algorithms{Level: algorithm.Strict}},
 	}}
 	p.Rules = []plan.Rule{{Name: "names", Action: plan.Permit, To: []string{"names"}, Services: []string{"names"}}}
 	services := []string{"web", "tcp/22", "ping", "tcp/1000-2000", "tcp/445"}

@@ -15,7 +15,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowlantern/internal/core/eap"
-	"yellowlantern/internal/core/ike"
 	"yellowlantern/internal/core/login"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/tunnel"
@@ -214,7 +213,7 @@ func BenchmarkDelay(b *testing.B) {
 		{"database-locked", func(w *busy) func() {
 			w.people.slow.Lock()
 			for range 8 { // each wants its refusal in the journal: they have no algorithms in common
-				d := newDevice(b, w.socks, w.set.Plan.Gateways[0].Dial, "user00007", password, ike.P256)
+				d := newDevice(b, w.socks, w.set.Plan.Gateways[0].Dial, "user00007", password, "P-256")
 				d.perform(d.ini.Start(time.Now()))
 			}
 			return func() { w.people.slow.Unlock() }

@@ -151,15 +151,13 @@ func faultOf(err error) reason.Code {
 func connect(ctx context.Context, way carrier, gateway netip.AddrPort, l dial.Login, receive func([]byte)) (*device, error) {
 	t := &device{way: way, receive: receive, up: make(chan error, 1), keyLog: l.KeyLog, keepalive: l.Keepalive}
 	tcp := way.Name() == session.OverTCP
-	var suites []ike.Suite
-	for _, name := range l.Algorithms {
-		if s, ok := ike.SuiteNamed(name); ok {
-			suites = append(suites, s)
-		}
+	offer, err := ike.PolicyOf(l.Algorithms)
+	if err != nil {
+		way.Close()
+		return nil, err
 	}
-	var err error
 	t.ini, err = ike.NewInitiator(ike.Caller{
-		Name: l.Identity, User: l.User, Password: l.Password, Roots: l.Roots, Suites: suites, Rand: rand.Reader,
+		Name: l.Identity, User: l.User, Password: l.Password, Roots: l.Roots, Algorithms: offer, Rand: rand.Reader,
 		Local: way.Local(), Remote: gateway, Now: time.Now, LogKeys: l.KeyLog != nil, TCP: tcp, Liveness: l.Liveness, Patience: l.Patience,
 	})
 	if err != nil {

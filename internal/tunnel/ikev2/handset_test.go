@@ -16,6 +16,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yellowlantern/internal/core/algorithm"
 	"yellowlantern/internal/core/cert"
 	"yellowlantern/internal/core/esp"
 	"yellowlantern/internal/core/ike"
@@ -60,18 +61,22 @@ type handset struct {
 }
 
 // newDevice prepares a device that dials a gateway under test.
-func newDevice(t testing.TB, s *Sockets, dial, user, password string, suites ...ike.Suite) *handset {
+func newDevice(t testing.TB, s *Sockets, dial, user, password string, groups ...string) *handset {
 	conn, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = conn.Close() })
-	if suites == nil {
-		suites = []ike.Suite{ike.X25519, ike.P256}
+	if groups == nil {
+		groups = []string{"X25519", "P-256"}
 	}
 	roots := x509.NewCertPool()
 	roots.AddCert(authority.Leaf)
+	set := algorithm.OfLevel(algorithm.Strict)
+	set.Groups = groups
+	offer, err := ike.PolicyOf(set)
+	require.NoError(t, err)
 	d := &handset{t: t, conn: conn, ike: s.IKE(), natt: s.NATT()}
 	d.ini, err = ike.NewInitiator(ike.Caller{
-		Name: dial, User: user, Password: password, Roots: roots, Suites: suites, Rand: rand.Reader,
+		Name: dial, User: user, Password: password, Roots: roots, Algorithms: offer, Rand: rand.Reader,
 		Local: conn.LocalAddr().(*net.UDPAddr).AddrPort(), Remote: d.ike, Now: time.Now,
 	})
 	require.NoError(t, err)

@@ -7,6 +7,7 @@ import (
 	"net/netip"
 	"time"
 
+	"yellowlantern/internal/core/algorithm"
 	"yellowlantern/internal/core/ike"
 )
 
@@ -16,7 +17,7 @@ import (
 func Knock(marked, tcp bool) (message []byte, answered func([]byte) bool, err error) {
 	nowhere := netip.AddrPortFrom(netip.IPv4Unspecified(), 0)
 	i, err := ike.NewInitiator(ike.Caller{
-		Suites: []ike.Suite{ike.X25519, ike.P256}, Rand: rand.Reader, Now: time.Now, Local: nowhere, Remote: nowhere, TCP: tcp,
+		Algorithms: ike.Level(algorithm.Broad), Rand: rand.Reader, Now: time.Now, Local: nowhere, Remote: nowhere, TCP: tcp,
 	})
 	if err != nil {
 		return nil, nil, err

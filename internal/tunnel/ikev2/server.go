@@ -159,12 +159,9 @@ func callers(ways []tunnel.Way) (ike.Settings, error) {
 			ID: w.Name, Name: w.Identity, Chain: w.Chain, Key: w.Key, PFS: own.PFS, Liveness: own.Liveness.Or(plan.DefaultLiveness),
 			Patience: time.Duration(own.Patience), IKELife: time.Duration(own.Lifetimes.IKE), ESPLife: time.Duration(own.Lifetimes.ESP),
 		}
-		for _, name := range own.SuiteNames() {
-			suite, ok := ike.SuiteNamed(name)
-			if !ok {
-				return s, fmt.Errorf("tunnel %s: there is no suite %q", w.Name, name)
-			}
-			way.Suites = append(way.Suites, suite)
+		var err error
+		if way.Algorithms, err = ike.PolicyOf(own.Set()); err != nil {
+			return s, fmt.Errorf("tunnel %s: %w", w.Name, err)
 		}
 		if s.ID == "" {
 			s.Tunnel = way

@@ -113,5 +113,5 @@ func (s *server) handleESP(from ike.Peer, b []byte) (tunnel.Packet, bool) {
 		a.link.prefer(spi)
 	}
 	a.link.heard(from, time.Now(), newest, a.order)
-	return tunnel.Packet{Session: a.link.session, Packet: inside.Packet{Buf: b, Off: esp.Headroom, Len: len(inner)}}, true
+	return tunnel.Packet{Session: a.link.session, Packet: inside.Packet{Buf: b, Off: cap(b) - cap(inner), Len: len(inner)}}, true
 }
