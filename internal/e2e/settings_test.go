@@ -91,11 +91,12 @@ func TestLimitsAndReservations(t *testing.T) {
 func TestSeveralTunnels(t *testing.T) {
 	d := island(t, nil)
 	require.NoError(t, d.Client.Do(t.Context(), "POST", "/certificates/field", map[string]any{"for": []string{"field.tern.example"}}, nil))
-	recommit(t, d, "    certificate: gate\n", "    certificate: gate\n  - name: field\n    kind: ikev2\n    gateway: jetty\n    login: eap-mschapv2\n    identity: field.tern.example\n    certificate: field\n    algorithms: {encryption: [chacha20poly1305, aes128gcm], prf: [sha512], groups: [p384, x25519]}\n",
+	recommit(t, d, "    certificate: gate\n", "    certificate: gate\n  - name: field\n    kind: ikev2\n    gateway: jetty\n    login: eap-mschapv2\n    identity: field.tern.example\n    certificate: field\n    algorithms: {encryption: [ChaCha20-Poly1305, AES-128-GCM-16], prf: [PRF-HMAC-SHA2-512], groups: [P-384, X25519]}\n",
+		"{level: strict}", "{encryption: [AES-256-GCM-16], prf: [PRF-HMAC-SHA2-256], groups: [X25519, P-256]}",
 		"groups: [volunteers]\n    tunnels: [main]", "groups: [volunteers]\n    tunnels: [field]")
 	tn := connect(t, d, "vera.volunteer")
 	require.NoError(t, ping(t, tn, "10.20.0.53"))
-	require.Equal(t, "chacha20poly1305-sha512-p384", tn.Given.Algorithms)
+	require.Equal(t, "ChaCha20-Poly1305, PRF-HMAC-SHA2-512, P-384", tn.Given.Algorithms)
 	require.NoError(t, ping(t, connect(t, d, "rory.researcher"), "10.20.30.5"))
 	ss, err := client.Get[[]gateway.Session](t.Context(), d.Client, "/sessions")
 	require.NoError(t, err)

@@ -206,7 +206,7 @@ func (l *Listener) init(now time.Time, from Peer, m *message) {
 			return
 		}
 	}
-	chosen, suite, ok := chooseIKE(offered, l.set.anyTunnel(), nil)
+	chosen, suite, ok := l.set.choose(offered)
 	if !ok {
 		l.emit(Note{
 			Peer: from, Reason: reason.Of(reason.NoCommonAlgorithm, reason.With{
@@ -438,7 +438,18 @@ func (s Settings) check() error {
 
 func (s Settings) tunnels() []Tunnel { return append([]Tunnel{s.Tunnel}, s.More...) }
 
-// anyTunnel is what any tunnel accepts: which one a device asks for is known only once the key exchange is over.
+// choose picks what the first tunnel accepts that accepts anything of it: which one a device asks for is known only once the key exchange is
+// over.
+func (s Settings) choose(offered []proposal) (proposal, Suite, bool) {
+	for _, t := range s.tunnels() {
+		if chosen, suite, ok := chooseIKE(offered, t.Algorithms, nil); ok {
+			return chosen, suite, true
+		}
+	}
+	return proposal{}, Suite{}, false
+}
+
+// anyTunnel is what the tunnels accept, for words about it.
 func (s Settings) anyTunnel() (out Policy) {
 	for _, t := range s.tunnels() {
 		out = out.and(t.Algorithms)
