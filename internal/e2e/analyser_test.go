@@ -2,10 +2,19 @@ package e2e
 
 import (
 	"bytes"
+	"cmp"
 	"context"
+	"crypto"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/x509"
+	"crypto/x509/pkix"
 	"encoding/binary"
 	"encoding/json"
+	"encoding/pem"
 	"fmt"
+	"math/big"
 	"net"
 	"net/netip"
 	"os"
@@ -103,11 +112,59 @@ func TestPacketAnalyser(t *testing.T) {
 		"AES-128-CBC, HMAC-SHA2-512-256, PRF-HMAC-SHA2-512, MODP-3072", "AES-256-CBC, HMAC-SHA2-384-192, PRF-HMAC-SHA2-384, MODP-4096",
 		"3DES-CBC, HMAC-SHA1-96, PRF-HMAC-SHA1, MODP-1024",
 	} {
-		t.Run(words, func(t *testing.T) { analyse(t, words) })
+		t.Run(words, func(t *testing.T) { analyse(t, words, false) })
+	}
+	for _, words := range []string{
+		"AES-256-GCM-16, PRF-HMAC-SHA2-256, X25519", "AES-128-CBC, HMAC-SHA2-256-128, PRF-HMAC-SHA2-256, MODP-2048",
+	} {
+		t.Run("in parts by "+words, func(t *testing.T) { analyse(t, words, true) })
 	}
 }
 
-func analyse(t *testing.T, words string) {
+// longChain makes the gateway show a certificate with three authorities before the one that devices trust: more than one part holds.
+func longChain(t *testing.T, x terminal) {
+	dir := t.TempDir()
+	csr := filepath.Join(dir, "gate.csr")
+	_, _, err := x.run("certificate", "request", "gate", "--for", "gate.tern.example", "--out", csr)
+	require.NoError(t, err)
+	text, err := os.ReadFile(csr)
+	require.NoError(t, err)
+	block, _ := pem.Decode(text)
+	request, err := x509.ParseCertificateRequest(block.Bytes)
+	require.NoError(t, err)
+	var above *x509.Certificate
+	var key crypto.Signer
+	var chain []byte
+	sign := func(template *x509.Certificate, public any) *x509.Certificate {
+		template.NotBefore, template.NotAfter = time.Now().Add(-time.Hour), time.Now().Add(100*24*time.Hour)
+		der, err := x509.CreateCertificate(rand.Reader, template, cmp.Or(above, template), public, key)
+		require.NoError(t, err)
+		chain = append(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), chain...)
+		made, err := x509.ParseCertificate(der)
+		require.NoError(t, err)
+		return made
+	}
+	for n := range 4 { // the first signs itself
+		next, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+		require.NoError(t, err)
+		if key == nil {
+			key = next
+		}
+		above, key = sign(&x509.Certificate{
+			SerialNumber: big.NewInt(int64(n + 2)), Subject: pkix.Name{CommonName: fmt.Sprintf("Skua Point, authority below %d", n)}, IsCA: true,
+			BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign,
+		}, next.Public()), next
+	}
+	sign(&x509.Certificate{
+		SerialNumber: big.NewInt(9), Subject: request.Subject, DNSNames: request.DNSNames, KeyUsage: x509.KeyUsageDigitalSignature,
+	}, request.PublicKey)
+	path := filepath.Join(dir, "gate.pem")
+	require.NoError(t, os.WriteFile(path, chain, 0o600))
+	said, _, err := x.run("certificate", "import", "gate", "--chain", path)
+	require.NoError(t, err, said)
+}
+
+func analyse(t *testing.T, words string, parts bool) {
 	if _, err := exec.LookPath("tshark"); err != nil {
 		if os.Getenv("CI") != "" {
 			t.Fatal("tshark is missing: make apt-test installs it")
@@ -131,12 +188,16 @@ func analyse(t *testing.T, words string) {
 		items = append(items, kind+": ["+strings.Join(list, ", ")+"]")
 	}
 	x := newTerminal(t, d)
-	text, exit, err := x.run("plan", "load", write(t, strings.Replace(d.Scenario.Plan, "{level: strict}", "{"+strings.Join(items, ", ")+"}", 1)))
+	changed := strings.Replace(d.Scenario.Plan, "{level: strict}", "{"+strings.Join(items, ", ")+"}", 1)
+	text, exit, err := x.run("plan", "load", write(t, changed))
 	require.NoError(t, err, text)
 	require.Zero(t, exit)
 	text, exit, err = x.run("plan", "commit", "-m", words, "--accept", "all", "--because", "it is a trial")
 	require.NoError(t, err, text)
 	require.Zero(t, exit)
+	if parts {
+		longChain(t, x)
+	}
 	tapped := newTap(t, d.Lab.Vantages()[0].Link)
 	u, err := underlay.Vantage(t.Context(), tapped.addr)
 	require.NoError(t, err)
@@ -208,7 +269,12 @@ func analyse(t *testing.T, words string) {
 			}
 		}
 	}
-	require.Equal(t, 12, sealedIKE, "five exchanges of IKE_AUTH and the deletion, there and back")
+	if parts {
+		require.Contains(t, all, "isakmp.fragments", "put together by the analyser")
+		require.Greater(t, sealedIKE, 12)
+	} else {
+		require.Equal(t, 12, sealedIKE, "five exchanges of IKE_AUTH and the deletion, there and back")
+	}
 	require.Equal(t, sealedIKE, opened, "every IKE message decrypts")
 	require.Greater(t, espSeen, 8)
 	require.Equal(t, espSeen, espGood, "every ESP packet is authentic")

@@ -27,6 +27,11 @@ import (
 	"yellowlantern/internal/tour"
 )
 
+// old are algorithms that no tunnel has.
+var old = algorithm.Set{
+	Encryption: []string{"AES-128-CBC"}, Integrity: []string{"HMAC-SHA1-96"}, PRF: []string{"PRF-HMAC-SHA1"}, Groups: []string{"MODP-1024"},
+}
+
 // fault is one thing made wrong in the plan, in the site or at the device, and what is found from the evidence alone.
 type fault struct {
 	code      string
@@ -103,7 +108,7 @@ var faults = []fault{
 		require.Error(t, err)
 	}},
 	{code: "no-common-algorithm", complaint: diagnose.CannotConnect, do: refusedLogin(func(o *probe.Order, _ *probe.Options) {
-		o.Algorithms = algorithm.Set{Encryption: []string{"AES-128-CBC"}, Integrity: []string{"HMAC-SHA1-96"}, PRF: []string{"PRF-HMAC-SHA1"}, Groups: []string{"MODP-1024"}}
+		o.Algorithms = old
 	})},
 	{code: "dials-wrong-name", complaint: diagnose.CannotConnect, do: refusedLogin(func(o *probe.Order, _ *probe.Options) { o.Identity = "old-gate.tern.example" })},
 	{code: "certificate-not-accepted", complaint: diagnose.CannotConnect, do: func(t *testing.T, d *tour.Demo) {

@@ -17,8 +17,8 @@ import (
 	"yellowlantern/internal/tour"
 )
 
-// A folder of an earlier version, whose plan names algorithms by joined words: it runs as it did, a finding says so, and one command rewrites
-// the plan, which then is committed.
+// A folder of an earlier version, whose plan names algorithms by joined words: it runs as it did, a finding says so, and one command
+// rewrites the plan, which then is committed.
 func TestFolderOfAnEarlierVersionRuns(t *testing.T) {
 	o := options(t)
 	d, err := tour.Prepare(t.Context(), "", options(t)) // whose site is the same

@@ -163,8 +163,8 @@ func (s Set) String() string {
 	return strings.Join(parts, "; ")
 }
 
-// Lacks gives, of each kind of which two sides have none in common, what the first would have to add for the second: its best, of what is not
-// weak if there is such. Nothing: they agree.
+// Lacks gives, of each kind of which two sides have none in common, what the first would have to add for the second: its best, of what is
+// not weak if there is such. Nothing: they agree.
 func (s Set) Lacks(other Set) (out Set) {
 	for _, k := range Kinds {
 		ours, theirs := *s.Kind(k), *other.Kind(k)
@@ -193,8 +193,8 @@ func (s Set) None() bool {
 	return len(s.Encryption)+len(s.Integrity)+len(s.PRF)+len(s.Groups) == 0
 }
 
-// protection is the encryption, and integrity where it needs one, that would have to be added; an encryption that is there already may need an
-// integrity alone.
+// protection is the encryption, and integrity where it needs one, that would have to be added; an encryption that is there already may need
+// an integrity alone.
 func protection(s, other Set) (encryption, integrity string) {
 	common := func(a, b []string) bool {
 		return slices.ContainsFunc(a, func(w string) bool { return slices.Contains(b, w) })

@@ -6,8 +6,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// Each level holds the one before and what the mission says of it, every word leads to one entry of the registry and back, and what is weak is
-// in the last level alone.
+// Each level holds the one before and what the mission says of it, every word leads to one entry of the registry and back, and what is weak
+// is in the last level alone.
 func TestLevels(t *testing.T) {
 	strict, broad, legacy := OfLevel(Strict), OfLevel(Broad), OfLevel(Legacy)
 	require.Equal(t, Set{

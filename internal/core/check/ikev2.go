@@ -72,7 +72,8 @@ func (o *OfTunnel) weak(own *plan.IKEv2) {
 			if own.Algorithms.Level != algorithm.Legacy {
 				fix = "take it out"
 			}
-			o.Add(Warn, "weak-algorithm", "algorithms/"+a.Name, fix, "%s (%s): %s; whoever is in the middle of the way can make devices that offer it use it", a.Name, a.Entry, a.Weak)
+			o.Add(Warn, "weak-algorithm", "algorithms/"+a.Name, fix,
+				"%s (%s): %s; whoever is in the middle of the way can make devices that offer it use it", a.Name, a.Entry, a.Weak)
 			if i := slices.Index(named, word); i >= 0 && len(named) > 1 && own.Algorithms.Level != algorithm.Legacy {
 				o.Mend("remove", "algorithms/"+k.String()+"/"+strconv.Itoa(i), "")
 			}

@@ -22,8 +22,8 @@ type Algorithm struct {
 // Encryption is one of these.
 type Encryption uint8
 
-// The encryptions that exist. The first three protect integrity themselves: they take a 4-octet salt behind the key, an 8-octet IV, and add a
-// 16-octet ICV (RFC 4106 §8.1, RFC 7634 §2), also for IKE messages (RFC 5282 §7.1).
+// The encryptions that exist. The first three protect integrity themselves: they take a 4-octet salt behind the key, an 8-octet IV, and add
+// a 16-octet ICV (RFC 4106 §8.1, RFC 7634 §2), also for IKE messages (RFC 5282 §7.1).
 const (
 	_ Encryption = iota
 	EncrAES256GCM

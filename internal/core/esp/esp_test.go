@@ -95,13 +95,13 @@ func TestSealOpenSeparate(t *testing.T) {
 		out := seal(t, s, inner)
 
 		encrLen := map[Encryption]int{EncrAES256CBC: 32, EncrAES128CBC: 16, Encr3DES: 24}[alg.Encryption]
-		var block cipher.Block
-		if block, _ = aes.NewCipher(key[:16]); alg.Encryption == Encr3DES {
-			block, _ = des.NewTripleDESCipher(key[:24])
-		} else {
+		block, _ := des.NewTripleDESCipher(key[:24])
+		if alg.Encryption != Encr3DES {
 			block, _ = aes.NewCipher(key[:encrLen])
 		}
-		hashes := map[Integrity]func() hash.Hash{HMACSHA256: sha256.New, HMACSHA384: sha512.New384, HMACSHA512: sha512.New, HMACSHA1: sha1.New}
+		hashes := map[Integrity]func() hash.Hash{
+			HMACSHA256: sha256.New, HMACSHA384: sha512.New384, HMACSHA512: sha512.New, HMACSHA1: sha1.New,
+		}
 		icvs := map[Integrity]int{HMACSHA256: 16, HMACSHA384: 24, HMACSHA512: 32, HMACSHA1: 12}
 		mac := hmac.New(hashes[alg.Integrity], key[encrLen:encrLen+hashes[alg.Integrity]().Size()])
 		end := len(out) - icvs[alg.Integrity]

@@ -70,7 +70,8 @@ func (m *Messages) Seal(head, chain []byte, counter uint64) []byte {
 	return append(append(append(head[:len(head):len(head)], iv...), plain...), icv...)
 }
 
-// Open gives the chain of a sealed body, without its padding. ErrAuth: nobody knows who sent it; ErrPadding: it is authentic, and malformed.
+// Open gives the chain of a sealed body, without its padding. ErrAuth: nobody knows who sent it; ErrPadding: it is authentic, and
+// malformed.
 func (m *Messages) Open(head, body []byte) ([]byte, error) {
 	n := m.alg.IVLen()
 	if len(body) < n+m.alg.ICVLen() {

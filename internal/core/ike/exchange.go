@@ -61,8 +61,8 @@ func curveOf(group uint16) (ecdh.Curve, error) {
 	return nil, fmt.Errorf("ike: group %d is not supported", group)
 }
 
-// public is the KE payload's data: RFC 8031 §3.1; RFC 5903 §7 leaves out the point format's first octet; RFC 7296 §3.4 pads to the length of
-// the prime.
+// public is the KE payload's data: RFC 8031 §3.1; RFC 5903 §7 leaves out the point format's first octet; RFC 7296 §3.4 pads to the length
+// of the prime.
 func (d dh) public() []byte {
 	if d.modp != nil {
 		m := modps[d.group]

@@ -69,10 +69,14 @@ type world struct {
 	events []Output
 	wire   [][]byte
 	lose   func(n int, fromDevice bool) bool
+	from   Peer
+	order  func([]Output) []Output // in which what one side sends at once comes; nil: as it was sent
 }
 
 func newWorld(t testing.TB, change func(*Settings, *Caller)) *world {
-	w := &world{t: t, now: start, kept: password, grant: Grant{Configuration: given}, lose: func(int, bool) bool { return false }}
+	w := &world{
+		t: t, now: start, from: device, kept: password, grant: Grant{Configuration: given}, lose: func(int, bool) bool { return false },
+	}
 	s := DefaultSettings()
 	s.Name, s.Chain, s.Key, s.Rand, s.LogKeys = dial, [][]byte{gateway.DER}, gateway.Key, rand.Reader, true
 	roots := x509.NewCertPool()
@@ -94,6 +98,9 @@ func newWorld(t testing.TB, change func(*Settings, *Caller)) *world {
 
 // run carries outputs to and fro until nothing is left to do.
 func (w *world) run(outs []Output, fromDevice bool) {
+	if w.order != nil {
+		outs = w.order(outs)
+	}
 	for _, o := range outs {
 		switch o := o.(type) {
 		case Send:
@@ -102,7 +109,7 @@ func (w *world) run(outs []Output, fromDevice bool) {
 				continue
 			}
 			if fromDevice {
-				w.run(w.l.Handle(w.now, device, o.Data), false)
+				w.run(w.l.Handle(w.now, w.from, o.Data), false)
 			} else {
 				w.run(w.i.Handle(w.now, o.Data), true)
 			}
@@ -251,8 +258,8 @@ func TestLoginByEveryAlgorithm(t *testing.T) {
 	require.Equal(t, "AES-256-CBC, HMAC-SHA2-256-128, PRF-HMAC-SHA2-256, MODP-2048", note.Reason.With[reason.Offered])
 }
 
-// The primes are those of RFC 3526 and RFC 7296: safe ones, and RFC 3526's own digits at their ends; halves that would give the secret away are
-// refused (RFC 6989).
+// The primes are those of RFC 3526 and RFC 7296: safe ones, and RFC 3526's own digits at their ends; halves that would give the secret away
+// are refused (RFC 6989).
 func TestMODP(t *testing.T) {
 	require.Len(t, modps, 6)
 	for number, ends := range map[uint16][2]string{
@@ -266,7 +273,8 @@ func TestMODP(t *testing.T) {
 		m := modps[number]
 		digits := m.prime.Text(16)
 		require.Len(t, digits, 2*m.size)
-		require.True(t, strings.HasPrefix(digits, ends[0]) && strings.HasSuffix(digits, ends[1]), "%d: %s … %s", number, digits[:32], digits[len(digits)-32:])
+		require.True(t, strings.HasPrefix(digits, ends[0]) && strings.HasSuffix(digits, ends[1]), "%d: %s", number,
+			digits[len(digits)-32:])
 		if m.size <= 256 {
 			require.True(t, m.prime.ProbablyPrime(4))
 			require.True(t, new(big.Int).Rsh(m.prime, 1).ProbablyPrime(4), "a safe prime")
@@ -710,8 +718,9 @@ func TestRFCVectors(t *testing.T) {
 	require.Equal(t, hexed("afd03944d84895626b0825f4ab46907f15f9dadbe4101ec682aa034c7cebc59cfaea9ea9076ede7f4af152e8b2fa9cb6"),
 		prfHMACSHA384.sum(bytes.Repeat([]byte{0x0b}, 20), []byte("Hi There")))
 	require.Equal(t, hexed("87aa7cdea5ef619d4ff0b4241a1d6cb02379f4e2ce4ec2787ad0b30545e17cdedaa833b7d6b8a702038b274eaea3f4e4be9d914eeb61f1702e696c203a126854"), prfHMACSHA512.sum(bytes.Repeat([]byte{0x0b}, 20), []byte("Hi There")))
-	i := dh{group: groupP256, key: must(ecdh.P256().NewPrivateKey(hexed("C88F01F5 10D9AC3F 70A292DA A2316DE5 44E9AAB8 AFE84049 C62A9C57 862D1433")))}
-	r := dh{group: groupP256, key: must(ecdh.P256().NewPrivateKey(hexed("C6EF9C5D 78AE012A 011164AC B397CE20 88685D8F 06BF9BE0 B283AB46 476BEE53")))}
+	p256 := func(private []byte) dh { return dh{group: groupP256, key: must(ecdh.P256().NewPrivateKey(private))} }
+	i := p256(hexed("C88F01F5 10D9AC3F 70A292DA A2316DE5 44E9AAB8 AFE84049 C62A9C57 862D1433"))
+	r := p256(hexed("C6EF9C5D 78AE012A 011164AC B397CE20 88685D8F 06BF9BE0 B283AB46 476BEE53"))
 	require.Equal(t, hexed("DAD0B653 94221CF9 B051E1FE CA5787D0 98DFE637 FC90B9EF 945D0C37 72581180 5271A046 1CDB8252 D61F1C45 6FA3E59A B1F45B33 ACCF5F58 389E0577 B8990BB3"), i.public())
 	shared := hexed("D6840F6B 42F6EDAF D13116E0 E1256520 2FEF8E9E CE7DCE03 812464D0 4B9442DE")
 	require.Equal(t, shared, must(i.shared(r.public())))

@@ -15,6 +15,7 @@ type ikeSA struct {
 	suite      Suite
 	keys       *keys
 	sealed     uint64 // our encrypted messages so far
+	parts      bool   // both sides take messages in parts
 	win        window
 	keyed      time.Time
 	until      time.Time // it was replaced, or deleted: forgotten then
@@ -30,12 +31,20 @@ func (s *ikeSA) own() uint64 {
 	return s.spiR
 }
 
-func (s *ikeSA) seal(x exchange, id uint32, flags uint8, ps []payload) []byte {
+// seal seals a message, in parts where it is long and they are wanted.
+func (s *ikeSA) seal(x exchange, id uint32, flags uint8, ps []payload, parts bool) [][]byte {
 	if s.mine {
 		flags |= flagInitiator
 	}
-	s.sealed++
-	return s.keys.seal(header{spiI: s.spiI, spiR: s.spiR, exchange: x, id: id, flags: flags}, ps, s.mine, s.sealed)
+	h := header{spiI: s.spiI, spiR: s.spiR, exchange: x, id: id, flags: flags}
+	return s.keys.sealAll(h, ps, s.mine, s.parts && parts, func() uint64 { s.sealed++; return s.sealed })
+}
+
+// sendAll sends the datagrams of one message.
+func sendAll(emit func(Output), to Peer, datagrams [][]byte) {
+	for _, b := range datagrams {
+		emit(Send{to, b})
+	}
 }
 
 // replaced tells whether another IKE SA took its place, or the bond is over.
@@ -53,9 +62,11 @@ func (s *ikeSA) handle(now time.Time, from Peer, m *message) {
 	}
 	if m.id != s.win.expect {
 		if m.id+1 == s.win.expect && s.win.reply != nil {
-			if _, err := s.keys.open(m, !s.mine); err != errSealed { // only to who can have sent the request
+			if in, err := s.keys.open(m, !s.mine); err != errSealed { // only to who can have sent the request
 				s.b.count.Replayed++
-				s.b.emit(Send{from, s.win.reply})
+				if in.begins() { // and once for all of its parts (RFC 7383 §2.6.1)
+					sendAll(s.b.emit, from, s.win.reply)
+				}
 				return
 			}
 		}
@@ -68,6 +79,11 @@ func (s *ikeSA) handle(now time.Time, from Peer, m *message) {
 		return
 	}
 	s.b.hear(now, from)
+	if err == nil {
+		if in, err = s.win.asked.add(in); err == errPart {
+			return
+		}
+	}
 	s.b.confirm(s) // who asks anew has had the answer to what was asked before
 	if err != nil || in.doubled() {
 		s.invalid(m.exchange)
@@ -89,9 +105,9 @@ func (s *ikeSA) handle(now time.Time, from Peer, m *message) {
 
 // reply answers the request that is being handled and makes the next one expected.
 func (s *ikeSA) reply(x exchange, ps ...payload) {
-	s.win.reply = s.seal(x, s.win.expect, flagResponse, ps)
+	s.win.reply = s.seal(x, s.win.expect, flagResponse, ps, !s.b.peer.TCP)
 	s.win.expect++
-	s.b.emit(Send{s.b.peer, s.win.reply})
+	sendAll(s.b.emit, s.b.peer, s.win.reply)
 }
 
 func (s *ikeSA) refuse(x exchange, kind notifyType) { s.reply(x, notify{kind: kind}.payload()) }
@@ -120,6 +136,11 @@ func (s *ikeSA) answer(now time.Time, from Peer, m *message) {
 		return
 	}
 	s.b.hear(now, from)
+	if err == nil {
+		if in, err = s.win.heard.add(in); err == errPart {
+			return
+		}
+	}
 	r := s.win.done()
 	if err != nil { // nobody can know what became of the request (RFC 7296 §2.21.3)
 		s.b.fall(s.b.why(reason.PeerUnreadable).And(reason.With{reason.What: "an answer"}))
@@ -145,8 +166,8 @@ func (s *ikeSA) pump(now time.Time) {
 		if !needed {
 			continue
 		}
-		s.win.begin(now, r, s.seal(r.exchange, s.win.next, 0, ps))
-		s.b.emit(Send{s.b.peer, s.win.sent})
+		s.win.begin(now, r, s.seal(r.exchange, s.win.next, 0, ps, !r.whole && !s.b.peer.TCP))
+		sendAll(s.b.emit, s.b.peer, s.win.sent)
 	}
 }
 
@@ -161,7 +182,7 @@ func (s *ikeSA) tick(now time.Time) {
 	}
 	switch repeat, given := s.win.again(now, patience); {
 	case repeat:
-		s.b.emit(Send{s.b.peer, s.win.sent})
+		sendAll(s.b.emit, s.b.peer, s.win.sent)
 	case given && s.replaced():
 		s.b.forget(s)
 	case given:

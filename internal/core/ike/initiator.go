@@ -30,8 +30,8 @@ type Caller struct {
 	PFS            bool // renewed Child SAs have a key exchange of their own
 	// IKELife and ESPLife are how long keys are used; they are renewed before. 0: no limit.
 	IKELife, ESPLife time.Duration
-	// Liveness is after how long a silence the gateway is asked whether it is still there, Patience for how long before it counts as gone.
-	// 0: it is not asked, and waited for four minutes.
+	// Liveness is after how long a silence the gateway is asked whether it is still there, Patience for how long before it counts as
+	// gone. 0: it is not asked, and waited for four minutes.
 	Liveness, Patience time.Duration
 	TCP                bool // over TCP (RFC 9329): there is no other port to go on to
 }
@@ -89,7 +89,9 @@ type Initiator struct {
 	phase        phase
 	id           uint32
 	sealed       uint64
-	request      []byte
+	request      [][]byte
+	parts        bool // the gateway takes messages in parts
+	heard        gathered
 	tries        int
 	retryAt      time.Time
 	first        []byte // our IKE_SA_INIT
@@ -109,7 +111,9 @@ func NewInitiator(c Caller) (*Initiator, error) {
 	if len(c.Algorithms.groups) == 0 {
 		return nil, errors.New("ike: a caller needs algorithms")
 	}
-	i := &Initiator{c: c, suite: Suite{group: c.Algorithms.groups[0]}, ni: make([]byte, nonceLen), eap: eap.NewPeer(c.Rand, c.User, c.Password)}
+	i := &Initiator{
+		c: c, suite: Suite{group: c.Algorithms.groups[0]}, ni: make([]byte, nonceLen), eap: eap.NewPeer(c.Rand, c.User, c.Password),
+	}
 	var spis [12]byte
 	if _, err := io.ReadFull(c.Rand, spis[:]); err != nil {
 		return nil, err
@@ -156,21 +160,21 @@ func (i *Initiator) sendInit(now time.Time) {
 		payload{kind: plNonce, body: i.ni},
 		notify{kind: nNATSource, data: natHash(i.spiI, 0, i.c.Local)}.payload(),
 		notify{kind: nNATDestination, data: natHash(i.spiI, 0, i.c.Remote)}.payload(),
-		notify{kind: nSignatureHashes, data: []byte{0, hashSHA256}}.payload())
+		notify{kind: nSignatureHashes, data: []byte{0, hashSHA256}}.payload(), notify{kind: nFragments}.payload())
 	m := &message{header: header{spiI: i.spiI, exchange: ikeSAInit, flags: flagInitiator}, payloads: ps}
 	i.first = m.marshal()
-	i.sendRaw(now, i.first)
+	i.sendRaw(now, [][]byte{i.first})
 }
 
-func (i *Initiator) sendRaw(now time.Time, data []byte) {
-	i.request, i.tries, i.retryAt = data, 1, now.Add(retryFirst/2)
-	i.emit(Send{i.peer(), data})
+func (i *Initiator) sendRaw(now time.Time, datagrams [][]byte) {
+	i.request, i.tries, i.retryAt = datagrams, 1, now.Add(retryFirst/2)
+	sendAll(i.emit, i.peer(), datagrams)
 }
 
 // send seals the next request.
 func (i *Initiator) send(now time.Time, x exchange, ps ...payload) {
-	i.sealed++
-	i.sendRaw(now, i.keys.seal(header{spiI: i.spiI, spiR: i.spiR, exchange: x, id: i.id, flags: flagInitiator}, ps, true, i.sealed))
+	h := header{spiI: i.spiI, spiR: i.spiR, exchange: x, id: i.id, flags: flagInitiator}
+	i.sendRaw(now, i.keys.sealAll(h, ps, true, i.parts && !i.c.TCP, func() uint64 { i.sealed++; return i.sealed }))
 }
 
 // loginTries is how often a message of the login is sent: the longest wait adds up to about 16 seconds.
@@ -187,7 +191,7 @@ func (i *Initiator) Tick(now time.Time) []Output {
 	default:
 		i.retryAt = now.Add(retryFirst / 2 << i.tries)
 		i.tries++
-		i.emit(Send{i.peer(), i.request})
+		sendAll(i.emit, i.peer(), i.request)
 	}
 	return i.take()
 }
@@ -227,7 +231,11 @@ func (i *Initiator) Handle(now time.Time, data []byte) []Output {
 		}
 	case m.spiR != i.spiR || !m.response():
 	case m.id == i.id && i.request != nil:
-		if in, err := i.keys.open(m, false); err == nil {
+		in, err := i.keys.open(m, false)
+		if err == nil {
+			in, err = i.heard.add(in)
+		}
+		if err == nil {
 			i.request = nil
 			i.id++
 			i.answered(now, m.exchange, in)
@@ -277,6 +285,7 @@ func (i *Initiator) initAnswered(now time.Time, m *message) {
 	if i.c.LogKeys {
 		i.emit(ikeKeyRow(i.spiI, i.spiR, i.keys))
 	}
+	_, i.parts = m.notified(nFragments)
 	if got, ok := m.notified(nNATDestination); ok {
 		i.behind = string(got) != string(natHash(i.spiI, i.spiR, i.c.Local))
 	}
@@ -433,7 +442,7 @@ func (i *Initiator) bond(now time.Time, local, remote netset.Addrs) *bond {
 		freeESP: func(uint32) {}, opened: func(s *ikeSA) { i.spis[s.own()] = s }, closed: func(s *ikeSA) { delete(i.spis, s.own()) },
 	}
 	b.ended = func(why reason.Reason) { i.fail(fmt.Errorf("%w: %w", ErrEnded, why)) }
-	sa := &ikeSA{mine: true, spiI: i.spiI, spiR: i.spiR, suite: i.suite, keys: i.keys, sealed: i.sealed, keyed: now}
+	sa := &ikeSA{mine: true, spiI: i.spiI, spiR: i.spiR, suite: i.suite, keys: i.keys, sealed: i.sealed, keyed: now, parts: i.parts}
 	sa.win.next = i.id
 	b.start(sa)
 	i.b = b
@@ -449,11 +458,11 @@ func (i *Initiator) random(n int) []byte {
 // Alive asks the gateway whether it is still there.
 func (i *Initiator) Alive(now time.Time) []Output { return i.AliveOf(now, 0) }
 
-// AliveOf is Alive in a message of so many octets, or as near below as the cipher's blocks allow, of which all but a few say nothing: it shows
-// whether the way, and the gateway, take messages of that size.
+// AliveOf is Alive in a message of so many octets, or as near below as the cipher's blocks allow, of which all but a few say nothing: it
+// shows whether the way, and the gateway, take messages of that size.
 func (i *Initiator) AliveOf(now time.Time, octets int) []Output {
 	if i.phase == phUp && i.b.cur.win.idle() {
-		i.b.cur.ask(now, &request{exchange: informational, write: func(time.Time) ([]payload, bool) {
+		i.b.cur.ask(now, &request{exchange: informational, whole: true, write: func(time.Time) ([]payload, bool) {
 			if octets == 0 {
 				return nil, true
 			}

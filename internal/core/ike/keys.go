@@ -66,14 +66,8 @@ func firstKeys(s Suite, shared, ni, nr []byte, spiI, spiR uint64) *keys {
 	return deriveKeys(s, s.prf.sum(append(append([]byte{}, ni...), nr...), shared), ni, nr, spiI, spiR)
 }
 
-// seal writes an encrypted message (RFC 7296 §3.14 with RFC 5282 §5). The IV is the message's counter, which never
-// repeats under a key, for each side counts its own messages.
-func (k *keys) seal(h header, ps []payload, fromInitiator bool, counter uint64) []byte {
-	first, chain := marshalPayloads(ps)
-	return k.sealChain(h, first, chain, fromInitiator, counter)
-}
-
-// sealChain encrypts a chain of payloads that begins with the given kind.
+// sealChain writes an encrypted message of a chain of payloads that begins with the given kind (RFC 7296 §3.14, RFC 5282 §5). The counter
+// never repeats under a key, for each side counts its own messages.
 func (k *keys) sealChain(h header, first payloadType, chain []byte, fromInitiator bool, counter uint64) []byte {
 	protect := k.side(fromInitiator)
 	h.first = plSK
@@ -88,6 +82,9 @@ var errSealed = errors.New("ike: message does not decrypt")
 // open decrypts a message whose last payload is an encrypted one, and gives it with the payloads inside. With errSealed nobody knows who
 // sent it, and nothing may come of it; errMalformed is about a message that the peer did send.
 func (k *keys) open(m *message, fromInitiator bool) (*message, error) {
+	if n := len(m.payloads); n > 0 && m.payloads[n-1].kind == plSKF {
+		return k.openPart(m, fromInitiator)
+	}
 	if len(m.payloads) == 0 || m.payloads[len(m.payloads)-1].kind != plSK {
 		return nil, errSealed
 	}

@@ -244,6 +244,7 @@ func (l *Listener) open(now time.Time, from Peer, m *message, ni []byte, offered
 			r.rfc7427 = r.rfc7427 || binary.BigEndian.Uint16(hashes[i:]) == hashSHA256
 		}
 	}
+	_, r.sa.parts = m.notified(nFragments)
 	if got, ok := m.notified(nNATSource); ok {
 		r.nat = string(got) != string(natHash(m.spiI, 0, from.Addr))
 	}
@@ -283,6 +284,9 @@ func (r *login) answer(chosen proposal, public []byte, keys *keys) {
 	r.awaits, r.stage, sa.keys, sa.win.expect = awaitsNothing, opened, keys, 1
 	ps := []payload{saPayload(chosen), keyExchange{sa.suite.group, public}.payload(), {kind: plNonce, body: r.nr}}
 	ps = append(ps, l.natPayloads(r.peer, sa.spiI, sa.spiR)...)
+	if sa.parts {
+		ps = append(ps, notify{kind: nFragments}.payload())
+	}
 	if r.rfc7427 {
 		ps = append(ps, notify{kind: nSignatureHashes, data: []byte{0, hashSHA256}}.payload())
 	}
@@ -438,8 +442,8 @@ func (s Settings) check() error {
 
 func (s Settings) tunnels() []Tunnel { return append([]Tunnel{s.Tunnel}, s.More...) }
 
-// choose picks what the first tunnel accepts that accepts anything of it: which one a device asks for is known only once the key exchange is
-// over.
+// choose picks what the first tunnel accepts that accepts anything of it: which one a device asks for is known only once the key exchange
+// is over.
 func (s Settings) choose(offered []proposal) (proposal, Suite, bool) {
 	for _, t := range s.tunnels() {
 		if chosen, suite, ok := chooseIKE(offered, t.Algorithms, nil); ok {

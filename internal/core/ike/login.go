@@ -81,9 +81,11 @@ func (r *login) handle(now time.Time, from Peer, m *message) {
 	}
 	if m.id != w.expect {
 		if m.id+1 == w.expect && w.reply != nil {
-			if _, err := r.sa.keys.open(m, true); err != errSealed { // only to who can have sent the request
+			if in, err := r.sa.keys.open(m, true); err != errSealed { // only to who can have sent the request
 				r.l.Counters.Replayed++
-				r.l.emit(Send{from, w.reply})
+				if in.begins() {
+					sendAll(r.l.emit, from, w.reply)
+				}
 				return
 			}
 		}
@@ -100,6 +102,11 @@ func (r *login) handle(now time.Time, from Peer, m *message) {
 		return
 	}
 	r.peer = from
+	if err == nil {
+		if in, err = w.asked.add(in); err == errPart {
+			return
+		}
+	}
 	if err != nil || in.doubled() {
 		r.invalid(m.exchange)
 		return
@@ -129,9 +136,9 @@ func (r *login) invalid(x exchange) {
 // reply answers the request that is being handled and makes the next one expected.
 func (r *login) reply(x exchange, ps ...payload) {
 	w := &r.sa.win
-	w.reply = r.sa.seal(x, w.expect, flagResponse, ps)
+	w.reply = r.sa.seal(x, w.expect, flagResponse, ps, !r.peer.TCP)
 	w.expect++
-	r.l.emit(Send{r.peer, w.reply})
+	sendAll(r.l.emit, r.peer, w.reply)
 }
 
 // refuse notes why a login failed and closes the SA; the reply has been sent.

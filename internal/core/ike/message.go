@@ -54,6 +54,7 @@ const (
 	plSK     payloadType = 46
 	plCP     payloadType = 47
 	plEAP    payloadType = 48
+	plSKF    payloadType = 53 // RFC 7383 §2.5
 )
 
 var errMalformed = errors.New("ike: malformed message")
@@ -80,6 +81,7 @@ type message struct {
 	header
 	payloads []payload
 	raw      []byte
+	part     *part // it is a part of a message, and this is what it holds
 }
 
 // parseHeader reads the header and checks that the length it tells is the datagram's.
@@ -114,7 +116,7 @@ func parsePayloads(first payloadType, b []byte) ([]payload, error) {
 			return nil, errMalformed
 		}
 		out = append(out, p)
-		if next == plSK {
+		if next == plSK || next == plSKF {
 			break
 		}
 		next = payloadType(following)

@@ -11,9 +11,9 @@ type modp struct {
 
 var one, two = big.NewInt(1), big.NewInt(2)
 
-// modps are the groups by number. Each prime is 2^n - 2^(n-64) - 1 + 2^64 * ([2^(n-130) pi] + k) (RFC 3526 §2 to §7; RFC 7296 appendix B.2).
-// Numbers of this kind take milliseconds, and longer for some than for others: whoever sees how long knows something of the exponent, which
-// is why each is used once.
+// modps are the groups by number. Each prime is 2^n - 2^(n-64) - 1 + 2^64 * ([2^(n-130) pi] + k) (RFC 3526 §2 to §7; RFC 7296 appendix
+// B.2). Numbers of this kind take milliseconds, and longer for some than for others: whoever sees how long knows something of the exponent,
+// which is why each is used once.
 var modps = func() map[uint16]modp {
 	const most = 8192
 	pi := piTimes(most - 130)

@@ -97,8 +97,8 @@ type Moved struct {
 type Renewed struct {
 	ID    ID
 	Child Child
-	// Asked tells whether the exchange was ours: then the other side is ready for what is sent with it. Otherwise that is known only once
-	// something comes by it, or the older one is deleted, and until then the older one is sent with (RFC 7296 §2.8).
+	// Asked tells whether the exchange was ours: then the other side is ready for what is sent with it. Otherwise that is known only
+	// once something comes by it, or the older one is deleted, and until then the older one is sent with (RFC 7296 §2.8).
 	Asked bool
 }
 
@@ -162,8 +162,8 @@ func (Down) isOutput()       {}
 func (Note) isOutput()       {}
 func (KeyRow) isOutput()     {}
 
-// The names that the analyser has for algorithms in its two tables. It knows no ChaCha20-Poly1305: such rows name it all the same, for whoever
-// reads them.
+// The names that the analyser has for algorithms in its two tables. It knows no ChaCha20-Poly1305: such rows name it all the same, for
+// whoever reads them.
 var (
 	analyserEncryptions = map[esp.Encryption][2]string{
 		esp.EncrAES256GCM:        {"AES-GCM-256 with 16 octet ICV [RFC5282]", "AES-GCM with 16 octet ICV [RFC4106]"},

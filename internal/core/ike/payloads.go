@@ -125,6 +125,7 @@ const (
 	nCookie               notifyType = 16390
 	nRekeySA              notifyType = 16393
 	nSignatureHashes      notifyType = 16431
+	nFragments            notifyType = 16430 // RFC 7383 §2.3
 )
 
 var notifyWords = map[notifyType]string{

@@ -75,7 +75,7 @@ func (s *ikeSA) renewed(now time.Time, m *message, offered []proposal, ni []byte
 
 // successor is the SA that takes this one's place, with fresh keys and message IDs.
 func (s *ikeSA) successor(now time.Time, suite Suite, shared, ni, nr []byte, spiI, spiR uint64, mine bool) *ikeSA {
-	next := &ikeSA{b: s.b, mine: mine, spiI: spiI, spiR: spiR, suite: suite, keyed: now}
+	next := &ikeSA{b: s.b, mine: mine, spiI: spiI, spiR: spiR, suite: suite, keyed: now, parts: s.parts}
 	next.keys = s.keys.renewed(suite, shared, ni, nr, spiI, spiR)
 	s.b.sas = append(s.b.sas, next)
 	s.b.opened(next)

@@ -20,16 +20,19 @@ type request struct {
 	answered func(now time.Time, m *message) // nil: the answer says nothing
 	dropped  func()                          // there will be no answer; nil: that leaves nothing behind
 	child    bool                            // it is about a Child SA
+	whole    bool                            // it goes in one datagram, however long it is
 }
 
 // window is one IKE SA's message IDs, both ways: one request of each side's at a time (RFC 7296 §2.2, §2.3).
 type window struct {
-	expect uint32 // message ID of the peer's next request
-	reply  []byte // to the request before it
+	expect uint32   // message ID of the peer's next request
+	reply  [][]byte // to the request before it, in the datagrams that it went in
+	asked  gathered // parts of the peer's next request
 
 	next    uint32     // message ID of our next request
 	out     *request   // sent, and not answered
-	sent    []byte     // as it went
+	sent    [][]byte   // as it went
+	heard   gathered   // parts of its answer
 	queue   []*request // wait until that one is answered or given up
 	began   time.Time
 	tries   int
@@ -40,7 +43,7 @@ type window struct {
 func (w *window) idle() bool { return w.out == nil && len(w.queue) == 0 }
 
 // begin notes that a request is sent.
-func (w *window) begin(now time.Time, r *request, sealed []byte) {
+func (w *window) begin(now time.Time, r *request, sealed [][]byte) {
 	w.out, w.sent, w.began, w.tries, w.retryAt = r, sealed, now, 1, now.Add(retryFirst)
 }
 

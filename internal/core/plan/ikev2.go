@@ -20,7 +20,8 @@ type IKEv2 struct {
 	Liveness   Duration    `json:"liveness,omitempty" eg:"30s" doc:"After so long a silence the device is asked whether it is still there, 10s to 1h; 30s if not given."`
 	Patience   Duration    `json:"patience,omitempty" eg:"1m" doc:"For how long the gateway's questions may stay without an answer before the device counts as gone, 10s to 10m; 4m if not given." then:"A phone that is out of reach for less keeps its session; its address stays leased meanwhile."`
 	Keepalive  Duration    `json:"keepalive,omitempty" eg:"20s" doc:"How often devices behind a translation keep it open, 5s to 5m; 20s if not given. The device does it."`
-	// Suites are joined words of three algorithms, as versions before 0.11 named them: they are read once more, and a finding rewrites them.
+	// Suites are joined words of three algorithms, as versions before 0.11 named them: they are read once more, and a finding rewrites
+	// them.
 	Suites  []string `json:"suites,omitempty" nullable:"false" gone:"true"`
 	TCPPort int      `json:"tcp-port,omitempty" minimum:"0" maximum:"65535" eg:"443" doc:"Port on which the tunnel is also offered over TCP (RFC 9329), for networks that drop UDP; not offered if not given." then:"Systems' built-in clients do not use it; our own client does. Whatever stands in front must let it through."`
 }
@@ -48,8 +49,8 @@ func (t Tunnel) IKEv2() *IKEv2 {
 	return &IKEv2{}
 }
 
-// Set are the algorithms of the tunnel: those of the level, then those that are named besides. Words of versions before 0.11 count as what they
-// are called now.
+// Set are the algorithms of the tunnel: those of the level, then those that are named besides. Words of versions before 0.11 count as what
+// they are called now.
 func (o *IKEv2) Set() algorithm.Set {
 	var out algorithm.Set
 	add := func(k algorithm.Kind, words []string) {
