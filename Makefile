@@ -96,6 +96,7 @@ format: web/node_modules/.done
 # What is made from the Go types: the plan's reference, the API's document, the console's types of it. Tests fail while they are old.
 docs:
 	go run ./internal/core/plan/plandoc > docs/plan.md
+	go run ./internal/core/devices/devicedoc > docs/devices.md
 	go run ./internal/core/reason/reasondoc > docs/reasons.md
 	go run ./internal/httpapi/apidoc > docs/openapi.yaml
 	cd web && npx openapi-typescript ../docs/openapi.yaml -o src/schema.d.ts

@@ -82,6 +82,9 @@ func (p *printer) dialUp(ctx context.Context, c *cli.Command) error {
 	if o.Login, err = kit.Login(probe.Options{Password: password}); err != nil {
 		return Failing(ExitUsage, "%s: %w", path, err)
 	}
+	if host, err := os.Hostname(); err == nil { // so that what is left of a session after a crash ends at the next one
+		o.Login.Device = fmt.Sprintf("%s on %s, %s", kit.User, host, o.Name)
+	}
 	o.Log = slog.New(slog.NewTextHandler(os.Stderr, nil))
 	defer connection.Forget(o.Name)
 	shown, kept := false, time.Time{}

@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"strings"
 	"syscall"
 
 	"golang.org/x/sys/unix"
@@ -113,4 +114,11 @@ func List() (out []State, err error) {
 }
 
 // Lives tells whether a process is there.
-func Lives(pid int) bool { return pid > 0 && syscall.Kill(pid, 0) == nil }
+func Lives(pid int) bool {
+	if pid <= 0 || syscall.Kill(pid, 0) != nil {
+		return false
+	}
+	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	_, after, ok := strings.Cut(string(b), ") ")               // the name before it may hold anything but that
+	return err != nil || !ok || !strings.HasPrefix(after, "Z") // ended, and nobody has asked how
+}

@@ -22,6 +22,7 @@ type Login struct {
 	Identity   string // what the gateway calls itself, by which a tunnel is asked for
 	User       string
 	Password   string
+	Device     string // a name of this device's own; empty: none, and nothing of an older session ends
 	Roots      *x509.CertPool
 	Algorithms algorithm.Set // that are offered
 	KeyLog     io.Writer     // nil: keys are not logged

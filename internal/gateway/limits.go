@@ -36,9 +36,27 @@ func (g *Gateway) grant(r tunnel.Request, kind string) (*session.Session, tunnel
 			return s, grant
 		}
 		passage = oldest.Passage
-		g.end(oldest, reason.Of(reason.LoggedInElsewhere, reason.With{reason.Passage: passage}))
+		why := reason.Of(reason.LoggedInElsewhere, reason.With{reason.Passage: passage})
+		if leaves(r, oldest, kind) {
+			why = reason.Of(reason.CameAgain, reason.With{reason.Passage: passage})
+		}
+		g.end(oldest, why)
 	}
 	return nil, tunnel.Grant{Refusal: reason.Of(reason.TooManySessions, reason.With{reason.Passage: passage, reason.Count: "too many"})}
+}
+
+// older is a session of the same authenticated person on the same device, which says that it has none: it was lost there. g.mu is held.
+func (g *Gateway) older(r tunnel.Request, kind, passage string) *session.Session {
+	for _, s := range g.sessions.Theirs(passage, r.User) {
+		if leaves(r, s, kind) {
+			return s
+		}
+	}
+	return nil
+}
+
+func leaves(r tunnel.Request, s *session.Session, kind string) bool {
+	return r.Alone && r.Device != "" && s.User == r.User && s.Device == r.Device && s.Kind == kind
 }
 
 // mostTaken is how many addresses are tried that others turn out to have, each in a third of a second, within what a login may take.
@@ -65,6 +83,9 @@ func (g *Gateway) tryGrant(r tunnel.Request, kind string) (s *session.Session, g
 		}))
 	}
 	why, oldest := g.full(p, r.User)
+	if older := g.older(r, kind, p.Name); older != nil && (why.None() || why.Code != reason.OutsideHours) {
+		return nil, tunnel.Grant{}, older
+	}
 	if !why.None() {
 		return refused(why)
 	}
@@ -90,7 +111,7 @@ func (g *Gateway) tryGrant(r tunnel.Request, kind string) (s *session.Session, g
 	mtu, clamp := mtuOf(g.model.Names.Tunnels[r.Tunnel])
 	s = &session.Session{
 		ID: newID(), Gateway: g.name, User: r.User, Groups: r.Groups, Passage: p.Name, Pool: p.Passage.Pool, Tunnel: r.Tunnel, Kind: kind,
-		Algorithms: r.Algorithms, Since: time.Now(), Routes: p.Routes, DNS: slices.Clone(p.DNS.Servers), Domains: domainsOf(p.DNS), MTU: mtu,
+		Algorithms: r.Algorithms, Device: r.Device, Since: time.Now(), Routes: p.Routes, DNS: slices.Clone(p.DNS.Servers), Domains: domainsOf(p.DNS), MTU: mtu,
 		ClampMSS: clamp, Addresses: addrs,
 	}
 	for !g.sessions.Add(s) {

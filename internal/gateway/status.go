@@ -24,6 +24,7 @@ type Session struct {
 	TCP        bool              `json:"tcp,omitempty" doc:"It comes over TCP, for UDP is dropped on its way."`
 	Behind     bool              `json:"behind" doc:"The device is behind a translation."`
 	Suite      string            `json:"suite"`
+	Device     string            `json:"device,omitempty" doc:"What the device calls itself; nobody is admitted by it."`
 	Tunnel     string            `json:"tunnel"`
 	Kind       string            `json:"kind" doc:"Of the tunnel."`
 	Since      time.Time         `json:"since"`
@@ -75,7 +76,7 @@ func (g *Gateway) status(s *session.Session) Session {
 	return Session{
 		Missing: missing, ID: session.FormatID(s.ID), Gateway: s.Gateway, User: s.User, Groups: s.Groups, Passage: s.Passage,
 		Addresses: s.Addresses, From: g.seenAt(at.Addr).String(), TCP: at.Over == session.OverTCP, Behind: at.Behind, Kind: s.Kind,
-		Suite: s.Algorithms, Tunnel: s.Tunnel, Since: s.Since, Heard: c.LastIn, InPackets: c.InPackets, InBytes: c.InBytes,
+		Suite: s.Algorithms, Device: s.Device, Tunnel: s.Tunnel, Since: s.Since, Heard: c.LastIn, InPackets: c.InPackets, InBytes: c.InBytes,
 		OutPackets: c.OutPackets, OutBytes: c.OutBytes, Lost: c.Lost, Words: remark(c), told: Told{s.Routes, s.DNS, s.Domains},
 	}
 }

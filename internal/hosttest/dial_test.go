@@ -172,5 +172,19 @@ func TestDialFromBadPlaces(t *testing.T) {
 		return strings.Contains(g.on(mobile, yl, "dial", "logs", "mobile"), "this machine slept")
 	})
 	require.Len(t, g.sessions(), 1, "the session from before is over")
+
+	// It crashes, and comes again: what was left of it ends at once, it has its address again, and another device of the same person stays.
+	g.dial("home", "both.birdwatcher")
+	before := g.connected("mobile").Given
+	require.NoError(t, syscall.Kill(g.connected("mobile").PID, syscall.SIGKILL))
+	require.Len(t, g.sessions(), 2)
+	g.dial("mobile", "both.birdwatcher")
+	require.Equal(t, before, g.connected("mobile").Given)
+	require.Len(t, g.sessions(), 2)
+	require.True(t, g.pings(mobile, "10.20.30.5"))
+	require.True(t, g.pings(hosts.Laptop("home"), "10.20.30.5"))
+	said := g.yl("journal", "--code", "came-again")
+	require.Contains(t, said, "both.birdwatcher")
 	g.hangUp("mobile")
+	g.hangUp("home")
 }

@@ -1856,6 +1856,8 @@ export interface components {
             addresses: string[];
             /** @description The device is behind a translation. */
             behind: boolean;
+            /** @description What the device calls itself; nobody is admitted by it. */
+            device?: string;
             /** @description What somebody should look at: traffic goes one way, or packets are lost. */
             flag?: string;
             /** @description Address and port that the device is seen at. */

@@ -30,7 +30,7 @@ type Platform struct {
 var Platforms = []Platform{
 	{
 		Word: "windows", Name: "Windows 10 and 11",
-		Source: "Microsoft: Set-VpnConnectionIPsecConfiguration; Configure cryptographic settings for IKEv2 VPN connections; VPNv2 CSP",
+		Source: "its maker: Set-VpnConnectionIPsecConfiguration; Configure cryptographic settings for IKEv2 VPN connections; VPNv2 CSP",
 		Default: algorithm.Set{
 			Encryption: []string{"AES-256-CBC", "3DES-CBC"}, Integrity: []string{"HMAC-SHA1-96", "HMAC-SHA2-256-128", "HMAC-SHA2-384-192"},
 			PRF: []string{"PRF-HMAC-SHA1", "PRF-HMAC-SHA2-256", "PRF-HMAC-SHA2-384"}, Groups: []string{"MODP-1024"},
@@ -47,7 +47,7 @@ var Platforms = []Platform{
 	},
 	{
 		Word: "apple", Name: "macOS 13, iOS and iPadOS 16 and later",
-		Source: "Apple: Device Management, VPN.IKEv2, IKESecurityAssociationParameters and ChildSecurityAssociationParameters",
+		Source: "its maker: Device Management, VPN.IKEv2, IKESecurityAssociationParameters and ChildSecurityAssociationParameters",
 		Default: algorithm.Set{
 			Encryption: []string{"AES-256-CBC"}, Integrity: []string{"HMAC-SHA2-256-128"}, PRF: []string{"PRF-HMAC-SHA2-256"},
 			Groups: []string{"MODP-2048"},
@@ -66,7 +66,7 @@ var Platforms = []Platform{
 	},
 	{
 		Word: "android", Name: "Android 12 and later",
-		Source: "Android: Ikev2VpnProfile, IkeSaProposal and ChildSaProposal; the sources of its VPN settings",
+		Source: "its maker: Ikev2VpnProfile, IkeSaProposal and ChildSaProposal; the sources of its VPN settings",
 		Default: algorithm.Set{
 			Encryption: []string{"AES-256-CBC", "AES-128-CBC", "ChaCha20-Poly1305", "AES-256-GCM-16", "AES-128-GCM-16"},
 			Integrity:  []string{"HMAC-SHA2-512-256", "HMAC-SHA2-384-192", "HMAC-SHA2-256-128"},
@@ -86,7 +86,7 @@ var Platforms = []Platform{
 	{
 		Word: "own-client", Name: "yl dial", Source: "this project", Tried: true,
 		Default: algorithm.OfLevel(algorithm.Broad), Able: everything(),
-		Logins: []string{"eap-mschapv2"}, PFS: true,
+		Logins: []string{"eap-mschapv2"}, PFS: true, Fragments: true,
 		Setting: "its kit",
 	},
 }

@@ -218,6 +218,10 @@ func (s *ikeSA) inform(now time.Time, m *message) {
 			deletions = append(deletions, d)
 		}
 	}
+	answers, ok := s.moved(m)
+	if !ok {
+		return
+	}
 	var gone []uint32
 	for _, d := range deletions {
 		switch d.protocol {
@@ -238,11 +242,10 @@ func (s *ikeSA) inform(now time.Time, m *message) {
 			gone = append(gone, s.b.deleted(d.spis)...)
 		}
 	}
-	if gone == nil {
-		s.reply(informational)
-		return
+	if gone != nil {
+		answers = append(answers, deletion{protoESP, gone}.payload())
 	}
-	s.reply(informational, deletion{protoESP, gone}.payload())
+	s.reply(informational, answers...)
 }
 
 // create answers CREATE_CHILD_SA (RFC 7296 §1.3).

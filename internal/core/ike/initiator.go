@@ -21,13 +21,15 @@ import (
 type Caller struct {
 	Name           string // the gateway's name, which its certificate must hold
 	User, Password string
-	Roots          *x509.CertPool
-	Algorithms     Policy
-	Rand           io.Reader
-	Local, Remote  netip.AddrPort // as the device sees them, for NAT detection
-	Now            func() time.Time
-	LogKeys        bool
-	PFS            bool // renewed Child SAs have a key exchange of their own
+	// Device is a name of this device's own: the gateway ends what is left of an older session of the same person on it.
+	Device        string
+	Roots         *x509.CertPool
+	Algorithms    Policy
+	Rand          io.Reader
+	Local, Remote netip.AddrPort // as the device sees them, for NAT detection
+	Now           func() time.Time
+	LogKeys       bool
+	PFS           bool // renewed Child SAs have a key exchange of their own
 	// IKELife and ESPLife are how long keys are used; they are renewed before. 0: no limit.
 	IKELife, ESPLife time.Duration
 	// Liveness is after how long a silence the gateway is asked whether it is still there, Patience for how long before it counts as
@@ -295,16 +297,26 @@ func (i *Initiator) initAnswered(now time.Time, m *message) {
 	i.sendFirst(now)
 }
 
-func (i *Initiator) identity() identity { return identity{idRFC822, []byte(i.c.User)} }
+// identity is who we say that we are: the device, where it has a name of its own, and otherwise the person.
+func (i *Initiator) identity() identity {
+	if i.c.Device != "" {
+		return identity{idKey, []byte(i.c.Device)}
+	}
+	return identity{idRFC822, []byte(i.c.User)}
+}
 
 func (i *Initiator) sendFirst(now time.Time) {
-	i.send(now, ikeAuth,
-		payload{kind: plIDi, body: i.identity().body()},
-		payload{kind: plIDr, body: identityFor(i.c.Name).body()},
+	ps := []payload{
+		{kind: plIDi, body: i.identity().body()},
+		{kind: plIDr, body: identityFor(i.c.Name).body()},
 		requestCfg(),
 		saPayload(espProposals(i.c.Algorithms, binary.BigEndian.AppendUint32(nil, i.childSPI), dhNone)...),
 		selectors(plTSi, netset.Everywhere), selectors(plTSr, netset.Everywhere),
-		notify{kind: nInitialContact}.payload())
+	}
+	if i.c.Device != "" {
+		ps = append(ps, notify{kind: nInitialContact}.payload())
+	}
+	i.send(now, ikeAuth, ps...)
 }
 
 func (i *Initiator) answered(now time.Time, x exchange, m *message) {

@@ -67,6 +67,8 @@ type login struct {
 	offeredIKE []proposal
 	tsi        netset.Addrs
 	tsr        netset.Addrs
+	alone      bool // the device says that it has no other session
+	moves      bool // it tells when it moves (RFC 4555)
 	asked      []cfgAttr
 	cfg        bool
 	born       time.Time
@@ -151,15 +153,21 @@ func (r *login) refuse(why reason.Reason, code notifyType) {
 	r.close()
 }
 
+// device is what the device calls itself.
+func (r *login) device() string {
+	id, err := parseID(r.idBody)
+	if err != nil {
+		return ""
+	}
+	return id.String()
+}
+
 // claimed is who the device says that it is: in EAP, or, before that, in its first message. Nobody is admitted by it.
 func (r *login) claimed() string {
 	if r.said != "" {
 		return printable([]byte(r.said))
 	}
-	if id, err := parseID(r.idBody); err == nil {
-		return printable([]byte(id.String()))
-	}
-	return ""
+	return printable([]byte(r.device()))
 }
 
 func (r *login) fail(code notifyType, why reason.Reason) {
@@ -206,6 +214,8 @@ func (r *login) authFirst(m *message) {
 		return
 	}
 	r.idBody = append([]byte{}, idBody...)
+	_, r.alone = m.notified(nInitialContact)
+	_, r.moves = m.notified(nMoves)
 	if body, ok := m.find(plCP); ok {
 		if kind, attrs, err := parseCfg(body); err == nil && kind == cfgRequest {
 			r.cfg, r.asked = true, attrs
@@ -325,7 +335,9 @@ func (r *login) authLast(m *message) {
 		return
 	}
 	r.awaits = awaitsLease
-	r.l.emit(AskLease{r.id, r.user, r.groups, r.tunnel.ID, r.sa.suite.String(), r.peer})
+	r.l.emit(AskLease{
+		ID: r.id, User: r.user, Groups: r.groups, Tunnel: r.tunnel.ID, Suite: r.sa.suite.String(), From: r.peer, Device: r.device(), Alone: r.alone,
+	})
 }
 
 // finish answers the login with the gateway's closing proof and the first Child SA, narrowed to what the person may have. Whoever has
@@ -385,7 +397,11 @@ func (r *login) finish(now time.Time, g Grant) {
 	b.start(r.sa)
 	b.heard = now
 	_, child := r.sa.makeChild(now, cipher, spi, peerSPI(r.offered, chosen.number), nil, r.ni, r.nr, local, remote, false)
-	r.reply(ikeAuth, proof, conf.reply(r.asked), saPayload(chosen), selectors(plTSi, remote), selectors(plTSr, local))
+	ps := []payload{proof, conf.reply(r.asked), saPayload(chosen), selectors(plTSi, remote), selectors(plTSr, local)}
+	if r.moves {
+		ps = append(ps, notify{kind: nMoves}.payload())
+	}
+	r.reply(ikeAuth, ps...)
 	r.l.sessions[r.id] = b
 	r.l.emit(Up{
 		ID: r.id, User: r.user, Peer: r.peer, Child: child, Suite: r.sa.suite.String(), Tunnel: r.tunnel.ID, NAT: r.nat, Identity: id.String(),

@@ -56,6 +56,8 @@ type AskLease struct {
 	Tunnel string // ID of the tunnel that the device asked for
 	Suite  string // algorithms that were agreed on
 	From   Peer
+	Device string // what the device calls itself: nobody is admitted by it
+	Alone  bool   // it says that it has no other session (RFC 7296 §2.4, INITIAL_CONTACT)
 }
 
 // Grant is the answer to AskLease.

@@ -51,6 +51,7 @@ const (
 	idFQDN   = 2
 	idRFC822 = 3
 	idIPv6   = 5
+	idKey    = 11 // octets of the device's own
 )
 
 // identity is the body of an ID payload.
@@ -119,11 +120,16 @@ const (
 	nFailedCPRequired     notifyType = 37
 	nTSUnacceptable       notifyType = 38
 	nChildSANotFound      notifyType = 44
+	nUnexpectedNAT        notifyType = 41 // RFC 4555 §4.1
 	nInitialContact       notifyType = 16384
 	nNATSource            notifyType = 16388
 	nNATDestination       notifyType = 16389
 	nCookie               notifyType = 16390
 	nRekeySA              notifyType = 16393
+	nMoves                notifyType = 16396 // MOBIKE_SUPPORTED, RFC 4555 §4.2; those that follow as well
+	nUpdateAddresses      notifyType = 16400
+	nCookie2              notifyType = 16401
+	nNoNATsAllowed        notifyType = 16402
 	nSignatureHashes      notifyType = 16431
 	nFragments            notifyType = 16430 // RFC 7383 §2.3
 )
@@ -132,7 +138,7 @@ var notifyWords = map[notifyType]string{
 	nUnsupportedCritical: "UNSUPPORTED_CRITICAL_PAYLOAD", nInvalidMajorVersion: "INVALID_MAJOR_VERSION", nInvalidSyntax: "INVALID_SYNTAX", nNoProposalChosen: "NO_PROPOSAL_CHOSEN",
 	nInvalidKE: "INVALID_KE_PAYLOAD", nAuthenticationFailed: "AUTHENTICATION_FAILED", nNoAdditionalSAs: "NO_ADDITIONAL_SAS",
 	nInternalAddress: "INTERNAL_ADDRESS_FAILURE", nFailedCPRequired: "FAILED_CP_REQUIRED", nTSUnacceptable: "TS_UNACCEPTABLE",
-	nChildSANotFound: "CHILD_SA_NOT_FOUND", nTemporaryFailure: "TEMPORARY_FAILURE",
+	nChildSANotFound: "CHILD_SA_NOT_FOUND", nTemporaryFailure: "TEMPORARY_FAILURE", nUnexpectedNAT: "UNEXPECTED_NAT_DETECTED",
 }
 
 // isError tells whether the notification reports a failure.

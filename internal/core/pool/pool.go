@@ -129,10 +129,13 @@ func (p *Pool) Forgive(now time.Time) {
 	}
 }
 
-// Release takes addresses back.
+// Release takes addresses back. What a holder gave back last is what they get next, while it is free.
 func (p *Pool) Release(addrs ...netip.Addr) {
 	for _, a := range addrs {
-		delete(p.leased, a)
+		if holder, ok := p.leased[a]; ok {
+			p.last[key(holder, a.Is4())] = a
+			delete(p.leased, a)
+		}
 	}
 }
 

@@ -11,6 +11,23 @@ import (
 	"yellowlantern/internal/core/netset"
 )
 
+// Of several addresses that one holder has, the one that is given back is the one that they get next.
+func TestSameAddressOfSeveral(t *testing.T) {
+	p := New(netset.OfPrefixes(netip.MustParsePrefix("10.99.0.0/29")), nil)
+	var all []netip.Addr
+	for range 4 {
+		a, err := p.Lease("both")
+		require.NoError(t, err)
+		all = append(all, a...)
+	}
+	for _, a := range all {
+		p.Release(a)
+		again, err := p.Lease("both")
+		require.NoError(t, err)
+		require.Equal(t, []netip.Addr{a}, again)
+	}
+}
+
 // Whatever is leased and released: nobody shares an address, each is from the supply, and a lease fails only when all are out.
 func TestLeases(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {

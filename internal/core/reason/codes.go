@@ -76,6 +76,7 @@ const (
 	LongestLimit      Code = "longest-limit"
 	HoursOver         Code = "hours-over"
 	LoggedInElsewhere Code = "logged-in-elsewhere"
+	CameAgain         Code = "came-again"
 	EndedBy           Code = "ended-by-administrator"
 	PlanNoPassage     Code = "plan-no-passage"
 	PlanOtherPassage  Code = "plan-other-passage"

@@ -71,6 +71,7 @@ var meanings = map[Code]meaning{
 	IdleLimit:         {KindEnded, "its device sent nothing for {limit}"},
 	LongestLimit:      {KindEnded, "it lasted {limit}, the longest that passage {passage} allows"},
 	HoursOver:         {KindEnded, "the hours {hours} are over"},
+	CameAgain:         {KindEnded, "the same device came again, and said that it has no other session: this one was lost there"},
 	LoggedInElsewhere: {KindEnded, "the same user logged in once more, and passage {passage} lets the newest session win"},
 	EndedBy:           {KindEnded, "ended by administrator {administrator}"},
 	PlanNoPassage:     {KindEnded, "the plan changed: no passage admits this person any more"},

@@ -27,6 +27,7 @@ type Session struct {
 	Tunnel     string
 	Kind       string // of tunnel
 	Algorithms string
+	Device     string // what it calls itself
 	Since      time.Time
 	Routes     netset.Addrs // that its device was told, and names
 	DNS        []netip.Addr

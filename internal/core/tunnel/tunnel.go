@@ -17,6 +17,8 @@ type Request struct {
 	Tunnel     string // the plan's name of it
 	Algorithms string // that were agreed on
 	From       netip.AddrPort
+	Device     string // what the device calls itself: nobody is admitted by it
+	Alone      bool   // it says that it has no other session: what is left of an older one on it ends
 }
 
 // Configuration is what a device is given.

@@ -157,7 +157,7 @@ func connect(ctx context.Context, way carrier, gateway netip.AddrPort, l dial.Lo
 		return nil, err
 	}
 	t.ini, err = ike.NewInitiator(ike.Caller{
-		Name: l.Identity, User: l.User, Password: l.Password, Roots: l.Roots, Algorithms: offer, Rand: rand.Reader,
+		Name: l.Identity, User: l.User, Password: l.Password, Device: l.Device, Roots: l.Roots, Algorithms: offer, Rand: rand.Reader,
 		Local: way.Local(), Remote: gateway, Now: time.Now, LogKeys: l.KeyLog != nil, TCP: tcp, Liveness: l.Liveness, Patience: l.Patience,
 	})
 	if err != nil {

@@ -116,6 +116,7 @@ func (s *server) admit(ask ike.AskLease) {
 	s.done.Go(func() {
 		x, grant := s.host.Admit(tunnel.Request{
 			User: ask.User, Groups: ask.Groups, Tunnel: ask.Tunnel, Algorithms: ask.Suite, From: s.host.SeenAt(ask.From.Addr),
+			Device: ask.Device, Alone: ask.Alone,
 		})
 		s.mu.Lock()
 		if x != nil {

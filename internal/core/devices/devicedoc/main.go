@@ -1,0 +1,10 @@
+// Devicedoc prints docs/devices.md.
+package main
+
+import (
+	"fmt"
+
+	"yellowlantern/internal/core/devices"
+)
+
+func main() { fmt.Print(devices.Reference()) }

@@ -1,0 +1,38 @@
+package ike
+
+import (
+	"bytes"
+	"crypto/sha1"
+	"io"
+)
+
+// moved answers what a device says of where it is (RFC 4555 §3.5 to §3.9). By then its peer is where the request came from: that is so for
+// everything authentic, and a device that moves is followed before its first packet of traffic. ok is false where the request was refused.
+func (s *ikeSA) moved(m *message) (answers []payload, ok bool) {
+	if data, has := m.notified(nNoNATsAllowed); has && !s.seenAs(data) {
+		s.refuse(informational, nUnexpectedNAT)
+		return nil, false
+	}
+	if data, has := m.notified(nCookie2); has { // a trial of the way to where it says that it is
+		answers = append(answers, notify{kind: nCookie2, data: data}.payload())
+	}
+	if _, has := m.notified(nNATSource); has {
+		untrue := make([]byte, sha1.Size) // so that it goes on to put everything into UDP, as at the login
+		_, _ = io.ReadFull(s.b.rand, untrue)
+		answers = append(answers, notify{kind: nNATSource, data: untrue}.payload(),
+			notify{kind: nNATDestination, data: natHash(s.spiI, s.spiR, s.b.peer.Addr)}.payload())
+	}
+	return answers, true
+}
+
+// seenAs tells whether the peer is seen at the address and port that it knows of itself: nothing translates on the way (RFC 4555 §3.9).
+// Data is both addresses, then both ports.
+func (s *ikeSA) seenAs(data []byte) bool {
+	at := s.b.peer.Addr
+	address := at.Addr().Unmap().AsSlice()
+	n := len(address)
+	if len(data) != 2*n+4 || !bytes.Equal(data[:n], address) {
+		return false
+	}
+	return uint16(data[2*n])<<8|uint16(data[2*n+1]) == at.Port()
+}

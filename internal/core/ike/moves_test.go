@@ -1,0 +1,73 @@
+package ike
+
+import (
+	"encoding/binary"
+	"net/netip"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowlantern/internal/core/netset"
+)
+
+// A device that tells when it moves is told that it may, is followed before its first packet of traffic, tries the new way, and learns what
+// translates there; one that forbids translations learns of one. A device that asks for none of it is told nothing of it.
+func TestMoves(t *testing.T) {
+	for _, asks := range []bool{true, false} {
+		w := newWorld(t, nil)
+		until(w, 2)
+		w.i.phase, w.i.id, w.i.request = phFirst, 1, nil
+		ps := []payload{
+			{kind: plIDi, body: w.i.identity().body()},
+			requestCfg(),
+			saPayload(espProposals(w.i.c.Algorithms, binary.BigEndian.AppendUint32(nil, w.i.childSPI), dhNone)...),
+			selectors(plTSi, netset.Everywhere), selectors(plTSr, netset.Everywhere),
+		}
+		if asks {
+			ps = append(ps, notify{kind: nMoves}.payload())
+		}
+		w.i.send(w.now, ikeAuth, ps...)
+		w.run(w.i.take(), true)
+		require.NoError(t, w.failure())
+		closing := must(w.i.keys.open(must(parseMessage(w.wire[len(w.wire)-1])), false))
+		_, told := closing.notified(nMoves)
+		require.Equal(t, asks, told)
+	}
+
+	w := newWorld(t, nil)
+	w.login()
+	up, _ := find[Up](w)
+	at := netip.MustParseAddrPort("203.0.113.99:40001")
+	ask := func(from Peer, ps ...payload) (*message, []Output) {
+		s := w.i.b.cur
+		outs := w.l.Handle(w.now, from, w.sealed(informational, ps...))
+		s.win.next++
+		for _, o := range outs {
+			if x, ok := o.(Send); ok {
+				require.Equal(t, from, x.To, "the answer goes to where it is now")
+				return must(s.keys.open(must(parseMessage(x.Data)), false)), outs
+			}
+		}
+		return nil, outs
+	}
+	update, there := notify{kind: nUpdateAddresses}.payload(), Peer{Addr: at, NATT: true}
+	answer, outs := ask(there, update, notify{kind: nCookie2, data: []byte("eight oc")}.payload(),
+		notify{kind: nNATSource, data: make([]byte, 20)}.payload(), notify{kind: nNATDestination, data: make([]byte, 20)}.payload())
+	require.Contains(t, outs, Moved{up.ID, Peer{Addr: at, NATT: true}})
+	require.Equal(t, []byte("eight oc"), requireNotify(t, answer, nCookie2).data)
+	s := w.i.b.cur
+	require.Equal(t, natHash(s.spiI, s.spiR, at), requireNotify(t, answer, nNATDestination).data)
+	require.NotEqual(t, natHash(s.spiI, s.spiR, w.i.c.Remote), requireNotify(t, answer, nNATSource).data)
+
+	itself := func(a string, port uint16) []byte {
+		b := append(netip.MustParseAddr(a).AsSlice(), 192, 0, 2, 10)
+		return append(binary.BigEndian.AppendUint16(b, port), 0x11, 0x94)
+	}
+	answer, _ = ask(there, update, notify{kind: nNoNATsAllowed, data: itself("203.0.113.99", 40001)}.payload())
+	require.Empty(t, answer.payloads)
+	for _, other := range [][]byte{itself("192.168.77.20", 40001), itself("203.0.113.99", 4500), nil, make([]byte, 36)} {
+		answer, _ = ask(there, update, notify{kind: nNoNATsAllowed, data: other}.payload())
+		requireNotify(t, answer, nUnexpectedNAT)
+	}
+	require.Equal(t, 1, w.l.Sessions(), "the session stands")
+}
