@@ -188,6 +188,7 @@ func TestFindings(t *testing.T) {
 		{"integrity-missing", "tunnels/main/algorithms", Stop, "{level: strict}", "{encryption: [AES-256-CBC], prf: [PRF-HMAC-SHA2-256], groups: [X25519]}", "HMAC-SHA2-256-128"},
 		{"algorithms-renamed", "tunnels/main/suites", Stop, "algorithms: {level: strict}", "suites: [aes256gcm-sha256-x25519, aes128gcm-sha384-p256]", "{encryption: [AES-256-GCM-16, AES-128-GCM-16], prf: [PRF-HMAC-SHA2-256, PRF-HMAC-SHA2-384], groups: [X25519, P-256]}"},
 		{"algorithms-renamed", "tunnels/main/algorithms", Stop, "{level: strict}", "{encryption: [aes256gcm], prf: [sha256], groups: [x25519, p384]}", "groups: [X25519, P-384]"},
+		{"mtu-on-the-way", "tunnels/main/mtu", Warn, "    mtu: 1320            # passes through mobile networks that carry 1400 octets\n    login: eap-mschapv2\n    algorithms: {level: strict}", "    mtu: 1400\n    login: eap-mschapv2\n    algorithms: {level: broad}", "use 1390"},
 		{"weak-algorithm", "tunnels/main/algorithms/MODP-1024", Warn, "{level: strict}", "{level: strict, groups: [MODP-2048, MODP-1024]}", "take it out"},
 		{"weak-algorithm", "tunnels/main/algorithms/3DES-CBC", Warn, "{level: strict}", "{level: legacy}", "level broad"},
 		{"keepalive-long", "tunnels/main/keepalive", Warn, "    certificate: gate\n", "    certificate: gate\n    keepalive: 40s\n", "20s"},

@@ -1,12 +1,14 @@
 package check
 
 import (
+	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"yellowlantern/internal/core/algorithm"
+	"yellowlantern/internal/core/ike"
 	"yellowlantern/internal/core/plan"
 )
 
@@ -50,6 +52,37 @@ func (o *OfTunnel) algorithms(own *plan.IKEv2) {
 		o.Mend("set", "algorithms/level", algorithm.Strict)
 	}
 	o.weak(own)
+	o.onTheWay(set)
+}
+
+// What stands around a sealed packet on its way.
+const (
+	aroundIPv4 = 20 + 8 // IPv4 and UDP
+	aroundIPv6 = 40 + 8
+	wayCarries = 1500
+)
+
+// onTheWay finds packets that are larger on their way than most links carry, once they are sealed: they are cut there, or lost.
+func (o *OfTunnel) onTheWay(set algorithm.Set) {
+	p, err := ike.PolicyOf(set)
+	if err != nil {
+		return
+	}
+	around, name := aroundIPv4, "IPv4"
+	if g := o.c.n.Gateways[o.Tunnel.Gateway]; g != nil && slices.ContainsFunc(g.Outside.Addresses, netip.Addr.Is6) {
+		around, name = aroundIPv6, "IPv6"
+	}
+	mtu := o.Tunnel.InnerMTU()
+	outer := p.Largest(mtu) + around
+	if outer <= wayCarries {
+		return
+	}
+	fits := mtu
+	for fits > leastMTU && p.Largest(fits)+around > wayCarries {
+		fits--
+	}
+	o.Add(Warn, "mtu-on-the-way", "mtu", "use "+strconv.Itoa(fits), "packets of %d octets have up to %d once they are sealed and on their way over %s, and most links carry %d: they are cut there, or lost", mtu, outer, name, wayCarries)
+	o.Mend("set", "mtu", strconv.Itoa(fits))
 }
 
 // weak finds algorithms that no longer withstand attacks, each by itself, so that each is accepted by name.

@@ -95,6 +95,12 @@ func (a Algorithm) ICVLen() int {
 // Block is what a packet with its trailer is padded to a multiple of: the cipher's block, at least 4 (RFC 4303 §2.4).
 func (a Algorithm) Block() int { return shapes[a.Encryption].block }
 
+// Sealed is how many octets a packet has once it is sealed: header, IV, packet with trailer and padding, and what proves it (RFC 4303 §2).
+func (a Algorithm) Sealed(inner int) int {
+	n := inner + 2
+	return headerLen + a.IVLen() + n + (-n & (a.Block() - 1)) + a.ICVLen()
+}
+
 // whole tells whether it is an algorithm at all.
 func (a Algorithm) whole() bool {
 	_, encr := shapes[a.Encryption]

@@ -57,6 +57,7 @@ func TestSealOpenAndWireFormat(t *testing.T) {
 		inner[0] = rapid.SampledFrom([]byte{0x45, 0x60}).Draw(t, "version")
 		out := seal(t, s, inner)
 		require.Zero(t, len(out)%4)
+		require.Len(t, out, alg.Sealed(len(inner)))
 
 		n := map[Algorithm]int{AES256GCM: 32, AES128GCM: 16, ChaCha20Poly1305: 32}[alg]
 		aead, _ := chacha20poly1305.New(key[:32])
@@ -109,6 +110,7 @@ func TestSealOpenSeparate(t *testing.T) {
 		require.Equal(t, mac.Sum(nil)[:len(out)-end], out[end:])
 		n := block.BlockSize()
 		require.Zero(t, (end-8-n)%n)
+		require.Len(t, out, alg.Sealed(len(inner)))
 		plain := make([]byte, end-8-n)
 		cipher.NewCBCDecrypter(block, out[8:8+n]).CryptBlocks(plain, out[8+n:end])
 		require.Equal(t, inner, plain[:len(inner)])

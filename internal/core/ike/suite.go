@@ -147,6 +147,14 @@ func (p Policy) ciphers() (out []esp.Algorithm) {
 	return out
 }
 
+// Largest is how many octets a packet has at the most once it is sealed, whatever of the policy is agreed on.
+func (p Policy) Largest(inner int) (most int) {
+	for _, a := range p.ciphers() {
+		most = max(most, a.Sealed(inner))
+	}
+	return most
+}
+
 // allows tells whether a suite can be agreed on under the policy.
 func (p Policy) allows(s Suite) bool {
 	return slices.Contains(p.ciphers(), s.encr) && slices.Contains(p.prfs, s.prf) && slices.Contains(p.groups, s.group)
