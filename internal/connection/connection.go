@@ -33,6 +33,7 @@ const (
 	longest     = time.Minute
 	liveness    = 15 * time.Second // of silence, before the gateway is asked
 	patience    = 12 * time.Second // for its answer
+	moveTime    = 4 * time.Second  // for the gateway to hear where this machine is now
 	sleptFor    = 10 * time.Second // by which the clock that counts sleep is ahead of the ticks
 	udpAgain    = 10 * time.Minute // after which a connection over TCP is dialled anew, to see whether UDP passes by now
 	mtuDefault  = plan.DefaultMTU
@@ -241,10 +242,15 @@ func (c *Connection) keep(ctx context.Context, s *standing, tell func(State)) {
 		why := s.Ended()
 		switch {
 		case why != nil:
-		case slept:
-			why = errors.New("this machine slept")
-		case c.moved(s):
-			why = errors.New("this machine is on another network")
+		case slept, c.moved(s):
+			if why = errMoved; slept {
+				why = errSlept
+			}
+			if c.goesOn(ctx, s, why) {
+				last = bootTime()
+				tell(c.now())
+				continue
+			}
 		case s.Given().Over == "TCP" && time.Since(s.since) > udpAgain:
 			why = errors.New("UDP may pass by now")
 		default:
@@ -257,6 +263,31 @@ func (c *Connection) keep(ctx context.Context, s *standing, tell func(State)) {
 		}
 		last = bootTime()
 	}
+}
+
+// Why a session goes on from elsewhere, or begins anew.
+var (
+	errSlept = errors.New("this machine slept")
+	errMoved = errors.New("this machine is on another network")
+)
+
+// goesOn keeps a session where its gateway follows it to where this machine is now: what people had open goes on.
+func (c *Connection) goesOn(ctx context.Context, s *standing, why error) bool {
+	m, ok := s.Session.(dial.Mover)
+	if !ok {
+		return false
+	}
+	bounded, stop := context.WithTimeout(ctx, moveTime)
+	defer stop()
+	if err := m.Move(bounded, c.under()); err != nil {
+		c.o.Log.Info("the session does not go on", "why", why, "error", err)
+		return false
+	}
+	if len(c.machine.found) > 0 {
+		s.from = underlay.Host().Address(c.machine.found[0])
+	}
+	c.o.Log.Info("the session goes on", "why", why)
+	return true
 }
 
 // moved tells whether this machine's own address towards the gateway is another one, and there is one at all.

@@ -57,6 +57,12 @@ type Session interface {
 	Close()
 }
 
+// Mover is a session that can go on from another network than the one that it began on.
+type Mover interface {
+	// Move goes on from where the device is now. An error says that it cannot: the device logs in anew then.
+	Move(ctx context.Context, u underlay.Underlay) error
+}
+
 // Kind dials tunnels of one kind.
 type Kind interface {
 	// Dial logs in; the context bounds that. receive is called with every packet that comes, which is valid during the call. What keeps a

@@ -126,12 +126,23 @@ func TestDial(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "192.0.2.10\n", page)
 
-	// Another address at home: the laptop connects anew.
+	// Another address at home: the session goes on, and so does what is open.
+	stood := g.sessions()
+	require.Len(t, stood, 1)
+	over := make(chan error, 1)
+	go func() {
+		_, err := g.Run(t.Context(), home, "curl", "-sS", "--limit-rate", "200K", "--speed-limit", "1", "--speed-time", "8", "-o", "/dev/null",
+			"http://10.20.30.5/large/1000")
+		over <- err
+	}()
+	time.Sleep(time.Second)
 	g.on(home, "sh", "-c", "ip addr del 192.168.77.10/24 dev home; ip addr add 192.168.77.99/24 dev home; ip route replace default via 192.168.77.1")
-	require.Eventually(t, func() bool {
-		page, err := g.fetch(home, "http://198.51.100.80/")
-		return err == nil && page == "192.0.2.10\n"
-	}, time.Minute, 200*time.Millisecond)
+	require.NoError(t, <-over, "a download goes on")
+	require.Equal(t, stood[0].ID, g.sessions()[0].ID)
+	require.Contains(t, g.on(home, yl, "dial", "logs", "home"), "the session goes on")
+	page, err = g.fetch(home, "http://198.51.100.80/")
+	require.NoError(t, err)
+	require.Equal(t, "192.0.2.10\n", page)
 	g.on(home, "sh", "-c", "ip addr del 192.168.77.99/24 dev home; ip addr add 192.168.77.10/24 dev home; ip route replace default via 192.168.77.1")
 
 	// A kill leaves rules and names, and the next command takes them away.

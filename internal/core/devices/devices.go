@@ -86,7 +86,7 @@ var Platforms = []Platform{
 	{
 		Word: "own-client", Name: "yl dial", Source: "this project", Tried: true,
 		Default: algorithm.OfLevel(algorithm.Broad), Able: everything(),
-		Logins: []string{"eap-mschapv2"}, PFS: true, Fragments: true,
+		Logins: []string{"eap-mschapv2"}, PFS: true, Fragments: true, Moves: true,
 		Setting: "its kit",
 	},
 }

@@ -93,6 +93,7 @@ type Initiator struct {
 	sealed       uint64
 	request      [][]byte
 	parts        bool // the gateway takes messages in parts
+	moves        bool // it follows devices that tell when they move
 	heard        gathered
 	tries        int
 	retryAt      time.Time
@@ -313,6 +314,7 @@ func (i *Initiator) sendFirst(now time.Time) {
 		saPayload(espProposals(i.c.Algorithms, binary.BigEndian.AppendUint32(nil, i.childSPI), dhNone)...),
 		selectors(plTSi, netset.Everywhere), selectors(plTSr, netset.Everywhere),
 	}
+	ps = append(ps, notify{kind: nMoves}.payload())
 	if i.c.Device != "" {
 		ps = append(ps, notify{kind: nInitialContact}.payload())
 	}
@@ -425,6 +427,7 @@ func (i *Initiator) established(now time.Time, m *message) {
 		i.fail(errMalformed)
 		return
 	}
+	_, i.moves = m.notified(nMoves)
 	conf, err := readReply(attrs)
 	if err != nil || len(conf.Addresses) == 0 {
 		i.fail(errors.New("ike: the gateway gave no address"))

@@ -4,7 +4,33 @@ import (
 	"bytes"
 	"crypto/sha1"
 	"io"
+	"net/netip"
+	"time"
 )
+
+// Move tells the gateway that this device is at another address now, from which everything comes from now on (RFC 4555 §3.5): Arrived says
+// that it has heard. ok is false where there is no session, or the gateway follows nobody.
+func (i *Initiator) Move(now time.Time, local netip.AddrPort) (outs []Output, ok bool) {
+	if i.phase != phUp || !i.moves || i.b.over {
+		return nil, false
+	}
+	i.c.Local = local
+	s := i.b.cur
+	if s.win.out != nil { // what is under way went from where this device is no longer
+		s.win.retryAt = now
+	}
+	s.ask(now, &request{exchange: informational, write: func(time.Time) ([]payload, bool) {
+		return []payload{
+			notify{kind: nUpdateAddresses}.payload(), notify{kind: nNATSource, data: natHash(s.spiI, s.spiR, i.c.Local)}.payload(),
+			notify{kind: nNATDestination, data: natHash(s.spiI, s.spiR, i.c.Remote)}.payload(),
+		}, true
+	}, answered: func(_ time.Time, m *message) {
+		if _, failed := m.failure(); !failed {
+			i.emit(Arrived{})
+		}
+	}})
+	return i.take(), true
+}
 
 // moved answers what a device says of where it is (RFC 4555 §3.5 to §3.9). By then its peer is where the request came from: that is so for
 // everything authentic, and a device that moves is followed before its first packet of traffic. ok is false where the request was refused.

@@ -71,3 +71,30 @@ func TestMoves(t *testing.T) {
 	}
 	require.Equal(t, 1, w.l.Sessions(), "the session stands")
 }
+
+// A device that moves tells the gateway from where it is now, also while something else is under way that was lost; a gateway that does not
+// say that it follows is not told.
+func TestDeviceMoves(t *testing.T) {
+	w := newWorld(t, nil)
+	w.login()
+	up, _ := find[Up](w)
+	w.lose = func(_ int, fromDevice bool) bool { return fromDevice }
+	w.run(w.i.Alive(w.now), true) // lost on the way from where it was
+	w.lose = func(int, bool) bool { return false }
+	w.from = Peer{Addr: netip.MustParseAddrPort("203.0.113.99:40001"), NATT: true}
+	outs, ok := w.i.Move(w.now, netip.MustParseAddrPort("192.168.50.7:4500"))
+	require.True(t, ok)
+	w.run(outs, true)
+	w.run(w.i.Tick(w.now), true)
+	moved, ok := find[Moved](w)
+	require.True(t, ok)
+	require.Equal(t, Moved{up.ID, w.from}, moved)
+	_, ok = find[Arrived](w)
+	require.True(t, ok)
+	require.Equal(t, 1, w.l.Sessions())
+	require.NoError(t, w.failure())
+
+	w.i.moves = false
+	_, ok = w.i.Move(w.now, netip.MustParseAddrPort("192.168.50.8:4500"))
+	require.False(t, ok)
+}

@@ -89,6 +89,9 @@ type Up struct {
 	Configuration
 }
 
+// Arrived says that the gateway has heard where this device is now.
+type Arrived struct{}
+
 // Moved says that the peer was heard, authentically, from another address (RFC 7296 §2.23).
 type Moved struct {
 	ID   ID
@@ -155,6 +158,7 @@ func (Work) isOutput()       {}
 func (AskLease) isOutput()   {}
 func (Up) isOutput()         {}
 func (Moved) isOutput()      {}
+func (Arrived) isOutput()    {}
 func (Renewed) isOutput()    {}
 func (Preferred) isOutput()  {}
 func (Expected) isOutput()   {}

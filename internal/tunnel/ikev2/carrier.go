@@ -33,7 +33,7 @@ type datagrams struct {
 	done  chan struct{}
 }
 
-func openDatagrams(u underlay.Underlay, gateway netip.Addr, ports ...uint16) (carrier, error) {
+func openDatagrams(u underlay.Underlay, gateway netip.Addr, ports ...uint16) (*datagrams, error) {
 	d := &datagrams{done: make(chan struct{})}
 	for i, port := range ports {
 		var err error

@@ -11,6 +11,7 @@ import (
 	"net/netip"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"yellowlantern/internal/core/esp"
@@ -49,7 +50,10 @@ type device struct {
 
 	mu     sync.Mutex // guards what follows
 	ini    *ike.Initiator
-	way    carrier
+	way    atomic.Pointer[carrier]
+	gw     netip.Addr
+	ports  []uint16      // by which it is dialled
+	here   chan struct{} // once the gateway has heard where this device is
 	natt   bool
 	stands bool
 	up     chan error
@@ -105,7 +109,8 @@ func dialed(ctx context.Context, u underlay.Underlay, l dial.Login, receive func
 		return nil, fmt.Errorf("the gateway %s has no address of a family that this network has", l.Dial)
 	}
 	port500 := cmp.Or(l.Ports[PortIKE], 500)
-	way, err := openDatagrams(u, gw, port500, cmp.Or(l.Ports[PortNATT], 4500))
+	ports := []uint16{port500, cmp.Or(l.Ports[PortNATT], 4500)}
+	way, err := openDatagrams(u, gw, ports...)
 	if err != nil {
 		return nil, err
 	}
@@ -116,17 +121,20 @@ func dialed(ctx context.Context, u underlay.Underlay, l dial.Login, receive func
 		defer stop()
 	}
 	d, err := connect(patience, way, netip.AddrPortFrom(gw, port500), l, receive)
+	if err == nil {
+		d.gw, d.ports = gw, ports
+	}
 	if l.TCPPort == 0 || !errors.Is(err, errSilent500) && !errors.Is(err, errSilent4500) || ctx.Err() != nil {
 		return d, err
 	}
 	opens, stop := context.WithTimeout(ctx, tcpPatience)
 	remote := netip.AddrPortFrom(gw, l.TCPPort)
-	way, errTCP := openConnection(opens, u, remote)
+	stream, errTCP := openConnection(opens, u, remote)
 	stop()
 	if errTCP != nil {
 		return nil, fmt.Errorf("%w; TCP %d does not answer either", err, l.TCPPort)
 	}
-	return connect(ctx, way, remote, l, receive)
+	return connect(ctx, stream, remote, l, receive)
 }
 
 // faultOf names what kept the device out.
@@ -149,7 +157,8 @@ func faultOf(err error) reason.Code {
 
 // connect logs in by one way, which it closes if that fails.
 func connect(ctx context.Context, way carrier, gateway netip.AddrPort, l dial.Login, receive func([]byte)) (*device, error) {
-	t := &device{way: way, receive: receive, up: make(chan error, 1), keyLog: l.KeyLog, keepalive: l.Keepalive}
+	t := &device{receive: receive, up: make(chan error, 1), keyLog: l.KeyLog, keepalive: l.Keepalive, here: make(chan struct{}, 1)}
+	t.way.Store(&way)
 	tcp := way.Name() == session.OverTCP
 	offer, err := ike.PolicyOf(l.Algorithms)
 	if err != nil {
@@ -198,6 +207,41 @@ func connect(ctx context.Context, way carrier, gateway netip.AddrPort, l dial.Lo
 	return t, nil
 }
 
+// on is what carries the session now.
+func (t *device) on() carrier { return *t.way.Load() }
+
+var errStays = errors.New("the gateway does not follow a session like this one to another network")
+
+// Move implements dial.Mover: the session goes on from the network that the device is on now, with new ports (RFC 4555). The older ones are
+// closed, whatever comes of it.
+func (t *device) Move(ctx context.Context, u underlay.Underlay) error {
+	if !t.gw.IsValid() || !u.Address(t.gw).IsValid() {
+		return errStays
+	}
+	next, err := openDatagrams(u, t.gw, t.ports...)
+	if err != nil {
+		return err
+	}
+	t.mu.Lock()
+	old := t.on()
+	way := carrier(next)
+	t.way.Store(&way)
+	outs, ok := t.ini.Move(time.Now(), addrPort(next.conns[1].LocalAddr()))
+	t.wait.Go(func() { next.Read(t.handleIKE, t.handleESP) })
+	t.perform(outs)
+	t.mu.Unlock()
+	old.Close()
+	if !ok {
+		return errStays
+	}
+	select {
+	case <-t.here:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
 func addrPort(a net.Addr) netip.AddrPort {
 	ap, _ := netip.ParseAddrPort(a.String())
 	return netip.AddrPortFrom(ap.Addr().Unmap(), ap.Port())
@@ -208,7 +252,7 @@ func (t *device) perform(outs []ike.Output) {
 	for _, o := range outs {
 		switch o := o.(type) {
 		case ike.Send:
-			t.way.SendIKE(o.To.NATT, o.Data)
+			t.on().SendIKE(o.To.NATT, o.Data)
 		case ike.Float:
 			t.natt = true
 		case ike.KeyRow:
@@ -221,6 +265,11 @@ func (t *device) perform(outs []ike.Output) {
 			}
 		case ike.Preferred:
 			t.last(o.In)
+		case ike.Arrived:
+			select {
+			case t.here <- struct{}{}:
+			default:
+			}
 		case ike.Dropped:
 			t.keys.Lock()
 			t.pairs = slices.DeleteFunc(t.pairs, func(p held) bool { return p.opener.SPI == o.In })
@@ -251,7 +300,7 @@ func (t *device) Given() dial.Given {
 	g := t.given
 	return dial.Given{
 		Configuration: tunnel.Configuration{Addresses: g.Addresses, DNS: g.DNS, Domains: g.Domains, Routes: g.Routes, Full: g.Full},
-		Algorithms:    g.Suite, Over: t.way.Name(), Behind: g.Behind,
+		Algorithms:    g.Suite, Over: t.on().Name(), Behind: g.Behind,
 	}
 }
 
@@ -298,7 +347,7 @@ func (t *device) Send(b []byte) {
 		return
 	}
 	if out, err := sealer.Seal(buf, esp.Headroom, len(b)); err == nil {
-		t.way.SendESP(out)
+		t.on().SendESP(out)
 	}
 }
 
@@ -352,7 +401,7 @@ func (t *device) tick(ctx context.Context) {
 			t.perform(t.ini.Tick(now))
 			if t.stands && now.Sub(kept) >= t.keepalive {
 				kept = now
-				t.way.Keepalive()
+				t.on().Keepalive()
 			}
 			t.mu.Unlock()
 		}
@@ -393,6 +442,6 @@ func (t *device) close() {
 		t.linger()
 	}
 	t.stop()
-	t.way.Close()
+	t.on().Close()
 	t.wait.Wait()
 }
