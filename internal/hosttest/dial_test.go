@@ -136,14 +136,16 @@ func TestDial(t *testing.T) {
 		over <- err
 	}()
 	time.Sleep(time.Second)
-	g.on(home, "sh", "-c", "ip addr del 192.168.77.10/24 dev home; ip addr add 192.168.77.99/24 dev home; ip route replace default via 192.168.77.1")
+	g.on(home, "sh", "-c", "ip addr del 192.168.77.10/24 dev home; ip addr add 192.168.77.99/24 dev home;"+
+		"ip route replace default via 192.168.77.1")
 	require.NoError(t, <-over, "a download goes on")
 	require.Equal(t, stood[0].ID, g.sessions()[0].ID)
 	require.Contains(t, g.on(home, yl, "dial", "logs", "home"), "the session goes on")
 	page, err = g.fetch(home, "http://198.51.100.80/")
 	require.NoError(t, err)
 	require.Equal(t, "192.0.2.10\n", page)
-	g.on(home, "sh", "-c", "ip addr del 192.168.77.99/24 dev home; ip addr add 192.168.77.10/24 dev home; ip route replace default via 192.168.77.1")
+	g.on(home, "sh", "-c", "ip addr del 192.168.77.99/24 dev home; ip addr add 192.168.77.10/24 dev home;"+
+		"ip route replace default via 192.168.77.1")
 
 	// A kill leaves rules and names, and the next command takes them away.
 	require.Eventually(t, func() bool { return g.connected("home").Up }, time.Minute, 200*time.Millisecond)
