@@ -131,8 +131,8 @@ func TestDial(t *testing.T) {
 	require.Len(t, stood, 1)
 	over := make(chan error, 1)
 	go func() {
-		_, err := g.Run(t.Context(), home, "curl", "-sS", "--limit-rate", "200K", "--speed-limit", "1", "--speed-time", "8", "-o", "/dev/null",
-			"http://10.20.30.5/large/1000")
+		_, err := g.Run(t.Context(), home, "curl", "-sS", "--limit-rate", "200K", "--speed-limit", "1", "--speed-time", "8",
+			"-o", "/dev/null", "http://10.20.30.5/large/1000")
 		over <- err
 	}()
 	time.Sleep(time.Second)
