@@ -101,12 +101,12 @@ func (o *OfTunnel) weak(own *plan.IKEv2) {
 				algorithm.Encryption: own.Algorithms.Encryption, algorithm.Integrity: own.Algorithms.Integrity,
 				algorithm.PRF: own.Algorithms.PRF, algorithm.Group: own.Algorithms.Groups,
 			}[k]
-			fix := "use level broad, and give Windows its kit"
+			fix := "use level broad, and set the devices up that offer no more (docs/devices.md)"
 			if own.Algorithms.Level != algorithm.Legacy {
 				fix = "take it out"
 			}
 			o.Add(Warn, "weak-algorithm", "algorithms/"+a.Name, fix,
-				"%s (%s): %s; whoever is in the middle of the way can make devices that offer it use it", a.Name, a.Entry, a.Weak)
+				"%s (%s): %s; devices that offer nothing better come in by it", a.Name, a.Entry, a.Weak)
 			if i := slices.Index(named, word); i >= 0 && len(named) > 1 && own.Algorithms.Level != algorithm.Legacy {
 				o.Mend("remove", "algorithms/"+k.String()+"/"+strconv.Itoa(i), "")
 			}
