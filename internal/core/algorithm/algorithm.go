@@ -227,3 +227,56 @@ func best(k Kind, ours, theirs []string) string {
 	}
 	return theirs[0]
 }
+
+// Offers reads what a device offered from how it is told: words with commas between, one offer after the other with "; or " between. Words that
+// are none of ours say nothing.
+func Offers(text string) (out []Set) {
+	for _, offer := range strings.Split(text, "; or ") {
+		var s Set
+		for _, w := range strings.Split(offer, ", ") {
+			for _, k := range Kinds {
+				if a, ok := Named(k, w); ok && a.Name == w {
+					list := s.Kind(k)
+					*list = append(*list, w)
+				}
+			}
+		}
+		if !s.None() {
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+// Least is the smallest addition that lets one of several offers in, of those that are not weak if there is such; ok is false where none is
+// known of that would.
+func (s Set) Least(offers []Set) (add Set, ok bool) {
+	best := 0
+	for _, o := range offers {
+		lacks := s.Lacks(o)
+		cost := 0
+		for _, k := range Kinds {
+			for _, w := range *lacks.Kind(k) {
+				if cost++; isWeak(k, w) {
+					cost += 100
+				}
+			}
+		}
+		if !ok || cost < best {
+			add, ok, best = lacks, true, cost
+		}
+	}
+	return add, ok
+}
+
+func isWeak(k Kind, w string) bool {
+	a, ok := Named(k, w)
+	return ok && a.Weak != ""
+}
+
+// Weak tells whether one of them no longer withstands attacks.
+func (s Set) Weak() bool {
+	return slices.ContainsFunc(Kinds, func(k Kind) bool {
+		return slices.ContainsFunc(*s.Kind(k), func(w string) bool { return isWeak(k, w) })
+	})
+}

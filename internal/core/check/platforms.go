@@ -3,7 +3,6 @@ package check
 import (
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"yellowlantern/internal/core/algorithm"
@@ -52,7 +51,7 @@ func (c *checker) lifetime(p plan.Passage, path string, ours plan.Duration, devi
 
 // agreement holds a tunnel's algorithms against what a kind of device offers at the first message.
 func (c *checker) agreement(p plan.Passage, t plan.Tunnel, set algorithm.Set, d devices.Platform) {
-	base, own := "tunnels/"+t.Name, t.IKEv2()
+	base := "tunnels/" + t.Name
 	unset, never := set.Lacks(d.Default), set.Lacks(d.Able)
 	switch {
 	case unset.None():
@@ -62,22 +61,8 @@ func (c *checker) agreement(p plan.Passage, t plan.Tunnel, set algorithm.Set, d 
 	default:
 		c.add(Stop, "no-common-algorithm", base+"/algorithms", "add "+never.String(),
 			"%s, which people of passage %s use, can agree with none of %s, however it is set up: it is refused at the first message (IKE_SA_INIT)", d.Name, p.Name, set)
-		if own.Algorithms == nil {
-			return
-		}
-		named := map[algorithm.Kind][]string{
-			algorithm.Encryption: own.Algorithms.Encryption, algorithm.Integrity: own.Algorithms.Integrity,
-			algorithm.PRF: own.Algorithms.PRF, algorithm.Group: own.Algorithms.Groups,
-		}
-		for _, k := range algorithm.Kinds {
-			path := base + "/algorithms/" + k.String()
-			switch list := *never.Kind(k); {
-			case len(list) == 0:
-			case len(named[k]) == 0:
-				c.mend("set", path, "["+strings.Join(list, ", ")+"]")
-			default:
-				c.mend("add", path, list[0])
-			}
+		for _, e := range t.Adding(never) {
+			c.mend(e.Op, e.Path, e.Value)
 		}
 	}
 }

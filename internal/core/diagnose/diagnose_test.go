@@ -89,6 +89,17 @@ func TestCauses(t *testing.T) {
 			}}
 			return e
 		}, false},
+		"a device that offers what the tunnel lacks": {"no-common-algorithm", func(t *testing.T) Evidence {
+			e := evidence(t, CannotConnect)
+			e.Others = []Line{{
+				At: ago(time.Minute), Kind: "refused", Why: reason.Of(reason.NoCommonAlgorithm, reason.With{
+					reason.Offered: "AES-256-CBC, HMAC-SHA2-256-128, PRF-HMAC-SHA2-256, MODP-1024; or " +
+						"AES-256-CBC, HMAC-SHA2-256-128, PRF-HMAC-SHA2-256, MODP-2048",
+					reason.Wanted: "what the tunnel has",
+				}),
+			}}
+			return e
+		}, true},
 		"from inside nothing is known of the way in": {"nothing-arrives", func(t *testing.T) Evidence {
 			e := evidence(t, CannotConnect)
 			e.Trials = []Trial{

@@ -5,6 +5,7 @@ import (
 	"strings"
 	"time"
 
+	"yellowlantern/internal/core/algorithm"
 	"yellowlantern/internal/core/reason"
 )
 
@@ -28,9 +29,9 @@ var refusals = map[reason.Code]sign{
 	reason.LoginsLater:            {"logins-later", "the service did not answer when they tried, so nobody could judge the login", "", "nothing if the service is back: their device tries again; else yl status"},
 	reason.PoolOthers:             {"pool-others", "others on the network that the pool is carved from have its addresses", "POOL", "keep DHCP and those machines off the pool, or exclude what they have"},
 	reason.PoolExhausted:          {"pool-exhausted", "the pool has no address left", "POOL", "make the pool larger, or give the passage an idle limit"},
-	reason.AlgorithmsElsewhere:    {"algorithms-of-other-tunnel", "the device agreed on algorithms of another tunnel than the one it asks for", "TUNNEL/suites", "let both tunnels have the suite, or change what the device offers"},
-	reason.NoCommonAlgorithm:      {"no-common-algorithm", "the device offers no set of algorithms that the tunnel has", "TUNNEL/suites", "add one of what it offers to the tunnel's suites, or change the device"},
-	reason.NoCommonTrafficCipher:  {"no-common-traffic-algorithm", "the device offers no algorithm for traffic that the tunnel has", "TUNNEL/suites", "add one of what it offers to the tunnel's suites, or change the device"},
+	reason.AlgorithmsElsewhere:    {"algorithms-of-other-tunnel", "the device agreed on algorithms of another tunnel than the one it asks for", "TUNNEL/algorithms", "let both tunnels have what it offers, or set the device up (docs/devices.md)"},
+	reason.NoCommonAlgorithm:      {"no-common-algorithm", "the device offers no set of algorithms that the tunnel has", "TUNNEL/algorithms", "add something of what it offers to the tunnel's algorithms, or set the device up (docs/devices.md)"},
+	reason.NoCommonTrafficCipher:  {"no-common-traffic-algorithm", "the device offers no algorithm for traffic that the tunnel has", "TUNNEL/algorithms", "add something of what it offers to the tunnel's algorithms, or set the device up (docs/devices.md)"},
 	reason.DialsWrongName:         {"dials-wrong-name", "the device asks for a name that this gateway does not have", "TUNNEL/identity", "correct the remote identity on the device"},
 	reason.WrongLoginMethod:       {"wrong-login-method", "the device tries to log in by certificate or shared key", "TUNNEL/login", "set user name and password (EAP-MSCHAPv2) on the device"},
 	reason.EAPOtherType:           {"wrong-login-method", "the device asks for another method of EAP", "TUNNEL/login", "set user name and password (EAP-MSCHAPv2) on the device"},
@@ -84,7 +85,31 @@ func (f *finder) cause(s sign, why reason.Reason, sure int) Cause {
 	if i := strings.IndexByte(setting, '/'); i > 0 || setting == "POOL" {
 		setting = f.settingFor(setting, why)
 	}
-	return Cause{Code: s.code, Sure: sure, Words: fill.Replace(s.words), Setting: setting, Fix: fill.Replace(s.fix)}
+	c := Cause{Code: s.code, Sure: sure, Words: fill.Replace(s.words), Setting: setting, Fix: fill.Replace(s.fix)}
+	if offered := why.With[reason.Offered]; strings.HasSuffix(setting, "/algorithms") && offered != "" {
+		f.least(&c, offered)
+	}
+	return c
+}
+
+// least makes the fix the smallest addition to the tunnel's algorithms that lets the device in; it is one that can be applied unless it would
+// add what no longer withstands attacks.
+func (f *finder) least(c *Cause, offered string) {
+	if f.Model == nil {
+		return
+	}
+	t := f.Model.Names.Tunnels[strings.TrimSuffix(strings.TrimPrefix(c.Setting, "tunnels/"), "/algorithms")]
+	if t == nil {
+		return
+	}
+	add, ok := t.IKEv2().Set().Least(algorithm.Offers(offered))
+	if !ok || add.None() {
+		return
+	}
+	c.Fix = fmt.Sprintf("add %s to the tunnel's algorithms, or set the device up with what the tunnel has (docs/devices.md)", add)
+	if !add.Weak() {
+		c.Mend = t.Adding(add)
+	}
 }
 
 // settingOf puts the person's own passage, pool, tunnel and gateway into a setting.

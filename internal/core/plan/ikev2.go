@@ -92,6 +92,28 @@ func isWord(k algorithm.Kind, w string) bool {
 // OfSuites is what joined words of versions before 0.11 stand for.
 func OfSuites(suites []string) algorithm.Set { return (&IKEv2{Suites: suites}).Set() }
 
+// Adding are the edits by which a tunnel gets further algorithms; none where it names none at all, or in words of earlier versions.
+func (t Tunnel) Adding(more algorithm.Set) (out []Edit) {
+	a := t.IKEv2().Algorithms
+	if a == nil || len(t.IKEv2().Suites) > 0 {
+		return nil
+	}
+	for _, k := range algorithm.Kinds {
+		named := map[algorithm.Kind][]string{
+			algorithm.Encryption: a.Encryption, algorithm.Integrity: a.Integrity, algorithm.PRF: a.PRF, algorithm.Group: a.Groups,
+		}[k]
+		path := "tunnels/" + t.Name + "/algorithms/" + k.String()
+		for i, w := range *more.Kind(k) {
+			if len(named) == 0 && i == 0 {
+				out = append(out, Edit{Op: "set", Path: path, Value: "[" + w + "]"})
+				continue
+			}
+			out = append(out, Edit{Op: "add", Path: path, Value: w})
+		}
+	}
+	return out
+}
+
 // ikev2 is what plans know of the kind.
 var ikev2 = Kind{
 	Name: KindIKEv2, Options: reflect.TypeFor[IKEv2](),
