@@ -23,6 +23,13 @@ func TestOneLinkForBoth(t *testing.T) {
 	}
 	g.on(hosts.Gateway, "sh", "-c", "ip link del internet; ip addr add 192.0.2.10/32 dev station; ip addr add 2001:db8:10::10/128 dev station nodad;"+
 		"ip route add default dev station; ip -6 route add default dev station")
+	_, err := g.Run(t.Context(), hosts.Gateway, "ip", "link", "add", "link", "station", "name", "v9", "type", "vlan", "id", "9")
+	if err != nil {
+		t.Log("a VLAN link was not tried: this kernel has none")
+	} else {
+		g.on(hosts.Gateway, "ip", "link", "del", "v9")
+		t.Log("a VLAN link was not tried: it is like any other")
+	}
 	g.before = g.traces()
 	g.start()
 	for _, vantage := range []string{"home", "mobile", "hotel", "ipv6-only"} { // no provider carries private addresses

@@ -228,8 +228,8 @@ func best(k Kind, ours, theirs []string) string {
 	return theirs[0]
 }
 
-// Offers reads what a device offered from how it is told: words with commas between, one offer after the other with "; or " between. Words that
-// are none of ours say nothing.
+// Offers reads what a device offered from how it is told: words with commas between, one offer after the other with "; or " between. Words
+// that are none of ours say nothing.
 func Offers(text string) (out []Set) {
 	for _, offer := range strings.Split(text, "; or ") {
 		var s Set

@@ -42,13 +42,15 @@ func TestLevels(t *testing.T) {
 		require.True(t, ok)
 		require.Equal(t, a.Name, got.Name)
 	}
-	offers := Offers("AES-256-CBC, HMAC-SHA2-256-128, no separate integrity, PRF-HMAC-SHA2-256, MODP-1024; or AES-256-CBC, HMAC-SHA1-96, " +
-		"PRF-HMAC-SHA2-256, MODP-2048; or something else")
+	offers := Offers("AES-256-CBC, HMAC-SHA2-256-128, no separate integrity, PRF-HMAC-SHA2-256, MODP-1024; or " +
+		"AES-256-CBC, HMAC-SHA1-96, PRF-HMAC-SHA2-256, MODP-2048; or something else")
 	require.Len(t, offers, 2)
 	least, ok := strict.Least(offers)
 	require.True(t, ok)
 	require.True(t, least.Weak(), "each lacks something weak")
-	require.Equal(t, Set{Encryption: []string{"AES-256-CBC"}, Integrity: []string{"HMAC-SHA2-256-128"}, Groups: []string{"MODP-1024"}}, least)
+	require.Equal(t, Set{
+		Encryption: []string{"AES-256-CBC"}, Integrity: []string{"HMAC-SHA2-256-128"}, Groups: []string{"MODP-1024"},
+	}, least)
 	least, ok = broad.Least(append(offers, OfLevel(Broad)))
 	require.True(t, ok)
 	require.True(t, least.None())

@@ -92,8 +92,8 @@ func (f *finder) cause(s sign, why reason.Reason, sure int) Cause {
 	return c
 }
 
-// least makes the fix the smallest addition to the tunnel's algorithms that lets the device in; it is one that can be applied unless it would
-// add what no longer withstands attacks.
+// least makes the fix the smallest addition to the tunnel's algorithms that lets the device in; it is one that can be applied unless it
+// would add what no longer withstands attacks.
 func (f *finder) least(c *Cause, offered string) {
 	if f.Model == nil {
 		return
