@@ -14,7 +14,8 @@ import (
 	"yellowlantern/internal/hosts"
 )
 
-// The service is killed and starts again while a hundred people log in: all of them come in, each once, and nobody is told anything wrong.
+// The service is killed and starts again while a hundred devices log in: all of them come in, and nobody is told anything wrong. Those
+// whose password was just being judged hear nothing by UDP any more and come over TCP; of what they left behind, nothing stays beside that.
 func TestRestartDuringLogins(t *testing.T) {
 	const people = 100
 	const routes = "    routes: {split: [station, archive]}\n"
@@ -43,18 +44,20 @@ func TestRestartDuringLogins(t *testing.T) {
 	require.NoError(t, json.Unmarshal(said.Bytes(), &came))
 	require.Empty(t, came.Refused)
 	require.Equal(t, people, came.In)
-	require.Len(t, g.sessions(), people)
+	require.Eventually(t, func() bool { return len(g.sessions()) == people }, 10*time.Second, 200*time.Millisecond, "one for each device")
 	for _, line := range g.journal("refused") { // of whom the service was just judging: the device tried again by itself
 		require.Equal(t, reason.LoginsLater, line.Code)
 	}
-	addresses := map[string]bool{}
+	addresses, devices := map[string]bool{}, map[string]bool{}
 	for _, s := range g.sessions() {
+		devices[s.Device] = true
 		for _, a := range s.Addresses {
 			addresses[a.String()] = true
 		}
 	}
 	require.Len(t, addresses, 2*people, "each has addresses of their own")
-	require.Len(t, g.journal("login"), people, "each once")
+	require.Len(t, devices, people)
+	require.GreaterOrEqual(t, len(g.journal("login")), people)
 	t.Logf("the slowest login took %.1f s", came.Slowest)
 	require.NoError(t, in.Close())
 	require.NoError(t, cmd.Wait())

@@ -59,8 +59,10 @@ func run() error {
 	var mu sync.Mutex
 	out := Came{Refused: map[string]int{}}
 	var sessions []dial.Session
-	for range n {
+	for i := range n {
 		all.Go(func() {
+			login := login
+			login.Device = fmt.Sprintf("device %d", i)
 			begun := time.Now()
 			ctx, stop := context.WithTimeout(context.Background(), 45*time.Second)
 			defer stop()
