@@ -362,6 +362,14 @@ func TestNameFollowsAddress(t *testing.T) {
 	},
 		14*time.Second, 100*time.Millisecond)
 	require.Len(t, good.asked(), 2, "only when something changed")
+
+	// A call that is described otherwise from now on is made anew, though nothing else changed; the others are not.
+	recommit(t, d, "    outside:\n", fmt.Sprintf("    outside:\n      changes: true\n      calls:\n"+
+		"        - {name: registrar, url: %q, secret: registrar, answers: [updated], every: 10s}\n"+
+		"      update: {server: %q, zone: tern.example, key: jetty-update, every: 10s, ttl: 30s}\n",
+		good.URL+"/moved/{name}/{ipv4}", server))
+	require.Eventually(t, func() bool { return len(good.asked()) == 3 }, 5*time.Second, 50*time.Millisecond)
+	require.Equal(t, "POST /moved/gate.tern.example/192.0.2.11 Bearer token-of-tern", good.asked()[2])
 	require.Eventually(t, func() bool {
 		o, err := client.Get[watching.Outside](t.Context(), d.Client, "/outside")
 		return err == nil && len(o.Published) == 1 && o.Published[0] == mustAddr("192.0.2.11")

@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"net/netip"
+	"reflect"
 	"slices"
 	"sync"
 	"time"
@@ -32,6 +33,7 @@ type Called struct {
 	Tried   time.Time    `json:"tried,omitzero" doc:"When it was last looked at."`
 	Problem string       `json:"problem,omitempty"`
 
+	as     plan.NameCall // that it was made of
 	next   time.Time
 	failed int // times, one after the other
 }
@@ -81,7 +83,10 @@ func (s *Service) KeepOutside(ctx context.Context, now time.Time) {
 		if g != nil {
 			for _, c := range g.Outside.Calls {
 				one := k.calls[c.Name]
-				one.next, one.failed = time.Time{}, 0
+				if one.Problem != "" || !reflect.DeepEqual(one.as, c) { // it is made anew, whatever it told before
+					one.At = time.Time{}
+				}
+				one.as, one.next, one.failed = c, time.Time{}, 0
 				kept[c.Name] = one
 			}
 		}

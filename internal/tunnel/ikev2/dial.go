@@ -226,6 +226,10 @@ func (t *device) Move(ctx context.Context, u underlay.Underlay) error {
 	old := t.on()
 	way := carrier(next)
 	t.way.Store(&way)
+	select {
+	case <-t.here: // the answer to an earlier move, which came too late
+	default:
+	}
 	outs, ok := t.ini.Move(time.Now(), addrPort(next.conns[1].LocalAddr()))
 	t.wait.Go(func() { next.Read(t.handleIKE, t.handleESP) })
 	t.perform(outs)
