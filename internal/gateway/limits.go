@@ -119,7 +119,7 @@ func (g *Gateway) tryGrant(r tunnel.Request, kind string) (s *session.Session, g
 	}
 	return s, tunnel.Grant{Configuration: tunnel.Configuration{
 		Addresses: addrs, DNS: p.DNS.Servers, Domains: s.Domains, Routes: p.Routes, Full: p.Passage.Routes.Full,
-	}}, nil
+	}, OnePlace: p.Limits.OnePlace, Patience: time.Duration(p.Limits.Patience)}, nil
 }
 
 // domainsOf is all domains that go through the tunnel.

@@ -2296,6 +2296,16 @@ export interface components {
         PlanLifetimes: {
             /** @description Of the associations for traffic, 5m to 168h; as long as the session lasts if not given. */
             esp?: string;
+            /**
+             * Format: int64
+             * @description How much keys for traffic may protect one way, in millions of octets, at least 1,000; 3DES-CBC never more than 2,147.
+             */
+            "esp-megabytes"?: number;
+            /**
+             * Format: int64
+             * @description How many packets keys for traffic may protect one way, 1,000,000 to 8,000,000,000; nearly as many as there are sequence numbers if not given.
+             */
+            "esp-packets"?: number;
             /** @description Of the association that carries the session, 10m to 168h; as long as the session lasts if not given. */
             ike?: string;
         };
@@ -2308,6 +2318,10 @@ export interface components {
             longest?: string;
             /** @description At the limit of one person the oldest session ends, rather than the new one being refused. */
             "newest-wins"?: boolean;
+            /** @description A session ends when its device turns up at another address (IPv4) or network (/64 of IPv6) than it logged in from. */
+            "one-place"?: boolean;
+            /** @description For how long a device may stay without an answer, asleep or out of reach, before its session ends, 10s to 2h; the tunnel's patience if not given. */
+            patience?: string;
             /**
              * Format: int64
              * @description How many sessions one person may have at once; 8 where nothing is said.

@@ -1,6 +1,7 @@
 package check
 
 import (
+	"fmt"
 	"net/netip"
 	"slices"
 	"strconv"
@@ -24,9 +25,19 @@ func ikev2(o *OfTunnel) {
 	o.Between("keepalive", own.Keepalive, 5*time.Second, 5*time.Minute)
 	o.Between("lifetimes/ike", own.Lifetimes.IKE, 10*time.Minute, 168*time.Hour)
 	o.Between("lifetimes/esp", own.Lifetimes.ESP, 5*time.Minute, 168*time.Hour)
+	o.least("lifetimes/esp-packets", own.Lifetimes.ESPPackets, 1_000_000, "keys would be renewed every few seconds")
+	o.least("lifetimes/esp-megabytes", own.Lifetimes.ESPMegabytes, 1000, "keys would be renewed every few seconds")
 	if k := time.Duration(own.Keepalive); k > longKeepalive && k <= 5*time.Minute {
 		o.Add(Warn, "keepalive-long", "keepalive", "use 20s", "home routers may forget a silent device before %s are over: what is sent to it then is lost", own.Keepalive)
 		o.Mend("set", "keepalive", "20s")
+	}
+}
+
+// least holds a number to a least one; 0: it is not given.
+func (o *OfTunnel) least(setting string, n, least int, otherwise string) {
+	if n > 0 && n < least {
+		o.Add(Stop, "out-of-range", setting, fmt.Sprintf("use %d", least), "%d is too few: %s", n, otherwise)
+		o.Mend("set", setting, strconv.Itoa(least))
 	}
 }
 

@@ -41,6 +41,7 @@ func (c *checker) limits() {
 		}
 		c.between(base+"/idle", p.Limits.Idle, time.Minute, 168*time.Hour)
 		c.between(base+"/longest", p.Limits.Longest, 5*time.Minute, 720*time.Hour)
+		c.between(base+"/patience", p.Limits.Patience, 10*time.Second, 2*time.Hour)
 		if pool := c.n.Pools[p.Pool]; pool != nil && p.Limits.Sessions > 0 {
 			if have := pool.Addresses().Count(p.Limits.Sessions); have < p.Limits.Sessions {
 				c.add(Stop, "pool-below-limit", base+"/sessions", fmt.Sprintf("use a larger prefix for pool %s, or %d", p.Pool, have),

@@ -1,6 +1,7 @@
 package check
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"time"
@@ -36,6 +37,13 @@ func (c *checker) platform(p plan.Passage, t plan.Tunnel, d devices.Platform) {
 	if own.PFS && !d.PFS {
 		c.add(Stop, "pfs-not-offered", base+"/pfs", "leave it out", "%s, which people of passage %s use, renews without a key exchange of its own: their sessions end at the first renewal", d.Name, p.Name)
 		c.mend("remove", base+"/pfs", "")
+	}
+	if has := cmp.Or(time.Duration(p.Limits.Patience), time.Duration(own.Patience), 4*time.Minute); has < d.Sleeps {
+		path := plan.OriginOf(c.taken, "passages/"+p.Name+"/limits/patience")
+		c.add(Note, "patience-short", path, "use "+plan.Duration(d.Sleeps).String(),
+			"%s, which people of passage %s use, goes on with its session after %s without a network, or asleep; the gateway has ended it after %s, and people log in anew",
+			d.Name, p.Name, plan.Duration(d.Sleeps), plan.Duration(has))
+		c.mend("set", path, plan.Duration(d.Sleeps).String())
 	}
 	c.lifetime(p, base+"/lifetimes/ike", own.Lifetimes.IKE, d.Name, d.RenewsIKE)
 	c.lifetime(p, base+"/lifetimes/esp", own.Lifetimes.ESP, d.Name, d.RenewsESP)

@@ -23,14 +23,17 @@ type Platform struct {
 	PFS           bool // it renews with a key exchange of its own, if it is set to
 	Fragments     bool // IKE messages (RFC 7383)
 	Moves         bool // MOBIKE (RFC 4555)
-	Setting       string
+	// Sleeps is for how long a device may be without a network, or asleep, and goes on with its session afterwards, if the gateway lets it;
+	// 0: not told.
+	Sleeps  time.Duration
+	Setting string
 }
 
 // Platforms are all of them.
 var Platforms = []Platform{
 	{
 		Word: "windows", Name: "Windows 10 and 11",
-		Source: "its maker: Set-VpnConnectionIPsecConfiguration; Configure cryptographic settings for IKEv2 VPN connections; VPNv2 CSP",
+		Source: "its maker: Set-VpnConnectionIPsecConfiguration; Configure cryptographic settings for IKEv2 VPN connections; VPNv2 CSP; RasSetEntryProperties (network outage time)",
 		Default: algorithm.Set{
 			Encryption: []string{"AES-256-CBC", "3DES-CBC"}, Integrity: []string{"HMAC-SHA1-96", "HMAC-SHA2-256-128", "HMAC-SHA2-384-192"},
 			PRF: []string{"PRF-HMAC-SHA1", "PRF-HMAC-SHA2-256", "PRF-HMAC-SHA2-384"}, Groups: []string{"MODP-1024"},
@@ -42,7 +45,7 @@ var Platforms = []Platform{
 			Groups:     []string{"P-256", "P-384", "MODP-2048", "MODP-1024"},
 		},
 		Logins:    []string{"eap-mschapv2", "eap-tls", "eap-ttls"},
-		RenewsIKE: 8 * time.Hour, RenewsESP: time.Hour, PFS: true, Fragments: true, Moves: true,
+		RenewsIKE: 8 * time.Hour, RenewsESP: time.Hour, PFS: true, Fragments: true, Moves: true, Sleeps: 30 * time.Minute,
 		Setting: "Set-VpnConnectionIPsecConfiguration in PowerShell; the settings' own page has no place for it",
 	},
 	{

@@ -17,6 +17,8 @@ import (
 type Algorithm struct {
 	Encryption Encryption
 	Integrity  Integrity
+	// ESN is that packets have sequence numbers of 64 bits, of which the lower half is sent (RFC 4303 §2.2.1).
+	ESN bool
 }
 
 // Encryption is one of these.

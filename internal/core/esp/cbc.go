@@ -32,6 +32,7 @@ type working struct {
 	mac              hash.Hash
 	sum              [mostMAC]byte
 	iv               [mostIV]byte
+	high             [4]byte
 }
 
 type ivSetter interface{ SetIV(iv []byte) }
@@ -58,7 +59,8 @@ func newChained(a Algorithm, key []byte) (*chained, error) {
 	return c, nil
 }
 
-// seal encrypts plain, whole blocks, in place, and proves it together with head and IV. The IV is written to iv, the proof to icv.
+// seal encrypts plain, whole blocks, in place, and proves it together with head and IV, and with ESN the upper half of the counter (RFC 4303
+// §3.3.4). The IV is written to iv, the proof to icv.
 func (c *chained) seal(head, iv, plain, icv []byte, counter uint64) {
 	w := c.pool.Get().(*working)
 	defer c.pool.Put(w)
@@ -67,17 +69,17 @@ func (c *chained) seal(head, iv, plain, icv []byte, counter uint64) {
 	c.iv.Encrypt(iv, w.iv[:len(iv)])
 	w.encrypt.(ivSetter).SetIV(iv)
 	w.encrypt.CryptBlocks(plain, plain)
-	copy(icv, c.prove(w, head, iv, plain))
+	copy(icv, c.prove(w, uint32(counter>>32), head, iv, plain))
 }
 
 // open tells whether the proof holds, and decrypts then.
-func (c *chained) open(head, iv, secret, icv []byte) bool {
+func (c *chained) open(head, iv, secret, icv []byte, high uint32) bool {
 	if len(secret) == 0 || len(secret)%c.block.BlockSize() != 0 {
 		return false
 	}
 	w := c.pool.Get().(*working)
 	defer c.pool.Put(w)
-	if !hmac.Equal(c.prove(w, head, iv, secret)[:len(icv)], icv) {
+	if !hmac.Equal(c.prove(w, high, head, iv, secret)[:len(icv)], icv) {
 		return false
 	}
 	w.decrypt.(ivSetter).SetIV(iv)
@@ -85,10 +87,14 @@ func (c *chained) open(head, iv, secret, icv []byte) bool {
 	return true
 }
 
-func (c *chained) prove(w *working, parts ...[]byte) []byte {
+func (c *chained) prove(w *working, high uint32, parts ...[]byte) []byte {
 	w.mac.Reset()
 	for _, p := range parts {
 		w.mac.Write(p)
+	}
+	if c.alg.ESN {
+		binary.BigEndian.PutUint32(w.high[:], high)
+		w.mac.Write(w.high[:])
 	}
 	return w.mac.Sum(w.sum[:0])
 }

@@ -1,5 +1,5 @@
-// Package esp seals and opens packets in tunnel mode with the Encapsulating Security Payload (RFC 4303), with 32-bit sequence numbers,
-// under AES-GCM with a 16-octet ICV (RFC 4106), ChaCha20-Poly1305 (RFC 7634), or a block cipher in CBC mode (RFC 3602) with an HMAC (RFC
+// Package esp seals and opens packets in tunnel mode with the Encapsulating Security Payload (RFC 4303), with sequence numbers of 32 or
+// 64 bits, under AES-GCM with a 16-octet ICV (RFC 4106), ChaCha20-Poly1305 (RFC 7634), or a block cipher in CBC mode (RFC 3602) with an HMAC (RFC
 // 4868). It works in place and does not allocate. Which association a packet belongs to, and what may be inside it, is left to the callers.
 // What protects IKE messages is here as well, for it is the same algorithms.
 package esp
@@ -52,6 +52,7 @@ type Sealer struct {
 	salt    [saltLen]byte
 	chained *chained // in place of aead
 	seq     atomic.Uint64
+	octets  atomic.Uint64
 }
 
 // Opener is the receiving half of an association. It is safe for concurrent use.
@@ -64,6 +65,7 @@ type Opener struct {
 	mu      sync.Mutex
 	window  window
 	opened  uint64
+	octets  uint64
 }
 
 // NewSealer takes the peer's SPI and keying material of the algorithm.
@@ -95,8 +97,28 @@ func (a Algorithm) protect(key []byte) (aead cipher.AEAD, salt [saltLen]byte, c 
 	return aead, salt, c, err
 }
 
-// nonces are pooled because a nonce handed to an interface escapes: without it each packet would allocate.
-var nonces = sync.Pool{New: func() any { return new([saltLen + ivLen]byte) }}
+// scratch is what goes with a packet and is not sent: the nonce, and what is authenticated beside it (RFC 4106 §5).
+type scratch struct {
+	nonce [saltLen + ivLen]byte
+	aad   [headerLen + 4]byte
+}
+
+// scratches are pooled because what is handed to an interface escapes: without it each packet would allocate.
+var scratches = sync.Pool{New: func() any { return new(scratch) }}
+
+// with fills it in for a packet of which head is SPI and the lower half of the sequence number, and gives what is authenticated: with ESN
+// the upper half stands between both.
+func (x *scratch) with(esn bool, salt [saltLen]byte, head, iv []byte, high uint32) (aad []byte) {
+	copy(x.nonce[:], salt[:])
+	copy(x.nonce[saltLen:], iv)
+	if !esn {
+		return x.aad[:copy(x.aad[:], head)]
+	}
+	copy(x.aad[:], head[:4])
+	binary.BigEndian.PutUint32(x.aad[4:], high)
+	copy(x.aad[8:], head[4:])
+	return x.aad[:]
+}
 
 // Seal encrypts the IP packet buf[off:off+n] in place and gives the ESP packet as a part of buf. off must be at least
 // Headroom, and Tailroom must remain behind the packet. The IV is the sequence number, which never repeats under a key.
@@ -112,8 +134,9 @@ func (s *Sealer) Seal(buf []byte, off, n int) ([]byte, error) {
 	default:
 		return nil, errNotAPacket
 	}
+	s.octets.Add(uint64(n))
 	seq := s.seq.Add(1)
-	if seq > 1<<32-1 {
+	if seq > 1<<32-1 && !s.alg.ESN {
 		return nil, ErrExhausted
 	}
 	pad := -(n + 2) & (s.alg.Block() - 1) // RFC 4303 §2.4: the trailer ends on a 4-octet boundary, or the cipher's
@@ -131,11 +154,10 @@ func (s *Sealer) Seal(buf []byte, off, n int) ([]byte, error) {
 	binary.BigEndian.PutUint32(head, s.SPI)
 	binary.BigEndian.PutUint32(head[4:], uint32(seq))
 	binary.BigEndian.PutUint64(head[8:], seq)
-	nonce := nonces.Get().(*[saltLen + ivLen]byte)
-	copy(nonce[:], s.salt[:])
-	copy(nonce[saltLen:], head[headerLen:])
-	s.aead.Seal(buf[off:off], nonce[:], buf[off:end], head[:headerLen])
-	nonces.Put(nonce)
+	x := scratches.Get().(*scratch)
+	aad := x.with(s.alg.ESN, s.salt, head[:headerLen], head[headerLen:], uint32(seq>>32))
+	s.aead.Seal(buf[off:off], x.nonce[:], buf[off:end], aad)
+	scratches.Put(x)
 	return buf[off-headerLen-ivLen : end+icvLen], nil
 }
 
@@ -149,21 +171,21 @@ func (s *Sealer) sealChained(buf []byte, off, end int, seq uint64) []byte {
 	return buf[begin : end+len(icv)]
 }
 
-// Used is how many sequence numbers are used.
-func (s *Sealer) Used() uint64 { return s.seq.Load() }
+// Used is how many sequence numbers are used, and how many octets were protected.
+func (s *Sealer) Used() Volume { return Volume{s.seq.Load(), s.octets.Load()} }
 
-// Top is the highest sequence number that came.
-func (o *Opener) Top() uint32 {
+// Used is the highest sequence number that came, and how many octets did.
+func (o *Opener) Used() Volume {
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	return o.window.top
+	return Volume{o.window.top, o.octets}
 }
 
 // Missing is how many packets of the other side have not come, as far as their sequence numbers tell.
 func (o *Opener) Missing() uint64 {
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	if top := uint64(o.window.top); top > o.opened {
+	if top := o.window.top; top > o.opened {
 		return top - o.opened
 	}
 	return 0
@@ -183,14 +205,18 @@ func (o *Opener) Open(packet []byte) (inner []byte, newest bool, err error) {
 	if len(packet) < headerLen+o.alg.IVLen()+o.alg.ICVLen()+4 {
 		return nil, false, ErrShort
 	}
-	seq := binary.BigEndian.Uint32(packet[4:])
+	seq := uint64(binary.BigEndian.Uint32(packet[4:]))
 	o.mu.Lock()
-	fresh := o.window.fresh(seq)
+	ok := true
+	if o.alg.ESN {
+		seq, ok = o.window.whole(uint32(seq))
+	}
+	fresh := ok && o.window.fresh(seq)
 	o.mu.Unlock()
 	if !fresh {
 		return nil, false, ErrReplay
 	}
-	plain, err := o.plain(packet)
+	plain, err := o.plain(packet, uint32(seq>>32))
 	if err != nil {
 		return nil, false, err
 	}
@@ -199,6 +225,7 @@ func (o *Opener) Open(packet []byte) (inner []byte, newest bool, err error) {
 	fresh = o.window.mark(seq)
 	if fresh {
 		o.opened++
+		o.octets += uint64(len(plain))
 	}
 	o.mu.Unlock()
 	if !fresh { // another packet with the same number was opened meanwhile
@@ -208,22 +235,21 @@ func (o *Opener) Open(packet []byte) (inner []byte, newest bool, err error) {
 	return inner, newest, err
 }
 
-// plain authenticates a packet and decrypts it in place.
-func (o *Opener) plain(packet []byte) ([]byte, error) {
+// plain authenticates a packet and decrypts it in place. high is the half of its sequence number that was not sent.
+func (o *Opener) plain(packet []byte, high uint32) ([]byte, error) {
 	begin := headerLen + o.alg.IVLen()
 	if o.chained != nil {
 		end := len(packet) - o.alg.ICVLen()
-		if !o.chained.open(packet[:headerLen], packet[headerLen:begin], packet[begin:end], packet[end:]) {
+		if !o.chained.open(packet[:headerLen], packet[headerLen:begin], packet[begin:end], packet[end:], high) {
 			return nil, ErrAuth
 		}
 		return packet[begin:end], nil
 	}
-	nonce := nonces.Get().(*[saltLen + ivLen]byte)
-	copy(nonce[:], o.salt[:])
-	copy(nonce[saltLen:], packet[headerLen:begin])
+	x := scratches.Get().(*scratch)
+	aad := x.with(o.alg.ESN, o.salt, packet[:headerLen], packet[headerLen:begin], high)
 	body := packet[begin:]
-	plain, err := o.aead.Open(body[:0], nonce[:], body, packet[:headerLen])
-	nonces.Put(nonce)
+	plain, err := o.aead.Open(body[:0], x.nonce[:], body, aad)
+	scratches.Put(x)
 	if err != nil {
 		return nil, ErrAuth
 	}
@@ -257,11 +283,27 @@ func unwrap(plain []byte) ([]byte, error) {
 
 // window is the anti-replay window of RFC 4303 §3.4.3 as a ring of bits: bit seq mod size says whether seq was seen.
 type window struct {
-	top  uint32
+	top  uint64
 	bits [WindowSize / 64]uint64
 }
 
-func (w *window) fresh(seq uint32) bool {
+// whole is the sequence number of which only the lower half came: the one in the window, or the next one above it (RFC 4303 appendix
+// A2.2). ok is false where there is none.
+func (w *window) whole(low uint32) (seq uint64, ok bool) {
+	high := w.top >> 32
+	bottom := uint32(w.top) - WindowSize + 1 // where the window begins, which may be below a multiple of 2^32
+	switch wraps := uint32(w.top) < WindowSize-1; {
+	case !wraps && low < bottom:
+		high++
+	case wraps && low >= bottom && high == 0:
+		return 0, false
+	case wraps && low >= bottom:
+		high--
+	}
+	return high<<32 | uint64(low), true
+}
+
+func (w *window) fresh(seq uint64) bool {
 	switch {
 	case seq == 0:
 		return false
@@ -274,7 +316,7 @@ func (w *window) fresh(seq uint32) bool {
 }
 
 // mark notes seq as seen and tells whether it was fresh.
-func (w *window) mark(seq uint32) bool {
+func (w *window) mark(seq uint64) bool {
 	if !w.fresh(seq) {
 		return false
 	}

@@ -24,7 +24,7 @@ var key = bytes.Repeat([]byte{7}, 200)
 func separate() (out []Algorithm) {
 	for _, e := range []Encryption{EncrAES256CBC, EncrAES128CBC, Encr3DES} {
 		for _, i := range []Integrity{HMACSHA256, HMACSHA384, HMACSHA512, HMACSHA1} {
-			out = append(out, Algorithm{e, i})
+			out = append(out, Algorithm{Encryption: e, Integrity: i})
 		}
 	}
 	return out
@@ -40,6 +40,18 @@ func pairOf(t require.TestingT, alg Algorithm) (*Sealer, *Opener) {
 	return s, o
 }
 
+// later is a pair that has been used for a while, with ESN or without it.
+func later(t *rapid.T, alg Algorithm) (*Sealer, *Opener) {
+	alg.ESN = rapid.Bool().Draw(t, "ESN")
+	s, o := pairOf(t, alg)
+	if alg.ESN {
+		used := rapid.SampledFrom([]uint64{0, 1, 1<<32 - 2, 1<<32 - 1, 1 << 32, 5<<32 + 7}).Draw(t, "used")
+		s.seq.Store(used)
+		o.window.top = used
+	}
+	return s, o
+}
+
 func seal(t require.TestingT, s *Sealer, inner []byte) []byte {
 	buf := make([]byte, Headroom+len(inner)+Tailroom)
 	copy(buf[Headroom:], inner)
@@ -52,24 +64,28 @@ func seal(t require.TestingT, s *Sealer, inner []byte) []byte {
 func TestSealOpenAndWireFormat(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		alg := rapid.SampledFrom([]Algorithm{AES256GCM, AES128GCM, ChaCha20Poly1305}).Draw(t, "algorithm")
-		s, o := pairOf(t, alg)
+		s, o := later(t, alg)
 		inner := rapid.SliceOfN(rapid.Byte(), 1, 1500).Draw(t, "inner")
 		inner[0] = rapid.SampledFrom([]byte{0x45, 0x60}).Draw(t, "version")
 		out := seal(t, s, inner)
 		require.Zero(t, len(out)%4)
 		require.Len(t, out, alg.Sealed(len(inner)))
 
-		n := map[Algorithm]int{AES256GCM: 32, AES128GCM: 16, ChaCha20Poly1305: 32}[alg]
+		n := map[Encryption]int{EncrAES256GCM: 32, EncrAES128GCM: 16, EncrChaCha20Poly1305: 32}[alg.Encryption]
 		aead, _ := chacha20poly1305.New(key[:32])
-		if alg != ChaCha20Poly1305 {
+		if alg.Encryption != EncrChaCha20Poly1305 {
 			block, _ := aes.NewCipher(key[:n])
 			aead, _ = cipher.NewGCM(block)
 		}
 		nonce := append(append([]byte{}, key[n:n+4]...), out[8:16]...)
-		plain, err := aead.Open(nil, nonce, out[16:], out[:8])
+		aad := bytes.Clone(out[:8])
+		if s.alg.ESN { // RFC 4106 §5: SPI, then all 64 bits
+			aad = binary.BigEndian.AppendUint64(aad[:4], s.seq.Load())
+		}
+		plain, err := aead.Open(nil, nonce, out[16:], aad)
 		require.NoError(t, err)
 		require.Equal(t, uint32(0x01020304), binary.BigEndian.Uint32(out))
-		require.Equal(t, uint32(1), binary.BigEndian.Uint32(out[4:]))
+		require.Equal(t, uint32(s.seq.Load()), binary.BigEndian.Uint32(out[4:]))
 		require.Equal(t, map[byte]byte{4: 4, 6: 41}[inner[0]>>4], plain[len(plain)-1])
 		require.Equal(t, inner, plain[:len(inner)])
 
@@ -90,7 +106,7 @@ func TestSealOpenSeparate(t *testing.T) {
 	ivs := map[string]bool{}
 	rapid.Check(t, func(t *rapid.T) {
 		alg := rapid.SampledFrom(separate()).Draw(t, "algorithm")
-		s, o := pairOf(t, alg)
+		s, o := later(t, alg)
 		inner := rapid.SliceOfN(rapid.Byte(), 1, 1500).Draw(t, "inner")
 		inner[0] = rapid.SampledFrom([]byte{0x45, 0x60}).Draw(t, "version")
 		out := seal(t, s, inner)
@@ -107,6 +123,9 @@ func TestSealOpenSeparate(t *testing.T) {
 		mac := hmac.New(hashes[alg.Integrity], key[encrLen:encrLen+hashes[alg.Integrity]().Size()])
 		end := len(out) - icvs[alg.Integrity]
 		mac.Write(out[:end])
+		if s.alg.ESN { // RFC 4303 §2.2.1
+			mac.Write(binary.BigEndian.AppendUint32(nil, uint32(s.seq.Load()>>32)))
+		}
 		require.Equal(t, mac.Sum(nil)[:len(out)-end], out[end:])
 		n := block.BlockSize()
 		require.Zero(t, (end-8-n)%n)
@@ -134,7 +153,7 @@ func TestSealOpenSeparate(t *testing.T) {
 		_, _, err = o.Open(out)
 		require.ErrorIs(t, err, ErrReplay)
 	})
-	require.LessOrEqual(t, len(ivs), len(separate()), "the second packet's IV hangs on the key alone")
+	require.LessOrEqual(t, len(ivs), 6*len(separate()), "the second packet's IV hangs on key and number alone")
 }
 
 // IKE messages of any length open again, have the length that was told before, and any changed octet is noticed.
@@ -165,14 +184,22 @@ func TestMessages(t *testing.T) {
 func TestWindowAgainstList(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		var w window
-		seen := map[uint32]bool{}
-		var top, at uint32
+		seen := map[uint64]bool{}
+		var top, at uint64
+		if rapid.Bool().Draw(t, "far") { // where the lower half wraps
+			top = rapid.Uint64Range(1<<33-WindowSize-100, 1<<33+WindowSize+100).Draw(t, "top")
+			at, w.top = top, top
+		}
 		for range 300 {
 			step := rapid.IntRange(-WindowSize-3, WindowSize+200).Draw(t, "step")
 			if rapid.Bool().Draw(t, "near") {
 				step %= 4
 			}
-			at = uint32(max(0, int(at)+step))
+			at = uint64(max(0, int(at)+step))
+			if got, ok := w.whole(uint32(at)); at > 0 && (at > top || top-at < WindowSize) {
+				require.True(t, ok)
+				require.Equal(t, at, got, "the half that was not sent; top %d", top)
+			}
 			want := at > 0 && !seen[at] && (at > top || top-at < WindowSize)
 			require.Equal(t, want, w.mark(at), "seq %d, top %d", at, top)
 			if want {
@@ -193,7 +220,7 @@ func FuzzOpen(f *testing.F) {
 }
 
 func TestSealRefuses(t *testing.T) {
-	for _, alg := range []Algorithm{AES128GCM, {}, {Encryption: EncrAES256CBC}, {EncrAES256GCM, HMACSHA256}, {Integrity: HMACSHA256}} {
+	for _, alg := range []Algorithm{AES128GCM, {}, {Encryption: EncrAES256CBC}, {Encryption: EncrAES256GCM, Integrity: HMACSHA256}, {Integrity: HMACSHA256}} {
 		_, err := NewSealer(1, alg, key[:min(alg.KeyLen()+1, 100)])
 		require.ErrorIs(t, err, errKeyLen)
 	}
@@ -228,7 +255,7 @@ func BenchmarkPacket(b *testing.B) {
 		}
 	})
 	for name, alg := range map[string]Algorithm{
-		"esp-seal-open": AES256GCM, "esp-seal-open-cbc": {EncrAES256CBC, HMACSHA256}, "esp-seal-open-3des": {Encr3DES, HMACSHA1},
+		"esp-seal-open": AES256GCM, "esp-seal-open-cbc": {Encryption: EncrAES256CBC, Integrity: HMACSHA256}, "esp-seal-open-3des": {Encryption: Encr3DES, Integrity: HMACSHA1},
 	} {
 		b.Run(name, func(b *testing.B) {
 			s, o := pairOf(b, alg)

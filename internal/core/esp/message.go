@@ -87,7 +87,7 @@ func (m *Messages) Open(head, body []byte) ([]byte, error) {
 	} else {
 		end := len(body) - m.alg.ICVLen()
 		plain = append([]byte{}, body[n:end]...)
-		if !m.chained.open(head, body[:n], plain, body[end:]) {
+		if !m.chained.open(head, body[:n], plain, body[end:], 0) {
 			return nil, ErrAuth
 		}
 	}

@@ -4,9 +4,12 @@ import (
 	"bytes"
 	"encoding/binary"
 	"io"
+	"net/netip"
 	"slices"
 	"time"
 
+	"yellowlantern/internal/core/crowd"
+	"yellowlantern/internal/core/esp"
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/reason"
 )
@@ -25,27 +28,32 @@ type bond struct {
 	user   string
 	peer   Peer
 	follow bool // the peer may be heard from elsewhere, and is there from then on
-	rand   io.Reader
-	tunnel Tunnel
+	// onePlace is that it may not be heard from elsewhere: that ends the bond. at tells where a peer is.
+	onePlace bool
+	at       func(Peer) netip.Addr
+	rand     io.Reader
+	tunnel   Tunnel
 	// local and remote are the addresses on either side that selectors are narrowed to.
 	local, remote netset.Addrs
 	logKeys       bool
 	patience      time.Duration
 
-	newIKE   func() uint64           // a fresh SPI for an IKE SA
-	newESP   func() uint32           // and for a Child SA, which is freed by freeESP
-	freeESP  func(uint32)            //
-	opened   func(*ikeSA)            // an IKE SA exists from now on
-	closed   func(*ikeSA)            // and no longer
-	ended    func(why reason.Reason) // the bond is over
-	emit     func(Output)
-	count    *Counters
-	sas      []*ikeSA
-	cur      *ikeSA // in use
-	children []*childSA
-	heard    time.Time
-	later    time.Time // no renewal is begun before
-	over     bool
+	newIKE  func() uint64           // a fresh SPI for an IKE SA
+	newESP  func() uint32           // and for a Child SA, which is freed by freeESP
+	freeESP func(uint32)            //
+	opened  func(*ikeSA)            // an IKE SA exists from now on
+	closed  func(*ikeSA)            // and no longer
+	ended   func(why reason.Reason) // the bond is over
+	emit    func(Output)
+	// elsewhere has key exchanges worked out; nil: they are worked out here.
+	elsewhere func(Work)
+	count     *Counters
+	sas       []*ikeSA
+	cur       *ikeSA // in use
+	children  []*childSA
+	heard     time.Time
+	later     time.Time // no renewal is begun before
+	over      bool
 }
 
 // start makes a bond of what a login left behind.
@@ -59,14 +67,34 @@ func (b *bond) start(first *ikeSA) {
 	b.opened(first)
 }
 
-func (b *bond) hear(now time.Time, from Peer) {
+// compute does what takes long, and goes on then.
+func (b *bond) compute(now time.Time, do func(), then func(now time.Time)) {
+	if b.elsewhere == nil {
+		do()
+		then(now)
+		return
+	}
+	b.elsewhere(Work{func() Finish {
+		do()
+		return then
+	}})
+}
+
+// hear notes that the peer was heard; it is false where it may not be where it is, which ends the bond.
+func (b *bond) hear(now time.Time, from Peer) bool {
 	b.heard = now
 	if b.follow && b.peer != from {
+		old := b.peer
 		b.peer = from
+		if b.onePlace && !b.over && crowd.Source(b.at(old)) != crowd.Source(b.at(from)) {
+			b.end(now, reason.Of(reason.MovedElsewhere, reason.With{reason.Source: b.at(old).String(), reason.Address: b.at(from).String()}))
+			return false
+		}
 		if !b.over {
 			b.emit(Moved{b.id, from})
 		}
 	}
+	return true
 }
 
 // forget lets go of an IKE SA.
@@ -140,12 +168,12 @@ func (b *bond) tick(now time.Time) {
 	switch {
 	case overdue(now, b.cur.keyed, life.IKELife):
 		b.end(now, b.why(reason.KeysNotRenewed))
-	case newest != nil && overdue(now, newest.keyed, life.ESPLife):
+	case newest != nil && (overdue(now, newest.keyed, life.ESPLife) || newest.wear == esp.Spent):
 		b.end(now, b.why(reason.CiphersNotRenewed))
 	case now.Before(b.later):
 	case worn(now, b.cur.keyed, life.IKELife) || b.cur.sealed > mostSealed || !b.tunnel.Algorithms.allows(b.cur.suite):
 		b.renewIKE(now)
-	case newest != nil && (worn(now, newest.keyed, life.ESPLife) || newest.worn):
+	case newest != nil && (worn(now, newest.keyed, life.ESPLife) || newest.wear >= esp.Worn):
 		b.renewChild(now, newest)
 	}
 	if !b.over && b.cur.win.idle() && life.Liveness > 0 && now.Sub(b.heard) >= life.Liveness {
@@ -161,6 +189,15 @@ func overdue(now, made time.Time, life time.Duration) bool { return life > 0 && 
 
 // worn tells whether it is time to renew keys: when nine tenths of their life are over, so that there is time for it.
 func worn(now, made time.Time, life time.Duration) bool { return overdue(now, made, life-life/10) }
+
+// wears notes how far the keys of a Child SA are used up.
+func (b *bond) wears(in uint32, wear esp.Wear) {
+	for _, c := range b.children {
+		if c.in == in {
+			c.wear = max(c.wear, wear)
+		}
+	}
+}
 
 // lowest is the lower of an exchange's nonces (RFC 7296 §2.8.1).
 func lowest(ni, nr []byte) []byte {

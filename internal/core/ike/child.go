@@ -18,12 +18,12 @@ const mostChildren = 4
 type childSA struct {
 	in, out  uint32 // SPIs: ours, and the peer's
 	keyed    time.Time
-	worn     bool   // its sequence numbers are going to be used up
-	renewing bool   // our request for a renewal is under way
-	refused  bool   // the peer does not renew it: it lasts for as long as it may
-	closing  bool   // our request to delete it is under way
-	unsure   *ikeSA // on which the peer asked for it, and may not have had the answer: to it this one may not be there yet
-	rival    []byte // the peer has renewed it: the lowest nonce of that
+	wear     esp.Wear // by what it protected
+	renewing bool     // our request for a renewal is under way
+	refused  bool     // the peer does not renew it: it lasts for as long as it may
+	closing  bool     // our request to delete it is under way
+	unsure   *ikeSA   // on which the peer asked for it, and may not have had the answer: to it this one may not be there yet
+	rival    []byte   // the peer has renewed it: the lowest nonce of that
 	heir     *childSA
 }
 
@@ -92,7 +92,7 @@ func (s *ikeSA) makeChild(now time.Time, a esp.Algorithm, in, out uint32, shared
 		s.b.emit(espKeyRow(in, a, toUs))
 		s.b.emit(espKeyRow(out, a, fromUs))
 	}
-	return c, Child{In: in, Out: out, Algorithm: a, InKey: toUs, OutKey: fromUs, Local: local, Remote: remote}
+	return c, Child{In: in, Out: out, Algorithm: a, Most: a.Most().And(s.b.tunnel.Volume), InKey: toUs, OutKey: fromUs, Local: local, Remote: remote}
 }
 
 func peerSPI(offered []proposal, number uint8) uint32 {
@@ -117,8 +117,7 @@ func (s *ikeSA) createChild(now time.Time, m *message, offered []proposal, ni []
 		s.invalid(createChildSA)
 		return
 	}
-	old, refusal := s.mayMakeChild(m)
-	if refusal.kind != 0 {
+	if _, refusal := s.mayMakeChild(m); refusal.kind != 0 {
 		s.reply(createChildSA, refusal.payload())
 		return
 	}
@@ -132,6 +131,7 @@ func (s *ikeSA) createChild(now time.Time, m *message, offered []proposal, ni []
 	spi := b.newESP()
 	chosen, cipher, group, ok := chooseESP(offered, spi4(spi), b.tunnel.Algorithms, groups)
 	local, remote := tsr.Intersect(b.local), tsi.Intersect(b.remote)
+	var refusal notify
 	switch {
 	case b.tunnel.PFS && !hasKE:
 		refusal.kind = nNoProposalChosen
@@ -152,27 +152,57 @@ func (s *ikeSA) createChild(now time.Time, m *message, offered []proposal, ni []
 		s.reply(createChildSA, refusal.payload())
 		return
 	}
-	nr := b.nonce()
-	ps := []payload{saPayload(chosen), {kind: plNonce, body: nr}}
-	var shared []byte
-	if group != dhNone {
-		half, err := newDH(group, b.rand)
-		if err == nil {
-			shared, err = half.shared(ke.data)
-		}
-		if err != nil {
+	s.exchange(now, group, ke.data, func(now time.Time, half dh, shared []byte, err error) {
+		old, refusal := s.mayMakeChild(m) // it may have changed meanwhile
+		switch {
+		case err != nil:
 			b.freeESP(spi)
 			s.invalid(createChildSA)
 			return
+		case refusal.kind != 0:
+			b.freeESP(spi)
+			s.reply(createChildSA, refusal.payload())
+			return
 		}
-		ps = append(ps, keyExchange{group, half.public()}.payload())
+		nr := b.nonce()
+		ps := []payload{saPayload(chosen), {kind: plNonce, body: nr}}
+		if group != dhNone {
+			ps = append(ps, keyExchange{group, half.public()}.payload())
+		}
+		c, made := s.makeChild(now, cipher, spi, peerSPI(offered, chosen.number), shared, ni, nr, local, remote, false)
+		if c.unsure = s; old != nil {
+			old.rival, old.heir = lowest(ni, nr), c
+		}
+		s.reply(createChildSA, append(ps, selectors(plTSi, remote), selectors(plTSr, local))...)
+		b.emit(Renewed{b.id, made, false})
+	})
+}
+
+// exchange works out our half of a key exchange that the peer asks for, and the secret; dhNone: there is none. Until then its request has no
+// answer; where the SA is gone by then, it gets none.
+func (s *ikeSA) exchange(now time.Time, group uint16, theirs []byte, then func(time.Time, dh, []byte, error)) {
+	if group == dhNone {
+		then(now, dh{}, nil, nil)
+		return
 	}
-	c, made := s.makeChild(now, cipher, spi, peerSPI(offered, chosen.number), shared, ni, nr, local, remote, false)
-	if c.unsure = s; old != nil {
-		old.rival, old.heir = lowest(ni, nr), c
-	}
-	s.reply(createChildSA, append(ps, selectors(plTSi, remote), selectors(plTSr, local))...)
-	b.emit(Renewed{b.id, made, false})
+	var half dh
+	var shared []byte
+	var err error
+	s.working, theirs = true, slices.Clone(theirs)
+	s.b.compute(now, func() {
+		if half, err = newDH(group, s.b.rand); err == nil {
+			shared, err = half.shared(theirs)
+		}
+	}, func(now time.Time) {
+		s.working = false
+		switch {
+		case !slices.Contains(s.b.sas, s) || s.b.over:
+		case s.replaced(): // meanwhile, by a renewal of ours
+			s.refuse(createChildSA, nTemporaryFailure)
+		default:
+			then(now, half, shared, err)
+		}
+	})
 }
 
 // mayMakeChild tells which Child SA the one that is asked for takes the place of, nil if it is to be the only one; or what is answered.
@@ -218,10 +248,54 @@ func (b *bond) renewChild(now time.Time, c *childSA) {
 	b.askChild(now, c, group)
 }
 
+// half makes our half of a key exchange of our own asking; dhNone: there is none.
+func (b *bond) half(now time.Time, group uint16, then func(time.Time, dh, error)) {
+	if group == dhNone {
+		then(now, dh{}, nil)
+		return
+	}
+	var half dh
+	var err error
+	b.compute(now, func() { half, err = newDH(group, b.rand) }, func(now time.Time) {
+		if !b.over {
+			then(now, half, err)
+		}
+	})
+}
+
+// agree works out what comes of our half and the peer's.
+func (b *bond) agree(now time.Time, half dh, m *message, then func(now time.Time, shared []byte, ok bool)) {
+	if half.group == dhNone {
+		then(now, nil, true)
+		return
+	}
+	ke, has, err := m.keyExchange()
+	if err != nil || !has || ke.group != half.group {
+		then(now, nil, false)
+		return
+	}
+	var shared []byte
+	b.compute(now, func() { shared, err = half.shared(ke.data) }, func(now time.Time) {
+		if !b.over {
+			then(now, shared, err == nil)
+		}
+	})
+}
+
 // askChild sends the request, with a key exchange where a group is given.
 func (b *bond) askChild(now time.Time, c *childSA, group uint16) {
+	b.half(now, group, func(now time.Time, half dh, err error) {
+		if err != nil {
+			c.renewing = false
+			b.later = now.Add(againAfter)
+			return
+		}
+		b.askChildWith(now, c, group, half)
+	})
+}
+
+func (b *bond) askChildWith(now time.Time, c *childSA, group uint16, half dh) {
 	var s *ikeSA
-	var half dh
 	spi, ni := b.newESP(), b.nonce()
 	free := func() {
 		b.freeESP(spi)
@@ -240,11 +314,6 @@ func (b *bond) askChild(now time.Time, c *childSA, group uint16) {
 		}
 		ps := []payload{notify{protocol: protoESP, spi: spi4(c.in), kind: nRekeySA}.payload(), {}, {kind: plNonce, body: ni}}
 		if group != dhNone {
-			var err error
-			if half, err = newDH(group, b.rand); err != nil {
-				free()
-				return nil, false
-			}
 			ps = append(ps, keyExchange{group, half.public()}.payload())
 		}
 		ps[1] = saPayload(espProposals(b.tunnel.Algorithms, spi4(spi), group)...)
@@ -252,23 +321,30 @@ func (b *bond) askChild(now time.Time, c *childSA, group uint16) {
 		return append(ps, selectors(plTSi, b.local), selectors(plTSr, b.remote)), true
 	}
 	r.answered = func(now time.Time, m *message) {
-		c.renewing = false
 		if b.over {
 			return
 		}
 		if n, failed := m.failure(); failed {
+			c.renewing = false
 			free()
 			b.notRenewed(now, c, n, group)
 			return
 		}
-		made, child, ok := s.childAnswered(now, m, spi, ni, half, group)
-		if !ok {
-			free()
-			c.refused = true
-			return
-		}
-		b.emit(Renewed{b.id, child, true})
-		b.settle(now, c, made, lowest(ni, nonceOf(m)))
+		b.agree(now, half, m, func(now time.Time, shared []byte, ok bool) {
+			c.renewing = false
+			var made *childSA
+			var child Child
+			if ok {
+				made, child, ok = s.childAnswered(now, m, spi, ni, shared, group)
+			}
+			if !ok {
+				free()
+				c.refused = true
+				return
+			}
+			b.emit(Renewed{b.id, child, true})
+			b.settle(now, c, made, lowest(ni, nonceOf(m)))
+		})
 	}
 	b.cur.ask(now, r)
 }
@@ -279,7 +355,7 @@ func nonceOf(m *message) []byte {
 }
 
 // childAnswered reads the answer to a renewal of ours.
-func (s *ikeSA) childAnswered(now time.Time, m *message, spi uint32, ni []byte, half dh, group uint16) (*childSA, Child, bool) {
+func (s *ikeSA) childAnswered(now time.Time, m *message, spi uint32, ni, shared []byte, group uint16) (*childSA, Child, bool) {
 	b := s.b
 	saBody, _ := m.find(plSA)
 	nr := nonceOf(m)
@@ -294,16 +370,6 @@ func (s *ikeSA) childAnswered(now time.Time, m *message, spi uint32, ni []byte, 
 	_, cipher, _, ok := chooseESP(chosen, chosen[0].spi, b.tunnel.Algorithms, []uint16{group})
 	if !ok {
 		return nil, Child{}, false
-	}
-	var shared []byte
-	if group != dhNone {
-		ke, has, err := m.keyExchange()
-		if err == nil && has && ke.group == group {
-			shared, err = half.shared(ke.data)
-		}
-		if err != nil || shared == nil {
-			return nil, Child{}, false
-		}
 	}
 	out := binary.BigEndian.Uint32(chosen[0].spi)
 	c, child := s.makeChild(now, cipher, spi, out, shared, ni, nr, tsi.Intersect(b.local), tsr.Intersect(b.remote), true)

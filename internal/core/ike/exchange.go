@@ -13,7 +13,11 @@ type dh struct {
 	group uint16
 	key   *ecdh.PrivateKey // on a curve
 	modp  *big.Int         // the exponent, in place of key
+	power []byte           // and the generator to its power
 }
+
+// slow tells whether exchanges of a group take milliseconds.
+func slow(group uint16) bool { return modps[group].size > 0 }
 
 func newDH(group uint16, rand io.Reader) (dh, error) {
 	if m, ok := modps[group]; ok {
@@ -22,7 +26,8 @@ func newDH(group uint16, rand io.Reader) (dh, error) {
 			return dh{}, err
 		}
 		raw[0] |= 0x80 // as long as it is said to be
-		return dh{group: group, modp: new(big.Int).SetBytes(raw)}, nil
+		x := new(big.Int).SetBytes(raw)
+		return dh{group: group, modp: x, power: new(big.Int).Exp(two, x, m.prime).FillBytes(make([]byte, m.size))}, nil
 	}
 	curve, err := curveOf(group)
 	if err != nil {
@@ -65,8 +70,7 @@ func curveOf(group uint16) (ecdh.Curve, error) {
 // of the prime.
 func (d dh) public() []byte {
 	if d.modp != nil {
-		m := modps[d.group]
-		return new(big.Int).Exp(two, d.modp, m.prime).FillBytes(make([]byte, m.size))
+		return d.power
 	}
 	pub := d.key.PublicKey().Bytes()
 	if d.group != groupX25519 {

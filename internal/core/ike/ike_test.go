@@ -602,7 +602,7 @@ func TestTunnelByName(t *testing.T) {
 	up, ok = find[Up](w)
 	require.True(t, ok, "%v", w.events)
 	require.Equal(t, "field", up.Tunnel)
-	require.Equal(t, esp.ChaCha20Poly1305, up.Child.Algorithm)
+	require.Equal(t, esp.Algorithm{Encryption: esp.EncrChaCha20Poly1305, ESN: true}, up.Child.Algorithm)
 	w.now = w.now.Add(time.Second)
 	w.run(w.l.Tick(w.now), false)
 	require.Equal(t, "ChaCha20-Poly1305, PRF-HMAC-SHA2-512, P-384", w.l.sessions[up.ID].cur.suite.String())

@@ -20,6 +20,7 @@ type ikeSA struct {
 	keyed      time.Time
 	until      time.Time // it was replaced, or deleted: forgotten then
 	renewing   bool      // our request for a renewal is under way
+	working    bool      // the answer to the peer's request is being worked out
 	rival      *rivalSA  // what the peer's request made meanwhile
 }
 
@@ -78,8 +79,13 @@ func (s *ikeSA) handle(now time.Time, from Peer, m *message) {
 		s.b.count.Undecryptable++
 		return
 	}
-	s.b.hear(now, from)
-	if err == nil {
+	switch {
+	case !s.b.hear(now, from):
+		return
+	case s.working: // the same request again
+		s.b.count.Replayed++
+		return
+	case err == nil:
 		if in, err = s.win.asked.add(in); err == errPart {
 			return
 		}

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"yellowlantern/internal/core/eap"
+	"yellowlantern/internal/core/esp"
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/reason"
 )
@@ -490,12 +491,10 @@ func (i *Initiator) AliveOf(now time.Time, octets int) []Output {
 // Waiting tells whether the gateway has yet to answer.
 func (i *Initiator) Waiting() bool { return i.b != nil && !i.b.cur.win.idle() }
 
-// Worn says that the sequence numbers of a Child SA, by our SPI, are going to be used up: it is renewed.
-func (i *Initiator) Worn(in uint32) {
+// Worn is Listener.Worn for the device's side.
+func (i *Initiator) Worn(in uint32, wear esp.Wear) {
 	if i.b != nil {
-		for _, c := range i.b.children {
-			c.worn = c.worn || c.in == in
-		}
+		i.b.wears(in, wear)
 	}
 }
 

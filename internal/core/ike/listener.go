@@ -11,6 +11,7 @@ import (
 
 	"yellowlantern/internal/core/algorithm"
 	"yellowlantern/internal/core/crowd"
+	"yellowlantern/internal/core/esp"
 	conversation "yellowlantern/internal/core/login"
 	"yellowlantern/internal/core/reason"
 )
@@ -26,6 +27,8 @@ type Tunnel struct {
 	// Liveness is after how long a silence the peer is asked whether it is still there; IKELife and ESPLife are how long keys may be
 	// used without being renewed (0: no limit).
 	Liveness, IKELife, ESPLife time.Duration
+	// Volume is how much the keys for traffic may protect in one direction; 0: what their algorithm allows.
+	Volume esp.Volume
 	// Patience is for how long our requests are repeated before a device that does not answer counts as gone; 0: four minutes.
 	Patience time.Duration
 }
@@ -131,10 +134,10 @@ func (l *Listener) Handle(now time.Time, from Peer, data []byte) []Output {
 // bond prepares what a login leaves behind.
 func (l *Listener) bond(r *login) *bond {
 	b := &bond{
-		who: "the device", id: r.id, peer: r.peer, follow: true, rand: l.set.Rand, tunnel: r.tunnel, logKeys: l.set.LogKeys, user: r.user,
+		at: l.sourceOf, who: "the device", id: r.id, peer: r.peer, follow: true, rand: l.set.Rand, tunnel: r.tunnel, logKeys: l.set.LogKeys, user: r.user,
 		newIKE: func() uint64 { return uint64(l.newID()) }, newESP: l.newChildSPI, freeESP: func(spi uint32) { delete(l.children, spi) },
 		opened: func(s *ikeSA) { l.sas[s.own()] = s }, closed: func(s *ikeSA) { delete(l.sas, s.own()) },
-		emit: l.emit, count: &l.Counters,
+		emit: l.emit, count: &l.Counters, elsewhere: func(w Work) { l.emit(w) },
 	}
 	b.ended = func(why reason.Reason) {
 		if l.sessions[b.id] == b {
@@ -196,7 +199,7 @@ func (l *Listener) init(now time.Time, from Peer, m *message) {
 	case l.halfOpen.All() >= l.set.MaxHalfOpen, l.halfOpen.Of(source) >= l.set.MaxShare:
 		l.Counters.Overload++
 		return
-	case l.halfOpen.All() >= l.set.CookieAbove, l.halfOpen.Of(source) >= l.set.CookieShare, modps[ke.group].size > 0: // which takes long
+	case l.halfOpen.All() >= l.set.CookieAbove, l.halfOpen.Of(source) >= l.set.CookieShare, slow(ke.group):
 		if l.cookies.renew(now, l.set.Rand) != nil {
 			return
 		}
@@ -383,12 +386,11 @@ func (l *Listener) Heard(now time.Time, id ID, from Peer) []Output {
 	return l.take()
 }
 
-// Worn says that the sequence numbers of a Child SA, by our SPI, are going to be used up: it is renewed.
-func (l *Listener) Worn(id ID, in uint32) {
+// Worn says how far the keys of a Child SA, by our SPI, are used up by what they protected. Worn ones are renewed; a session whose keys are
+// spent, for its device did not go along, ends.
+func (l *Listener) Worn(id ID, in uint32, wear esp.Wear) {
 	if b := l.sessions[id]; b != nil {
-		for _, c := range b.children {
-			c.worn = c.worn || c.in == in
-		}
+		b.wears(in, wear)
 	}
 }
 

@@ -391,21 +391,24 @@ func (r *login) finish(now time.Time, g Grant) {
 	}
 	id, _ := parseID(r.idBody)
 	b := r.l.bond(r)
-	b.local, b.remote = conf.Routes, netset.OfAddrs(conf.Addresses...)
+	b.local, b.remote, b.onePlace = conf.Routes, netset.OfAddrs(conf.Addresses...), g.OnePlace
+	if g.Patience > 0 {
+		b.tunnel.Patience = g.Patience
+	}
 	r.stage = loggedIn
 	r.leave()
 	b.start(r.sa)
 	b.heard = now
 	_, child := r.sa.makeChild(now, cipher, spi, peerSPI(r.offered, chosen.number), nil, r.ni, r.nr, local, remote, false)
 	ps := []payload{proof, conf.reply(r.asked), saPayload(chosen), selectors(plTSi, remote), selectors(plTSr, local)}
-	if r.moves {
+	if r.moves && !g.OnePlace {
 		ps = append(ps, notify{kind: nMoves}.payload())
 	}
 	r.reply(ikeAuth, ps...)
 	r.l.sessions[r.id] = b
 	r.l.emit(Up{
 		ID: r.id, User: r.user, Peer: r.peer, Child: child, Suite: r.sa.suite.String(), Tunnel: r.tunnel.ID, NAT: r.nat, Identity: id.String(),
-		Configuration: conf,
+		OnePlace: g.OnePlace, Configuration: conf,
 	})
 }
 

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/reason"
 )
 
 // A device that tells when it moves is told that it may, is followed before its first packet of traffic, tries the new way, and learns what
@@ -70,6 +71,27 @@ func TestMoves(t *testing.T) {
 		requireNotify(t, answer, nUnexpectedNAT)
 	}
 	require.Equal(t, 1, w.l.Sessions(), "the session stands")
+}
+
+// A session of one place goes on by another port, and ends when its device turns up at another address; the device is not told that it may
+// move.
+func TestOnePlace(t *testing.T) {
+	for _, to := range []string{"203.0.113.45:50001", "203.0.113.46:4500"} {
+		w := newWorld(t, nil)
+		w.grant.OnePlace = true
+		w.login()
+		require.NoError(t, w.failure())
+		_, told := w.i.Move(w.now, netip.MustParseAddrPort("203.0.113.46:4500"))
+		require.False(t, told)
+		from := Peer{Addr: netip.MustParseAddrPort(to), NATT: true}
+		w.run(w.l.Handle(w.now, from, w.i.Alive(w.now)[0].(Send).Data), false)
+		down, ended := find[Down](w)
+		require.Equal(t, from.Addr.Addr() != w.from.Addr.Addr(), ended)
+		if ended {
+			require.Equal(t, reason.MovedElsewhere, down.Reason.Code)
+			require.ErrorIs(t, w.failure(), ErrEnded, "the device is told")
+		}
+	}
 }
 
 // A device that moves tells the gateway from where it is now, also while something else is under way that was lost; a gateway that does not

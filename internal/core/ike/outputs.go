@@ -63,6 +63,8 @@ type AskLease struct {
 // Grant is the answer to AskLease.
 type Grant struct {
 	Configuration
+	OnePlace  bool          // the session ends when its device turns up elsewhere
+	Patience  time.Duration // for how long it may stay without an answer; 0: as the tunnel says
 	Refusal   reason.Reason // why not, for the journal; none: they may
 	Exhausted bool          // with Refusal: there is no address left, rather than no permission
 	Later     bool          // with Refusal: nobody decides at the moment. The device is told nothing
@@ -72,7 +74,8 @@ type Grant struct {
 type Child struct {
 	In, Out       uint32 // SPIs: ours, for what arrives; the peer's, for what we send
 	Algorithm     esp.Algorithm
-	InKey, OutKey []byte // its keying material
+	Most          esp.Volume // that either direction may protect
+	InKey, OutKey []byte     // its keying material
 	Local, Remote netset.Addrs
 }
 
@@ -86,6 +89,7 @@ type Up struct {
 	Tunnel   string
 	NAT      bool // the caller is behind a translation
 	Identity string
+	OnePlace bool // the session ends when the caller turns up elsewhere
 	Configuration
 }
 

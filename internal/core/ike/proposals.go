@@ -51,6 +51,7 @@ const (
 	groupP521                    = 21
 	groupX25519                  = 31 // RFC 8031
 	esnNone                      = 0
+	esnExtended                  = 1
 
 	attrKeyLength = 14
 )
@@ -125,7 +126,10 @@ func ikeProposals(p Policy, spi []byte) []proposal {
 
 // espProposals offers it for the Child SA, with a key exchange of a group unless that is dhNone.
 func espProposals(p Policy, spi []byte, group uint16) []proposal {
-	more := []transform{{kind: tESN, id: esnNone}}
+	var more []transform
+	for _, esn := range p.numbers() {
+		more = append(more, transform{kind: tESN, id: esn})
+	}
 	if group != dhNone {
 		more = append(more, transform{kind: tDH, id: group})
 	}
@@ -193,14 +197,18 @@ func chooseIKE(offered []proposal, ours Policy, spi []byte) (proposal, Suite, bo
 func chooseESP(offered []proposal, spi []byte, ours Policy, groups []uint16) (proposal, esp.Algorithm, uint16, bool) {
 	for _, cipher := range ours.ciphers() {
 		for _, group := range groups {
-			want := []transform{{kind: tESN, id: esnNone}}
-			if group != dhNone {
-				want = append(want, transform{kind: tDH, id: group})
-			}
-			for _, p := range offered {
-				if p.protocol == protoESP && p.understood() && len(p.spi) == 4 && p.fits(cipher) &&
-					(group != dhNone || p.allows(tDH, dhNone)) && p.hasAll(want) {
-					return proposal{p.number, protoESP, spi, append(protection(cipher), want...)}, cipher, group, true
+			for _, esn := range ours.numbers() {
+				want := []transform{{kind: tESN, id: esn}}
+				if group != dhNone {
+					want = append(want, transform{kind: tDH, id: group})
+				}
+				for _, p := range offered {
+					if p.protocol == protoESP && p.understood() && len(p.spi) == 4 && p.fits(cipher) &&
+						(group != dhNone || p.allows(tDH, dhNone)) && p.hasAll(want) {
+						chosen := proposal{p.number, protoESP, spi, append(protection(cipher), want...)}
+						cipher.ESN = esn == esnExtended
+						return chosen, cipher, group, true
+					}
 				}
 			}
 		}

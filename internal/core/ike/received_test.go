@@ -67,7 +67,12 @@ func (w *world) carry(data []byte) (*message, []Output) {
 	s := w.i.b.cur
 	var answer *message
 	outs := w.l.Handle(w.now, device, data)
-	for _, o := range outs {
+	for n := 0; n < len(outs); n++ {
+		o := outs[n]
+		if work, ok := o.(Work); ok {
+			outs = append(outs, w.l.Finish(w.now, work.Do())...)
+			continue
+		}
 		sent, ok := o.(Send)
 		if !ok {
 			w.events = append(w.events, o)

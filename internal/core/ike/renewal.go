@@ -3,7 +3,6 @@ package ike
 import (
 	"bytes"
 	"encoding/binary"
-	"io"
 	"slices"
 	"time"
 )
@@ -47,30 +46,30 @@ func (s *ikeSA) renewed(now time.Time, m *message, offered []proposal, ni []byte
 		s.reply(createChildSA, notify{kind: nInvalidKE, data: binary.BigEndian.AppendUint16(nil, suite.group)}.payload())
 		return
 	}
-	half, err := newDH(suite.group, b.rand)
-	if err != nil {
-		s.refuse(createChildSA, nNoAdditionalSAs)
-		return
-	}
-	shared, err := half.shared(ke.data)
-	nr := make([]byte, nonceLen)
-	if _, errRand := io.ReadFull(b.rand, nr); err != nil || errRand != nil {
-		s.invalid(createChildSA)
-		return
-	}
 	var theirs uint64
 	for _, p := range offered {
 		if p.number == chosen.number && len(p.spi) == 8 {
 			theirs = binary.BigEndian.Uint64(p.spi)
 		}
 	}
-	s.reply(createChildSA, saPayload(chosen), payload{kind: plNonce, body: nr}, keyExchange{suite.group, half.public()}.payload())
-	next := s.successor(now, suite, shared, ni, nr, theirs, own, false)
-	if s.renewing { // both at once: settled by the answer to ours
-		s.rival = &rivalSA{next, lowest(ni, nr)}
-		return
-	}
-	b.adopt(now, next)
+	s.exchange(now, suite.group, ke.data, func(now time.Time, half dh, shared []byte, err error) {
+		switch {
+		case err != nil:
+			s.invalid(createChildSA)
+			return
+		case s.win.aboutChild(): // meanwhile
+			s.refuse(createChildSA, nTemporaryFailure)
+			return
+		}
+		nr := b.nonce()
+		s.reply(createChildSA, saPayload(chosen), payload{kind: plNonce, body: nr}, keyExchange{suite.group, half.public()}.payload())
+		next := s.successor(now, suite, shared, ni, nr, theirs, own, false)
+		if s.renewing { // both at once: settled by the answer to ours
+			s.rival = &rivalSA{next, lowest(ni, nr)}
+			return
+		}
+		b.adopt(now, next)
+	})
 }
 
 // successor is the SA that takes this one's place, with fresh keys and message IDs.
@@ -96,14 +95,19 @@ func (b *bond) renewIKE(now time.Time) {
 }
 
 func (s *ikeSA) askRenewal(now time.Time, group uint16) {
-	b := s.b
-	own, ni := b.newIKE(), b.nonce()
-	half, err := newDH(group, b.rand)
-	if own == 0 || err != nil {
-		s.renewing = false
-		b.later = now.Add(againAfter)
-		return
-	}
+	s.b.half(now, group, func(now time.Time, half dh, err error) {
+		own := s.b.newIKE()
+		if own == 0 || err != nil {
+			s.renewing = false
+			s.b.later = now.Add(againAfter)
+			return
+		}
+		s.askRenewalWith(now, own, half)
+	})
+}
+
+func (s *ikeSA) askRenewalWith(now time.Time, own uint64, half dh) {
+	b, ni, group := s.b, s.b.nonce(), half.group
 	s.ask(now, &request{exchange: createChildSA, write: func(time.Time) ([]payload, bool) {
 		if s.replaced() {
 			return nil, false
@@ -111,37 +115,44 @@ func (s *ikeSA) askRenewal(now time.Time, group uint16) {
 		proposals := ikeProposals(b.tunnel.Algorithms, binary.BigEndian.AppendUint64(nil, own))
 		return []payload{saPayload(proposals...), {kind: plNonce, body: ni}, keyExchange{group, half.public()}.payload()}, true
 	}, answered: func(now time.Time, m *message) {
-		s.renewing = false
 		if b.over {
 			return
 		}
-		next := s.renewalAnswered(now, m, own, ni, half)
-		if next == nil {
-			s.notRenewed(now, m, group)
-			return
-		}
-		s.settle(now, next, lowest(ni, nonceOf(m)))
+		b.agree(now, half, m, func(now time.Time, shared []byte, ok bool) {
+			s.renewing = false
+			var next *ikeSA
+			if ok {
+				next = s.renewalAnswered(now, m, own, ni, shared, group)
+			}
+			switch {
+			case next == nil && s.replaced():
+				return
+			case next == nil:
+				s.notRenewed(now, m, group)
+				return
+			case s.replaced(): // meanwhile: the peer has settled it already, for its own
+				next.until = now.Add(replacedTime)
+				next.remove(now)
+				return
+			}
+			s.settle(now, next, lowest(ni, nonceOf(m)))
+		})
 	}})
 }
 
 // renewalAnswered reads the answer to a renewal of ours; nil if it is none.
-func (s *ikeSA) renewalAnswered(now time.Time, m *message, own uint64, ni []byte, half dh) *ikeSA {
+func (s *ikeSA) renewalAnswered(now time.Time, m *message, own uint64, ni, shared []byte, group uint16) *ikeSA {
 	if _, failed := m.failure(); failed {
 		return nil
 	}
 	saBody, _ := m.find(plSA)
 	nr := nonceOf(m)
 	chosen, err := parseSA(saBody)
-	ke, has, errKE := m.keyExchange()
-	if err != nil || errKE != nil || !has || len(chosen) != 1 || len(chosen[0].spi) != 8 || !goodNonce(nr, s.suite.prf) {
+	if err != nil || len(chosen) != 1 || len(chosen[0].spi) != 8 || !goodNonce(nr, s.suite.prf) {
 		return nil
 	}
 	_, suite, ok := chooseIKE(chosen, s.b.tunnel.Algorithms, chosen[0].spi)
-	if !ok || ke.group != suite.group || ke.group != half.group {
-		return nil
-	}
-	shared, err := half.shared(ke.data)
-	if err != nil {
+	if !ok || suite.group != group {
 		return nil
 	}
 	return s.successor(now, suite, shared, ni, nr, own, binary.BigEndian.Uint64(chosen[0].spi), true)

@@ -85,6 +85,21 @@ type Policy struct {
 	integrity  []esp.Integrity // beside an encryption that has none of its own
 	prfs       []prfKind
 	groups     []uint16
+	short      bool // sequence numbers of packets have 32 bits, never 64
+}
+
+// Short is the policy without extended sequence numbers, which packet analysers cannot follow.
+func (p Policy) Short() Policy {
+	p.short = true
+	return p
+}
+
+// numbers are the kinds of sequence numbers, the preferred first.
+func (p Policy) numbers() []uint16 {
+	if p.short {
+		return []uint16{esnNone}
+	}
+	return []uint16{esnExtended, esnNone}
 }
 
 // PolicyOf takes algorithms by their words. Errors name the word that is none.
@@ -163,7 +178,7 @@ func (p Policy) allows(s Suite) bool {
 // and is what one of both policies allows, and their mixtures.
 func (p Policy) and(o Policy) Policy {
 	return Policy{
-		joined(p.encryption, o.encryption), joined(p.integrity, o.integrity), joined(p.prfs, o.prfs), joined(p.groups, o.groups),
+		joined(p.encryption, o.encryption), joined(p.integrity, o.integrity), joined(p.prfs, o.prfs), joined(p.groups, o.groups), o.short,
 	}
 }
 

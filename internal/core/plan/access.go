@@ -77,6 +77,8 @@ type Limits struct {
 	NewestWins bool     `json:"newest-wins,omitempty" doc:"At the limit of one person the oldest session ends, rather than the new one being refused." then:"A device that lost its connection can come back at once."`
 	Idle       Duration `json:"idle,omitempty" eg:"30m" doc:"A session whose device has sent nothing for so long is ended, 1m to 168h."`
 	Longest    Duration `json:"longest,omitempty" eg:"12h" doc:"How long a session may last at most, 5m to 720h."`
+	Patience   Duration `json:"patience,omitempty" eg:"30m" doc:"For how long a device may stay without an answer, asleep or out of reach, before its session ends, 10s to 2h; the tunnel's patience if not given." then:"What it may sleep through keeps its session and its address; so does one that was switched off."`
+	OnePlace   bool     `json:"one-place,omitempty" doc:"A session ends when its device turns up at another address (IPv4) or network (/64 of IPv6) than it logged in from." then:"A stolen session cannot be carried elsewhere; who changes from one network to another logs in again."`
 	Hours      string   `json:"hours,omitempty" ref:"hours" doc:"When people may be connected; outside of them logins are refused and sessions end."`
 }
 

@@ -39,6 +39,9 @@ type Algorithms struct {
 type Lifetimes struct {
 	IKE Duration `json:"ike,omitempty" eg:"24h" doc:"Of the association that carries the session, 10m to 168h; as long as the session lasts if not given."`
 	ESP Duration `json:"esp,omitempty" eg:"8h" doc:"Of the associations for traffic, 5m to 168h; as long as the session lasts if not given."`
+	// What keys for traffic may protect, in one direction.
+	ESPPackets   int `json:"esp-packets,omitempty" minimum:"0" maximum:"8000000000" eg:"2000000000" doc:"How many packets keys for traffic may protect one way, 1,000,000 to 8,000,000,000; nearly as many as there are sequence numbers if not given."`
+	ESPMegabytes int `json:"esp-megabytes,omitempty" minimum:"0" maximum:"1000000000" eg:"500000" doc:"How much keys for traffic may protect one way, in millions of octets, at least 1,000; 3DES-CBC never more than 2,147." then:"At 1 Gbit/s a thousand of them are eight seconds."`
 }
 
 // IKEv2 gives the settings of a tunnel of that kind; of another kind there are none.

@@ -118,6 +118,11 @@ func (l *Limits) take(d Limits, note func(field string)) {
 	}
 	length(&l.Idle, d.Idle, "idle")
 	length(&l.Longest, d.Longest, "longest")
+	length(&l.Patience, d.Patience, "patience")
+	if !l.OnePlace && d.OnePlace {
+		l.OnePlace = true
+		note("one-place")
+	}
 	if l.Hours == "" && d.Hours != "" {
 		l.Hours = d.Hours
 		note("hours")

@@ -87,6 +87,7 @@ const (
 	PlanOtherNames    Code = "plan-other-names"
 	KeysNotRenewed    Code = "keys-not-renewed"
 	CiphersNotRenewed Code = "traffic-keys-not-renewed"
+	MovedElsewhere    Code = "moved-elsewhere"
 	NoLongerAnswers   Code = "no-longer-answers"
 	PeerEnded         Code = "peer-ended"
 	PeerUnreadable    Code = "peer-unreadable"

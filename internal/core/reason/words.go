@@ -83,6 +83,7 @@ var meanings = map[Code]meaning{
 	PlanOtherNames:    {KindEnded, "the plan changed: other names are given"},
 	KeysNotRenewed:    {KindEnded, "the keys of the session were used for as long as they may be, and {peer} did not renew them"},
 	CiphersNotRenewed: {KindEnded, "the keys of the traffic were used for as long as they may be, and {peer} did not renew them"},
+	MovedElsewhere:    {KindEnded, "the device turned up at {address}, having logged in from {source}, which its passage forbids"},
 	NoLongerAnswers:   {KindEnded, "{peer} no longer answers"},
 	PeerEnded:         {KindEnded, "{peer} ended the session"},
 	PeerUnreadable:    {KindEnded, "{peer} sent {what} that cannot be read"},

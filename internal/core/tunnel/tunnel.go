@@ -5,6 +5,7 @@ package tunnel
 
 import (
 	"net/netip"
+	"time"
 
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/reason"
@@ -33,6 +34,10 @@ type Configuration struct {
 // Grant is the answer to a Request.
 type Grant struct {
 	Configuration
+	// OnePlace is that the session ends when its device turns up elsewhere; Patience for how long it may stay without an answer, 0: as the
+	// tunnel says.
+	OnePlace  bool
+	Patience  time.Duration
 	Refusal   reason.Reason // why not; none: they may
 	Exhausted bool          // with Refusal: there is no address left, rather than no permission
 	Later     bool          // with Refusal: nobody decides at the moment. The device is told nothing, and tries again

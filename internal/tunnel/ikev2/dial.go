@@ -161,6 +161,9 @@ func connect(ctx context.Context, way carrier, gateway netip.AddrPort, l dial.Lo
 	t.way.Store(&way)
 	tcp := way.Name() == session.OverTCP
 	offer, err := ike.PolicyOf(l.Algorithms)
+	if l.KeyLog != nil {
+		offer = offer.Short()
+	}
 	if err != nil {
 		way.Close()
 		return nil, err
@@ -319,7 +322,7 @@ func (t *device) add(c ike.Child, ready bool) error {
 		t.keys.Lock()
 		defer t.keys.Unlock()
 		waits := !ready && len(t.pairs) > 0
-		t.pairs = append(t.pairs, held{pair{opener, sealer}, waits})
+		t.pairs = append(t.pairs, held{pair{opener, sealer, c.Most}, waits})
 		if n := len(t.pairs); waits {
 			t.pairs[n-1], t.pairs[n-2] = t.pairs[n-2], t.pairs[n-1]
 		}
@@ -403,12 +406,22 @@ func (t *device) tick(ctx context.Context) {
 		case now := <-ticker.C:
 			t.mu.Lock()
 			t.perform(t.ini.Tick(now))
+			t.renewWorn()
 			if t.stands && now.Sub(kept) >= t.keepalive {
 				kept = now
 				t.on().Keepalive()
 			}
 			t.mu.Unlock()
 		}
+	}
+}
+
+// renewWorn says how far the keys in use are used up by what they protected.
+func (t *device) renewWorn() {
+	t.keys.Lock()
+	defer t.keys.Unlock()
+	if n := len(t.pairs); n > 0 {
+		t.ini.Worn(t.pairs[n-1].opener.SPI, t.pairs[n-1].wear())
 	}
 }
 

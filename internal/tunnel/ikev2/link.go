@@ -1,11 +1,13 @@
 package ikev2
 
 import (
+	"net/netip"
 	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
 
+	"yellowlantern/internal/core/crowd"
 	"yellowlantern/internal/core/esp"
 	"yellowlantern/internal/core/ike"
 	"yellowlantern/internal/core/inside"
@@ -18,6 +20,8 @@ type link struct {
 	session *session.Session
 	id      ike.ID
 	nat     bool
+	// onePlace is that the device may not turn up elsewhere.
+	onePlace bool
 
 	mu      sync.Mutex
 	peer    ike.Peer
@@ -32,6 +36,7 @@ type link struct {
 type pair struct {
 	opener *esp.Opener
 	sealer *esp.Sealer
+	most   esp.Volume // how much either may protect
 }
 
 type association struct {
@@ -100,16 +105,26 @@ func (l *link) Missing() uint64 {
 
 // heard tells the protocol machine, now and then, that the device is there, and at once when it has moved. A device is where its newest
 // packet came from: one that is older, by its sequence number or by its association, does not move it back. What goes to the device goes
-// there from now on, without waiting for the machine.
-func (l *link) heard(from ike.Peer, now time.Time, newest bool, order int) {
+// there from now on, without waiting for the machine. It is false for a packet from where the device may not be: the machine ends the
+// session.
+func (l *link) heard(from ike.Peer, now time.Time, newest bool, order int) bool {
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	if l.onePlace && l.peer.Addr.Addr() != from.Addr.Addr() && l.source(l.peer) != l.source(from) {
+		if newest && order >= l.heardBy {
+			select {
+			case l.server.signs <- sign{now, l.id, from}:
+			default: // told by the next packet
+			}
+		}
+		return false
+	}
 	if !newest || order < l.heardBy {
 		from = l.peer
 	}
 	l.heardBy = max(l.heardBy, order)
 	if l.peer == from && now.Sub(l.toldAt) <= heardMost {
-		return
+		return true
 	}
 	l.peer = from
 	select {
@@ -118,6 +133,12 @@ func (l *link) heard(from ike.Peer, now time.Time, newest bool, order int) {
 	default: // told by the next packet
 		l.server.late.Add(1)
 	}
+	return true
+}
+
+// source is the place that a peer is at.
+func (l *link) source(p ike.Peer) netip.Prefix {
+	return crowd.Source(l.server.host.SeenAt(p.Addr).Addr())
 }
 
 // install takes a Child SA into use: we receive with all that were not deleted, and send with the newest, where the device is ready for it.
@@ -130,7 +151,7 @@ func (l *link) install(c ike.Child, ready bool) {
 	}
 	l.mu.Lock()
 	waits := !ready && len(l.pairs) > 0
-	l.pairs = append(l.pairs, pair{opener, sealer})
+	l.pairs = append(l.pairs, pair{opener, sealer, c.Most})
 	if n := len(l.pairs); waits {
 		l.pairs[n-1], l.pairs[n-2] = l.pairs[n-2], l.pairs[n-1]
 	}
@@ -181,16 +202,16 @@ func (l *link) drop() {
 	}
 }
 
-// mostSequence is at which sequence number an association is renewed: with half of them left (RFC 4303 §3.3.3 lets none come twice).
-const mostSequence = 1 << 31
-
-// worn tells whether sequence numbers of the association that is sent with, or received with, are going to be used up.
-func (l *link) worn() (spi uint32, worn bool) {
+// worn tells how far the association that is sent and received with is used up by what has gone by it.
+func (l *link) worn() (spi uint32, wear esp.Wear) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if len(l.pairs) == 0 {
-		return 0, false
+		return 0, esp.Fresh
 	}
 	p := l.pairs[len(l.pairs)-1]
-	return p.opener.SPI, p.sealer.Used() > mostSequence || p.opener.Top() > mostSequence
+	return p.opener.SPI, p.wear()
 }
+
+// wear tells how far the keys of that direction are used up that has been used more.
+func (p pair) wear() esp.Wear { return max(p.most.Wear(p.sealer.Used()), p.most.Wear(p.opener.Used())) }

@@ -126,7 +126,7 @@ func (s *server) admit(ask ike.AskLease) {
 			c := grant.Configuration
 			s.perform(s.machine.Granted(time.Now(), ask.ID, ike.Grant{
 				Configuration: ike.Configuration{Addresses: c.Addresses, DNS: c.DNS, Domains: c.Domains, Routes: c.Routes, Full: c.Full},
-				Refusal:       grant.Refusal, Exhausted: grant.Exhausted, Later: grant.Later,
+				OnePlace:      grant.OnePlace, Patience: grant.Patience, Refusal: grant.Refusal, Exhausted: grant.Exhausted, Later: grant.Later,
 			}))
 		}
 		_, waits := s.admitted[ask.ID] // the login failed after all
@@ -141,7 +141,7 @@ func (s *server) admit(ask ike.AskLease) {
 func (s *server) up(o ike.Up) {
 	x := s.admitted[o.ID]
 	delete(s.admitted, o.ID)
-	l := &link{server: s, session: x, id: o.ID, nat: o.NAT, peer: o.Peer}
+	l := &link{server: s, session: x, id: o.ID, nat: o.NAT, peer: o.Peer, onePlace: o.OnePlace}
 	if x == nil || !s.host.Up(x, l, o.Addresses) { // it was ended while its device was being told
 		s.perform(s.machine.End(time.Now(), o.ID, reason.Of(reason.UserChangedEarly, nil)))
 		return

@@ -17,6 +17,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"yellowlantern/internal/core/esp"
 	"yellowlantern/internal/core/ike"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reason"
@@ -68,7 +69,7 @@ type server struct {
 
 // dropCounters count datagrams that are dropped without an answer.
 type dropCounters struct {
-	unknownSPI, replayed, forged, short atomic.Uint64
+	unknownSPI, replayed, forged, short, elsewhere atomic.Uint64
 }
 
 // Serve begins to serve.
@@ -112,7 +113,7 @@ func (s *server) Prepare(ways []tunnel.Way) (tunnel.Change, error) {
 	c := &change{s: s, ports: portsOf(ways), none: len(ways) == 0}
 	var err error
 	if !c.none {
-		if c.ike, err = callers(ways); err != nil {
+		if c.ike, err = callers(ways, s.KeyLog != nil); err != nil {
 			return nil, err
 		}
 		c.ike.Rand, c.ike.LogKeys, c.ike.SeenAt = rand.Reader, s.KeyLog != nil, s.host.SeenAt
@@ -149,8 +150,8 @@ func (c *change) Use() (err error) {
 	return nil
 }
 
-// callers is how callers are answered: one way in for each tunnel.
-func callers(ways []tunnel.Way) (ike.Settings, error) {
+// callers is how callers are answered: one way in for each tunnel. logged tells that keys are logged, for an analyser.
+func callers(ways []tunnel.Way, logged bool) (ike.Settings, error) {
 	s := ike.DefaultSettings()
 	s.Tunnel = ike.Tunnel{}
 	for _, w := range ways {
@@ -158,10 +159,14 @@ func callers(ways []tunnel.Way) (ike.Settings, error) {
 		way := ike.Tunnel{
 			ID: w.Name, Name: w.Identity, Chain: w.Chain, Key: w.Key, PFS: own.PFS, Liveness: own.Liveness.Or(plan.DefaultLiveness),
 			Patience: time.Duration(own.Patience), IKELife: time.Duration(own.Lifetimes.IKE), ESPLife: time.Duration(own.Lifetimes.ESP),
+			Volume: esp.Volume{Packets: uint64(own.Lifetimes.ESPPackets), Octets: uint64(own.Lifetimes.ESPMegabytes) * 1e6},
 		}
 		var err error
 		if way.Algorithms, err = ike.PolicyOf(own.Set()); err != nil {
 			return s, fmt.Errorf("tunnel %s: %w", w.Name, err)
+		}
+		if logged {
+			way.Algorithms = way.Algorithms.Short()
 		}
 		if s.ID == "" {
 			s.Tunnel = way
@@ -196,8 +201,8 @@ func (s *server) Tick(now time.Time) {
 	}
 	s.perform(s.machine.Tick(now))
 	for _, l := range s.links {
-		if spi, worn := l.worn(); worn {
-			s.machine.Worn(l.id, spi)
+		if spi, wear := l.worn(); wear > esp.Fresh {
+			s.machine.Worn(l.id, spi, wear)
 		}
 	}
 }
@@ -224,7 +229,7 @@ func (s *server) Counters() map[string]uint64 {
 		"malformed": c.Malformed, "out of state": c.OutOfState, "sent again": c.Replayed, "does not decrypt": c.Undecryptable,
 		"too many logins": c.Overload, "asked for a cookie": c.Cookies,
 		"ESP of no session": s.dropped.unknownSPI.Load(), "ESP replayed": s.dropped.replayed.Load(),
-		"too many at once": s.late.Load(), "ESP forged": s.dropped.forged.Load(), "too short": s.dropped.short.Load(),
+		"too many at once": s.late.Load(), "from where the device may not be": s.dropped.elsewhere.Load(), "ESP forged": s.dropped.forged.Load(), "too short": s.dropped.short.Load(),
 		"not read in time": overflown(s.Sockets.ike.conn, s.Sockets.natt.conn),
 	}
 }

@@ -112,6 +112,9 @@ func (s *server) handleESP(from ike.Peer, b []byte) (tunnel.Packet, bool) {
 	if a.waiting.Load() && a.waiting.Swap(false) {
 		a.link.prefer(spi)
 	}
-	a.link.heard(from, time.Now(), newest, a.order)
+	if !a.link.heard(from, time.Now(), newest, a.order) {
+		s.dropped.elsewhere.Add(1)
+		return tunnel.Packet{}, false
+	}
 	return tunnel.Packet{Session: a.link.session, Packet: inside.Packet{Buf: b, Off: cap(b) - cap(inner), Len: len(inner)}}, true
 }
