@@ -23,8 +23,8 @@ type Platform struct {
 	PFS           bool // it renews with a key exchange of its own, if it is set to
 	Fragments     bool // IKE messages (RFC 7383)
 	Moves         bool // MOBIKE (RFC 4555)
-	// Sleeps is for how long a device may be without a network, or asleep, and goes on with its session afterwards, if the gateway lets it;
-	// 0: not told.
+	// Sleeps is for how long a device may be without a network, or asleep, and goes on with its session afterwards, if the gateway lets
+	// it; 0: not told.
 	Sleeps  time.Duration
 	Setting string
 }

@@ -59,8 +59,8 @@ func newChained(a Algorithm, key []byte) (*chained, error) {
 	return c, nil
 }
 
-// seal encrypts plain, whole blocks, in place, and proves it together with head and IV, and with ESN the upper half of the counter (RFC 4303
-// §3.3.4). The IV is written to iv, the proof to icv.
+// seal encrypts plain, whole blocks, in place, and proves it together with head and IV, and with ESN the upper half of the counter (RFC
+// 4303 §3.3.4). The IV is written to iv, the proof to icv.
 func (c *chained) seal(head, iv, plain, icv []byte, counter uint64) {
 	w := c.pool.Get().(*working)
 	defer c.pool.Put(w)

@@ -1,7 +1,7 @@
 // Package esp seals and opens packets in tunnel mode with the Encapsulating Security Payload (RFC 4303), with sequence numbers of 32 or
-// 64 bits, under AES-GCM with a 16-octet ICV (RFC 4106), ChaCha20-Poly1305 (RFC 7634), or a block cipher in CBC mode (RFC 3602) with an HMAC (RFC
-// 4868). It works in place and does not allocate. Which association a packet belongs to, and what may be inside it, is left to the callers.
-// What protects IKE messages is here as well, for it is the same algorithms.
+// 64 bits, under AES-GCM with a 16-octet ICV (RFC 4106), ChaCha20-Poly1305 (RFC 7634), or a block cipher in CBC mode (RFC 3602) with an
+// HMAC (RFC 4868). It works in place and does not allocate. Which association a packet belongs to, and what may be inside it, is left to
+// the callers. What protects IKE messages is here as well, for it is the same algorithms.
 package esp
 
 import (

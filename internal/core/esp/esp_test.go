@@ -220,7 +220,9 @@ func FuzzOpen(f *testing.F) {
 }
 
 func TestSealRefuses(t *testing.T) {
-	for _, alg := range []Algorithm{AES128GCM, {}, {Encryption: EncrAES256CBC}, {Encryption: EncrAES256GCM, Integrity: HMACSHA256}, {Integrity: HMACSHA256}} {
+	for _, alg := range []Algorithm{
+		AES128GCM, {}, {Encryption: EncrAES256CBC}, {Encryption: EncrAES256GCM, Integrity: HMACSHA256}, {Integrity: HMACSHA256},
+	} {
 		_, err := NewSealer(1, alg, key[:min(alg.KeyLen()+1, 100)])
 		require.ErrorIs(t, err, errKeyLen)
 	}

@@ -87,7 +87,9 @@ func (b *bond) hear(now time.Time, from Peer) bool {
 		old := b.peer
 		b.peer = from
 		if b.onePlace && !b.over && crowd.Source(b.at(old)) != crowd.Source(b.at(from)) {
-			b.end(now, reason.Of(reason.MovedElsewhere, reason.With{reason.Source: b.at(old).String(), reason.Address: b.at(from).String()}))
+			b.end(now, reason.Of(reason.MovedElsewhere, reason.With{
+				reason.Source: b.at(old).String(), reason.Address: b.at(from).String(),
+			}))
 			return false
 		}
 		if !b.over {

@@ -92,7 +92,9 @@ func (s *ikeSA) makeChild(now time.Time, a esp.Algorithm, in, out uint32, shared
 		s.b.emit(espKeyRow(in, a, toUs))
 		s.b.emit(espKeyRow(out, a, fromUs))
 	}
-	return c, Child{In: in, Out: out, Algorithm: a, Most: a.Most().And(s.b.tunnel.Volume), InKey: toUs, OutKey: fromUs, Local: local, Remote: remote}
+	return c, Child{
+		In: in, Out: out, Algorithm: a, Most: a.Most().And(s.b.tunnel.Volume), InKey: toUs, OutKey: fromUs, Local: local, Remote: remote,
+	}
 }
 
 func peerSPI(offered []proposal, number uint8) uint32 {
@@ -178,8 +180,8 @@ func (s *ikeSA) createChild(now time.Time, m *message, offered []proposal, ni []
 	})
 }
 
-// exchange works out our half of a key exchange that the peer asks for, and the secret; dhNone: there is none. Until then its request has no
-// answer; where the SA is gone by then, it gets none.
+// exchange works out our half of a key exchange that the peer asks for, and the secret; dhNone: there is none. Until then its request has
+// no answer; where the SA is gone by then, it gets none.
 func (s *ikeSA) exchange(now time.Time, group uint16, theirs []byte, then func(time.Time, dh, []byte, error)) {
 	if group == dhNone {
 		then(now, dh{}, nil, nil)

@@ -34,8 +34,8 @@ type Configuration struct {
 // Grant is the answer to a Request.
 type Grant struct {
 	Configuration
-	// OnePlace is that the session ends when its device turns up elsewhere; Patience for how long it may stay without an answer, 0: as the
-	// tunnel says.
+	// OnePlace is that the session ends when its device turns up elsewhere; Patience for how long it may stay without an answer, 0: as
+	// the tunnel says.
 	OnePlace  bool
 	Patience  time.Duration
 	Refusal   reason.Reason // why not; none: they may

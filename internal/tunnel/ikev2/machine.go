@@ -43,7 +43,8 @@ func (s *server) perform(outs []ike.Output) {
 		case ike.Dropped:
 			if found, ok := s.inbound.Load(o.In); ok {
 				found.(*association).link.retire(o.In)
-				// What left before the deletion and comes after it is still taken; of a session that is over nothing passes all the same.
+				// What left before the deletion and comes after it is still taken; of a session that is over nothing passes
+				// all the same.
 				time.AfterFunc(retiredTime, func() { s.inbound.CompareAndDelete(o.In, found) })
 			}
 		case ike.Preferred:
