@@ -29,6 +29,13 @@ type Inquiry struct {
 	Round  *Round         `json:"round,omitempty"`
 	Groups string         `json:"groups,omitempty"` // of this user
 	Admit  *gateway.Event `json:"admit,omitempty"`  // to be recorded before somebody is let in
+	Again  *Again         `json:"again,omitempty"`
+}
+
+// Again is somebody who logged in earlier, and what stood for what they logged in with.
+type Again struct {
+	User  string `json:"user"`
+	Stamp string `json:"stamp"`
 }
 
 // Round is one round of a login.
@@ -45,6 +52,7 @@ type Ruling struct {
 	ID     uint64     `json:"id"`
 	Step   login.Step `json:"step,omitzero"`
 	Groups []string   `json:"groups,omitempty"`
+	Stamp  bool       `json:"stamp,omitempty"` // the stamp is another now
 	Error  string     `json:"error,omitempty"`
 }
 
@@ -177,6 +185,15 @@ func (d *Desk) Begin(from netip.Addr, server string) login.Conversation {
 // Groups implements gateway.People.
 func (d *Desk) Groups(ctx context.Context, user string) ([]string, error) {
 	r, err := d.ask(ctx, Inquiry{Groups: user})
+	return r.Groups, err
+}
+
+// Again implements gateway.People.
+func (d *Desk) Again(ctx context.Context, user, stamp string) ([]string, error) {
+	r, err := d.ask(ctx, Inquiry{Again: &Again{user, stamp}})
+	if r.Stamp {
+		err = gateway.ErrStamp
+	}
 	return r.Groups, err
 }
 

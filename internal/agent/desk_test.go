@@ -30,6 +30,13 @@ func (twoRounds) Groups(_ context.Context, user string) ([]string, error) {
 	return []string{"of " + user}, nil
 }
 
+func (p twoRounds) Again(ctx context.Context, user, stamp string) ([]string, error) {
+	if stamp != "as it was" {
+		return nil, gateway.ErrStamp
+	}
+	return p.Groups(ctx, user)
+}
+
 func (c *conversation) Next(message []byte) login.Step {
 	if c.round++; c.round == 1 {
 		return login.Step{Send: append([]byte("again, "), message...)}
@@ -68,6 +75,11 @@ func TestDesk(t *testing.T) {
 	groups, err := d.Groups(t.Context(), "wanda")
 	require.NoError(t, err)
 	require.Equal(t, []string{"of wanda"}, groups)
+	groups, err = d.Again(t.Context(), "wanda", "as it was")
+	require.NoError(t, err)
+	require.Equal(t, []string{"of wanda"}, groups)
+	_, err = d.Again(t.Context(), "wanda", "as it became")
+	require.ErrorIs(t, err, gateway.ErrStamp)
 	_, err = d.Groups(t.Context(), "nobody")
 	require.ErrorContains(t, err, "there is no nobody")
 	err = d.Admit(gateway.Event{})

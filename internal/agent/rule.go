@@ -2,10 +2,12 @@ package agent
 
 import (
 	"context"
+	"errors"
 	"sync"
 	"time"
 
 	"yellowlantern/internal/core/login"
+	"yellowlantern/internal/gateway"
 )
 
 // What a service keeps of logins under way.
@@ -108,6 +110,9 @@ func (h *Handle) rule(ctx context.Context, of string, i Inquiry) (r Ruling) {
 		r.Step = h.carry(of, *i.Round)
 	case i.Admit != nil:
 		err = h.Admit(*i.Admit)
+	case i.Again != nil:
+		r.Groups, err = h.People.Again(ctx, i.Again.User, i.Again.Stamp)
+		r.Stamp = errors.Is(err, gateway.ErrStamp)
 	default:
 		r.Groups, err = h.People.Groups(ctx, i.Groups)
 	}

@@ -57,6 +57,7 @@ type Connection struct {
 	o       Options
 	device  *tun.Device
 	machine *machine
+	back    any // by what it comes back without logging in anew
 	session atomic.Pointer[standing]
 	state   sync.Mutex
 	told    State
@@ -169,10 +170,16 @@ func (c *Connection) login(ctx context.Context) (*standing, error) {
 	bounded, stop := context.WithTimeout(ctx, loginTime)
 	defer stop()
 	l := c.o.Login
-	l.Liveness, l.Patience = liveness, patience
+	l.Liveness, l.Patience, l.Back = liveness, patience, c.back
 	s, err := k.Dial(bounded, c.under(), l, c.receive)
 	if err != nil {
 		return nil, err
+	}
+	if r, ok := s.(dial.Returner); ok {
+		c.back = r.Back()
+	}
+	if s.Given().Back {
+		c.o.Log.Info("came back without logging in anew")
 	}
 	out := &standing{Session: s, since: time.Now()}
 	if len(c.machine.found) > 0 {

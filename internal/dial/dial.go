@@ -29,13 +29,16 @@ type Login struct {
 	MTU        int           // of the tunnel, inside, in octets; 0: what devices assume
 	// Keepalive is how often a translation on the way is kept open.
 	Keepalive time.Duration
-	// Liveness is after how long a silence the gateway is asked whether it is still there, Patience for how long before it counts as gone;
-	// 0: it is not asked.
+	// Liveness is after how long a silence the gateway is asked whether it is still there, Patience for how long before it counts as
+	// gone; 0: it is not asked.
 	Liveness, Patience time.Duration
 	// Ports are in place of the kind's own, by the names that it has for them; none: its own.
 	Ports map[string]uint16
 	// TCPPort is where the gateway also answers over TCP; 0: nowhere. It is used where UDP stays without an answer.
 	TCPPort uint16
+	// Back is by what this device comes back without logging in anew, of an earlier session (Returner); nil: it logs in. Where it
+	// counts no more the device logs in all the same.
+	Back any
 }
 
 // Given is what the gateway gave.
@@ -44,6 +47,7 @@ type Given struct {
 	Algorithms string
 	Over       string // what carries the tunnel
 	Behind     bool   // a translation is on the way
+	Back       bool   // the device came back without logging in anew
 }
 
 // Session is a standing one. Everything may be called from anywhere.
@@ -63,10 +67,16 @@ type Mover interface {
 	Move(ctx context.Context, u underlay.Underlay) error
 }
 
+// Returner is a session after which its device can come back without logging in anew.
+type Returner interface {
+	// Back is by what; nil: it cannot. It is as secret as a password.
+	Back() any
+}
+
 // Kind dials tunnels of one kind.
 type Kind interface {
-	// Dial logs in; the context bounds that. receive is called with every packet that comes, which is valid during the call. What keeps a
-	// device out is a Fault.
+	// Dial logs in; the context bounds that. receive is called with every packet that comes, which is valid during the call. What keeps
+	// a device out is a Fault.
 	Dial(ctx context.Context, u underlay.Underlay, l Login, receive func(packet []byte)) (Session, error)
 }
 

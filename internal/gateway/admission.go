@@ -50,7 +50,11 @@ func (h host) Admit(r tunnel.Request) (*session.Session, tunnel.Grant) {
 	if !grant.Refusal.None() {
 		return nil, grant
 	}
-	e := g.event(reason.Of(reason.LoggedIn, reason.With{
+	code := reason.LoggedIn
+	if len(r.Back) > 0 {
+		code = reason.CameBack
+	}
+	e := g.event(reason.Of(code, reason.With{
 		reason.Passage: s.Passage, reason.Tunnel: s.Tunnel, reason.Addresses: netset.OfAddrs(s.Addresses...).String(), reason.Suite: s.Algorithms,
 	}), r.User, r.From.String())
 	if g.cfg.Admit == nil {

@@ -114,12 +114,18 @@ func (g *Gateway) tryGrant(r tunnel.Request, kind string) (s *session.Session, g
 		Algorithms: r.Algorithms, Device: r.Device, Since: time.Now(), Routes: p.Routes, DNS: slices.Clone(p.DNS.Servers), Domains: domainsOf(p.DNS), MTU: mtu,
 		ClampMSS: clamp, Addresses: addrs,
 	}
+	s.LoggedIn = s.Since
+	if back, ok := read(r.Back); ok {
+		s.LoggedIn = back.At
+	}
 	for !g.sessions.Add(s) {
 		s.ID = newID()
 	}
-	return s, tunnel.Grant{Configuration: tunnel.Configuration{
+	grant = tunnel.Grant{Configuration: tunnel.Configuration{
 		Addresses: addrs, DNS: p.DNS.Servers, Domains: s.Domains, Routes: p.Routes, Full: p.Passage.Routes.Full,
-	}, OnePlace: p.Limits.OnePlace, Patience: time.Duration(p.Limits.Patience)}, nil
+	}, OnePlace: p.Limits.OnePlace, Patience: time.Duration(p.Limits.Patience)}
+	g.remember(&grant, s, r, time.Duration(p.Limits.Longest))
+	return s, grant, nil
 }
 
 // domainsOf is all domains that go through the tunnel.
@@ -172,7 +178,7 @@ func timeUp(m *site.Model, zone *time.Location, s *session.Session, now time.Tim
 		return reason.Reason{} // a commit ends it
 	}
 	l := class.Passage.Limits
-	if longest := time.Duration(l.Longest); longest > 0 && now.Sub(s.Since) >= longest {
+	if longest := time.Duration(l.Longest); longest > 0 && now.Sub(s.LoggedIn) >= longest {
 		return reason.Of(reason.LongestLimit, reason.With{reason.Limit: l.Longest.String(), reason.Passage: s.Passage})
 	}
 	if hours := m.Names.Hours[l.Hours]; l.Hours != "" && (hours == nil || !hours.Hold(now.In(zone))) {

@@ -16,7 +16,7 @@ func TestTimeUp(t *testing.T) {
 	zone, err := time.LoadLocation("Atlantic/Reykjavik")
 	require.NoError(t, err)
 	since := time.Date(2026, 6, 1, 9, 0, 0, 0, time.UTC)
-	s := &session.Session{ID: 1, Passage: "research", Groups: []string{"researchers"}, Since: since}
+	s := &session.Session{ID: 1, Passage: "research", Groups: []string{"researchers"}, Since: since, LoggedIn: since}
 	p := g.model.Class(s.Groups).Passage
 	at := func(after time.Duration) string { return timeUp(g.model, zone, s, since.Add(after)).Words() }
 	p.Limits = plan.Limits{Idle: plan.Duration(30 * time.Minute), Longest: plan.Duration(4 * time.Hour)}

@@ -189,6 +189,7 @@ func TestTwoProcesses(t *testing.T) {
 	require.Contains(t, g.on(hosts.Gateway, "ip", "route"), "10.99.0.0/24 dev yl0")
 	g.start()
 	require.Eventually(t, func() bool { return g.pings(home, "10.20.30.5") }, time.Minute, 200*time.Millisecond, "it dials again by itself")
+	require.Contains(t, g.yl("journal", "--code", "came-back"), "rory.researcher", "without logging in anew")
 
 	// Killed while the service looks on: that is told, a commit is refused meanwhile, and all is well afterwards.
 	g.kill(g.side)

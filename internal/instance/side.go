@@ -60,7 +60,7 @@ func (s *Side) begin(o sideOptions) (err error) {
 		return err
 	}
 	cfg := gateway.Config{Log: o.log, People: s.Desk, Admit: s.Desk.Admit, Journal: s.Log.Line, Over: s.Log.Over}
-	kind := ikev2.Kind{Sockets: s.Sockets, Log: o.log, ListenTCP: func(port uint16) (net.Listener, error) {
+	kind := ikev2.Kind{Sockets: s.Sockets, Log: o.log, Folder: o.folder, ListenTCP: func(port uint16) (net.Listener, error) {
 		return net.Listen("tcp", netip.AddrPortFrom(s.Sockets.NATT().Addr(), port).String())
 	}}
 	if o.keyLog != "" {

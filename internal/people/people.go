@@ -5,6 +5,7 @@ package people
 import (
 	"context"
 	"crypto/rand"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"net/netip"
@@ -18,6 +19,7 @@ import (
 	"yellowlantern/internal/core/login"
 	"yellowlantern/internal/core/reach"
 	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/store"
 )
 
@@ -30,6 +32,7 @@ type Keeper interface {
 	ChangeUser(ctx context.Context, u store.User, groups []string) error
 	SetPassword(ctx context.Context, name, password string) error
 	RemoveUser(ctx context.Context, name string) error
+	Stamp(ctx context.Context, name string) (string, error)
 	JudgeLogin(ctx context.Context, c eap.Check) (eap.Verdict, error)
 }
 
@@ -194,6 +197,7 @@ func (c *conversation) Next(message []byte) login.Step {
 		}
 	}
 	step.Source = Source
+	step.Stamp, _ = c.people.stamp(ctx, step.User) // without one they log in anew each time
 	return step
 }
 
@@ -222,6 +226,26 @@ func (p *People) judge(ctx context.Context, c eap.Check) eap.Verdict {
 		return eap.Verdict{Refusal: reason.Of(reason.PasswordUnchecked, reason.With{reason.Error: err.Error()})}
 	}
 	return v
+}
+
+// stamp stands for what a user logs in with; empty for somebody who may not.
+func (p *People) stamp(ctx context.Context, name string) (string, error) {
+	if t := p.testers.find(name); t != nil {
+		return hex.EncodeToString(t.hash[:4]), nil
+	}
+	return p.keeper.Stamp(ctx, name)
+}
+
+// Again implements gateway.People.
+func (p *People) Again(ctx context.Context, name, stamp string) ([]string, error) {
+	now, err := p.stamp(ctx, name)
+	switch {
+	case err != nil && !errors.Is(err, store.ErrNotFound):
+		return nil, err
+	case now == "" || now != stamp:
+		return nil, gateway.ErrStamp
+	}
+	return p.Groups(ctx, name)
 }
 
 // Groups gives a user's groups; a user who is switched off has none.

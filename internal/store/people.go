@@ -2,6 +2,9 @@ package store
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
 	"time"
 
 	"gorm.io/gorm"
@@ -17,8 +20,10 @@ type User struct {
 	FullName string
 	Off      bool
 	Sealed   []byte `json:"-"`
-	At       time.Time
-	Groups   []Membership `gorm:"foreignKey:User;references:Name;constraint:OnDelete:CASCADE"`
+	// Forgotten counts how often what devices remember of the person was made worthless.
+	Forgotten int
+	At        time.Time
+	Groups    []Membership `gorm:"foreignKey:User;references:Name;constraint:OnDelete:CASCADE"`
 }
 
 // Membership puts a user into a group.
@@ -109,6 +114,23 @@ func (s *Store) SetPassword(ctx context.Context, name, password string) error {
 		return ErrNotFound
 	}
 	return r.Error
+}
+
+// Stamp stands for what a person logs in with: it is another once their password changes, or their devices are to be forgotten. It is empty
+// for somebody who is switched off.
+func (s *Store) Stamp(ctx context.Context, name string) (string, error) {
+	var u User
+	if err := translate(s.db.WithContext(ctx).First(&u, "name = ?", name).Error); err != nil || u.Off {
+		return "", err
+	}
+	sum := sha256.Sum256(fmt.Appendf(append([]byte{}, u.Sealed...), " %d", u.Forgotten))
+	return hex.EncodeToString(sum[:16]), nil
+}
+
+// ForgetDevices makes worthless what a person's devices have to come back by without logging in anew. Somebody who is not the service's own
+// has nothing like it.
+func (s *Store) ForgetDevices(ctx context.Context, name string) error {
+	return s.db.WithContext(ctx).Model(&User{}).Where("name = ?", name).Update("forgotten", gorm.Expr("forgotten + 1")).Error
 }
 
 // RemoveUser forgets a person.

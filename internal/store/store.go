@@ -142,6 +142,12 @@ var migrations = []func(*gorm.DB) error{
 	func(db *gorm.DB) error { return db.AutoMigrate(&OnTrial{}, &CommitStep{}) },
 	func(db *gorm.DB) error { return db.AutoMigrate(&Taken{}) },
 	func(db *gorm.DB) error { return db.AutoMigrate(&Outside{}) },
+	func(db *gorm.DB) error {
+		if err := db.AutoMigrate(&User{}); err != nil {
+			return err
+		}
+		return db.Exec("UPDATE users SET forgotten = 0 WHERE forgotten IS NULL").Error
+	},
 }
 
 func (s *Store) migrate() error {

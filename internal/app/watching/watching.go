@@ -74,6 +74,13 @@ func (s *Service) End(ctx context.Context, written string) error {
 	if err != nil {
 		return refusal.Mistaken(err)
 	}
+	for _, x := range s.Gateway.Sessions() {
+		if x.ID == session.FormatID(id) {
+			if err := s.Store.ForgetDevices(ctx, x.User); err != nil { // before it ends: its device comes back at once
+				return err
+			}
+		}
+	}
 	if err := s.Gateway.End(id, endedBy(ctx)); err != nil {
 		return refusal.Missing(err.Error())
 	}
@@ -83,6 +90,9 @@ func (s *Service) End(ctx context.Context, written string) error {
 // EndOf ends all live sessions of a user, and gives how many.
 func (s *Service) EndOf(ctx context.Context, user string) (int, error) {
 	n := 0
+	if err := s.Store.ForgetDevices(ctx, user); err != nil {
+		return 0, err
+	}
 	for _, x := range s.Gateway.Sessions() {
 		id, err := session.ParseID(x.ID)
 		if x.User == user && err == nil && s.Gateway.End(id, endedBy(ctx)) == nil {

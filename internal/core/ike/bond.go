@@ -45,6 +45,8 @@ type bond struct {
 	closed  func(*ikeSA)            // and no longer
 	ended   func(why reason.Reason) // the bond is over
 	emit    func(Output)
+	// token is what the other side knows by that we forgot an IKE SA; nil: there is none.
+	token func(spiI, spiR uint64) []byte
 	// elsewhere has key exchanges worked out; nil: they are worked out here.
 	elsewhere func(Work)
 	count     *Counters
@@ -155,6 +157,18 @@ func (b *bond) adopt(now time.Time, s *ikeSA) {
 	s.win.queue = append(s.win.queue, old.win.queue...)
 	old.win.queue = nil
 	s.pump(now)
+}
+
+// tokens are what tells the peer, once we have forgotten an IKE SA, that this is so (RFC 6290 §4.1).
+func (b *bond) tokens(s *ikeSA) []payload {
+	if b.token == nil {
+		return nil
+	}
+	t := b.token(s.spiI, s.spiR)
+	if t == nil {
+		return nil
+	}
+	return []payload{notify{kind: nCrashToken, data: t}.payload()}
 }
 
 // tick does what is due.

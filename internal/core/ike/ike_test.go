@@ -25,6 +25,7 @@ import (
 	"yellowlantern/internal/core/cert"
 	"yellowlantern/internal/core/eap"
 	"yellowlantern/internal/core/esp"
+	conversation "yellowlantern/internal/core/login"
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/reason"
 )
@@ -70,7 +71,9 @@ type world struct {
 	wire   [][]byte
 	lose   func(n int, fromDevice bool) bool
 	from   Peer
-	order  func([]Output) []Output // in which what one side sends at once comes; nil: as it was sent
+	asked  []AskLease
+	back   func(remembered []byte) conversation.Outcome // who came back
+	order  func([]Output) []Output                      // in which what one side sends at once comes; nil: as it was sent
 }
 
 func newWorld(t testing.TB, change func(*Settings, *Caller)) *world {
@@ -122,7 +125,10 @@ func (w *world) run(outs []Output, fromDevice bool) {
 			}
 			w.run(w.l.Told(w.now, o.ID, talk, talk.Next(o.Message)), false)
 		case AskLease:
+			w.asked = append(w.asked, o)
 			w.run(w.l.Granted(w.now, o.ID, w.grant), false)
+		case AskBack:
+			w.run(w.l.Back(w.now, o.ID, w.back(o.Remember)), false)
 		default:
 			w.events = append(w.events, o)
 		}

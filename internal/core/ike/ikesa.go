@@ -16,6 +16,7 @@ type ikeSA struct {
 	keys       *keys
 	sealed     uint64 // our encrypted messages so far
 	parts      bool   // both sides take messages in parts
+	token      []byte // of the other side's: with it, it says that it forgot this SA
 	win        window
 	keyed      time.Time
 	until      time.Time // it was replaced, or deleted: forgotten then
@@ -224,6 +225,7 @@ func (s *ikeSA) inform(now time.Time, m *message) {
 			deletions = append(deletions, d)
 		}
 	}
+	s.learn(m)
 	answers, ok := s.moved(m)
 	if !ok {
 		return
@@ -252,6 +254,13 @@ func (s *ikeSA) inform(now time.Time, m *message) {
 		answers = append(answers, deletion{protoESP, gone}.payload())
 	}
 	s.reply(informational, answers...)
+}
+
+// learn notes the token of the other side (RFC 6290 §4.1).
+func (s *ikeSA) learn(m *message) {
+	if token, ok := m.notified(nCrashToken); ok {
+		s.token = append([]byte{}, token...)
+	}
 }
 
 // create answers CREATE_CHILD_SA (RFC 7296 §1.3).

@@ -36,7 +36,10 @@ type Caller struct {
 	// Liveness is after how long a silence the gateway is asked whether it is still there, Patience for how long before it counts as
 	// gone. 0: it is not asked, and waited for four minutes.
 	Liveness, Patience time.Duration
-	TCP                bool // over TCP (RFC 9329): there is no other port to go on to
+	// Ticket is by what the device comes back without logging in anew, if the gateway still takes it; nil: there is none. Without a
+	// password nothing follows a refusal.
+	Ticket *Ticket
+	TCP    bool // over TCP (RFC 9329): there is no other port to go on to
 }
 
 // Established says that the caller's session stands.
@@ -45,6 +48,9 @@ type Established struct {
 	Configuration
 	Suite  string
 	Behind bool // the device is behind a translation
+	// Ticket is by what it may come back; nil: the gateway gives none. Back tells that it came back by one.
+	Ticket *Ticket
+	Back   bool
 }
 
 // Failed says that the login failed, or the session ended.
@@ -72,7 +78,8 @@ func (e RefusedError) Error() string { return "ike: the gateway answers " + e.Co
 type phase int
 
 const (
-	phInit phase = iota
+	phBack phase = iota
+	phInit
 	phFirst
 	phEAP
 	phLast
@@ -107,6 +114,7 @@ type Initiator struct {
 	out          []Output
 	b            *bond // once the session stands
 	counters     Counters
+	doubted      time.Time // when the gateway was last asked because of what anybody could have sent
 	spis         map[uint64]*ikeSA
 }
 
@@ -146,7 +154,12 @@ func (i *Initiator) peer() Peer { return Peer{Addr: i.c.Remote, NATT: i.natt || 
 
 // Start sends the first message.
 func (i *Initiator) Start(now time.Time) []Output {
-	i.sendInit(now)
+	if i.c.Ticket != nil {
+		i.sendBack(now)
+	} else {
+		i.phase = phInit
+		i.sendInit(now)
+	}
 	return i.take()
 }
 
@@ -220,7 +233,11 @@ func (i *Initiator) Handle(now time.Time, data []byte) []Output {
 		if m.fromInitiator() { // of an IKE SA that the gateway made by renewing another one
 			own, theirs = m.spiR, m.spiI
 		}
-		if s := i.spis[own]; s != nil && s.spiI^s.spiR == own^theirs {
+		s := i.spis[own]
+		switch n := len(m.payloads); {
+		case n > 0 && m.payloads[n-1].kind == plNotify:
+			i.hinted(now, m)
+		case s != nil && s.spiI^s.spiR == own^theirs:
 			s.handle(now, i.peer(), m)
 		}
 		return i.take()
@@ -229,6 +246,10 @@ func (i *Initiator) Handle(now time.Time, data []byte) []Output {
 		return i.take()
 	}
 	switch {
+	case i.phase == phBack:
+		if m.exchange == ikeSessionResume && m.response() {
+			i.backAnswered(now, m)
+		}
 	case i.phase == phInit:
 		if m.exchange == ikeSAInit && m.response() {
 			i.initAnswered(now, m)
@@ -286,6 +307,13 @@ func (i *Initiator) initAnswered(now time.Time, m *message) {
 	}
 	i.answer, i.spiR, i.nr, i.request = m.raw, m.spiR, append([]byte{}, nonce...), nil
 	i.keys = firstKeys(suite, shared, i.ni, i.nr, i.spiI, i.spiR)
+	i.float(m)
+	i.phase, i.id = phFirst, 1
+	i.sendFirst(now)
+}
+
+// float goes on by UDP 4500, having learnt from the first answer how the way is.
+func (i *Initiator) float(m *message) {
 	if i.c.LogKeys {
 		i.emit(ikeKeyRow(i.spiI, i.spiR, i.keys))
 	}
@@ -295,8 +323,6 @@ func (i *Initiator) initAnswered(now time.Time, m *message) {
 	}
 	i.natt = true // the gateway always asks for it; without a translation it does no harm
 	i.emit(Float{})
-	i.phase, i.id = phFirst, 1
-	i.sendFirst(now)
 }
 
 // identity is who we say that we are: the device, where it has a name of its own, and otherwise the person.
@@ -307,7 +333,10 @@ func (i *Initiator) identity() identity {
 	return identity{idRFC822, []byte(i.c.User)}
 }
 
-func (i *Initiator) sendFirst(now time.Time) {
+func (i *Initiator) sendFirst(now time.Time) { i.send(now, ikeAuth, i.wishes()...) }
+
+// wishes are who the device is, whom it wants to speak with, and what it wants of them.
+func (i *Initiator) wishes() []payload {
 	ps := []payload{
 		{kind: plIDi, body: i.identity().body()},
 		{kind: plIDr, body: identityFor(i.c.Name).body()},
@@ -315,15 +344,19 @@ func (i *Initiator) sendFirst(now time.Time) {
 		saPayload(espProposals(i.c.Algorithms, binary.BigEndian.AppendUint32(nil, i.childSPI), dhNone)...),
 		selectors(plTSi, netset.Everywhere), selectors(plTSr, netset.Everywhere),
 	}
-	ps = append(ps, notify{kind: nMoves}.payload())
+	ps = append(ps, notify{kind: nMoves}.payload(), notify{kind: nTicketWanted}.payload())
 	if i.c.Device != "" {
 		ps = append(ps, notify{kind: nInitialContact}.payload())
 	}
-	i.send(now, ikeAuth, ps...)
+	return ps
 }
 
 func (i *Initiator) answered(now time.Time, x exchange, m *message) {
 	if n, ok := m.failure(); ok && i.phase != phUp {
+		if i.c.Ticket != nil && n.kind == nAuthenticationFailed {
+			i.logInInstead(now)
+			return
+		}
 		i.fail(refusal(n))
 		return
 	}
@@ -411,7 +444,13 @@ func (i *Initiator) eapTurn(now time.Time, m *message) {
 func (i *Initiator) established(now time.Time, m *message) {
 	body, _ := m.find(plAuth)
 	method, data, err := parseAuth(body)
-	want := i.keys.keyAuth(i.eap.MSK(), i.keys.signedOctets(i.answer, i.ni, i.keys.pr, i.idr))
+	octets := i.keys.signedOctets(i.answer, i.ni, i.keys.pr, i.idr)
+	var want []byte
+	if i.c.Ticket != nil {
+		want = i.keys.backAuth(i.keys.pr, octets)
+	} else {
+		want = i.keys.keyAuth(i.eap.MSK(), octets)
+	}
 	if err != nil || method != authSharedKey || !hmac.Equal(data, want) {
 		i.fail(errors.New("ike: the gateway's closing proof of the login is wrong"))
 		return
@@ -442,9 +481,24 @@ func (i *Initiator) established(now time.Time, m *message) {
 		return
 	}
 	b := i.bond(now, local, remote)
+	b.cur.learn(m)
 	_, c := b.cur.makeChild(now, cipher, i.childSPI, binary.BigEndian.Uint32(chosen[0].spi), nil, i.ni, i.nr, local, remote, true)
 	i.phase = phUp
-	i.emit(Established{c, conf, i.suite.String(), i.behind})
+	i.emit(Established{
+		Child: c, Configuration: conf, Suite: i.suite.String(), Behind: i.behind, Ticket: i.given(now, m), Back: i.c.Ticket != nil,
+	})
+}
+
+// given is the ticket that the gateway gives, if it does.
+func (i *Initiator) given(now time.Time, m *message) *Ticket {
+	data, ok := m.notified(nTicketLasting)
+	if !ok || len(data) <= 4 {
+		return nil
+	}
+	return &Ticket{
+		opaque: append([]byte{}, data[4:]...), d: i.keys.d, suite: i.suite, idr: i.idr,
+		Until: now.Add(time.Duration(binary.BigEndian.Uint32(data)) * time.Second),
+	}
 }
 
 // bond makes what the login leaves behind.

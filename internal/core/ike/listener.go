@@ -46,6 +46,7 @@ type Settings struct {
 	// LoginTime is how long a login may take from the first message on.
 	LoginTime time.Duration
 	LogKeys   bool
+	Secrets   Secrets
 	// SeenAt tells where a caller really is, where datagrams come by way of a relay; nil: where they come from.
 	SeenAt func(netip.AddrPort) netip.AddrPort
 }
@@ -60,7 +61,7 @@ func DefaultSettings() Settings {
 
 // Counters counts what was dropped and why; nothing of it is answered.
 type Counters struct {
-	Malformed, OutOfState, Replayed, Undecryptable, Overload, Cookies uint64
+	Malformed, OutOfState, Replayed, Undecryptable, Overload, Cookies, Tickets uint64
 }
 
 // Listener is the responder for all callers of a gateway. It is not safe for concurrent use.
@@ -75,6 +76,8 @@ type Listener struct {
 	cookies  cookies
 	halfOpen crowd.Count
 	out      []Output
+	toldIn   time.Time // how many were told, in this second, that their session is not known
+	told     int
 	Counters Counters
 }
 
@@ -113,8 +116,12 @@ func (l *Listener) Handle(now time.Time, from Peer, data []byte) []Output {
 		}
 		return l.take()
 	}
-	if m.exchange == ikeSAInit {
+	switch m.exchange {
+	case ikeSAInit:
 		l.init(now, from, m)
+		return l.take()
+	case ikeSessionResume:
+		l.back(now, from, m)
 		return l.take()
 	}
 	own, theirs := m.spiR, m.spiI
@@ -127,6 +134,7 @@ func (l *Listener) Handle(now time.Time, from Peer, data []byte) []Output {
 		s.handle(now, from, m)
 	} else {
 		l.Counters.OutOfState++
+		l.forgot(now, from, m)
 	}
 	return l.take()
 }
@@ -137,7 +145,7 @@ func (l *Listener) bond(r *login) *bond {
 		at: l.sourceOf, who: "the device", id: r.id, peer: r.peer, follow: true, rand: l.set.Rand, tunnel: r.tunnel, logKeys: l.set.LogKeys, user: r.user,
 		newIKE: func() uint64 { return uint64(l.newID()) }, newESP: l.newChildSPI, freeESP: func(spi uint32) { delete(l.children, spi) },
 		opened: func(s *ikeSA) { l.sas[s.own()] = s }, closed: func(s *ikeSA) { delete(l.sas, s.own()) },
-		emit: l.emit, count: &l.Counters, elsewhere: func(w Work) { l.emit(w) },
+		emit: l.emit, count: &l.Counters, elsewhere: func(w Work) { l.emit(w) }, token: func(i, r uint64) []byte { return l.set.Secrets.token(i, r) },
 	}
 	b.ended = func(why reason.Reason) {
 		if l.sessions[b.id] == b {
@@ -169,16 +177,7 @@ func (l *Listener) init(now time.Time, from Peer, m *message) {
 		l.Counters.OutOfState++
 		return
 	}
-	key := openKey{m.spiI, from.Addr}
-	if r := l.opening[key]; r != nil {
-		if string(r.initRequest) == string(m.raw) {
-			l.Counters.Replayed++
-			if r.initResponse != nil {
-				l.emit(Send{from, r.initResponse})
-			}
-		} else {
-			l.Counters.OutOfState++
-		}
+	if l.repeated(from, m) {
 		return
 	}
 	nonce, _ := m.find(plNonce)
@@ -194,20 +193,8 @@ func (l *Listener) init(now time.Time, from Peer, m *message) {
 		l.refuseInit(from, m, notify{kind: nInvalidSyntax}.payload())
 		return
 	}
-	source := l.sourceOf(from)
-	switch {
-	case l.halfOpen.All() >= l.set.MaxHalfOpen, l.halfOpen.Of(source) >= l.set.MaxShare:
-		l.Counters.Overload++
+	if !l.room(now, from, m, nonce, slow(ke.group)) {
 		return
-	case l.halfOpen.All() >= l.set.CookieAbove, l.halfOpen.Of(source) >= l.set.CookieShare, slow(ke.group):
-		if l.cookies.renew(now, l.set.Rand) != nil {
-			return
-		}
-		if got, ok := m.notified(nCookie); !ok || !l.cookies.proves(got, from, m.spiI, nonce) {
-			l.Counters.Cookies++
-			l.refuseInit(from, m, notify{kind: nCookie, data: l.cookies.of(from, m.spiI, nonce)}.payload())
-			return
-		}
 	}
 	chosen, suite, ok := l.set.choose(offered)
 	if !ok {
@@ -231,21 +218,53 @@ func (l *Listener) init(now time.Time, from Peer, m *message) {
 	l.open(now, from, m, nonce, offered, chosen, suite, ke)
 }
 
-// open begins a login. The key exchange takes long and is worked out elsewhere; what comes again meanwhile is not answered.
-func (l *Listener) open(now time.Time, from Peer, m *message, ni []byte, offered []proposal, chosen proposal, suite Suite, ke keyExchange) {
+// repeated answers a first message that came before already.
+func (l *Listener) repeated(from Peer, m *message) bool {
+	r := l.opening[openKey{m.spiI, from.Addr}]
+	if r == nil {
+		return false
+	}
+	if string(r.initRequest) == string(m.raw) {
+		l.Counters.Replayed++
+		if r.initResponse != nil {
+			l.emit(Send{from, r.initResponse})
+		}
+	} else {
+		l.Counters.OutOfState++
+	}
+	return true
+}
+
+// room tells whether one more login may begin: where many are under way, or where it costs much, once the caller shows that datagrams reach
+// it.
+func (l *Listener) room(now time.Time, from Peer, m *message, nonce []byte, costly bool) bool {
+	source := l.sourceOf(from)
+	switch {
+	case l.halfOpen.All() >= l.set.MaxHalfOpen, l.halfOpen.Of(source) >= l.set.MaxShare:
+		l.Counters.Overload++
+		return false
+	case l.halfOpen.All() >= l.set.CookieAbove, l.halfOpen.Of(source) >= l.set.CookieShare, costly:
+		if l.cookies.renew(now, l.set.Rand) != nil {
+			return false
+		}
+		if got, ok := m.notified(nCookie); !ok || !l.cookies.proves(got, from, m.spiI, nonce) {
+			l.Counters.Cookies++
+			l.refuseInit(from, m, notify{kind: nCookie, data: l.cookies.of(from, m.spiI, nonce)}.payload())
+			return false
+		}
+	}
+	return true
+}
+
+// begin notes that a login is under way; nil where there is no randomness.
+func (l *Listener) begin(now time.Time, from Peer, m *message, ni []byte, suite Suite) *login {
 	id, nr := l.newID(), make([]byte, nonceLen)
 	if _, err := io.ReadFull(l.set.Rand, nr); err != nil || id == 0 {
-		return
+		return nil
 	}
 	r := &login{
 		l: l, sa: &ikeSA{spiI: m.spiI, spiR: uint64(id), suite: suite, keyed: now}, id: id, peer: from, tunnel: l.set.Tunnel,
 		ni: append([]byte{}, ni...), nr: nr, born: now, open: openKey{m.spiI, from.Addr}, initRequest: append([]byte{}, m.raw...),
-		awaits: awaitsWork, offeredIKE: offered,
-	}
-	if hashes, ok := m.notified(nSignatureHashes); ok {
-		for i := 0; i+1 < len(hashes); i += 2 {
-			r.rfc7427 = r.rfc7427 || binary.BigEndian.Uint16(hashes[i:]) == hashSHA256
-		}
 	}
 	_, r.sa.parts = m.notified(nFragments)
 	if got, ok := m.notified(nNATSource); ok {
@@ -254,6 +273,21 @@ func (l *Listener) open(now time.Time, from Peer, m *message, ni []byte, offered
 	l.byID[id], l.opening[r.open] = r, r
 	r.source = l.sourceOf(from)
 	l.halfOpen.Add(r.source)
+	return r
+}
+
+// open begins a login. The key exchange takes long and is worked out elsewhere; what comes again meanwhile is not answered.
+func (l *Listener) open(now time.Time, from Peer, m *message, ni []byte, offered []proposal, chosen proposal, suite Suite, ke keyExchange) {
+	r := l.begin(now, from, m, ni, suite)
+	if r == nil {
+		return
+	}
+	r.awaits, r.offeredIKE = awaitsWork, offered
+	if hashes, ok := m.notified(nSignatureHashes); ok {
+		for i := 0; i+1 < len(hashes); i += 2 {
+			r.rfc7427 = r.rfc7427 || binary.BigEndian.Uint16(hashes[i:]) == hashSHA256
+		}
+	}
 	rand, theirs := l.set.Rand, append([]byte{}, ke.data...)
 	l.emit(Work{func() Finish {
 		half, err := newDH(suite.group, rand)
@@ -264,7 +298,7 @@ func (l *Listener) open(now time.Time, from Peer, m *message, ni []byte, offered
 		if err != nil {
 			return func(time.Time) { r.unshared(m) }
 		}
-		keys := firstKeys(suite, shared, r.ni, nr, r.sa.spiI, r.sa.spiR)
+		keys := firstKeys(suite, shared, r.ni, r.nr, r.sa.spiI, r.sa.spiR)
 		return func(time.Time) { r.answer(chosen, half.public(), keys) }
 	}})
 }
@@ -283,9 +317,17 @@ func (r *login) answer(chosen proposal, public []byte, keys *keys) {
 	if r.awaits != awaitsWork || r.stage != begun {
 		return
 	}
-	l, sa := r.l, r.sa
+	sa := r.sa
 	r.awaits, r.stage, sa.keys, sa.win.expect = awaitsNothing, opened, keys, 1
-	ps := []payload{saPayload(chosen), keyExchange{sa.suite.group, public}.payload(), {kind: plNonce, body: r.nr}}
+	r.welcome([]payload{saPayload(chosen), keyExchange{sa.suite.group, public}.payload(), {kind: plNonce, body: r.nr}})
+}
+
+// welcome answers the first message.
+func (r *login) welcome(ps []payload) {
+	l, sa, x := r.l, r.sa, ikeSAInit
+	if r.ticket != nil {
+		x = ikeSessionResume
+	}
 	ps = append(ps, l.natPayloads(r.peer, sa.spiI, sa.spiR)...)
 	if sa.parts {
 		ps = append(ps, notify{kind: nFragments}.payload())
@@ -293,11 +335,11 @@ func (r *login) answer(chosen proposal, public []byte, keys *keys) {
 	if r.rfc7427 {
 		ps = append(ps, notify{kind: nSignatureHashes, data: []byte{0, hashSHA256}}.payload())
 	}
-	answer := &message{header: header{spiI: sa.spiI, spiR: sa.spiR, exchange: ikeSAInit, flags: flagResponse}, payloads: ps}
+	answer := &message{header: header{spiI: sa.spiI, spiR: sa.spiR, exchange: x, flags: flagResponse}, payloads: ps}
 	r.initResponse = answer.marshal()
 	l.logins[sa.own()] = r
 	if l.set.LogKeys {
-		l.emit(ikeKeyRow(sa.spiI, sa.spiR, keys))
+		l.emit(ikeKeyRow(sa.spiI, sa.spiR, sa.keys))
 	}
 	l.emit(Send{r.peer, r.initResponse})
 }
@@ -321,7 +363,7 @@ func natHash(spiI, spiR uint64, a netip.AddrPort) []byte {
 }
 
 func (l *Listener) refuseInit(to Peer, m *message, p payload) {
-	answer := &message{header: header{spiI: m.spiI, exchange: ikeSAInit, flags: flagResponse}, payloads: []payload{p}}
+	answer := &message{header: header{spiI: m.spiI, exchange: m.exchange, flags: flagResponse}, payloads: []payload{p}}
 	l.emit(Send{to, answer.marshal()})
 }
 
@@ -423,6 +465,9 @@ func (l *Listener) Sessions() int { return len(l.sessions) }
 
 // HalfOpen is how many logins are under way.
 func (l *Listener) HalfOpen() int { return l.halfOpen.All() }
+
+// Keep changes what tokens and tickets are made with.
+func (l *Listener) Keep(s Secrets) { l.set.Secrets = s }
 
 // Configure changes how callers are answered from now on; sessions that stand go on.
 func (l *Listener) Configure(set Settings) error {

@@ -69,9 +69,13 @@ type login struct {
 	tsr        netset.Addrs
 	alone      bool // the device says that it has no other session
 	moves      bool // it tells when it moves (RFC 4555)
-	asked      []cfgAttr
-	cfg        bool
-	born       time.Time
+	ticket     *ticket
+	// wantsTicket is that the device asks for what it can come back by; stamp stands for what its person logged in with.
+	wantsTicket bool
+	stamp       string
+	asked       []cfgAttr
+	cfg         bool
+	born        time.Time
 }
 
 // handle takes a message of the login.
@@ -221,6 +225,13 @@ func (r *login) authFirst(m *message) {
 			r.cfg, r.asked = true, attrs
 		}
 	}
+	if _, wants := m.notified(nTicketWanted); wants {
+		r.wantsTicket = true
+	}
+	if r.ticket != nil {
+		r.authBack(m, r.idBody)
+		return
+	}
 	if _, ok := m.find(plAuth); ok {
 		r.fail(nAuthenticationFailed, reason.Of(reason.WrongLoginMethod, nil))
 		return
@@ -318,7 +329,7 @@ func (r *login) told(s conversation.Step) {
 	r.reply(ikeAuth, append(ps, payload{kind: plEAP, body: s.Send})...)
 	switch {
 	case s.Over && s.OK:
-		r.stage, r.user, r.groups, r.msk, r.known = proving, s.User, s.Groups, s.Key, true
+		r.stage, r.user, r.groups, r.msk, r.stamp, r.known = proving, s.User, s.Groups, s.Key, s.Stamp, true
 	case s.Over:
 		r.known, r.user = s.Known, printable([]byte(s.User))
 		r.refuse(s.Why, nAuthenticationFailed)
@@ -334,10 +345,23 @@ func (r *login) authLast(m *message) {
 		r.fail(nAuthenticationFailed, reason.Of(reason.WrongProof, nil))
 		return
 	}
+	if _, wants := m.notified(nTicketWanted); wants {
+		r.wantsTicket = true
+	}
+	r.askLease()
+}
+
+// askLease asks for addresses for who has logged in.
+func (r *login) askLease() {
+	ask := AskLease{
+		ID: r.id, User: r.user, Groups: r.groups, Tunnel: r.tunnel.ID, Suite: r.sa.suite.String(), From: r.peer, Device: r.device(),
+		Alone: r.alone, Stamp: r.stamp,
+	}
+	if r.ticket != nil {
+		ask.Back = r.ticket.Remember
+	}
 	r.awaits = awaitsLease
-	r.l.emit(AskLease{
-		ID: r.id, User: r.user, Groups: r.groups, Tunnel: r.tunnel.ID, Suite: r.sa.suite.String(), From: r.peer, Device: r.device(), Alone: r.alone,
-	})
+	r.l.emit(ask)
 }
 
 // finish answers the login with the gateway's closing proof and the first Child SA, narrowed to what the person may have. Whoever has
@@ -351,10 +375,9 @@ func (r *login) finish(now time.Time, g Grant) {
 		r.fail(nAuthenticationFailed, g.Refusal)
 		return
 	}
-	octets := r.sa.keys.signedOctets(r.initResponse, r.ni, r.sa.keys.pr, identityFor(r.tunnel.Name).body())
-	proof := authPayload(authSharedKey, r.sa.keys.keyAuth(r.msk, octets))
+	proof := r.closing()
 	without := func(code notifyType, why reason.Reason) {
-		r.reply(ikeAuth, proof, notify{kind: code}.payload())
+		r.reply(ikeAuth, append(proof, notify{kind: code}.payload())...)
 		r.refuse(why, code)
 		r.l.lingers(now, r)
 	}
@@ -400,7 +423,9 @@ func (r *login) finish(now time.Time, g Grant) {
 	b.start(r.sa)
 	b.heard = now
 	_, child := r.sa.makeChild(now, cipher, spi, peerSPI(r.offered, chosen.number), nil, r.ni, r.nr, local, remote, false)
-	ps := []payload{proof, conf.reply(r.asked), saPayload(chosen), selectors(plTSi, remote), selectors(plTSr, local)}
+	ps := append(proof, conf.reply(r.asked), saPayload(chosen), selectors(plTSi, remote), selectors(plTSr, local))
+	ps = append(ps, r.remembering(now, g)...)
+	ps = append(ps, b.tokens(r.sa)...)
 	if r.moves && !g.OnePlace {
 		ps = append(ps, notify{kind: nMoves}.payload())
 	}

@@ -25,6 +25,8 @@ const (
 	ikeAuth       exchange = 35
 	createChildSA exchange = 36
 	informational exchange = 37
+	// ikeSessionResume is RFC 5723 §4.3.
+	ikeSessionResume exchange = 38
 )
 
 // Header flags.

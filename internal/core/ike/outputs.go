@@ -58,13 +58,24 @@ type AskLease struct {
 	From   Peer
 	Device string // what the device calls itself: nobody is admitted by it
 	Alone  bool   // it says that it has no other session (RFC 7296 §2.4, INITIAL_CONTACT)
+	Stamp  string // for what they logged in with
+	Back   []byte // what was remembered of somebody who came back by it
+}
+
+// AskBack asks who it is whom the gateway remembered; the answer goes to Listener.Back.
+type AskBack struct {
+	ID       ID
+	Remember []byte
 }
 
 // Grant is the answer to AskLease.
 type Grant struct {
 	Configuration
-	OnePlace  bool          // the session ends when its device turns up elsewhere
-	Patience  time.Duration // for how long it may stay without an answer; 0: as the tunnel says
+	OnePlace bool          // the session ends when its device turns up elsewhere
+	Patience time.Duration // for how long it may stay without an answer; 0: as the tunnel says
+	// Remember is by what the device may come back until Until, where it asks for that; nil: it may not.
+	Remember  []byte
+	Until     time.Time
 	Refusal   reason.Reason // why not, for the journal; none: they may
 	Exhausted bool          // with Refusal: there is no address left, rather than no permission
 	Later     bool          // with Refusal: nobody decides at the moment. The device is told nothing
@@ -160,6 +171,7 @@ func (Send) isOutput()       {}
 func (AskLogin) isOutput()   {}
 func (Work) isOutput()       {}
 func (AskLease) isOutput()   {}
+func (AskBack) isOutput()    {}
 func (Up) isOutput()         {}
 func (Moved) isOutput()      {}
 func (Arrived) isOutput()    {}

@@ -109,7 +109,9 @@ type notifyType uint16
 
 const (
 	nUnsupportedCritical  notifyType = 1
+	nInvalidIKESPI        notifyType = 4
 	nInvalidSyntax        notifyType = 7
+	nInvalidSPI           notifyType = 11
 	nInvalidMajorVersion  notifyType = 5
 	nNoProposalChosen     notifyType = 14
 	nInvalidKE            notifyType = 17
@@ -130,6 +132,11 @@ const (
 	nUpdateAddresses      notifyType = 16400
 	nCookie2              notifyType = 16401
 	nNoNATsAllowed        notifyType = 16402
+	nCrashToken           notifyType = 16419 // QUICK_CRASH_DETECTION, RFC 6290 §4.1
+	nTicketLasting        notifyType = 16409 // TICKET_LT_OPAQUE, RFC 5723 §7.3; those that follow as well
+	nTicketWanted         notifyType = 16410
+	nTicketRefused        notifyType = 16412
+	nTicket               notifyType = 16413
 	nSignatureHashes      notifyType = 16431
 	nFragments            notifyType = 16430 // RFC 7383 §2.3
 )

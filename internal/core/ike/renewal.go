@@ -62,7 +62,8 @@ func (s *ikeSA) renewed(now time.Time, m *message, offered []proposal, ni []byte
 			return
 		}
 		nr := b.nonce()
-		s.reply(createChildSA, saPayload(chosen), payload{kind: plNonce, body: nr}, keyExchange{suite.group, half.public()}.payload())
+		ps := []payload{saPayload(chosen), {kind: plNonce, body: nr}, keyExchange{suite.group, half.public()}.payload()}
+		s.reply(createChildSA, append(ps, b.tokens(&ikeSA{spiI: theirs, spiR: own})...)...)
 		next := s.successor(now, suite, shared, ni, nr, theirs, own, false)
 		if s.renewing { // both at once: settled by the answer to ours
 			s.rival = &rivalSA{next, lowest(ni, nr)}
@@ -155,7 +156,9 @@ func (s *ikeSA) renewalAnswered(now time.Time, m *message, own uint64, ni, share
 	if !ok || suite.group != group {
 		return nil
 	}
-	return s.successor(now, suite, shared, ni, nr, own, binary.BigEndian.Uint64(chosen[0].spi), true)
+	next := s.successor(now, suite, shared, ni, nr, own, binary.BigEndian.Uint64(chosen[0].spi), true)
+	next.learn(m)
+	return next
 }
 
 // notRenewed takes the peer's refusal of a renewal.
@@ -188,5 +191,8 @@ func (s *ikeSA) settle(now time.Time, made *ikeSA, low []byte) {
 		s.rival.sa.until = now.Add(replacedTime) // the peer deletes it
 	}
 	b.adopt(now, made)
+	if tokens := b.tokens(made); tokens != nil { // its SPIs are known to both only now
+		made.ask(now, &request{exchange: informational, write: func(time.Time) ([]payload, bool) { return tokens, true }})
+	}
 	s.remove(now)
 }

@@ -22,12 +22,15 @@ type Step struct {
 // Outcome is what came of a login.
 type Outcome struct {
 	OK     bool
-	User   string        // who logged in; without OK whom it was about, where that is known
-	Known  bool          // there is such a user
-	Source string        // of people, which vouches for them
-	Groups []string      // with OK
-	Key    []byte        // with OK: the key that both sides have of it (RFC 3748 §7.10), 64 octets; nil: the method gives none
-	Why    reason.Reason // without OK
+	User   string   // who logged in; without OK whom it was about, where that is known
+	Known  bool     // there is such a user
+	Source string   // of people, which vouches for them
+	Groups []string // with OK
+	// Stamp stands for all that the person proved who they are with, as it is now; it is another once any of that changes. With OK;
+	// empty: they log in anew each time.
+	Stamp string
+	Key   []byte        // with OK: the key that both sides have of it (RFC 3748 §7.10), 64 octets; nil: the method gives none
+	Why   reason.Reason // without OK
 }
 
 // Refused ends a conversation.

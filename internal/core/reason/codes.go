@@ -44,6 +44,7 @@ const (
 	AlgorithmsElsewhere    Code = "algorithms-of-other-tunnel"
 	NoCommonAlgorithm      Code = "no-common-algorithm"
 	NoCommonTrafficCipher  Code = "no-common-traffic-algorithm"
+	LoginAnew              Code = "login-anew"
 	WrongProof             Code = "wrong-proof"
 	AsksNoAddress          Code = "asks-no-address"
 	AsksOtherFamily        Code = "asks-other-family"
@@ -100,6 +101,7 @@ const (
 // What else the journal tells.
 const (
 	LoggedIn            Code = "logged-in"
+	CameBack            Code = "came-back"
 	RulePermits         Code = "rule-permits"
 	RuleRefuses         Code = "rule-refuses"
 	Committed           Code = "committed"

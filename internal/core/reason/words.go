@@ -39,6 +39,7 @@ var meanings = map[Code]meaning{
 	},
 	NoCommonAlgorithm:     {KindRefused, "a device offers no set of algorithms that this tunnel has"},
 	NoCommonTrafficCipher: {KindRefused, "the device offers no algorithm for the traffic that this tunnel has"},
+	LoginAnew:             {KindRefused, "the device may not come back without logging in anew, which it does then: {what}"},
 	WrongProof:            {KindRefused, "the device's closing proof of the login is wrong"},
 	AsksNoAddress:         {KindRefused, "the device asks for no address, but every person gets one from the pool: let it ask for a virtual address"},
 	AsksOtherFamily:       {KindRefused, "the device asks for an address of a family that its passage's pool does not have"},
@@ -92,6 +93,7 @@ var meanings = map[Code]meaning{
 	UserChangedEarly:  {KindEnded, "the user was changed while logging in"},
 	TrialOver:         {KindEnded, "its trial is over"},
 
+	CameBack:            {KindLogin, "came back, without logging in anew, by passage {passage} and tunnel {tunnel} with address {addresses} ({suite})"},
 	LoggedIn:            {KindLogin, "logged in by passage {passage} and tunnel {tunnel} with address {addresses} ({suite})"},
 	RulePermits:         {KindRule, "permitted by rule {rule}: {service} from {source} to {destination}[ (from inside to the person's {peer})]"},
 	RuleRefuses:         {KindRule, "refused by rule {rule}: {service} from {source} to {destination}[ (from inside to the person's {peer})]"},

@@ -29,6 +29,7 @@ type Session struct {
 	Algorithms string
 	Device     string // what it calls itself
 	Since      time.Time
+	LoggedIn   time.Time    // earlier than Since where its person came back without logging in anew
 	Routes     netset.Addrs // that its device was told, and names
 	DNS        []netip.Addr
 	Domains    []string

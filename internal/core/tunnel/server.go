@@ -38,6 +38,8 @@ type Packet struct {
 type Host interface {
 	// Begin begins a login. The conversation's steps take long.
 	Begin(from netip.AddrPort, server string) login.Conversation
+	// Back tells who it is whom this gateway remembered, and their groups now: it takes long. Without OK they must log in anew.
+	Back(Remembered) login.Outcome
 	// Admit asks whether somebody who logged in may come in, leases, and records it: it takes long. The session is nil with a refusal;
 	// otherwise Up or Failed must follow.
 	Admit(Request) (*session.Session, Grant)

@@ -20,7 +20,13 @@ type Request struct {
 	From       netip.AddrPort
 	Device     string // what the device calls itself: nobody is admitted by it
 	Alone      bool   // it says that it has no other session: what is left of an older one on it ends
+	// Stamp stands for what they logged in with; Back is what was remembered of them, where they came back by it instead.
+	Stamp string
+	Back  Remembered
 }
+
+// Remembered is what a gateway wants to be shown of somebody who comes back without logging in anew: nobody else reads it.
+type Remembered []byte
 
 // Configuration is what a device is given.
 type Configuration struct {
@@ -36,8 +42,11 @@ type Grant struct {
 	Configuration
 	// OnePlace is that the session ends when its device turns up elsewhere; Patience for how long it may stay without an answer, 0: as
 	// the tunnel says.
-	OnePlace  bool
-	Patience  time.Duration
+	OnePlace bool
+	Patience time.Duration
+	// Remember is by what the device may come back without logging in anew, until Until; nil: it may not.
+	Remember  Remembered
+	Until     time.Time
 	Refusal   reason.Reason // why not; none: they may
 	Exhausted bool          // with Refusal: there is no address left, rather than no permission
 	Later     bool          // with Refusal: nobody decides at the moment. The device is told nothing, and tries again

@@ -59,6 +59,10 @@ func (c *folk) Groups(_ context.Context, user string) ([]string, error) {
 	return c.groups[user], nil
 }
 
+func (c *folk) Again(ctx context.Context, user, _ string) ([]string, error) {
+	return c.Groups(ctx, user)
+}
+
 // busy is a gateway with the plan of 2,000 rules on loopback, and what can be done to it.
 type busy struct {
 	g      *gateway.Gateway

@@ -40,6 +40,12 @@ type held struct {
 	waits bool // it is sent with once something comes by it
 }
 
+// older is an association that was deleted, and until when it is received with: what left before the deletion may come after it.
+type older struct {
+	opener *esp.Opener
+	until  time.Time
+}
+
 // device is a standing session, or one that comes about.
 type device struct {
 	given   ike.Established
@@ -47,6 +53,7 @@ type device struct {
 
 	keys  sync.Mutex // guards pairs: what sends must not wait for the protocol machine
 	pairs []held     // of associations, the one that is sent with last
+	older []older    // of which something may still come
 
 	mu     sync.Mutex // guards what follows
 	ini    *ike.Initiator
@@ -168,9 +175,14 @@ func connect(ctx context.Context, way carrier, gateway netip.AddrPort, l dial.Lo
 		way.Close()
 		return nil, err
 	}
+	ticket, _ := l.Back.(*ike.Ticket)
+	if ticket != nil && !time.Now().Before(ticket.Until) {
+		ticket = nil
+	}
 	t.ini, err = ike.NewInitiator(ike.Caller{
 		Name: l.Identity, User: l.User, Password: l.Password, Device: l.Device, Roots: l.Roots, Algorithms: offer, Rand: rand.Reader,
 		Local: way.Local(), Remote: gateway, Now: time.Now, LogKeys: l.KeyLog != nil, TCP: tcp, Liveness: l.Liveness, Patience: l.Patience,
+		Ticket: ticket,
 	})
 	if err != nil {
 		way.Close()
@@ -278,9 +290,7 @@ func (t *device) perform(outs []ike.Output) {
 			default:
 			}
 		case ike.Dropped:
-			t.keys.Lock()
-			t.pairs = slices.DeleteFunc(t.pairs, func(p held) bool { return p.opener.SPI == o.In })
-			t.keys.Unlock()
+			t.retire(o.In)
 		case ike.Failed:
 			t.ended = o.Err
 			t.tell(o.Err)
@@ -307,8 +317,16 @@ func (t *device) Given() dial.Given {
 	g := t.given
 	return dial.Given{
 		Configuration: tunnel.Configuration{Addresses: g.Addresses, DNS: g.DNS, Domains: g.Domains, Routes: g.Routes, Full: g.Full},
-		Algorithms:    g.Suite, Over: t.on().Name(), Behind: g.Behind,
+		Algorithms:    g.Suite, Over: t.on().Name(), Behind: g.Behind, Back: g.Back,
 	}
+}
+
+// Back implements dial.Returner.
+func (t *device) Back() any {
+	if t.given.Ticket == nil {
+		return nil
+	}
+	return t.given.Ticket
 }
 
 // add takes a Child SA into use. It is sent with from now on where the gateway is ready for it, and else once something comes by it.
@@ -328,6 +346,20 @@ func (t *device) add(c ike.Child, ready bool) error {
 		}
 	}
 	return err
+}
+
+// retire sends no more by a Child SA, and receives by it for a moment.
+func (t *device) retire(in uint32) {
+	t.keys.Lock()
+	defer t.keys.Unlock()
+	now := time.Now()
+	t.older = slices.DeleteFunc(t.older, func(o older) bool { return now.After(o.until) })
+	for _, p := range t.pairs {
+		if p.opener.SPI == in {
+			t.older = append(t.older, older{p.opener, now.Add(retiredTime)})
+		}
+	}
+	t.pairs = slices.DeleteFunc(t.pairs, func(p held) bool { return p.opener.SPI == in })
 }
 
 // last makes a Child SA the one that is sent with.
@@ -380,6 +412,11 @@ func (t *device) handleESP(b []byte) {
 		if ok && p.opener.SPI == spi {
 			opener, waits = p.opener, p.waits
 			t.pairs[i].waits = false
+		}
+	}
+	for _, o := range t.older {
+		if ok && o.opener.SPI == spi && time.Now().Before(o.until) {
+			opener = o.opener
 		}
 	}
 	t.keys.Unlock()

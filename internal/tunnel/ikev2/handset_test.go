@@ -46,6 +46,7 @@ type handset struct {
 	ini    *ike.Initiator
 	given  ike.Established
 	opener map[uint32]*esp.Opener
+	older  *esp.Opener // that was deleted last
 	sealer *esp.Sealer
 	next   *esp.Sealer // once the older one is deleted
 	added  int         // Child SAs after the first
@@ -104,6 +105,7 @@ func (d *handset) perform(outs []ike.Output) {
 			d.install(o.Child, o.Asked)
 			d.added++
 		case ike.Dropped:
+			d.older = d.opener[o.In] // packets overtake each other
 			delete(d.opener, o.In)
 			d.ready()
 		case ike.Failed:
@@ -148,7 +150,11 @@ func (d *handset) read(wait time.Duration) (inner []byte, ok bool) {
 	b := buf[:n]
 	if from.Port() == d.natt.Port() {
 		if binary.BigEndian.Uint32(b) != 0 {
-			if spi, ok := esp.SPIOf(b); ok && d.opener[spi] != nil {
+			spi, ok := esp.SPIOf(b)
+			if ok && d.older != nil && d.older.SPI == spi {
+				inner, _, _ = d.older.Open(b)
+			}
+			if ok && d.opener[spi] != nil {
 				inner, _, _ = d.opener[spi].Open(b)
 			}
 			return inner, true

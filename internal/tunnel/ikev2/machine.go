@@ -29,6 +29,8 @@ func (s *server) perform(outs []ike.Output) {
 			s.ask(o)
 		case ike.AskLease:
 			s.admit(o)
+		case ike.AskBack:
+			s.back(o)
 		case ike.Up:
 			s.up(o)
 		case ike.Expected:
@@ -112,12 +114,24 @@ func (s *server) ask(ask ike.AskLogin) {
 	})
 }
 
+// back asks the gateway who it is whom it remembered.
+func (s *server) back(ask ike.AskBack) {
+	s.done.Go(func() {
+		who := s.host.Back(ask.Remember)
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		if s.machine != nil {
+			s.perform(s.machine.Back(time.Now(), ask.ID, who))
+		}
+	})
+}
+
 // admit asks the gateway to let somebody in who logged in rightly.
 func (s *server) admit(ask ike.AskLease) {
 	s.done.Go(func() {
 		x, grant := s.host.Admit(tunnel.Request{
 			User: ask.User, Groups: ask.Groups, Tunnel: ask.Tunnel, Algorithms: ask.Suite, From: s.host.SeenAt(ask.From.Addr),
-			Device: ask.Device, Alone: ask.Alone,
+			Device: ask.Device, Alone: ask.Alone, Stamp: ask.Stamp, Back: ask.Back,
 		})
 		s.mu.Lock()
 		if x != nil {
@@ -127,7 +141,8 @@ func (s *server) admit(ask ike.AskLease) {
 			c := grant.Configuration
 			s.perform(s.machine.Granted(time.Now(), ask.ID, ike.Grant{
 				Configuration: ike.Configuration{Addresses: c.Addresses, DNS: c.DNS, Domains: c.Domains, Routes: c.Routes, Full: c.Full},
-				OnePlace:      grant.OnePlace, Patience: grant.Patience, Refusal: grant.Refusal, Exhausted: grant.Exhausted, Later: grant.Later,
+				Remember:      grant.Remember, Until: grant.Until,
+				OnePlace: grant.OnePlace, Patience: grant.Patience, Refusal: grant.Refusal, Exhausted: grant.Exhausted, Later: grant.Later,
 			}))
 		}
 		_, waits := s.admitted[ask.ID] // the login failed after all

@@ -30,6 +30,8 @@ type Kind struct {
 	Sockets *Sockets
 	Log     *slog.Logger
 	KeyLog  io.Writer // nil: keys are not logged
+	// Folder keeps what must outlive the process; empty: devices log in anew after it.
+	Folder string
 	// ListenTCP opens the port on which a plan offers tunnels over TCP; nil: it cannot.
 	ListenTCP func(port uint16) (net.Listener, error)
 }
@@ -55,6 +57,10 @@ type server struct {
 	of       map[*session.Session]*link
 	admitted map[ike.ID]*session.Session // and not up yet
 
+	renewed time.Time // when secrets were looked at last
+	keeper  *keeper
+	hints   atomic.Int32 // of ESP that belongs to no session, since the last tick
+
 	inbound  sync.Map // SPI → *association
 	early    early    // what came by associations that are not installed yet
 	dropped  dropCounters
@@ -79,6 +85,10 @@ func (k Kind) Serve(host tunnel.Host) tunnel.Server {
 		Kind: k, host: host, links: map[ike.ID]*link{}, of: map[*session.Session]*link{}, admitted: map[ike.ID]*session.Session{},
 		streams:  streams{listeners: map[uint16]net.Listener{}, conns: map[netip.AddrPort]*stream{}},
 		messages: make(chan message, messageQueue), signs: make(chan sign, messageQueue), work: make(chan ike.Work, workQueue), stop: stop,
+	}
+	var err error
+	if s.keeper, err = openKeeper(k.Folder); err != nil {
+		k.Log.Warn("what devices come back by is made anew: they log in", "error", err)
 	}
 	if k.KeyLog != nil {
 		k.Log.Warn("KEYS ARE BEING LOGGED: whoever reads that file can read all traffic")
@@ -117,6 +127,7 @@ func (s *server) Prepare(ways []tunnel.Way) (tunnel.Change, error) {
 			return nil, err
 		}
 		c.ike.Rand, c.ike.LogKeys, c.ike.SeenAt = rand.Reader, s.KeyLog != nil, s.host.SeenAt
+		c.ike.Secrets = s.secrets(time.Now())
 	}
 	c.opened, err = s.openStreams(c.ports)
 	return c, err
@@ -177,6 +188,15 @@ func callers(ways []tunnel.Way, logged bool) (ike.Settings, error) {
 	return s, nil
 }
 
+// secrets is by what devices learn of this gateway's end, and come back.
+func (s *server) secrets(now time.Time) ike.Secrets {
+	out, err := s.keeper.secrets(now)
+	if err != nil {
+		s.Log.Warn("what devices come back by is not kept: after a start they log in", "error", err)
+	}
+	return out
+}
+
 // End ends a session; its device is told.
 func (s *server) End(x *session.Session, why reason.Reason) {
 	s.mu.Lock()
@@ -198,6 +218,11 @@ func (s *server) Tick(now time.Time) {
 	defer s.mu.Unlock()
 	if s.machine == nil {
 		return
+	}
+	s.hints.Store(0)
+	if now.Sub(s.renewed) > time.Minute {
+		s.renewed = now
+		s.machine.Keep(s.secrets(now))
 	}
 	s.perform(s.machine.Tick(now))
 	for _, l := range s.links {
@@ -227,7 +252,7 @@ func (s *server) Counters() map[string]uint64 {
 	s.mu.Unlock()
 	return map[string]uint64{
 		"malformed": c.Malformed, "out of state": c.OutOfState, "sent again": c.Replayed, "does not decrypt": c.Undecryptable,
-		"too many logins": c.Overload, "asked for a cookie": c.Cookies,
+		"too many logins": c.Overload, "asked for a cookie": c.Cookies, "ticket does not count": c.Tickets,
 		"ESP of no session": s.dropped.unknownSPI.Load(), "ESP replayed": s.dropped.replayed.Load(),
 		"too many at once": s.late.Load(), "from where the device may not be": s.dropped.elsewhere.Load(), "ESP forged": s.dropped.forged.Load(), "too short": s.dropped.short.Load(),
 		"not read in time": overflown(s.Sockets.ike.conn, s.Sockets.natt.conn),

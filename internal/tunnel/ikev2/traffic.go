@@ -2,6 +2,7 @@ package ikev2
 
 import (
 	"context"
+	"crypto/rand"
 	"encoding/binary"
 	"time"
 
@@ -85,6 +86,18 @@ func (s *server) handleMessage(from ike.Peer, b []byte) (tunnel.Packet, bool) {
 	return tunnel.Packet{}, false
 }
 
+// mostHints is how many devices are told between two ticks that their ESP belongs to no session.
+const mostHints = 4
+
+func (s *server) sendHint(to ike.Peer, spi uint32) {
+	hint := ike.UnknownSPI(rand.Reader, spi)
+	if to.TCP {
+		s.streams.send(to.Addr, make([]byte, markerLen), hint)
+		return
+	}
+	s.Sockets.sendIKE(to, hint)
+}
+
 func (s *server) handleESP(from ike.Peer, b []byte) (tunnel.Packet, bool) {
 	spi, ok := esp.SPIOf(b)
 	if !ok {
@@ -95,6 +108,9 @@ func (s *server) handleESP(from ike.Peer, b []byte) (tunnel.Packet, bool) {
 	if !ok {
 		if !s.early.keep(spi, from, b) {
 			s.dropped.unknownSPI.Add(1)
+			if s.hints.Add(1) <= mostHints { // it may be of before our own start
+				s.sendHint(from, spi)
+			}
 		}
 		return tunnel.Packet{}, false
 	}

@@ -1,0 +1,68 @@
+package gateway
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"time"
+
+	"yellowlantern/internal/core/login"
+	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/core/session"
+	"yellowlantern/internal/core/tunnel"
+)
+
+// rememberFor is for how long after a login its person's device may come back without another one, unless the passage's sessions are
+// shorter.
+const rememberFor = 12 * time.Hour
+
+// remembered is what is to be shown of somebody who comes back without logging in anew. It is worth nothing under another revision, nor
+// once anything has changed that they logged in with.
+type remembered struct {
+	User     string    `json:"user"`
+	Stamp    string    `json:"stamp"`
+	Revision int       `json:"revision"`
+	At       time.Time `json:"at"` // of the login
+}
+
+func read(r tunnel.Remembered) (m remembered, ok bool) {
+	return m, len(r) > 0 && json.Unmarshal(r, &m) == nil && m.User != ""
+}
+
+// remember adds to a grant what the device may come back by. g.mu is held.
+func (g *Gateway) remember(grant *tunnel.Grant, s *session.Session, r tunnel.Request, longest time.Duration) {
+	stamp := r.Stamp
+	if back, ok := read(r.Back); ok {
+		stamp = back.Stamp
+	}
+	if stamp == "" {
+		return
+	}
+	lasts := rememberFor
+	if longest > 0 {
+		lasts = min(lasts, longest)
+	}
+	b, err := json.Marshal(remembered{r.User, stamp, int(g.revision.Load()), s.LoggedIn})
+	if err == nil {
+		grant.Remember, grant.Until = b, s.LoggedIn.Add(lasts)
+	}
+}
+
+// Back implements tunnel.Host.
+func (h host) Back(r tunnel.Remembered) login.Outcome {
+	m, ok := read(r)
+	refused := func(why reason.Reason) login.Outcome { return login.Outcome{User: m.User, Known: ok, Why: why} }
+	if !ok || m.Revision != int(h.g.revision.Load()) {
+		return refused(reason.Of(reason.LoginAnew, reason.With{reason.What: "another revision runs now"}))
+	}
+	ctx, stop := context.WithTimeout(context.Background(), answerTime)
+	defer stop()
+	groups, err := h.g.cfg.People.Again(ctx, m.User, m.Stamp)
+	switch {
+	case errors.Is(err, ErrStamp):
+		return refused(reason.Of(reason.LoginAnew, reason.With{reason.What: err.Error()}))
+	case err != nil:
+		return refused(reason.Of(reason.LoginsLater, reason.With{reason.Error: err.Error()}))
+	}
+	return login.Outcome{OK: true, User: m.User, Known: true, Groups: groups, Stamp: m.Stamp}
+}
