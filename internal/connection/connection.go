@@ -123,7 +123,7 @@ func Run(ctx context.Context, o Options, tell func(State)) error {
 	if err != nil {
 		return err
 	}
-	if err := c.machine.use(s.Given(), c.gateways(ctx)); err != nil {
+	if err := c.machine.use(s.Given(), c.gateways(ctx, s)); err != nil {
 		s.Close()
 		return err
 	}
@@ -133,12 +133,15 @@ func Run(ctx context.Context, o Options, tell func(State)) error {
 }
 
 // gateways are the addresses that lead to the gateway: what goes there stays out of the tunnel.
-func (c *Connection) gateways(ctx context.Context) []netip.Addr {
+func (c *Connection) gateways(ctx context.Context, s *standing) []netip.Addr {
 	bounded, stop := context.WithTimeout(ctx, 5*time.Second)
 	defer stop()
 	all, err := dial.Addresses(bounded, c.under(), c.o.Login.Dial)
 	if err == nil {
 		c.machine.found = all
+	}
+	if at := s.Given().Gateway; at.IsValid() && !slices.Contains(c.machine.found, at) {
+		return append([]netip.Addr{at}, c.machine.found...) // the device was sent on
 	}
 	return c.machine.found
 }
@@ -313,7 +316,7 @@ func (c *Connection) reconnect(ctx context.Context, why error, tell func(State))
 	for pause := firstPause; ctx.Err() == nil; pause = min(2*pause, longest) {
 		s, err := c.login(ctx)
 		if err == nil {
-			if err = c.machine.use(s.Given(), c.gateways(ctx)); err == nil {
+			if err = c.machine.use(s.Given(), c.gateways(ctx, s)); err == nil {
 				c.up(s, tell)
 				return s
 			}

@@ -45,9 +45,10 @@ type Login struct {
 type Given struct {
 	tunnel.Configuration
 	Algorithms string
-	Over       string // what carries the tunnel
-	Behind     bool   // a translation is on the way
-	Back       bool   // the device came back without logging in anew
+	Over       string     // what carries the tunnel
+	Behind     bool       // a translation is on the way
+	Back       bool       // the device came back without logging in anew
+	Gateway    netip.Addr // that the device is at: another than was dialled where it was sent on
 }
 
 // Session is a standing one. Everything may be called from anywhere.

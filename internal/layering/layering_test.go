@@ -47,7 +47,7 @@ var mayImport = map[string][]string{
 	"internal/agent/socket":      {"internal/agent", "internal/gateway"},
 	"internal/underlay":          {"core", "internal/userstack"},
 	"internal/dial":              {"core", "internal/underlay"},
-	"internal/tunnel/ikev2":      {"core", "internal/dial", "internal/underlay"},
+	"internal/tunnel/ikev2":      {"core", "internal/dial", "internal/underlay", "internal/private"},
 	"internal/tunnel/kinds":      {"core", "internal/dial", "internal/tunnel/ikev2"},
 	"internal/store":             {"core", "internal/private"},
 	"internal/people":            {"core", "internal/store"},

@@ -2286,6 +2286,8 @@ export interface components {
             patience?: string;
             /** @description Renewed associations for traffic must have a key exchange of their own. */
             pfs?: boolean;
+            /** @description Another gateway, by name or address, to which devices are sent on that follow (RFC 5685), before they log in; others are served here. */
+            "send-to"?: string;
             suites?: string[];
             /**
              * Format: int64
@@ -2631,6 +2633,8 @@ export interface components {
             patience?: string;
             /** @description Renewed associations for traffic must have a key exchange of their own. */
             pfs?: boolean;
+            /** @description Another gateway, by name or address, to which devices are sent on that follow (RFC 5685), before they log in; others are served here. */
+            "send-to"?: string;
             suites?: string[];
             /**
              * Format: int64

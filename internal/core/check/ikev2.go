@@ -3,6 +3,7 @@ package check
 import (
 	"fmt"
 	"net/netip"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -16,10 +17,13 @@ import (
 // Home routers forget a silent UDP flow after 30 seconds and more (RFC 4787 §4.3 asks for 2 minutes and many do not keep to it).
 const longKeepalive = 25 * time.Second
 
+var hostName = regexp.MustCompile(`^[A-Za-z0-9]([A-Za-z0-9.-]{0,251}[A-Za-z0-9])?$`)
+
 // ikev2 finds what of a tunnel of that kind cannot work.
 func ikev2(o *OfTunnel) {
 	own := o.Tunnel.IKEv2()
 	o.algorithms(own)
+	o.sendTo(own.SendTo)
 	o.Between("liveness", own.Liveness, 10*time.Second, time.Hour)
 	o.Between("patience", own.Patience, 10*time.Second, 10*time.Minute)
 	o.Between("keepalive", own.Keepalive, 5*time.Second, 5*time.Minute)
@@ -30,6 +34,20 @@ func ikev2(o *OfTunnel) {
 	if k := time.Duration(own.Keepalive); k > longKeepalive && k <= 5*time.Minute {
 		o.Add(Warn, "keepalive-long", "keepalive", "use 20s", "home routers may forget a silent device before %s are over: what is sent to it then is lost", own.Keepalive)
 		o.Mend("set", "keepalive", "20s")
+	}
+}
+
+// sendTo finds a gateway to which devices are sent on that is this one, or none.
+func (o *OfTunnel) sendTo(to string) {
+	g := o.c.n.Gateways[o.Tunnel.Gateway]
+	_, notAddress := netip.ParseAddr(to)
+	switch {
+	case to == "":
+	case notAddress != nil && !hostName.MatchString(to):
+		o.Add(Stop, "send-to", "send-to", "give a name or an address, without a port", "%q is neither a name nor an address to which devices could be sent", to)
+	case g != nil && (strings.EqualFold(to, g.Dial) || strings.EqualFold(to, o.Tunnel.Identity)):
+		o.Add(Stop, "send-to", "send-to", "name another gateway, or leave it out", "devices are sent on to %s, which is this gateway itself", to)
+		o.Mend("remove", "send-to", "")
 	}
 }
 

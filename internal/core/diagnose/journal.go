@@ -33,6 +33,7 @@ var refusals = map[reason.Code]sign{
 	reason.NoCommonAlgorithm:      {"no-common-algorithm", "the device offers no set of algorithms that the tunnel has", "TUNNEL/algorithms", "add something of what it offers to the tunnel's algorithms, or set the device up (docs/devices.md)"},
 	reason.NoCommonTrafficCipher:  {"no-common-traffic-algorithm", "the device offers no algorithm for traffic that the tunnel has", "TUNNEL/algorithms", "add something of what it offers to the tunnel's algorithms, or set the device up (docs/devices.md)"},
 	reason.DialsWrongName:         {"dials-wrong-name", "the device asks for a name that this gateway does not have", "TUNNEL/identity", "correct the remote identity on the device"},
+	reason.SentOn:                 {"sent-on", "the device was sent on to another gateway", "TUNNEL/send-to", "look there; or leave send-to out, and it is served here"},
 	reason.LoginAnew:              {"login-anew", "the device could not come back by what it had, for something has changed since", "", "nothing: it logs in instead; give it the password if it asks"},
 	reason.WrongLoginMethod:       {"wrong-login-method", "the device tries to log in by certificate or shared key", "TUNNEL/login", "set user name and password (EAP-MSCHAPv2) on the device"},
 	reason.EAPOtherType:           {"wrong-login-method", "the device asks for another method of EAP", "TUNNEL/login", "set user name and password (EAP-MSCHAPv2) on the device"},

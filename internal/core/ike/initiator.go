@@ -36,6 +36,8 @@ type Caller struct {
 	// Liveness is after how long a silence the gateway is asked whether it is still there, Patience for how long before it counts as
 	// gone. 0: it is not asked, and waited for four minutes.
 	Liveness, Patience time.Duration
+	// SentBy is the gateway that sent the device on to this one (RFC 5685); empty: none did.
+	SentBy string
 	// Ticket is by what the device comes back without logging in anew, if the gateway still takes it; nil: there is none. Without a
 	// password nothing follows a refusal.
 	Ticket *Ticket
@@ -178,6 +180,11 @@ func (i *Initiator) sendInit(now time.Time) {
 		notify{kind: nNATSource, data: natHash(i.spiI, 0, i.c.Local)}.payload(),
 		notify{kind: nNATDestination, data: natHash(i.spiI, 0, i.c.Remote)}.payload(),
 		notify{kind: nSignatureHashes, data: []byte{0, hashSHA256}}.payload(), notify{kind: nFragments}.payload())
+	if i.c.SentBy != "" {
+		ps = append(ps, notify{kind: nRedirectedFrom, data: gatewayAt(i.c.SentBy)}.payload())
+	} else {
+		ps = append(ps, notify{kind: nFollows}.payload())
+	}
 	m := &message{header: header{spiI: i.spiI, exchange: ikeSAInit, flags: flagInitiator}, payloads: ps}
 	i.first = m.marshal()
 	i.sendRaw(now, [][]byte{i.first})
@@ -366,6 +373,9 @@ func (i *Initiator) answered(now time.Time, x exchange, m *message) {
 			// Tell the gateway, so that its administrator learns of it (RFC 7296 §2.21.2).
 			i.send(now, informational, notify{kind: nAuthenticationFailed}.payload())
 			i.fail(err)
+			return
+		}
+		if i.sentOn(now, m) {
 			return
 		}
 		i.phase = phEAP

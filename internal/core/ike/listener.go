@@ -29,6 +29,8 @@ type Tunnel struct {
 	Liveness, IKELife, ESPLife time.Duration
 	// Volume is how much the keys for traffic may protect in one direction; 0: what their algorithm allows.
 	Volume esp.Volume
+	// SendTo is the name or address of another gateway to which devices are sent on that follow; empty: they are served here.
+	SendTo string
 	// Patience is for how long our requests are repeated before a device that does not answer counts as gone; 0: four minutes.
 	Patience time.Duration
 }
@@ -283,6 +285,11 @@ func (l *Listener) open(now time.Time, from Peer, m *message, ni []byte, offered
 		return
 	}
 	r.awaits, r.offeredIKE = awaitsWork, offered
+	_, r.follows = m.notified(nFollows)
+	if by, ok := m.notified(nRedirectedFrom); ok {
+		r.sentBy, _ = gatewayIn(by)
+		r.follows = true
+	}
 	if hashes, ok := m.notified(nSignatureHashes); ok {
 		for i := 0; i+1 < len(hashes); i += 2 {
 			r.rfc7427 = r.rfc7427 || binary.BigEndian.Uint16(hashes[i:]) == hashSHA256
@@ -331,6 +338,9 @@ func (r *login) welcome(ps []payload) {
 	ps = append(ps, l.natPayloads(r.peer, sa.spiI, sa.spiR)...)
 	if sa.parts {
 		ps = append(ps, notify{kind: nFragments}.payload())
+	}
+	if r.ticket == nil {
+		ps = append(ps, notify{kind: nChildless}.payload())
 	}
 	if r.rfc7427 {
 		ps = append(ps, notify{kind: nSignatureHashes, data: []byte{0, hashSHA256}}.payload())

@@ -70,6 +70,9 @@ type login struct {
 	alone      bool // the device says that it has no other session
 	moves      bool // it tells when it moves (RFC 4555)
 	ticket     *ticket
+	childless  bool   // it asks for no Child SA yet (RFC 6023)
+	follows    bool   // it goes to other gateways that it is sent to (RFC 5685)
+	sentBy     string // the gateway that sent it here
 	// wantsTicket is that the device asks for what it can come back by; stamp stands for what its person logged in with.
 	wantsTicket bool
 	stamp       string
@@ -205,14 +208,15 @@ func (r *login) authFirst(m *message) {
 	saBody, okSA := m.find(plSA)
 	tsiBody, okI := m.find(plTSi)
 	tsrBody, okR := m.find(plTSr)
-	var err error
-	if r.offered, err = parseSA(saBody); !okID || !okSA || !okI || !okR || err != nil {
-		r.fail(nInvalidSyntax, reason.Of(reason.IncompleteLogin, nil))
-		return
+	var err, errI, errR error
+	if r.childless = okID && !okSA && !okI && !okR; !r.childless {
+		if r.offered, err = parseSA(saBody); !okID || !okSA || !okI || !okR || err != nil {
+			r.fail(nInvalidSyntax, reason.Of(reason.IncompleteLogin, nil))
+			return
+		}
+		r.tsi, errI = parseSelectors(tsiBody)
+		r.tsr, errR = parseSelectors(tsrBody)
 	}
-	var errI, errR error
-	r.tsi, errI = parseSelectors(tsiBody)
-	r.tsr, errR = parseSelectors(tsrBody)
 	if _, err = parseID(idBody); err != nil || errI != nil || errR != nil {
 		r.fail(nInvalidSyntax, reason.Of(reason.MalformedIdentity, nil))
 		return
@@ -259,6 +263,9 @@ func (r *login) signed(sig payload, err error) {
 		return
 	}
 	r.proof = sig
+	if r.redirect() {
+		return
+	}
 	r.ask(nil)
 }
 
@@ -395,6 +402,10 @@ func (r *login) finish(now time.Time, g Grant) {
 		without(nInternalAddress, reason.Of(reason.AsksOtherFamily, nil))
 		return
 	}
+	if r.childless {
+		r.stands(now, g, conf, proof, nil)
+		return
+	}
 	remote := r.tsi.Intersect(netset.OfAddrs(conf.Addresses...))
 	local := r.tsr.Intersect(g.Routes)
 	if len(remote) == 0 || len(local) == 0 {
@@ -412,6 +423,14 @@ func (r *login) finish(now time.Time, g Grant) {
 		}))
 		return
 	}
+	r.stands(now, g, conf, proof, func() (Child, []payload) {
+		_, child := r.sa.makeChild(now, cipher, spi, peerSPI(r.offered, chosen.number), nil, r.ni, r.nr, local, remote, false)
+		return child, []payload{saPayload(chosen), selectors(plTSi, remote), selectors(plTSr, local)}
+	})
+}
+
+// stands makes a session of the login, with a first Child SA where one was asked for: nil: the device makes one later (RFC 6023).
+func (r *login) stands(now time.Time, g Grant, conf Configuration, ps []payload, make func() (Child, []payload)) {
 	id, _ := parseID(r.idBody)
 	b := r.l.bond(r)
 	b.local, b.remote, b.onePlace = conf.Routes, netset.OfAddrs(conf.Addresses...), g.OnePlace
@@ -422,8 +441,12 @@ func (r *login) finish(now time.Time, g Grant) {
 	r.leave()
 	b.start(r.sa)
 	b.heard = now
-	_, child := r.sa.makeChild(now, cipher, spi, peerSPI(r.offered, chosen.number), nil, r.ni, r.nr, local, remote, false)
-	ps := append(proof, conf.reply(r.asked), saPayload(chosen), selectors(plTSi, remote), selectors(plTSr, local))
+	ps = append(ps, conf.reply(r.asked))
+	var child Child
+	if make != nil {
+		made, about := make()
+		child, ps = made, append(ps, about...)
+	}
 	ps = append(ps, r.remembering(now, g)...)
 	ps = append(ps, b.tokens(r.sa)...)
 	if r.moves && !g.OnePlace {

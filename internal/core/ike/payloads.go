@@ -132,6 +132,10 @@ const (
 	nUpdateAddresses      notifyType = 16400
 	nCookie2              notifyType = 16401
 	nNoNATsAllowed        notifyType = 16402
+	nFollows              notifyType = 16406 // REDIRECT_SUPPORTED, RFC 5685 §10; those that follow as well
+	nRedirect             notifyType = 16407
+	nRedirectedFrom       notifyType = 16408
+	nChildless            notifyType = 16418 // CHILDLESS_IKEV2_SUPPORTED, RFC 6023 §3
 	nCrashToken           notifyType = 16419 // QUICK_CRASH_DETECTION, RFC 6290 §4.1
 	nTicketLasting        notifyType = 16409 // TICKET_LT_OPAQUE, RFC 5723 §7.3; those that follow as well
 	nTicketWanted         notifyType = 16410

@@ -20,6 +20,7 @@ type IKEv2 struct {
 	Liveness   Duration    `json:"liveness,omitempty" eg:"30s" doc:"After so long a silence the device is asked whether it is still there, 10s to 1h; 30s if not given."`
 	Patience   Duration    `json:"patience,omitempty" eg:"1m" doc:"For how long the gateway's questions may stay without an answer before the device counts as gone, 10s to 10m; 4m if not given." then:"A phone that is out of reach for less keeps its session; its address stays leased meanwhile."`
 	Keepalive  Duration    `json:"keepalive,omitempty" eg:"20s" doc:"How often devices behind a translation keep it open, 5s to 5m; 20s if not given. The device does it."`
+	SendTo     string      `json:"send-to,omitempty" eg:"other.tern.example" doc:"Another gateway, by name or address, to which devices are sent on that follow (RFC 5685), before they log in; others are served here." then:"yl dial follows; systems' own clients mostly do not. The other gateway's certificate must be of an authority that they trust."`
 	// Suites are joined words of three algorithms, as versions before 0.11 named them: they are read once more, and a finding rewrites
 	// them.
 	Suites  []string `json:"suites,omitempty" nullable:"false" gone:"true"`

@@ -44,6 +44,7 @@ const (
 	AlgorithmsElsewhere    Code = "algorithms-of-other-tunnel"
 	NoCommonAlgorithm      Code = "no-common-algorithm"
 	NoCommonTrafficCipher  Code = "no-common-traffic-algorithm"
+	SentOn                 Code = "sent-on"
 	LoginAnew              Code = "login-anew"
 	WrongProof             Code = "wrong-proof"
 	AsksNoAddress          Code = "asks-no-address"

@@ -39,6 +39,7 @@ var meanings = map[Code]meaning{
 	},
 	NoCommonAlgorithm:     {KindRefused, "a device offers no set of algorithms that this tunnel has"},
 	NoCommonTrafficCipher: {KindRefused, "the device offers no algorithm for the traffic that this tunnel has"},
+	SentOn:                {KindRefused, "the device was sent on to {address}, as tunnel {tunnel} says"},
 	LoginAnew:             {KindRefused, "the device may not come back without logging in anew, which it does then: {what}"},
 	WrongProof:            {KindRefused, "the device's closing proof of the login is wrong"},
 	AsksNoAddress:         {KindRefused, "the device asks for no address, but every person gets one from the pool: let it ask for a virtual address"},

@@ -49,6 +49,7 @@ type older struct {
 // device is a standing session, or one that comes about.
 type device struct {
 	given   ike.Established
+	at      netip.Addr // the gateway's
 	receive func([]byte)
 
 	keys  sync.Mutex // guards pairs: what sends must not wait for the protocol machine
@@ -89,7 +90,19 @@ const tcpPatience = 5 * time.Second
 
 // Dial logs in by UDP, and over TCP where UDP is not answered and the gateway offers it.
 func (Dialer) Dial(ctx context.Context, u underlay.Underlay, l dial.Login, receive func([]byte)) (dial.Session, error) {
-	d, err := dialed(ctx, u, l, receive)
+	d, err := dialed(ctx, u, l, "", receive)
+	var on ike.RedirectedError
+	for range mostSentOn {
+		if !errors.As(err, &on) {
+			break
+		}
+		by := l.Dial
+		l.Dial, l.Back = on.To, nil
+		if _, literal := netip.ParseAddr(on.To); literal != nil { // an address has no certificate of its own
+			l.Identity = on.To
+		}
+		d, err = dialed(ctx, u, l, by, receive)
+	}
 	if err != nil {
 		var fault *dial.Fault
 		if !errors.As(err, &fault) {
@@ -100,7 +113,11 @@ func (Dialer) Dial(ctx context.Context, u underlay.Underlay, l dial.Login, recei
 	return d, nil
 }
 
-func dialed(ctx context.Context, u underlay.Underlay, l dial.Login, receive func([]byte)) (*device, error) {
+// mostSentOn is how often a device goes on to where it is sent (RFC 5685 §9).
+const mostSentOn = 5
+
+// dialed dials one gateway; sentBy is the one that sent the device there.
+func dialed(ctx context.Context, u underlay.Underlay, l dial.Login, sentBy string, receive func([]byte)) (*device, error) {
 	addrs, err := dial.Addresses(ctx, u, l.Dial)
 	if err != nil {
 		return nil, &dial.Fault{Code: reason.FaultName, Err: fmt.Errorf("the gateway's name %s: %w", l.Dial, err)}
@@ -127,7 +144,7 @@ func dialed(ctx context.Context, u underlay.Underlay, l dial.Login, receive func
 		patience, stop = context.WithTimeout(ctx, udpPatience)
 		defer stop()
 	}
-	d, err := connect(patience, way, netip.AddrPortFrom(gw, port500), l, receive)
+	d, err := connect(patience, way, netip.AddrPortFrom(gw, port500), l, sentBy, receive)
 	if err == nil {
 		d.gw, d.ports = gw, ports
 	}
@@ -141,7 +158,7 @@ func dialed(ctx context.Context, u underlay.Underlay, l dial.Login, receive func
 	if errTCP != nil {
 		return nil, fmt.Errorf("%w; TCP %d does not answer either", err, l.TCPPort)
 	}
-	return connect(ctx, stream, remote, l, receive)
+	return connect(ctx, stream, remote, l, sentBy, receive)
 }
 
 // faultOf names what kept the device out.
@@ -163,8 +180,8 @@ func faultOf(err error) reason.Code {
 }
 
 // connect logs in by one way, which it closes if that fails.
-func connect(ctx context.Context, way carrier, gateway netip.AddrPort, l dial.Login, receive func([]byte)) (*device, error) {
-	t := &device{receive: receive, up: make(chan error, 1), keyLog: l.KeyLog, keepalive: l.Keepalive, here: make(chan struct{}, 1)}
+func connect(ctx context.Context, way carrier, gateway netip.AddrPort, l dial.Login, sentBy string, receive func([]byte)) (*device, error) {
+	t := &device{at: gateway.Addr(), receive: receive, up: make(chan error, 1), keyLog: l.KeyLog, keepalive: l.Keepalive, here: make(chan struct{}, 1)}
 	t.way.Store(&way)
 	tcp := way.Name() == session.OverTCP
 	offer, err := ike.PolicyOf(l.Algorithms)
@@ -182,7 +199,7 @@ func connect(ctx context.Context, way carrier, gateway netip.AddrPort, l dial.Lo
 	t.ini, err = ike.NewInitiator(ike.Caller{
 		Name: l.Identity, User: l.User, Password: l.Password, Device: l.Device, Roots: l.Roots, Algorithms: offer, Rand: rand.Reader,
 		Local: way.Local(), Remote: gateway, Now: time.Now, LogKeys: l.KeyLog != nil, TCP: tcp, Liveness: l.Liveness, Patience: l.Patience,
-		Ticket: ticket,
+		Ticket: ticket, SentBy: sentBy,
 	})
 	if err != nil {
 		way.Close()
@@ -317,7 +334,7 @@ func (t *device) Given() dial.Given {
 	g := t.given
 	return dial.Given{
 		Configuration: tunnel.Configuration{Addresses: g.Addresses, DNS: g.DNS, Domains: g.Domains, Routes: g.Routes, Full: g.Full},
-		Algorithms:    g.Suite, Over: t.on().Name(), Behind: g.Behind, Back: g.Back,
+		Algorithms:    g.Suite, Over: t.on().Name(), Behind: g.Behind, Back: g.Back, Gateway: t.at,
 	}
 }
 

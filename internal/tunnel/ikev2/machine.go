@@ -164,7 +164,9 @@ func (s *server) up(o ike.Up) {
 	}
 	s.links[o.ID], s.of[x] = l, l
 	s.streams.alive(o.Peer)
-	l.install(o.Child, true)
+	if o.Child.In != 0 {
+		l.install(o.Child, true)
+	}
 }
 
 func (s *server) down(l *link, why reason.Reason) {

@@ -170,6 +170,7 @@ func callers(ways []tunnel.Way, logged bool) (ike.Settings, error) {
 		way := ike.Tunnel{
 			ID: w.Name, Name: w.Identity, Chain: w.Chain, Key: w.Key, PFS: own.PFS, Liveness: own.Liveness.Or(plan.DefaultLiveness),
 			Patience: time.Duration(own.Patience), IKELife: time.Duration(own.Lifetimes.IKE), ESPLife: time.Duration(own.Lifetimes.ESP),
+			SendTo: own.SendTo,
 			Volume: esp.Volume{Packets: uint64(own.Lifetimes.ESPPackets), Octets: uint64(own.Lifetimes.ESPMegabytes) * 1e6},
 		}
 		var err error
