@@ -192,7 +192,7 @@ func (d *Desk) Groups(ctx context.Context, user string) ([]string, error) {
 func (d *Desk) Again(ctx context.Context, user, stamp string) ([]string, error) {
 	r, err := d.ask(ctx, Inquiry{Again: &Again{user, stamp}})
 	if r.Stamp {
-		err = gateway.ErrStamp
+		err = login.ErrStamp
 	}
 	return r.Groups, err
 }

@@ -32,7 +32,7 @@ func (twoRounds) Groups(_ context.Context, user string) ([]string, error) {
 
 func (p twoRounds) Again(ctx context.Context, user, stamp string) ([]string, error) {
 	if stamp != "as it was" {
-		return nil, gateway.ErrStamp
+		return nil, login.ErrStamp
 	}
 	return p.Groups(ctx, user)
 }
@@ -79,7 +79,7 @@ func TestDesk(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, []string{"of wanda"}, groups)
 	_, err = d.Again(t.Context(), "wanda", "as it became")
-	require.ErrorIs(t, err, gateway.ErrStamp)
+	require.ErrorIs(t, err, login.ErrStamp)
 	_, err = d.Groups(t.Context(), "nobody")
 	require.ErrorContains(t, err, "there is no nobody")
 	err = d.Admit(gateway.Event{})

@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"yellowlantern/internal/core/login"
-	"yellowlantern/internal/gateway"
 )
 
 // What a service keeps of logins under way.
@@ -112,7 +111,7 @@ func (h *Handle) rule(ctx context.Context, of string, i Inquiry) (r Ruling) {
 		err = h.Admit(*i.Admit)
 	case i.Again != nil:
 		r.Groups, err = h.People.Again(ctx, i.Again.User, i.Again.Stamp)
-		r.Stamp = errors.Is(err, gateway.ErrStamp)
+		r.Stamp = errors.Is(err, login.ErrStamp)
 	default:
 		r.Groups, err = h.People.Groups(ctx, i.Groups)
 	}

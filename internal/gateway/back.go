@@ -59,7 +59,7 @@ func (h host) Back(r tunnel.Remembered) login.Outcome {
 	defer stop()
 	groups, err := h.g.cfg.People.Again(ctx, m.User, m.Stamp)
 	switch {
-	case errors.Is(err, ErrStamp):
+	case errors.Is(err, login.ErrStamp):
 		return refused(reason.Of(reason.LoginAnew, reason.With{reason.What: err.Error()}))
 	case err != nil:
 		return refused(reason.Of(reason.LoginsLater, reason.With{reason.Error: err.Error()}))

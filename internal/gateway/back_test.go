@@ -8,6 +8,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yellowlantern/internal/core/login"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/core/tunnel"
@@ -25,7 +26,7 @@ func (s *stamped) Again(_ context.Context, _, stamp string) ([]string, error) {
 	case s.err != nil:
 		return nil, s.err
 	case stamp != s.stamp:
-		return nil, ErrStamp
+		return nil, login.ErrStamp
 	}
 	return []string{"researchers"}, nil
 }

@@ -33,12 +33,10 @@ type People interface {
 	Begin(from netip.Addr, server string) login.Conversation
 	// Groups gives a user's groups; none for somebody who may not come in.
 	Groups(ctx context.Context, user string) ([]string, error)
-	// Again gives the groups of a user who logged in earlier, if what they proved themselves with then is still what it was.
+	// Again gives the groups of a user who logged in earlier, if what they proved themselves with then is still what it was;
+	// login.ErrStamp if not.
 	Again(ctx context.Context, user, stamp string) ([]string, error)
 }
-
-// ErrStamp is where it is not, or the user may not come in any more: they must log in anew.
-var ErrStamp = errors.New("password, state or groups of the person have changed since they logged in, or an administrator ended their sessions")
 
 // ErrLater is that of People and Config.Admit where whoever decides does not answer: the login is left to be tried again.
 var ErrLater = errors.New("whoever decides who may come in does not answer")

@@ -19,7 +19,6 @@ import (
 	"yellowlantern/internal/core/login"
 	"yellowlantern/internal/core/reach"
 	"yellowlantern/internal/core/reason"
-	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/store"
 )
 
@@ -243,7 +242,7 @@ func (p *People) Again(ctx context.Context, name, stamp string) ([]string, error
 	case err != nil && !errors.Is(err, store.ErrNotFound):
 		return nil, err
 	case now == "" || now != stamp:
-		return nil, gateway.ErrStamp
+		return nil, login.ErrStamp
 	}
 	return p.Groups(ctx, name)
 }

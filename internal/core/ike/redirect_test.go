@@ -31,7 +31,9 @@ func TestSentOn(t *testing.T) {
 		w.login()
 		require.Error(t, w.failure(), "how often is bounded by the device")
 	}
-	for _, bad := range [][]byte{nil, {3}, {3, 5, 'a'}, {1, 16}, {3, 0}, {9, 1, 'a'}, {3, 3, 'a', ' ', 'b'}, append([]byte{1, 16}, make([]byte, 16)...)} {
+	for _, bad := range [][]byte{
+		nil, {3}, {3, 5, 'a'}, {1, 16}, {3, 0}, {9, 1, 'a'}, {3, 3, 'a', ' ', 'b'}, append([]byte{1, 16}, make([]byte, 16)...),
+	} {
 		_, ok := gatewayIn(bad)
 		require.False(t, ok, "%v", bad)
 	}

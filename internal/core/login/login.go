@@ -2,7 +2,11 @@
 // directory, a server elsewhere) and by which method is nothing that a tunnel needs to know; what a message says neither.
 package login
 
-import "yellowlantern/internal/core/reason"
+import (
+	"errors"
+
+	"yellowlantern/internal/core/reason"
+)
 
 // Conversation carries one login. Calls may take long, for passwords are kept in a database or elsewhere; there is one at a time.
 type Conversation interface {
@@ -32,6 +36,9 @@ type Outcome struct {
 	Key   []byte        // with OK: the key that both sides have of it (RFC 3748 §7.10), 64 octets; nil: the method gives none
 	Why   reason.Reason // without OK
 }
+
+// ErrStamp is where what somebody proved themselves with is not what it was, or they may not come in any more: they must log in anew.
+var ErrStamp = errors.New("password or state of the person have changed since they logged in, or an administrator ended their sessions")
 
 // Refused ends a conversation.
 func Refused(why reason.Reason) Step { return Step{Over: true, Outcome: Outcome{Why: why}} }

@@ -180,7 +180,8 @@ func faultOf(err error) reason.Code {
 }
 
 // connect logs in by one way, which it closes if that fails.
-func connect(ctx context.Context, way carrier, gateway netip.AddrPort, l dial.Login, sentBy string, receive func([]byte)) (*device, error) {
+func connect(ctx context.Context, way carrier, gateway netip.AddrPort, l dial.Login, sentBy string, receive func([]byte),
+) (*device, error) {
 	t := &device{at: gateway.Addr(), receive: receive, up: make(chan error, 1), keyLog: l.KeyLog, keepalive: l.Keepalive, here: make(chan struct{}, 1)}
 	t.way.Store(&way)
 	tcp := way.Name() == session.OverTCP
