@@ -182,7 +182,9 @@ func faultOf(err error) reason.Code {
 // connect logs in by one way, which it closes if that fails.
 func connect(ctx context.Context, way carrier, gateway netip.AddrPort, l dial.Login, sentBy string, receive func([]byte),
 ) (*device, error) {
-	t := &device{at: gateway.Addr(), receive: receive, up: make(chan error, 1), keyLog: l.KeyLog, keepalive: l.Keepalive, here: make(chan struct{}, 1)}
+	t := &device{
+		at: gateway.Addr(), receive: receive, up: make(chan error, 1), keyLog: l.KeyLog, keepalive: l.Keepalive, here: make(chan struct{}, 1),
+	}
 	t.way.Store(&way)
 	tcp := way.Name() == session.OverTCP
 	offer, err := ike.PolicyOf(l.Algorithms)
@@ -199,8 +201,9 @@ func connect(ctx context.Context, way carrier, gateway netip.AddrPort, l dial.Lo
 	}
 	t.ini, err = ike.NewInitiator(ike.Caller{
 		Name: l.Identity, User: l.User, Password: l.Password, Device: l.Device, Roots: l.Roots, Algorithms: offer, Rand: rand.Reader,
-		Local: way.Local(), Remote: gateway, Now: time.Now, LogKeys: l.KeyLog != nil, TCP: tcp, Liveness: l.Liveness, Patience: l.Patience,
-		Ticket: ticket, SentBy: sentBy,
+		Local: way.Local(), Remote: gateway, Now: time.Now, LogKeys: l.KeyLog != nil, TCP: tcp, Liveness: l.Liveness,
+		Patience: l.Patience,
+		Ticket:   ticket, SentBy: sentBy,
 	})
 	if err != nil {
 		way.Close()
