@@ -49,6 +49,8 @@ var mutations = []mutation{
 	{"what comes from inside is not held to the routes", "forward/flow.go", "if ok, _ := class.Selects(site.Packet{Src: p.Dst, Dst: p.Src, Service: p.Service}); !ok {", "if ok, _ := class.Selects(site.Packet{Src: p.Dst, Dst: p.Src, Service: p.Service}); !ok && p.Src.Is6() {"},
 	{"a home network hides nothing", "site/admission.go", "c.sent = c.sent.Subtract(at)", "_ = at"},
 	{"a home network hides what is routed by smaller prefixes", "site/admission.go", "c.Routes.Covers(at) {", "c.Routes.Overlaps(at) {"},
+	{"anybody asks the gateway's own services", "site/own.go", "if p.Service == dhcpServer && leased.Contains(p.Src) {", "if p.Service == dhcpServer {"},
+	{"what is for the gateway's own services goes on", "forward/forward.go", "if own := site.Owned(p, s.leased); own != site.NoOwn {", "if own := site.Owned(p, s.leased); own == site.OwnDHCP {"},
 	{"what must not be cut is cut", "forward/size.go", "if i.DontFragment && largest > mtu {", "if i.DontFragment && largest > 2*mtu {"},
 	{"a checksum is left as it was", "packet/packet.go", "		put(sum, adjust(binary.BigEndian.Uint16(sum), was, port))", "		_ = was"},
 }

@@ -598,6 +598,18 @@ func (k probePacket) tooLarge(mtu int) bool {
 	return k.size > mtu && !k.fragment && (k.keep || k.dst.Is6())
 }
 
+// own tells whether a packet asks the gateway for what it answers by itself.
+func (k probePacket) own(leased []netip.Addr) bool {
+	mine, six := slices.Contains(leased, k.src), slices.ContainsFunc(leased, netip.Addr.Is6)
+	switch k.dst.String() {
+	case "255.255.255.255":
+		return k.proto == 17 && k.port == 67 && mine
+	case "ff02::2":
+		return k.proto == 58 && k.kind == 133 && six && (mine || inPrefix("fe80::/10", k.src) || k.src == netip.IPv6Unspecified())
+	}
+	return false
+}
+
 // judge follows a packet through the stations in the page's order.
 func (n naive) judge(groups []string, leased []netip.Addr, k probePacket, at moment) ruling {
 	var v ruling
@@ -613,6 +625,9 @@ func (n naive) judge(groups []string, leased []netip.Addr, k probePacket, at mom
 	p := n.passage(groups)
 	if p == nil {
 		return ruling{lostAt: "admission", carried: "admission"}
+	}
+	if k.own(leased) {
+		return ruling{lostAt: "own-services", carried: "own-services"}
 	}
 	routed := n.routed(p, k.dst)
 	family := slices.ContainsFunc(n.p.Pools, func(pool plan.Pool) bool {

@@ -305,6 +305,17 @@ func randomPacket(t *rapid.T, from []netip.Addr, dsts []netip.Addr) probePacket 
 			}
 		}
 	}
+	if rapid.IntRange(0, 19).Draw(t, "own services") == 0 { // or next to them
+		k.dst = pick(t, parseAddrs([]string{"255.255.255.255", "255.255.255.254", "ff02::2", "ff02::1"}), "asks")
+		k.src = pick(t, append(parseAddrs([]string{"fe80::7", "::", "10.99.0.6", "0.0.0.0"}), append(from, from...)...), "asker")
+		if k.src.Is4() != k.dst.Is4() {
+			k.src = netip.MustParseAddr(map[bool]string{true: "10.99.0.6", false: "fe80::7"}[k.dst.Is4()])
+		}
+		if k.proto, k.port = 17, pick(t, []int{67, 67, 68}, "port"); k.dst.Is6() {
+			k.proto, k.kind, k.port = 58, pick(t, []int{133, 133, 134}, "type"), 0
+		}
+		return k
+	}
 	switch k.proto = pick(t, []int{6, 6, 17, 1, 58, 47}, "proto"); k.proto {
 	case 6, 17:
 		k.port, k.flags = pick(t, []int{0, 53, 79, 80, 81, 90, 91, 443, 65535}, "port"), 2

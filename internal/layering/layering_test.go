@@ -121,7 +121,7 @@ var coreOrder = [][]string{
 	{"login", "inside", "devices"},
 	{"session", "kernel"},
 	{"packet", "plan", "pool", "esp", "eap", "cert", "pcapng"},
-	{"site", "ike", "tunnel", "outline", "seen"},
+	{"site", "ike", "tunnel", "outline", "seen", "ownservice"},
 	{"reach", "forward"},
 	{"check"},
 	{"diagnose", "begin"},

@@ -177,6 +177,11 @@ func (e *Engine) FromTunnel(from *Session, b []byte, now time.Time) Result {
 	s.Counters.InBytes += uint64(len(b))
 	s.Counters.LastIn = now
 	p := site.Packet{Src: info.Src, Dst: info.Dst, Service: info.Service()}
+	if !info.Fragment {
+		if own := site.Owned(p, s.leased); own != site.NoOwn {
+			return s.serve(m, own, b, info, now)
+		}
+	}
 	if ok, ref := class.Leases(p, s.leased); !ok {
 		return s.lose(site.Source, ref)
 	}

@@ -45,6 +45,10 @@ func (m *Model) Travel(c *Class, p Packet, leased netset.Addrs, when When) Journ
 	if !t.add(Admission, true, false, m.Admit(c)) {
 		return t.j
 	}
+	if v, own := m.Keeps(c, p, leased); own {
+		t.add(OwnServices, true, false, v)
+		return t.j
+	}
 	t.add(Device, false, false, m.FromDevice(c, p))
 	if !t.add(Source, true, false, m.FromLeased(c, p, leased)) {
 		return t.j

@@ -20,6 +20,7 @@ import (
 const (
 	Admission   = "admission"
 	Device      = "device"
+	OwnServices = "own-services" // what the gateway answers by itself
 	Selectors   = "selectors"
 	Source      = "source"
 	Rules       = "rules"

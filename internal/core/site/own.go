@@ -1,0 +1,55 @@
+package site
+
+import (
+	"net/netip"
+
+	"yellowlantern/internal/core/netset"
+)
+
+// Own is one of the gateway's own services: what a device asks of the other end of its tunnel, for clients that learn from IKE neither
+// routes nor names. What asks for it is answered by the gateway itself, and goes no further.
+type Own int
+
+// The services.
+const (
+	NoOwn      Own = iota
+	OwnDHCP        // DHCPINFORM: UDP from the session's IPv4 address to port 67 at 255.255.255.255
+	OwnRouters     // router solicitation: ICMPv6 type 133 to ff02::2 from an address of the link's, none, or the session's
+)
+
+var (
+	everybody  = netip.AddrFrom4([4]byte{255, 255, 255, 255})
+	allRouters = netip.MustParseAddr("ff02::2")
+	dhcpServer = netset.PortPoint(netset.UDP, 67)
+	solicits   = netset.ICMPPoint(netset.ICMPv6, 133, 0)
+)
+
+// Owned decides at the station of the gateway's own services which of them a packet asks for; NoOwn: none, and it goes on. It must not be a
+// part of one.
+func Owned(p Packet, leased netset.Addrs) Own {
+	switch p.Dst {
+	case everybody:
+		if p.Service == dhcpServer && leased.Contains(p.Src) {
+			return OwnDHCP
+		}
+	case allRouters:
+		if p.Service == solicits && leased.HasFamily(false) &&
+			(p.Src.IsLinkLocalUnicast() || p.Src.IsUnspecified() || leased.Contains(p.Src)) {
+			return OwnRouters
+		}
+	}
+	return NoOwn
+}
+
+// Keeps is the station of the gateway's own services for journeys; ok is false where the packet is not for them.
+func (m *Model) Keeps(c *Class, p Packet, leased netset.Addrs) (v Verdict, ok bool) {
+	setting := "passages/" + c.Passage.Name + "/routes"
+	switch Owned(p, leased) {
+	case OwnDHCP:
+		return lost(setting, "the gateway answers DHCP by itself, with routes and names of passage %s: nothing of it goes further", c.Passage.Name), true
+	case OwnRouters:
+		return lost(setting, "the gateway answers router solicitations by itself, with routes and names of passage %s: nothing of it goes further",
+			c.Passage.Name), true
+	}
+	return Verdict{}, false
+}
