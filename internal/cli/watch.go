@@ -192,7 +192,7 @@ func (p *printer) Sessions(ss []gateway.Session) {
 		}
 		rows = append(rows, []string{s.ID, s.User, s.Passage, addrs(s.Addresses), s.From, s.Since.Local().Format("15:04:05"), words},
 			[]string{
-				"", "", "by " + s.Tunnel, s.Suite, sized(s.InBytes) + " in, " + sized(s.OutBytes) + " out", "heard " + heard(s.Heard), "",
+				"", "", "by " + s.Tunnel, s.Suite + ": " + s.Later(), sized(s.InBytes) + " in, " + sized(s.OutBytes) + " out", "heard " + heard(s.Heard), "",
 			})
 	}
 	p.table([]string{"session", "user", "passage", "address, algorithms", "from, octets", "since", "state"}, rows)

@@ -14,28 +14,31 @@ import (
 
 // Session is what is known of a live session.
 type Session struct {
-	ID         string            `json:"id"`
-	Gateway    string            `json:"gateway"`
-	User       string            `json:"user"`
-	Groups     []string          `json:"groups" nullable:"false"`
-	Passage    string            `json:"passage"`
-	Addresses  []netip.Addr      `json:"addresses" nullable:"false" doc:"Leased to the person."`
-	From       string            `json:"from" doc:"Address and port that the device is seen at."`
-	TCP        bool              `json:"tcp,omitempty" doc:"It comes over TCP, for UDP is dropped on its way."`
-	Behind     bool              `json:"behind" doc:"The device is behind a translation."`
-	Suite      string            `json:"suite"`
-	Device     string            `json:"device,omitempty" doc:"What the device calls itself; nobody is admitted by it."`
-	Tunnel     string            `json:"tunnel"`
-	Kind       string            `json:"kind" doc:"Of the tunnel."`
-	Since      time.Time         `json:"since"`
-	Heard      time.Time         `json:"heard,omitzero" doc:"When traffic last came."`
-	InPackets  uint64            `json:"in-packets"`
-	InBytes    uint64            `json:"in-bytes" doc:"Octets that came from the person."`
-	OutPackets uint64            `json:"out-packets"`
-	OutBytes   uint64            `json:"out-bytes"`
-	Lost       map[string]uint64 `json:"lost" doc:"Packets lost, by station."`
-	Missing    uint64            `json:"missing" doc:"Packets that the device sent and that did not come, as their sequence numbers tell."`
-	Words      string            `json:"words,omitempty" doc:"What is remarkable about it."`
+	ID        string       `json:"id"`
+	Gateway   string       `json:"gateway"`
+	User      string       `json:"user"`
+	Groups    []string     `json:"groups" nullable:"false"`
+	Passage   string       `json:"passage"`
+	Addresses []netip.Addr `json:"addresses" nullable:"false" doc:"Leased to the person."`
+	From      string       `json:"from" doc:"Address and port that the device is seen at."`
+	TCP       bool         `json:"tcp,omitempty" doc:"It comes over TCP, for UDP is dropped on its way."`
+	Behind    bool         `json:"behind" doc:"The device is behind a translation."`
+	Suite     string       `json:"suite"`
+	// What somebody can make of a recording who has a quantum computer later.
+	SafeLogin   bool              `json:"safe-login" doc:"Its login cannot be read later, with a quantum computer, by who recorded it."`
+	SafeTraffic bool              `json:"safe-traffic" doc:"Nor can its traffic."`
+	Device      string            `json:"device,omitempty" doc:"What the device calls itself; nobody is admitted by it."`
+	Tunnel      string            `json:"tunnel"`
+	Kind        string            `json:"kind" doc:"Of the tunnel."`
+	Since       time.Time         `json:"since"`
+	Heard       time.Time         `json:"heard,omitzero" doc:"When traffic last came."`
+	InPackets   uint64            `json:"in-packets"`
+	InBytes     uint64            `json:"in-bytes" doc:"Octets that came from the person."`
+	OutPackets  uint64            `json:"out-packets"`
+	OutBytes    uint64            `json:"out-bytes"`
+	Lost        map[string]uint64 `json:"lost" doc:"Packets lost, by station."`
+	Missing     uint64            `json:"missing" doc:"Packets that the device sent and that did not come, as their sequence numbers tell."`
+	Words       string            `json:"words,omitempty" doc:"What is remarkable about it."`
 
 	told Told
 }
@@ -76,9 +79,20 @@ func (g *Gateway) status(s *session.Session) Session {
 	return Session{
 		Missing: missing, ID: session.FormatID(s.ID), Gateway: s.Gateway, User: s.User, Groups: s.Groups, Passage: s.Passage,
 		Addresses: s.Addresses, From: g.seenAt(at.Addr).String(), TCP: at.Over == session.OverTCP, Behind: at.Behind, Kind: s.Kind,
-		Suite: s.Algorithms, Device: s.Device, Tunnel: s.Tunnel, Since: s.Since, Heard: c.LastIn, InPackets: c.InPackets, InBytes: c.InBytes,
+		Suite: s.Algorithms, SafeLogin: s.SafeLogin, SafeTraffic: s.SafeTraffic, Device: s.Device, Tunnel: s.Tunnel, Since: s.Since, Heard: c.LastIn, InPackets: c.InPackets, InBytes: c.InBytes,
 		OutPackets: c.OutPackets, OutBytes: c.OutBytes, Lost: c.Lost, Words: remark(c), told: Told{s.Routes, s.DNS, s.Domains},
 	}
+}
+
+// Later says what can be read later of a recording.
+func (s Session) Later() string {
+	switch {
+	case s.SafeLogin && s.SafeTraffic:
+		return "safe against later decryption"
+	case s.SafeTraffic:
+		return "traffic safe against later decryption, login not"
+	}
+	return "not safe against later decryption"
 }
 
 func lostOf(c session.Counters) (n uint64) {

@@ -1256,6 +1256,7 @@ export interface components {
             reason: string;
         };
         AlgorithmSet: {
+            additional?: string[];
             encryption?: string[];
             groups?: string[];
             integrity?: string[];
@@ -1893,6 +1894,10 @@ export interface components {
             /** Format: int64 */
             "out-packets": number;
             passage: string;
+            /** @description Its login cannot be read later, with a quantum computer, by who recorded it. */
+            "safe-login": boolean;
+            /** @description Nor can its traffic. */
+            "safe-traffic": boolean;
             /** Format: date-time */
             since: string;
             suite: string;
@@ -2072,6 +2077,10 @@ export interface components {
             off?: boolean;
         };
         PlanAlgorithms: {
+            /** @description Key exchanges beside that by group, where the device has one (RFC 9370): what is recorded today is then not read by a quantum computer later. */
+            additional?: ("ML-KEM-768" | "ML-KEM-1024")[];
+            /** @description Devices without an additional key exchange are refused. */
+            "demand-additional"?: boolean;
             /** @description Further ones, or all where no level is named; the preferred first. */
             encryption?: ("AES-256-GCM-16" | "AES-128-GCM-16" | "ChaCha20-Poly1305" | "AES-256-CBC" | "AES-128-CBC" | "3DES-CBC")[];
             /** @description Of the key exchange. MODP-3072 to MODP-8192 are in no level: they take long. */

@@ -16,10 +16,11 @@ const (
 	PRF        Kind = 2
 	Integrity  Kind = 3
 	Group      Kind = 4
+	Additional Kind = 6 // a key exchange beside that by group (RFC 9370)
 )
 
 func (k Kind) String() string {
-	return map[Kind]string{Encryption: "encryption", PRF: "prf", Integrity: "integrity", Group: "groups"}[k]
+	return map[Kind]string{Encryption: "encryption", PRF: "prf", Integrity: "integrity", Group: "groups", Additional: "additional"}[k]
 }
 
 // Levels.
@@ -73,6 +74,8 @@ var All = []Algorithm{
 	{Name: "MODP-4096", Kind: Group, Number: 16, Entry: "4096-bit MODP Group", Source: "RFC 3526"},
 	{Name: "MODP-6144", Kind: Group, Number: 17, Entry: "6144-bit MODP Group", Source: "RFC 3526"},
 	{Name: "MODP-8192", Kind: Group, Number: 18, Entry: "8192-bit MODP Group", Source: "RFC 3526"},
+	{Name: "ML-KEM-768", Kind: Additional, Number: 36, Entry: "ml-kem-768", Source: "FIPS 203, RFC 9370", Level: Strict},
+	{Name: "ML-KEM-1024", Kind: Additional, Number: 37, Entry: "ml-kem-1024", Source: "FIPS 203, RFC 9370", Level: Strict},
 	{Name: "MODP-1024", Kind: Group, Number: 2, Entry: "1024-bit MODP Group", Source: "RFC 7296 appendix B.2", Level: Legacy, Weak: "whoever has the means of a state computes its keys once for everybody (RFC 8247 §2.4)"},
 }
 
@@ -112,11 +115,12 @@ type Set struct {
 	Integrity  []string `json:"integrity,omitempty" nullable:"false"`
 	PRF        []string `json:"prf,omitempty" nullable:"false"`
 	Groups     []string `json:"groups,omitempty" nullable:"false"`
+	Additional []string `json:"additional,omitempty" nullable:"false"` // where both sides have one
 }
 
 // OfLevel are all algorithms of a level.
 func OfLevel(level string) Set {
-	return Set{Of(level, Encryption), Of(level, Integrity), Of(level, PRF), Of(level, Group)}
+	return Set{Of(level, Encryption), Of(level, Integrity), Of(level, PRF), Of(level, Group), Of(level, Additional)}
 }
 
 // Kind gives those of a kind.
@@ -128,12 +132,14 @@ func (s *Set) Kind(k Kind) *[]string {
 		return &s.Integrity
 	case PRF:
 		return &s.PRF
+	case Additional:
+		return &s.Additional
 	}
 	return &s.Groups
 }
 
 // Kinds are all of them, in the order in which they are told.
-var Kinds = []Kind{Encryption, Integrity, PRF, Group}
+var Kinds = []Kind{Encryption, Integrity, PRF, Group, Additional}
 
 // Separate tells whether an encryption among them needs an integrity beside it.
 func (s Set) Separate() bool {
@@ -169,6 +175,8 @@ func (s Set) Lacks(other Set) (out Set) {
 	for _, k := range Kinds {
 		ours, theirs := *s.Kind(k), *other.Kind(k)
 		switch k {
+		case Additional:
+			continue // nobody needs one
 		case Integrity:
 			continue // with the encryption
 		case Encryption:

@@ -15,6 +15,7 @@ func TestLevels(t *testing.T) {
 		nil,
 		[]string{"PRF-HMAC-SHA2-256", "PRF-HMAC-SHA2-384", "PRF-HMAC-SHA2-512"},
 		[]string{"X25519", "P-256", "P-384", "P-521"},
+		[]string{"ML-KEM-768", "ML-KEM-1024"},
 	}, strict)
 	require.Equal(t, append(strict.Encryption, "AES-256-CBC", "AES-128-CBC"), broad.Encryption)
 	require.Equal(t, append(strict.Groups, "MODP-2048"), broad.Groups)
@@ -60,5 +61,6 @@ func TestLevels(t *testing.T) {
 	require.False(t, ok)
 	require.True(t, Set{Encryption: []string{"AES-256-CBC"}, PRF: []string{"PRF-HMAC-SHA2-256"}, Groups: []string{"X25519"}}.Empty())
 	require.False(t, broad.Empty())
-	require.Equal(t, "AES-256-GCM-16, AES-128-GCM-16, ChaCha20-Poly1305; PRF-HMAC-SHA2-256, PRF-HMAC-SHA2-384, PRF-HMAC-SHA2-512; X25519, P-256, P-384, P-521", strict.String())
+	require.Equal(t, "AES-256-GCM-16, AES-128-GCM-16, ChaCha20-Poly1305; PRF-HMAC-SHA2-256, PRF-HMAC-SHA2-384, PRF-HMAC-SHA2-512; X25519, P-256, P-384, P-521; ML-KEM-768, ML-KEM-1024",
+		strict.String())
 }

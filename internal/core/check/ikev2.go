@@ -80,6 +80,10 @@ func (o *OfTunnel) algorithms(own *plan.IKEv2) {
 		o.Add(Stop, "no-algorithms", "algorithms", "name some under "+missing+", or a level", "the tunnel has no %s: no device can agree with it", missing)
 		o.Mend("set", "algorithms/level", algorithm.Strict)
 	}
+	if a := own.Algorithms; a != nil && a.Demand && len(set.Additional) == 0 {
+		o.Add(Stop, "additional-missing", "algorithms/additional", "add ML-KEM-768", "an additional key exchange is demanded, and none is named: no device comes in")
+		o.Mend("set", "algorithms/additional", "[ML-KEM-768]")
+	}
 	o.weak(own)
 	o.onTheWay(set)
 }

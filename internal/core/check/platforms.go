@@ -31,6 +31,12 @@ func (c *checker) platform(p plan.Passage, t plan.Tunnel, d devices.Platform) {
 	if set := own.Set(); !set.Empty() {
 		c.agreement(p, t, set, d)
 	}
+	if a := own.Algorithms; a != nil && a.Demand && len(d.Able.Additional) == 0 {
+		c.add(Stop, "additional-not-offered", base+"/algorithms/demand-additional", "leave it out, or give these people a tunnel of their own",
+			"%s, which people of passage %s use, has no additional key exchange, however it is set up: it is refused at the first message (IKE_SA_INIT)",
+			d.Name, p.Name)
+		c.mend("remove", base+"/algorithms/demand-additional", "")
+	}
 	if !slices.Contains(d.Logins, t.Login) {
 		c.add(Stop, "login-not-offered", base+"/login", "use one of "+quoted(d.Logins), "%s, which people of passage %s use, cannot log in by %s", d.Name, p.Name, t.Login)
 	}

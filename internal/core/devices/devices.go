@@ -62,6 +62,7 @@ var Platforms = []Platform{
 			Groups: []string{
 				"X25519", "P-256", "P-384", "P-521", "MODP-2048", "MODP-3072", "MODP-4096", "MODP-6144", "MODP-8192", "MODP-1024",
 			},
+			Additional: []string{"ML-KEM-768", "ML-KEM-1024"}, // from version 26 on
 		},
 		Logins:    []string{"eap-mschapv2", "eap-tls", "pre-shared-key"},
 		RenewsIKE: 24 * time.Hour, RenewsESP: 24 * time.Hour, PFS: true, Fragments: true, Moves: true,

@@ -47,10 +47,11 @@ func algorithmIdentifier(oid asn1.ObjectIdentifier) []byte {
 	return der
 }
 
-// signedOctets is what AUTH covers (RFC 7296 §2.15): the first message, the other side's nonce, prf(SK_p, ID body).
+// signedOctets is what AUTH covers (RFC 7296 §2.15): the first message, the other side's nonce, prf(SK_p, ID body), and the additional key
+// exchange where there was one (RFC 9242 §3.3.2).
 func (k *keys) signedOctets(first, otherNonce, skP, idBody []byte) []byte {
 	out := append(append([]byte{}, first...), otherNonce...)
-	return append(out, k.suite.prf.sum(skP, idBody)...)
+	return append(append(out, k.suite.prf.sum(skP, idBody)...), k.intAuth...)
 }
 
 // keyAuth is AUTH by a shared key or by the key that EAP left behind (RFC 7296 §2.15, §2.16).

@@ -171,7 +171,7 @@ var (
 	xThenP  = policy("AES-256-GCM-16", "PRF-HMAC-SHA2-256", "X25519", "P-256")
 	pThenX  = policy("AES-256-GCM-16", "PRF-HMAC-SHA2-256", "P-256", "X25519")
 	nothing Policy
-	suiteP  = Suite{esp.AES256GCM, prfHMACSHA256, groupP256}
+	suiteP  = Suite{encr: esp.AES256GCM, prf: prfHMACSHA256, group: groupP256}
 )
 
 // Every algorithm logs in and carries a renewal; where both sides have several, the gateway's order decides.
@@ -193,6 +193,9 @@ func TestLoginByEveryAlgorithm(t *testing.T) {
 			same("AES-128-GCM-16", a.Name, "P-256")
 		case algorithm.Group:
 			same("AES-256-GCM-16", "PRF-HMAC-SHA2-384", a.Name)
+		case algorithm.Additional:
+			same("AES-256-GCM-16", "PRF-HMAC-SHA2-512", "X25519", a.Name)
+			same("AES-256-CBC", "HMAC-SHA2-256-128", "PRF-HMAC-SHA2-256", "MODP-2048", a.Name)
 		}
 	}
 	all := func(level string) (out []string) {
@@ -212,6 +215,15 @@ func TestLoginByEveryAlgorithm(t *testing.T) {
 			[]string{"AES-256-CBC", "HMAC-SHA2-384-192", "PRF-HMAC-SHA2-512", "P-384", "AES-256-GCM-16", "PRF-HMAC-SHA2-256", "X25519"},
 			all(algorithm.Broad),
 			[]string{"AES-256-CBC", "HMAC-SHA2-384-192", "PRF-HMAC-SHA2-512", "P-384"},
+		},
+		tried{
+			all(algorithm.Strict), all(algorithm.Broad),
+			[]string{"AES-256-GCM-16", "PRF-HMAC-SHA2-256", "X25519", "ML-KEM-768"},
+		},
+		tried{
+			[]string{"AES-256-GCM-16", "PRF-HMAC-SHA2-256", "X25519", "ML-KEM-1024"},
+			all(algorithm.Broad),
+			[]string{"AES-256-GCM-16", "PRF-HMAC-SHA2-256", "X25519", "ML-KEM-1024"},
 		},
 		tried{
 			all(algorithm.Legacy),

@@ -82,6 +82,7 @@ type phase int
 const (
 	phBack phase = iota
 	phInit
+	phIntermediate
 	phFirst
 	phEAP
 	phLast
@@ -95,6 +96,8 @@ type Initiator struct {
 	spiI, spiR   uint64
 	suite        Suite
 	half         dh
+	kem          kem
+	macked       []byte // what AUTH covers of our half of the additional key exchange
 	ni, nr       []byte
 	cookie       []byte
 	keys         *keys
@@ -180,6 +183,9 @@ func (i *Initiator) sendInit(now time.Time) {
 		notify{kind: nNATSource, data: natHash(i.spiI, 0, i.c.Local)}.payload(),
 		notify{kind: nNATDestination, data: natHash(i.spiI, 0, i.c.Remote)}.payload(),
 		notify{kind: nSignatureHashes, data: []byte{0, hashSHA256}}.payload(), notify{kind: nFragments}.payload())
+	if len(i.c.Algorithms.additional) > 0 {
+		ps = append(ps, notify{kind: nIntermediate}.payload())
+	}
 	if i.c.SentBy != "" {
 		ps = append(ps, notify{kind: nRedirectedFrom, data: gatewayAt(i.c.SentBy)}.payload())
 	} else {
@@ -315,13 +321,17 @@ func (i *Initiator) initAnswered(now time.Time, m *message) {
 	i.answer, i.spiR, i.nr, i.request = m.raw, m.spiR, append([]byte{}, nonce...), nil
 	i.keys = firstKeys(suite, shared, i.ni, i.nr, i.spiI, i.spiR)
 	i.float(m)
+	if suite.additional != 0 {
+		i.sendIntermediate(now)
+		return
+	}
 	i.phase, i.id = phFirst, 1
 	i.sendFirst(now)
 }
 
 // float goes on by UDP 4500, having learnt from the first answer how the way is.
 func (i *Initiator) float(m *message) {
-	if i.c.LogKeys {
+	if i.c.LogKeys && (i.suite.additional == 0 || i.c.Ticket != nil) {
 		i.emit(ikeKeyRow(i.spiI, i.spiR, i.keys))
 	}
 	_, i.parts = m.notified(nFragments)
@@ -368,6 +378,8 @@ func (i *Initiator) answered(now time.Time, x exchange, m *message) {
 		return
 	}
 	switch i.phase {
+	case phIntermediate:
+		i.intermediateAnswered(now, m)
 	case phFirst:
 		if err := i.checkGateway(m); err != nil {
 			// Tell the gateway, so that its administrator learns of it (RFC 7296 §2.21.2).

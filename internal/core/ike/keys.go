@@ -15,6 +15,8 @@ type keys struct {
 	suite                     Suite
 	d, ai, ar, ei, er, pi, pr []byte
 	sealI, sealR              *esp.Messages
+	// intAuth is what AUTH covers of an additional key exchange; nil: there was none.
+	intAuth []byte
 }
 
 func deriveKeys(s Suite, seed, ni, nr []byte, spiI, spiR uint64) *keys {
@@ -98,6 +100,7 @@ func (k *keys) open(m *message, fromInitiator bool) (*message, error) {
 	}
 	inner := &message{header: m.header, raw: m.raw}
 	first := payloadType(m.raw[len(m.raw)-len(body)-4])
+	inner.chain, inner.chainFirst = plain, first
 	inner.payloads, err = parsePayloads(first, plain)
 	return inner, err
 }

@@ -198,7 +198,8 @@ func (l *Listener) init(now time.Time, from Peer, m *message) {
 	if !l.room(now, from, m, nonce, slow(ke.group)) {
 		return
 	}
-	chosen, suite, ok := l.set.choose(offered)
+	_, furthers := m.notified(nIntermediate)
+	chosen, suite, ok := l.set.choose(offered, furthers)
 	if !ok {
 		l.emit(Note{
 			Peer: from, Reason: reason.Of(reason.NoCommonAlgorithm, reason.With{
@@ -342,13 +343,16 @@ func (r *login) welcome(ps []payload) {
 	if r.ticket == nil {
 		ps = append(ps, notify{kind: nChildless}.payload())
 	}
+	if r.furthers() {
+		ps = append(ps, notify{kind: nIntermediate}.payload())
+	}
 	if r.rfc7427 {
 		ps = append(ps, notify{kind: nSignatureHashes, data: []byte{0, hashSHA256}}.payload())
 	}
 	answer := &message{header: header{spiI: sa.spiI, spiR: sa.spiR, exchange: x, flags: flagResponse}, payloads: ps}
 	r.initResponse = answer.marshal()
 	l.logins[sa.own()] = r
-	if l.set.LogKeys {
+	if l.set.LogKeys && !r.furthers() {
 		l.emit(ikeKeyRow(sa.spiI, sa.spiR, sa.keys))
 	}
 	l.emit(Send{r.peer, r.initResponse})
@@ -501,8 +505,12 @@ func (s Settings) tunnels() []Tunnel { return append([]Tunnel{s.Tunnel}, s.More.
 
 // choose picks what the first tunnel accepts that accepts anything of it: which one a device asks for is known only once the key exchange
 // is over.
-func (s Settings) choose(offered []proposal) (proposal, Suite, bool) {
+// furthers tells whether the device has the exchange in which additional keys are exchanged.
+func (s Settings) choose(offered []proposal, furthers bool) (proposal, Suite, bool) {
 	for _, t := range s.tunnels() {
+		if !furthers {
+			t.Algorithms.additional = nil
+		}
 		if chosen, suite, ok := chooseIKE(offered, t.Algorithms, nil); ok {
 			return chosen, suite, true
 		}

@@ -70,6 +70,7 @@ type login struct {
 	alone      bool // the device says that it has no other session
 	moves      bool // it tells when it moves (RFC 4555)
 	ticket     *ticket
+	before     *keys  // those before the additional key exchange
 	childless  bool   // it asks for no Child SA yet (RFC 6023)
 	follows    bool   // it goes to other gateways that it is sent to (RFC 5685)
 	sentBy     string // the gateway that sent it here
@@ -90,7 +91,11 @@ func (r *login) handle(now time.Time, from Peer, m *message) {
 	}
 	if m.id != w.expect {
 		if m.id+1 == w.expect && w.reply != nil {
-			if in, err := r.sa.keys.open(m, true); err != errSealed { // only to who can have sent the request
+			in, err := r.sa.keys.open(m, true)
+			if err == errSealed && r.before != nil {
+				in, err = r.before.open(m, true)
+			}
+			if err != errSealed { // only to who can have sent the request
 				r.l.Counters.Replayed++
 				if in.begins() {
 					sendAll(r.l.emit, from, w.reply)
@@ -127,7 +132,11 @@ func (r *login) handle(now time.Time, from Peer, m *message) {
 	}
 	switch m.exchange {
 	case ikeAuth:
-		r.auth(now, in)
+		if r.furthersFirst() {
+			r.auth(now, in)
+		}
+	case ikeIntermediate:
+		r.intermediate(in)
 	case informational:
 		r.informEarly(in)
 	default:
@@ -362,7 +371,7 @@ func (r *login) authLast(m *message) {
 func (r *login) askLease() {
 	ask := AskLease{
 		ID: r.id, User: r.user, Groups: r.groups, Tunnel: r.tunnel.ID, Suite: r.sa.suite.String(), From: r.peer, Device: r.device(),
-		Alone: r.alone, Stamp: r.stamp,
+		Alone: r.alone, Stamp: r.stamp, SafeLater: r.sa.suite.additional != 0,
 	}
 	if r.ticket != nil {
 		ask.Back = r.ticket.Remember

@@ -27,6 +27,7 @@ const (
 	informational exchange = 37
 	// ikeSessionResume is RFC 5723 §4.3.
 	ikeSessionResume exchange = 38
+	ikeIntermediate  exchange = 43 // RFC 9242 §3.2
 )
 
 // Header flags.
@@ -84,6 +85,9 @@ type message struct {
 	payloads []payload
 	raw      []byte
 	part     *part // it is a part of a message, and this is what it holds
+	// chain is what was encrypted of it, as it came, and chainFirst the kind of its first payload.
+	chain      []byte
+	chainFirst payloadType
 }
 
 // parseHeader reads the header and checks that the length it tells is the datagram's.

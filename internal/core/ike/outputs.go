@@ -59,7 +59,9 @@ type AskLease struct {
 	Device string // what the device calls itself: nobody is admitted by it
 	Alone  bool   // it says that it has no other session (RFC 7296 §2.4, INITIAL_CONTACT)
 	Stamp  string // for what they logged in with
-	Back   []byte // what was remembered of somebody who came back by it
+	// SafeLater is that neither login nor traffic can be read later by somebody who recorded them and has a quantum computer then.
+	SafeLater bool
+	Back      []byte // what was remembered of somebody who came back by it
 }
 
 // AskBack asks who it is whom the gateway remembered; the answer goes to Listener.Back.

@@ -107,6 +107,7 @@ func (g *gathered) add(m *message) (*message, error) {
 	*g = gathered{}
 	whole := &message{header: m.header, raw: m.raw}
 	var err error
+	whole.chain, whole.chainFirst = chain, first
 	whole.payloads, err = parsePayloads(first, chain)
 	return whole, err
 }

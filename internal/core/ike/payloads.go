@@ -141,6 +141,7 @@ const (
 	nTicketWanted         notifyType = 16410
 	nTicketRefused        notifyType = 16412
 	nTicket               notifyType = 16413
+	nIntermediate         notifyType = 16438 // INTERMEDIATE_EXCHANGE_SUPPORTED, RFC 9242 §4
 	nSignatureHashes      notifyType = 16431
 	nFragments            notifyType = 16430 // RFC 7383 §2.3
 )

@@ -121,6 +121,7 @@ func ikeProposals(p Policy, spi []byte) []proposal {
 	for _, group := range p.groups {
 		more = append(more, transform{kind: tDH, id: group})
 	}
+	more = append(more, p.furthers()...)
 	return p.proposals(protoIKE, spi, more...)
 }
 
@@ -155,11 +156,27 @@ func (p proposal) allows(kind uint8, id uint16) bool {
 // understood tells whether all transforms are of types that are known for the protocol. A proposal with others is unacceptable
 // (RFC 7296 §3.3.6).
 func (p proposal) understood() bool {
-	kinds := []uint8{tEncr, tPRF, tInteg, tDH}
+	kinds := []uint8{tEncr, tPRF, tInteg, tDH, tADDKE1}
 	if p.protocol == protoESP {
 		kinds = []uint8{tEncr, tInteg, tDH, tESN}
 	}
-	return !slices.ContainsFunc(p.transforms, func(t transform) bool { return !slices.Contains(kinds, t.kind) })
+	return !slices.ContainsFunc(p.transforms, func(t transform) bool {
+		// Further exchanges may be left out where that is offered.
+		if t.kind >= tADDKE1 && t.kind <= tADDKE7 && (t.kind > tADDKE1 || p.protocol == protoESP) {
+			return !p.allows(t.kind, 0)
+		}
+		return !slices.Contains(kinds, t.kind)
+	})
+}
+
+// further picks the additional key exchange; 0: none. ok is false where none will do.
+func (p proposal) further(ours Policy) (method uint16, ok bool) {
+	for _, method := range ours.additional {
+		if p.has(transform{kind: tADDKE1, id: method}) {
+			return method, true
+		}
+	}
+	return 0, !ours.demands && p.allows(tADDKE1, 0)
 }
 
 // fits tells whether a proposal has a cipher, with its integrity and no other demand.
@@ -182,9 +199,15 @@ func chooseIKE(offered []proposal, ours Policy, spi []byte) (proposal, Suite, bo
 			for _, group := range ours.groups {
 				want := []transform{{kind: tPRF, id: uint16(prf)}, {kind: tDH, id: group}}
 				for _, p := range fit {
-					if p.has(want[0]) && p.has(want[1]) {
-						return proposal{p.number, protoIKE, spi, append(protection(cipher), want...)}, Suite{cipher, prf, group}, true
+					method, ok := p.further(ours)
+					if !ok || !p.has(want[0]) || !p.has(want[1]) {
+						continue
 					}
+					if method != 0 {
+						want = append(want, transform{kind: tADDKE1, id: method})
+					}
+					chosen := proposal{p.number, protoIKE, spi, append(protection(cipher), want...)}
+					return chosen, Suite{encr: cipher, prf: prf, group: group, additional: method}, true
 				}
 			}
 		}
@@ -336,6 +359,7 @@ var otherNames = map[[3]uint16]string{
 	{tInteg, 0, 0}: "no separate integrity", {tInteg, 1, 0}: "HMAC-MD5-96", {tInteg, 5, 0}: "AES-XCBC-96", {tInteg, 8, 0}: "AES-CMAC-96",
 	{tDH, 1, 0}: "MODP-768", {tDH, 5, 0}: "MODP-1536", {tDH, 22, 0}: "MODP-1024-160", {tDH, 23, 0}: "MODP-2048-224", {tDH, 24, 0}: "MODP-2048-256",
 	{tDH, 25, 0}: "P-192", {tDH, 26, 0}: "P-224", {tDH, 32, 0}: "X448", {tDH, 35, 0}: "ML-KEM-512", {tDH, 36, 0}: "ML-KEM-768", {tDH, 37, 0}: "ML-KEM-1024",
+	{tADDKE1, 0, 0}: "no additional exchange", {tADDKE1, 35, 0}: "ML-KEM-512",
 	{tESN, 0, 0}: "no ESN", {tESN, 1, 0}: "ESN",
 }
 
@@ -346,7 +370,9 @@ func (t transform) String() string {
 	if name, ok := otherNames[[3]uint16{uint16(t.kind), t.id, t.keyLen}]; ok {
 		return name
 	}
-	kind := map[uint8]string{tEncr: "encryption", tPRF: "PRF", tInteg: "integrity", tDH: "group", tESN: "ESN"}[t.kind]
+	kind := map[uint8]string{
+		tEncr: "encryption", tPRF: "PRF", tInteg: "integrity", tDH: "group", tESN: "ESN", tADDKE1: "additional exchange",
+	}[t.kind]
 	if t.keyLen != 0 {
 		return fmt.Sprintf("%s %d (%d bits)", kind, t.id, t.keyLen)
 	}

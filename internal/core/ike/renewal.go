@@ -34,7 +34,7 @@ func (s *ikeSA) renewed(now time.Time, m *message, offered []proposal, ni []byte
 		s.refuse(createChildSA, nNoAdditionalSAs)
 		return
 	}
-	chosen, suite, ok := chooseIKE(offered, b.tunnel.Algorithms, binary.BigEndian.AppendUint64(nil, own))
+	chosen, suite, ok := chooseIKE(offered, b.tunnel.Algorithms.once(), binary.BigEndian.AppendUint64(nil, own))
 	switch {
 	case !ok:
 		s.refuse(createChildSA, nNoProposalChosen)
@@ -75,6 +75,7 @@ func (s *ikeSA) renewed(now time.Time, m *message, offered []proposal, ni []byte
 
 // successor is the SA that takes this one's place, with fresh keys and message IDs.
 func (s *ikeSA) successor(now time.Time, suite Suite, shared, ni, nr []byte, spiI, spiR uint64, mine bool) *ikeSA {
+	suite.additional = s.suite.additional
 	next := &ikeSA{b: s.b, mine: mine, spiI: spiI, spiR: spiR, suite: suite, keyed: now, parts: s.parts}
 	next.keys = s.keys.renewed(suite, shared, ni, nr, spiI, spiR)
 	s.b.sas = append(s.b.sas, next)
@@ -113,7 +114,7 @@ func (s *ikeSA) askRenewalWith(now time.Time, own uint64, half dh) {
 		if s.replaced() {
 			return nil, false
 		}
-		proposals := ikeProposals(b.tunnel.Algorithms, binary.BigEndian.AppendUint64(nil, own))
+		proposals := ikeProposals(b.tunnel.Algorithms.once(), binary.BigEndian.AppendUint64(nil, own))
 		return []payload{saPayload(proposals...), {kind: plNonce, body: ni}, keyExchange{group, half.public()}.payload()}, true
 	}, answered: func(now time.Time, m *message) {
 		if b.over {
@@ -152,7 +153,7 @@ func (s *ikeSA) renewalAnswered(now time.Time, m *message, own uint64, ni, share
 	if err != nil || len(chosen) != 1 || len(chosen[0].spi) != 8 || !goodNonce(nr, s.suite.prf) {
 		return nil
 	}
-	_, suite, ok := chooseIKE(chosen, s.b.tunnel.Algorithms, chosen[0].spi)
+	_, suite, ok := chooseIKE(chosen, s.b.tunnel.Algorithms.once(), chosen[0].spi)
 	if !ok || suite.group != group {
 		return nil
 	}

@@ -68,12 +68,18 @@ type Suite struct {
 	encr  esp.Algorithm
 	prf   prfKind
 	group uint16
+	// additional is the method of a second key exchange (RFC 9370), of the login that all keys since are made of; 0: there was none.
+	additional uint16
 }
 
 // String names them, in the words of plans.
 func (s Suite) String() string {
-	words := make([]string, 0, 4)
-	for _, t := range append(protection(s.encr), transform{kind: tPRF, id: uint16(s.prf)}, transform{kind: tDH, id: s.group}) {
+	words := make([]string, 0, 5)
+	all := append(protection(s.encr), transform{kind: tPRF, id: uint16(s.prf)}, transform{kind: tDH, id: s.group})
+	if s.additional != 0 {
+		all = append(all, transform{kind: tADDKE1, id: s.additional})
+	}
+	for _, t := range all {
 		words = append(words, t.String())
 	}
 	return strings.Join(words, ", ")
@@ -85,13 +91,41 @@ type Policy struct {
 	integrity  []esp.Integrity // beside an encryption that has none of its own
 	prfs       []prfKind
 	groups     []uint16
-	short      bool // sequence numbers of packets have 32 bits, never 64
+	additional []uint16 // key exchanges beside that by group, where both sides have one
+	demands    bool     // there must be one
+	short      bool     // sequence numbers of packets have 32 bits, never 64
 }
 
-// Short is the policy without extended sequence numbers, which packet analysers cannot follow.
-func (p Policy) Short() Policy {
-	p.short = true
+// Legible is the policy without what packet analysers cannot follow: extended sequence numbers, and keys that change within a login, where
+// they need not.
+func (p Policy) Legible() Policy {
+	if p.short = true; !p.demands {
+		p.additional = nil
+	}
 	return p
+}
+
+// Demanding is the policy under which there must be an additional key exchange.
+func (p Policy) Demanding() Policy {
+	p.demands = true
+	return p
+}
+
+// once is the policy without additional key exchanges: keys that are renewed are made of those before, and so of what was exchanged then.
+func (p Policy) once() Policy {
+	p.additional, p.demands = nil, false
+	return p
+}
+
+// furthers are the transforms of additional key exchanges that are offered, and of none where that will do.
+func (p Policy) furthers() (out []transform) {
+	for _, method := range p.additional {
+		out = append(out, transform{kind: tADDKE1, id: method})
+	}
+	if len(out) > 0 && !p.demands {
+		out = append(out, transform{kind: tADDKE1})
+	}
+	return out
 }
 
 // numbers are the kinds of sequence numbers, the preferred first.
@@ -115,6 +149,8 @@ func PolicyOf(set algorithm.Set) (p Policy, err error) {
 				p.encryption = append(p.encryption, encryptions[[2]uint16{a.Number, a.Bits}])
 			case algorithm.Integrity:
 				p.integrity = append(p.integrity, integrities[a.Number])
+			case algorithm.Additional:
+				p.additional = append(p.additional, a.Number)
 			case algorithm.PRF:
 				p.prfs = append(p.prfs, prfKind(a.Number))
 			default:
@@ -172,13 +208,15 @@ func (p Policy) Largest(inner int) (most int) {
 
 // allows tells whether a suite can be agreed on under the policy.
 func (p Policy) allows(s Suite) bool {
-	return slices.Contains(p.ciphers(), s.encr) && slices.Contains(p.prfs, s.prf) && slices.Contains(p.groups, s.group)
+	return slices.Contains(p.ciphers(), s.encr) && slices.Contains(p.prfs, s.prf) && slices.Contains(p.groups, s.group) &&
+		(s.additional == 0 && !p.demands || slices.Contains(p.additional, s.additional))
 }
 
 // and is what one of both policies allows, and their mixtures.
 func (p Policy) and(o Policy) Policy {
 	return Policy{
-		joined(p.encryption, o.encryption), joined(p.integrity, o.integrity), joined(p.prfs, o.prfs), joined(p.groups, o.groups), o.short,
+		joined(p.encryption, o.encryption), joined(p.integrity, o.integrity), joined(p.prfs, o.prfs), joined(p.groups, o.groups),
+		joined(p.additional, o.additional), false, o.short,
 	}
 }
 

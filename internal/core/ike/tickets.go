@@ -33,20 +33,21 @@ type ticket struct {
 	Name     string    `json:"n"` // of the gateway, then
 	ID       []byte    `json:"i"` // the device's ID payload
 	D        []byte    `json:"d"` // SK_d
-	Suite    []uint16  `json:"s"` // encryption, integrity, PRF, group, by our own numbers
+	Suite    []uint16  `json:"s"` // encryption, integrity, PRF, group, additional exchange
 	Remember []byte    `json:"r"` // of the person: the gateway's own
 	Until    time.Time `json:"u"`
 }
 
 func (s Suite) numbers() []uint16 {
-	return []uint16{uint16(s.encr.Encryption), uint16(s.encr.Integrity), uint16(s.prf), s.group}
+	return []uint16{uint16(s.encr.Encryption), uint16(s.encr.Integrity), uint16(s.prf), s.group, s.additional}
 }
 
 func suiteOf(n []uint16) (Suite, bool) {
-	if len(n) != 4 {
+	if len(n) != 5 {
 		return Suite{}, false
 	}
-	return Suite{esp.Algorithm{Encryption: esp.Encryption(n[0]), Integrity: esp.Integrity(n[1])}, prfKind(n[2]), n[3]}, true
+	encr := esp.Algorithm{Encryption: esp.Encryption(n[0]), Integrity: esp.Integrity(n[1])}
+	return Suite{encr: encr, prf: prfKind(n[2]), group: n[3], additional: n[4]}, true
 }
 
 const ticketIDLen, ticketNonceLen = 4, 12

@@ -34,6 +34,8 @@ type Algorithms struct {
 	Integrity  []string `json:"integrity,omitempty" nullable:"false" enum:"HMAC-SHA2-256-128,HMAC-SHA2-384-192,HMAC-SHA2-512-256,HMAC-SHA1-96" doc:"For AES-CBC and 3DES-CBC, which protect no integrity themselves."`
 	PRF        []string `json:"prf,omitempty" nullable:"false" enum:"PRF-HMAC-SHA2-256,PRF-HMAC-SHA2-384,PRF-HMAC-SHA2-512,PRF-HMAC-SHA1" was:"sha256,sha384,sha512" doc:"What keys are made with."`
 	Groups     []string `json:"groups,omitempty" nullable:"false" enum:"X25519,P-256,P-384,P-521,MODP-2048,MODP-3072,MODP-4096,MODP-6144,MODP-8192,MODP-1024" was:"x25519,p256,p384,p521" doc:"Of the key exchange. MODP-3072 to MODP-8192 are in no level: they take long."`
+	Additional []string `json:"additional,omitempty" nullable:"false" enum:"ML-KEM-768,ML-KEM-1024" doc:"Key exchanges beside that by group, where the device has one (RFC 9370): what is recorded today is then not read by a quantum computer later."`
+	Demand     bool     `json:"demand-additional,omitempty" doc:"Devices without an additional key exchange are refused." then:"Most systems' own clients have none."`
 }
 
 // Lifetimes bound how long keys are used; zero: as long as the session lasts.
@@ -77,6 +79,7 @@ func (o *IKEv2) Set() algorithm.Set {
 		add(algorithm.Integrity, a.Integrity)
 		add(algorithm.PRF, a.PRF)
 		add(algorithm.Group, a.Groups)
+		add(algorithm.Additional, a.Additional)
 	}
 	for _, s := range o.Suites {
 		for i, w := range strings.SplitN(s, "-", 3) {
@@ -105,6 +108,7 @@ func (t Tunnel) Adding(more algorithm.Set) (out []Edit) {
 	for _, k := range algorithm.Kinds {
 		named := map[algorithm.Kind][]string{
 			algorithm.Encryption: a.Encryption, algorithm.Integrity: a.Integrity, algorithm.PRF: a.PRF, algorithm.Group: a.Groups,
+			algorithm.Additional: a.Additional,
 		}[k]
 		path := "tunnels/" + t.Name + "/algorithms/" + k.String()
 		for i, w := range *more.Kind(k) {

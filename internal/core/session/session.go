@@ -28,13 +28,15 @@ type Session struct {
 	Kind       string // of tunnel
 	Algorithms string
 	Device     string // what it calls itself
-	Since      time.Time
-	LoggedIn   time.Time    // earlier than Since where its person came back without logging in anew
-	Routes     netset.Addrs // that its device was told, and names
-	DNS        []netip.Addr
-	Domains    []string
-	MTU        int  // of the tunnel, inside, in octets
-	ClampMSS   bool // TCP is told that segments must fit the tunnel
+	// SafeLogin and SafeTraffic are that what was recorded of either cannot be read later, with a quantum computer.
+	SafeLogin, SafeTraffic bool
+	Since                  time.Time
+	LoggedIn               time.Time    // earlier than Since where its person came back without logging in anew
+	Routes                 netset.Addrs // that its device was told, and names
+	DNS                    []netip.Addr
+	Domains                []string
+	MTU                    int  // of the tunnel, inside, in octets
+	ClampMSS               bool // TCP is told that segments must fit the tunnel
 
 	// Addresses are leased to it. They change no more once it is up.
 	Addresses []netip.Addr

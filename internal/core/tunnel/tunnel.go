@@ -20,6 +20,8 @@ type Request struct {
 	From       netip.AddrPort
 	Device     string // what the device calls itself: nobody is admitted by it
 	Alone      bool   // it says that it has no other session: what is left of an older one on it ends
+	// SafeLogin and SafeTraffic are that what was recorded of either cannot be read later, with a quantum computer.
+	SafeLogin, SafeTraffic bool
 	// Stamp stands for what they logged in with; Back is what was remembered of them, where they came back by it instead.
 	Stamp string
 	Back  Remembered

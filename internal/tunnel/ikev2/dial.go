@@ -189,7 +189,7 @@ func connect(ctx context.Context, way carrier, gateway netip.AddrPort, l dial.Lo
 	tcp := way.Name() == session.OverTCP
 	offer, err := ike.PolicyOf(l.Algorithms)
 	if l.KeyLog != nil {
-		offer = offer.Short()
+		offer = offer.Legible()
 	}
 	if err != nil {
 		way.Close()

@@ -132,6 +132,7 @@ func (s *server) admit(ask ike.AskLease) {
 		x, grant := s.host.Admit(tunnel.Request{
 			User: ask.User, Groups: ask.Groups, Tunnel: ask.Tunnel, Algorithms: ask.Suite, From: s.host.SeenAt(ask.From.Addr),
 			Device: ask.Device, Alone: ask.Alone, Stamp: ask.Stamp, Back: ask.Back,
+			SafeLogin: ask.SafeLater, SafeTraffic: ask.SafeLater,
 		})
 		s.mu.Lock()
 		if x != nil {

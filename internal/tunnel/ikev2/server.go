@@ -177,8 +177,11 @@ func callers(ways []tunnel.Way, logged bool) (ike.Settings, error) {
 		if way.Algorithms, err = ike.PolicyOf(own.Set()); err != nil {
 			return s, fmt.Errorf("tunnel %s: %w", w.Name, err)
 		}
+		if a := own.Algorithms; a != nil && a.Demand {
+			way.Algorithms = way.Algorithms.Demanding()
+		}
 		if logged {
-			way.Algorithms = way.Algorithms.Short()
+			way.Algorithms = way.Algorithms.Legible()
 		}
 		if s.ID == "" {
 			s.Tunnel = way

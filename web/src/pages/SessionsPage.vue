@@ -69,6 +69,12 @@ const lost = (s: Session) =>
     .map(([station, n]) => `${n} at ${station}`)
     .concat(s.missing ? [`${s.missing} on the way`] : [])
     .join(', ')
+const later = (s: Session) =>
+  s['safe-login'] && s['safe-traffic']
+    ? 'safe against later decryption'
+    : s['safe-traffic']
+      ? 'traffic safe against later decryption, login not'
+      : 'not safe against later decryption'
 const clock = (t: string) => new Date(t).toLocaleTimeString()
 const lasted = (p: PastSession) => {
   const s = Math.round((new Date(p.until).getTime() - new Date(p.since).getTime()) / 1000)
@@ -110,7 +116,9 @@ const lasted = (p: PastSession) => {
             <td class="mono">{{ s.addresses.join(' ') }}</td>
             <td class="mono">
               {{ s.from }}<br /><small
-                >{{ s.tcp ? 'over TCP · ' : '' }}{{ s.behind ? 'behind a translation' : 'directly' }}<br />{{ s.suite }}</small
+                >{{ s.tcp ? 'over TCP · ' : '' }}{{ s.behind ? 'behind a translation' : 'directly' }}<br />{{ s.suite }}<br />{{
+                  later(s)
+                }}</small
               >
             </td>
             <td>
