@@ -85,6 +85,9 @@ func (r *login) closing() []payload {
 	if r.ticket != nil {
 		return []payload{{kind: plIDr, body: id}, authPayload(authSharedKey, r.sa.keys.backAuth(r.sa.keys.pr, octets))}
 	}
+	if r.shown.PublicKey != nil {
+		return r.shows()
+	}
 	return []payload{authPayload(authSharedKey, r.sa.keys.keyAuth(r.msk, octets))}
 }
 

@@ -72,6 +72,8 @@ type world struct {
 	lose   func(n int, fromDevice bool) bool
 	from   Peer
 	asked  []AskLease
+	shown  Shown
+	owner  conversation.Outcome                         // whose key it is
 	back   func(remembered []byte) conversation.Outcome // who came back
 	order  func([]Output) []Output                      // in which what one side sends at once comes; nil: as it was sent
 }
@@ -127,6 +129,9 @@ func (w *world) run(outs []Output, fromDevice bool) {
 		case AskLease:
 			w.asked = append(w.asked, o)
 			w.run(w.l.Granted(w.now, o.ID, w.grant), false)
+		case AskKey:
+			w.shown = o.Shown
+			w.run(w.l.Owner(w.now, o.ID, w.owner), false)
 		case AskBack:
 			w.run(w.l.Back(w.now, o.ID, w.back(o.Remember)), false)
 		default:
@@ -754,16 +759,16 @@ func TestRFCVectors(t *testing.T) {
 func TestSignatures(t *testing.T) {
 	octets := []byte("what AUTH covers")
 	for _, newer := range []bool{true, false} {
-		p := must(sign(rand.Reader, gateway.Key, octets, newer))
+		p := must(sign(rand.Reader, gateway.Key, octets, map[bool]hashes{true: ourHashes}[newer]))
 		method, data, err := parseAuth(p.body)
 		require.NoError(t, err)
 		require.Equal(t, map[bool]uint8{true: 14, false: 9}[newer], method)
-		require.NoError(t, verify(gateway.Leaf, method, data, octets))
-		require.Error(t, verify(gateway.Leaf, method, data, octets[1:]))
-		require.Error(t, verify(ca.Leaf, method, data, octets))
-		require.Error(t, verify(gateway.Leaf, method, data[:len(data)-1], octets))
+		require.NoError(t, verify(gateway.Leaf.PublicKey, method, data, octets))
+		require.Error(t, verify(gateway.Leaf.PublicKey, method, data, octets[1:]))
+		require.Error(t, verify(ca.Leaf.PublicKey, method, data, octets))
+		require.Error(t, verify(gateway.Leaf.PublicKey, method, data[:len(data)-1], octets))
 	}
-	require.ErrorContains(t, verify(gateway.Leaf, authSharedKey, octets, octets), "method 2")
+	require.ErrorContains(t, verify(gateway.Leaf.PublicKey, authSharedKey, octets, octets), "method 2")
 }
 
 // Hostile datagrams at every moment of a login: nothing crashes, nobody gets in, the login goes on.
@@ -832,7 +837,7 @@ func FuzzParsers(f *testing.F) {
 		for _, p := range []payloadType{plSA, plSK, plEAP} {
 			_, _ = parsePayloads(p, b)
 		}
-		_ = verify(gateway.Leaf, authSignature, b, nil)
+		_ = verify(gateway.Leaf.PublicKey, authSignature, b, nil)
 		w := newWorld(t, nil)
 		w.l.Handle(start, device, b)
 		w.i.Handle(start, b)

@@ -1,6 +1,7 @@
 package ike
 
 import (
+	"crypto"
 	"crypto/hmac"
 	"crypto/x509"
 	"encoding/binary"
@@ -36,6 +37,10 @@ type Caller struct {
 	// Liveness is after how long a silence the gateway is asked whether it is still there, Patience for how long before it counts as
 	// gone. 0: it is not asked, and waited for four minutes.
 	Liveness, Patience time.Duration
+	// Key is what the device proves itself with in place of user and password, with certificates for it, DER, its own first; none: the
+	// gateway knows the key itself.
+	Key   crypto.Signer
+	Chain [][]byte
 	// SentBy is the gateway that sent the device on to this one (RFC 5685); empty: none did.
 	SentBy string
 	// Ticket is by what the device comes back without logging in anew, if the gateway still takes it; nil: there is none. Without a
@@ -83,6 +88,7 @@ const (
 	phBack phase = iota
 	phInit
 	phIntermediate
+	phKey
 	phFirst
 	phEAP
 	phLast
@@ -106,6 +112,7 @@ type Initiator struct {
 	sealed       uint64
 	request      [][]byte
 	parts        bool // the gateway takes messages in parts
+	hashes       hashes
 	moves        bool // it follows devices that tell when they move
 	heard        gathered
 	tries        int
@@ -182,7 +189,7 @@ func (i *Initiator) sendInit(now time.Time) {
 		payload{kind: plNonce, body: i.ni},
 		notify{kind: nNATSource, data: natHash(i.spiI, 0, i.c.Local)}.payload(),
 		notify{kind: nNATDestination, data: natHash(i.spiI, 0, i.c.Remote)}.payload(),
-		notify{kind: nSignatureHashes, data: []byte{0, hashSHA256}}.payload(), notify{kind: nFragments}.payload())
+		ourHashes.payload(), notify{kind: nFragments}.payload())
 	if len(i.c.Algorithms.additional) > 0 {
 		ps = append(ps, notify{kind: nIntermediate}.payload())
 	}
@@ -335,6 +342,7 @@ func (i *Initiator) float(m *message) {
 		i.emit(ikeKeyRow(i.spiI, i.spiR, i.keys))
 	}
 	_, i.parts = m.notified(nFragments)
+	i.hashes = hashesIn(m)
 	if got, ok := m.notified(nNATDestination); ok {
 		i.behind = string(got) != string(natHash(i.spiI, i.spiR, i.c.Local))
 	}
@@ -350,7 +358,18 @@ func (i *Initiator) identity() identity {
 	return identity{idRFC822, []byte(i.c.User)}
 }
 
-func (i *Initiator) sendFirst(now time.Time) { i.send(now, ikeAuth, i.wishes()...) }
+func (i *Initiator) sendFirst(now time.Time) {
+	ps := i.wishes()
+	if i.c.Key != nil {
+		var err error
+		if ps, err = i.proving(ps); err != nil {
+			i.fail(err)
+			return
+		}
+		i.phase = phKey
+	}
+	i.send(now, ikeAuth, ps...)
+}
 
 // wishes are who the device is, whom it wants to speak with, and what it wants of them.
 func (i *Initiator) wishes() []payload {
@@ -378,6 +397,8 @@ func (i *Initiator) answered(now time.Time, x exchange, m *message) {
 		return
 	}
 	switch i.phase {
+	case phKey:
+		i.keyAnswered(now, m)
 	case phIntermediate:
 		i.intermediateAnswered(now, m)
 	case phFirst:
@@ -441,7 +462,7 @@ func (i *Initiator) checkGateway(m *message) error {
 	if err != nil {
 		return err
 	}
-	return verify(leaf, method, data, i.keys.signedOctets(i.answer, i.ni, i.keys.pr, idBody))
+	return verify(leaf.PublicKey, method, data, i.keys.signedOctets(i.answer, i.ni, i.keys.pr, idBody))
 }
 
 func (i *Initiator) eapTurn(now time.Time, m *message) {
@@ -464,6 +485,15 @@ func (i *Initiator) eapTurn(now time.Time, m *message) {
 }
 
 func (i *Initiator) established(now time.Time, m *message) {
+	if i.phase != phKey && !i.closed(m) { // by a key the gateway has proved itself in this message
+		i.fail(errors.New("ike: the gateway's closing proof of the login is wrong"))
+		return
+	}
+	i.takeUp(now, m)
+}
+
+// closed checks the gateway's closing proof of a login that another key came of.
+func (i *Initiator) closed(m *message) bool {
 	body, _ := m.find(plAuth)
 	method, data, err := parseAuth(body)
 	octets := i.keys.signedOctets(i.answer, i.ni, i.keys.pr, i.idr)
@@ -473,10 +503,11 @@ func (i *Initiator) established(now time.Time, m *message) {
 	} else {
 		want = i.keys.keyAuth(i.eap.MSK(), octets)
 	}
-	if err != nil || method != authSharedKey || !hmac.Equal(data, want) {
-		i.fail(errors.New("ike: the gateway's closing proof of the login is wrong"))
-		return
-	}
+	return err == nil && method == authSharedKey && hmac.Equal(data, want)
+}
+
+// takeUp reads what the gateway gives, and makes a session of it.
+func (i *Initiator) takeUp(now time.Time, m *message) {
 	saBody, _ := m.find(plSA)
 	cpBody, _ := m.find(plCP)
 	tsiBody, _ := m.find(plTSi)

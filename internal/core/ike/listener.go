@@ -3,6 +3,7 @@ package ike
 import (
 	"crypto"
 	"crypto/sha1"
+	"crypto/x509"
 	"encoding/binary"
 	"errors"
 	"io"
@@ -29,6 +30,9 @@ type Tunnel struct {
 	Liveness, IKELife, ESPLife time.Duration
 	// Volume is how much the keys for traffic may protect in one direction; 0: what their algorithm allows.
 	Volume esp.Volume
+	// Proof is how people prove who they are, and Authorities those of their certificates, for devices that want to be asked.
+	Proof       Proof
+	Authorities []*x509.Certificate
 	// SendTo is the name or address of another gateway to which devices are sent on that follow; empty: they are served here.
 	SendTo string
 	// Patience is for how long our requests are repeated before a device that does not answer counts as gone; 0: four minutes.
@@ -291,11 +295,7 @@ func (l *Listener) open(now time.Time, from Peer, m *message, ni []byte, offered
 		r.sentBy, _ = gatewayIn(by)
 		r.follows = true
 	}
-	if hashes, ok := m.notified(nSignatureHashes); ok {
-		for i := 0; i+1 < len(hashes); i += 2 {
-			r.rfc7427 = r.rfc7427 || binary.BigEndian.Uint16(hashes[i:]) == hashSHA256
-		}
-	}
+	r.hashes = hashesIn(m)
 	rand, theirs := l.set.Rand, append([]byte{}, ke.data...)
 	l.emit(Work{func() Finish {
 		half, err := newDH(suite.group, rand)
@@ -346,8 +346,16 @@ func (r *login) welcome(ps []payload) {
 	if r.furthers() {
 		ps = append(ps, notify{kind: nIntermediate}.payload())
 	}
-	if r.rfc7427 {
-		ps = append(ps, notify{kind: nSignatureHashes, data: []byte{0, hashSHA256}}.payload())
+	if r.hashes != 0 {
+		ps = append(ps, ourHashes.payload())
+	}
+	if r.ticket == nil {
+		for _, t := range l.set.tunnels() {
+			if asks := t.requests(); asks != nil { // which tunnel is asked for is not known yet
+				ps = append(ps, asks...)
+				break
+			}
+		}
 	}
 	answer := &message{header: header{spiI: sa.spiI, spiR: sa.spiR, exchange: x, flags: flagResponse}, payloads: ps}
 	r.initResponse = answer.marshal()

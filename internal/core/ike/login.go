@@ -53,7 +53,7 @@ type login struct {
 
 	initRequest, initResponse []byte
 	ni, nr                    []byte
-	rfc7427                   bool
+	hashes                    hashes
 
 	idBody  []byte // the peer's ID payload
 	said    string // who it claims to be, in the login itself
@@ -70,6 +70,7 @@ type login struct {
 	alone      bool // the device says that it has no other session
 	moves      bool // it tells when it moves (RFC 4555)
 	ticket     *ticket
+	shown      Shown  // the key that a person proves themselves with
 	before     *keys  // those before the additional key exchange
 	childless  bool   // it asks for no Child SA yet (RFC 6023)
 	follows    bool   // it goes to other gateways that it is sent to (RFC 5685)
@@ -245,18 +246,24 @@ func (r *login) authFirst(m *message) {
 		r.authBack(m, r.idBody)
 		return
 	}
-	if _, ok := m.find(plAuth); ok {
-		r.fail(nAuthenticationFailed, reason.Of(reason.WrongLoginMethod, nil))
-		return
-	}
 	if !r.chooseTunnel(m) {
 		return
 	}
-	key, rand, rfc7427 := r.tunnel.Key, r.l.set.Rand, r.rfc7427
+	switch _, byKey := m.find(plAuth); {
+	case byKey != (r.tunnel.Proof != ByPassword):
+		r.fail(nAuthenticationFailed, reason.Of(reason.WrongLoginMethod, nil))
+		return
+	case byKey && r.redirects():
+		// the gateway's proof is worked out first
+	case byKey:
+		r.authByKey(m)
+		return
+	}
+	key, rand, theirs := r.tunnel.Key, r.l.set.Rand, r.hashes
 	octets := r.sa.keys.signedOctets(r.initResponse, r.ni, r.sa.keys.pr, identityFor(r.tunnel.Name).body())
 	r.awaits = awaitsWork
 	r.l.emit(Work{func() Finish {
-		sig, err := sign(rand, key, octets, rfc7427)
+		sig, err := sign(rand, key, octets, theirs)
 		return func(time.Time) { r.signed(sig, err) }
 	}})
 }
@@ -376,6 +383,7 @@ func (r *login) askLease() {
 	if r.ticket != nil {
 		ask.Back = r.ticket.Remember
 	}
+	ask.Key = r.shown.PublicKey
 	r.awaits = awaitsLease
 	r.l.emit(ask)
 }

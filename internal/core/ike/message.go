@@ -41,23 +41,24 @@ type payloadType uint8
 
 // Payload types (RFC 7296 §3.2).
 const (
-	plNone   payloadType = 0
-	plSA     payloadType = 33
-	plKE     payloadType = 34
-	plIDi    payloadType = 35
-	plIDr    payloadType = 36
-	plCert   payloadType = 37
-	plAuth   payloadType = 39
-	plNonce  payloadType = 40
-	plNotify payloadType = 41
-	plDelete payloadType = 42
-	plVendor payloadType = 43
-	plTSi    payloadType = 44
-	plTSr    payloadType = 45
-	plSK     payloadType = 46
-	plCP     payloadType = 47
-	plEAP    payloadType = 48
-	plSKF    payloadType = 53 // RFC 7383 §2.5
+	plNone    payloadType = 0
+	plSA      payloadType = 33
+	plKE      payloadType = 34
+	plIDi     payloadType = 35
+	plIDr     payloadType = 36
+	plCert    payloadType = 37
+	plCertReq payloadType = 38
+	plAuth    payloadType = 39
+	plNonce   payloadType = 40
+	plNotify  payloadType = 41
+	plDelete  payloadType = 42
+	plVendor  payloadType = 43
+	plTSi     payloadType = 44
+	plTSr     payloadType = 45
+	plSK      payloadType = 46
+	plCP      payloadType = 47
+	plEAP     payloadType = 48
+	plSKF     payloadType = 53 // RFC 7383 §2.5
 )
 
 var errMalformed = errors.New("ike: malformed message")

@@ -48,6 +48,12 @@ type AskLogin struct {
 	From    Peer
 }
 
+// AskKey asks whose key it is that somebody has; the answer goes to Listener.Owner.
+type AskKey struct {
+	ID    ID
+	Shown Shown
+}
+
 // AskLease asks for addresses and configuration for somebody who has logged in; the answer goes to Listener.Granted.
 type AskLease struct {
 	ID     ID
@@ -59,6 +65,7 @@ type AskLease struct {
 	Device string // what the device calls itself: nobody is admitted by it
 	Alone  bool   // it says that it has no other session (RFC 7296 §2.4, INITIAL_CONTACT)
 	Stamp  string // for what they logged in with
+	Key    []byte // the public key that they proved themselves with; nil: something else
 	// SafeLater is that neither login nor traffic can be read later by somebody who recorded them and has a quantum computer then.
 	SafeLater bool
 	Back      []byte // what was remembered of somebody who came back by it
@@ -174,6 +181,7 @@ func (AskLogin) isOutput()   {}
 func (Work) isOutput()       {}
 func (AskLease) isOutput()   {}
 func (AskBack) isOutput()    {}
+func (AskKey) isOutput()     {}
 func (Up) isOutput()         {}
 func (Moved) isOutput()      {}
 func (Arrived) isOutput()    {}

@@ -48,12 +48,17 @@ func gatewayIn(b []byte) (to string, ok bool) {
 // redirect sends a device that follows on to another gateway, once this one has proved who it is and before anybody logs in (RFC 5685 §6).
 // Devices that were sent here by that gateway stay: two that send to each other would send them to and fro.
 func (r *login) redirect() bool {
-	if r.tunnel.SendTo == "" || !r.follows || strings.EqualFold(r.sentBy, r.tunnel.SendTo) {
+	if !r.redirects() {
 		return false
 	}
 	r.reply(ikeAuth, append(r.shows(), notify{kind: nRedirect, data: gatewayAt(r.tunnel.SendTo)}.payload())...)
 	r.refuse(reason.Of(reason.SentOn, reason.With{reason.Tunnel: r.tunnel.ID, reason.Address: r.tunnel.SendTo}), nRedirect)
 	return true
+}
+
+// redirects tells whether the device is sent on.
+func (r *login) redirects() bool {
+	return r.tunnel.SendTo != "" && r.follows && !strings.EqualFold(r.sentBy, r.tunnel.SendTo)
 }
 
 // RedirectedError says that the gateway, having proved who it is, sends the device on to another one.

@@ -1,0 +1,177 @@
+package ike
+
+import (
+	"crypto"
+	"crypto/sha1"
+	"crypto/x509"
+	"errors"
+	"time"
+
+	conversation "yellowlantern/internal/core/login"
+	"yellowlantern/internal/core/reason"
+)
+
+// Proof is how people prove who they are by a tunnel.
+type Proof int
+
+// The ways.
+const (
+	ByPassword    Proof = iota // EAP
+	ByCertificate              // AUTH with the key of a certificate (RFC 7296 §2.15)
+	ByPublicKey                // AUTH with a key that is known without one (RFC 7670)
+)
+
+const (
+	certRawKey   = 15 // Raw Public Key, RFC 7670 §3
+	mostCerts    = 6  // that a device shows
+	mostCertSize = 8 << 10
+)
+
+// Shown is the key by which somebody proves who they are: that they have it is settled, whose it is is not.
+type Shown struct {
+	PublicKey []byte   // SubjectPublicKeyInfo, DER
+	Chain     [][]byte // certificates, DER, the person's first; none: a raw key
+}
+
+// requests asks for certificates of the authorities that people's are of (RFC 7296 §3.7): several systems' own clients send none unasked.
+func (t Tunnel) requests() []payload {
+	if t.Proof != ByCertificate || len(t.Authorities) == 0 {
+		return nil
+	}
+	body := []byte{certX509}
+	for _, a := range t.Authorities {
+		sum := sha1.Sum(a.RawSubjectPublicKeyInfo)
+		body = append(body, sum[:]...)
+	}
+	return []payload{{kind: plCertReq, body: body}}
+}
+
+// shownIn reads the key that a message shows.
+func shownIn(m *message) (s Shown, key crypto.PublicKey, err error) {
+	size := 0
+	for _, p := range m.payloads {
+		if p.kind != plCert || len(p.body) < 2 {
+			continue
+		}
+		if size += len(p.body); size > mostCertSize || len(s.Chain) >= mostCerts {
+			return s, nil, errMalformed
+		}
+		der := append([]byte{}, p.body[1:]...)
+		switch p.body[0] {
+		case certX509:
+			c, err := x509.ParseCertificate(der)
+			if err != nil {
+				return s, nil, err
+			}
+			if s.Chain = append(s.Chain, der); len(s.Chain) == 1 {
+				s.PublicKey, key = c.RawSubjectPublicKeyInfo, c.PublicKey
+			}
+		case certRawKey:
+			if key, err = x509.ParsePKIXPublicKey(der); err != nil {
+				return s, nil, err
+			}
+			s.PublicKey = der
+		}
+	}
+	if key == nil || s.PublicKey == nil {
+		return s, nil, errors.New("ike: no certificate or key was shown")
+	}
+	return s, key, nil
+}
+
+// authByKey takes the first message of somebody who proves who they are by a key: that they have it is worked out elsewhere, and with it the
+// gateway's own proof.
+func (r *login) authByKey(m *message) {
+	body, _ := m.find(plAuth)
+	method, data, err := parseAuth(body)
+	shown, key, errShown := shownIn(m)
+	raw := len(shown.Chain) == 0
+	switch {
+	case err != nil || errShown != nil:
+		r.fail(nAuthenticationFailed, reason.Of(reason.KeyUnreadable, nil))
+		return
+	case raw != (r.tunnel.Proof == ByPublicKey):
+		r.fail(nAuthenticationFailed, reason.Of(reason.WrongLoginMethod, nil))
+		return
+	}
+	data = append([]byte{}, data...)
+	theirs := r.sa.keys.signedOctets(r.initRequest, r.nr, r.sa.keys.pi, r.idBody)
+	ours := r.sa.keys.signedOctets(r.initResponse, r.ni, r.sa.keys.pr, identityFor(r.tunnel.Name).body())
+	own, rand, hashes := r.tunnel.Key, r.l.set.Rand, r.hashes
+	r.shown, r.awaits = shown, awaitsWork
+	r.l.emit(Work{func() Finish {
+		wrong := verify(key, method, data, theirs)
+		var sig payload
+		var err error
+		if wrong == nil {
+			sig, err = sign(rand, own, ours, hashes)
+		}
+		return func(time.Time) { r.verified(wrong, sig, err) }
+	}})
+}
+
+// verified asks whose key it is.
+func (r *login) verified(wrong error, sig payload, err error) {
+	if r.awaits != awaitsWork {
+		return
+	}
+	r.awaits = awaitsNothing
+	switch {
+	case wrong != nil:
+		r.fail(nAuthenticationFailed, reason.Of(reason.WrongProof, nil))
+		return
+	case err != nil:
+		r.fail(nAuthenticationFailed, reason.Of(reason.CannotSign, reason.With{reason.Error: err.Error()}))
+		return
+	}
+	r.proof, r.awaits = sig, awaitsLogin
+	r.l.emit(AskKey{r.id, r.shown})
+}
+
+// Owner takes the answer to AskKey.
+func (l *Listener) Owner(_ time.Time, id ID, o conversation.Outcome) []Output {
+	r := l.byID[id]
+	if r == nil || r.awaits != awaitsLogin || r.shown.PublicKey == nil {
+		return l.take()
+	}
+	r.awaits, r.known, r.user = awaitsNothing, o.Known, printable([]byte(o.User))
+	switch {
+	case o.OK:
+		r.user, r.groups, r.stamp = o.User, o.Groups, o.Stamp
+		r.askLease()
+	case o.Why.Code == reason.LoginsLater: // nobody decides: the device tries again
+		r.refuse(o.Why, 0)
+	default:
+		r.fail(nAuthenticationFailed, o.Why)
+	}
+	return l.take()
+}
+
+// proving adds to the device's wishes the proof of who it is by its own key.
+func (i *Initiator) proving(ps []payload) ([]payload, error) {
+	if len(i.c.Chain) == 0 {
+		der, err := x509.MarshalPKIXPublicKey(i.c.Key.Public())
+		if err != nil {
+			return nil, err
+		}
+		ps = append(ps, payload{kind: plCert, body: append([]byte{certRawKey}, der...)})
+	}
+	for _, der := range i.c.Chain {
+		ps = append(ps, payload{kind: plCert, body: append([]byte{certX509}, der...)})
+	}
+	sig, err := sign(i.c.Rand, i.c.Key, i.keys.signedOctets(i.first, i.nr, i.keys.pi, i.identity().body()), i.hashes)
+	return append(ps, sig), err
+}
+
+// keyAnswered takes the gateway's answer: its own proof, and what it gives.
+func (i *Initiator) keyAnswered(now time.Time, m *message) {
+	if i.sentOn(now, m) {
+		return
+	}
+	if err := i.checkGateway(m); err != nil {
+		i.send(now, informational, notify{kind: nAuthenticationFailed}.payload())
+		i.fail(err)
+		return
+	}
+	i.established(now, m)
+}

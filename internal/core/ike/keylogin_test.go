@@ -1,0 +1,172 @@
+package ike
+
+import (
+	"crypto"
+	"crypto/ecdsa"
+	"crypto/ed25519"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/rsa"
+	"crypto/sha1"
+	"crypto/x509"
+	"encoding/hex"
+	"math/big"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	conversation "yellowlantern/internal/core/login"
+	"yellowlantern/internal/core/reason"
+)
+
+// keysOfPeople are keys of every kind that people may have.
+func keysOfPeople() map[string]crypto.Signer {
+	_, ed, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		panic(err)
+	}
+	return map[string]crypto.Signer{
+		"P-256": must(ecdsa.GenerateKey(elliptic.P256(), rand.Reader)), "P-384": must(ecdsa.GenerateKey(elliptic.P384(), rand.Reader)),
+		"P-521": must(ecdsa.GenerateKey(elliptic.P521(), rand.Reader)), "RSA-2048": must(rsa.GenerateKey(rand.Reader, 2048)), "Ed25519": ed,
+	}
+}
+
+func certificateOf(key crypto.Signer) []byte {
+	t := &x509.Certificate{SerialNumber: big.NewInt(7), NotAfter: time.Now().Add(time.Hour)}
+	return must(x509.CreateCertificate(rand.Reader, t, t, key.Public(), key))
+}
+
+// People prove who they are by a key of any kind, with a certificate or without one, in one exchange; whose it is is asked.
+func TestLoginByKey(t *testing.T) {
+	for kind, key := range keysOfPeople() {
+		for _, proof := range []Proof{ByCertificate, ByPublicKey} {
+			spki := must(x509.MarshalPKIXPublicKey(key.Public()))
+			var chain [][]byte
+			if proof == ByCertificate {
+				chain = [][]byte{certificateOf(key)}
+			}
+			w := newWorld(t, func(s *Settings, c *Caller) {
+				s.Proof, s.Authorities, s.Secrets = proof, []*x509.Certificate{ca.Leaf}, secrets
+				c.Key, c.Chain, c.Password = key, chain, ""
+			})
+			w.grant.Remember, w.grant.Until = []byte("r"), w.now.Add(time.Hour)
+			w.owner = conversation.Outcome{OK: true, User: "rory", Known: true, Groups: []string{"researchers"}, Stamp: "s"}
+			w.login()
+			up, ok := find[Up](w)
+			require.True(t, ok, "%s: %v", kind, w.failure())
+			require.Equal(t, "rory", up.User)
+			require.Equal(t, Shown{PublicKey: spki, Chain: chain}, w.shown)
+			require.Equal(t, spki, w.asked[0].Key)
+			require.Equal(t, "s", w.asked[0].Stamp)
+			est, ok := find[Established](w)
+			require.True(t, ok)
+			require.NotNil(t, est.Ticket)
+			w.run(w.i.Alive(w.now), true)
+			require.False(t, w.i.Waiting())
+
+			init := must(parseMessage(w.i.answer))
+			asks, requested := init.find(plCertReq)
+			require.Equal(t, proof == ByCertificate, requested)
+			if requested { // RFC 7296 §3.7
+				sum := sha1.Sum(ca.Leaf.RawSubjectPublicKeyInfo)
+				require.Equal(t, append([]byte{4}, sum[:]...), asks)
+			}
+		}
+	}
+}
+
+// Who has another's key or certificate and not the private one, who shows the wrong kind, who wants a password where a key is asked for or
+// the other way round, and whose key is nobody's, is refused.
+func TestLoginByKeyRefused(t *testing.T) {
+	keys := keysOfPeople()
+	mine, other := keys["P-256"], keys["Ed25519"]
+	rory := conversation.Outcome{OK: true, User: "rory", Known: true}
+	nobody := conversation.Outcome{Why: reason.Of(reason.KeyUnknown, nil)}
+	for what, x := range map[string]struct {
+		proof Proof
+		key   crypto.Signer
+		chain [][]byte
+		owner conversation.Outcome
+		why   reason.Code
+	}{
+		"another's certificate":      {ByCertificate, mine, [][]byte{certificateOf(other)}, rory, reason.WrongProof},
+		"no certificate":             {ByCertificate, mine, nil, rory, reason.WrongLoginMethod},
+		"a certificate":              {ByPublicKey, mine, [][]byte{certificateOf(mine)}, rory, reason.WrongLoginMethod},
+		"nobody's":                   {ByPublicKey, mine, nil, nobody, reason.KeyUnknown},
+		"a key in place of password": {ByPassword, mine, nil, rory, reason.WrongLoginMethod},
+		"a password in place of key": {ByPublicKey, nil, nil, rory, reason.WrongLoginMethod},
+		"no certificate at all":      {ByCertificate, mine, [][]byte{{1, 2, 3}}, rory, reason.KeyUnreadable},
+		"too many": {
+			ByCertificate, mine, [][]byte{
+				certificateOf(mine), certificateOf(mine), certificateOf(mine), certificateOf(mine), certificateOf(mine), certificateOf(mine), certificateOf(mine),
+			}, rory, reason.KeyUnreadable,
+		},
+	} {
+		w := newWorld(t, func(s *Settings, c *Caller) { s.Proof, c.Key, c.Chain = x.proof, x.key, x.chain })
+		w.owner = x.owner
+		w.login()
+		require.ErrorContains(t, w.failure(), "AUTHENTICATION_FAILED", what)
+		note, ok := find[Note](w)
+		require.True(t, ok)
+		require.Equal(t, x.why, note.Reason.Code, what)
+		require.Zero(t, w.l.Sessions()+w.l.HalfOpen(), what)
+	}
+	w := newWorld(t, func(s *Settings, c *Caller) { s.Proof, c.Key = ByPublicKey, mine })
+	w.owner = conversation.Outcome{Why: reason.Of(reason.LoginsLater, nil)}
+	w.login()
+	require.NoError(t, w.failure(), "while nobody decides the device is told nothing")
+	require.Zero(t, w.l.Sessions())
+}
+
+// Every way to sign has the AlgorithmIdentifier of RFC 7427 appendix A and RFC 8420 appendix A, is taken by whoever announced its hash, and
+// covers every octet.
+func TestWaysToSign(t *testing.T) {
+	octets := []byte("what AUTH covers")
+	keys := keysOfPeople()
+	for _, x := range []struct {
+		key    string
+		theirs hashes
+		method uint8
+		id     string
+	}{
+		{"P-256", ourHashes, 14, "300a06082a8648ce3d040302"},
+		{"P-384", ourHashes, 14, "300a06082a8648ce3d040303"},
+		{"P-521", ourHashes, 14, "300a06082a8648ce3d040304"},
+		{"P-521", 1 << hashSHA256, 14, "300a06082a8648ce3d040302"},
+		{"P-256", 0, 9, ""},
+		{"P-384", 0, 10, ""},
+		{"P-521", 0, 11, ""},
+		{"P-256", 1 << hashIdentity, 9, ""},
+		{"RSA-2048", ourHashes, 14, "300d06092a864886f70d01010b0500"},
+		{"RSA-2048", 1 << hashSHA512, 14, "300d06092a864886f70d01010d0500"},
+		{"Ed25519", ourHashes, 14, "300506032b6570"},
+	} {
+		p := must(sign(rand.Reader, keys[x.key], octets, x.theirs))
+		method, data, err := parseAuth(p.body)
+		require.NoError(t, err)
+		require.Equal(t, x.method, method, x.key)
+		if x.id != "" {
+			require.Equal(t, x.id, hex.EncodeToString(data[1:1+data[0]]))
+		}
+		for name, key := range keys {
+			err := verify(key.Public(), method, data, octets)
+			require.Equal(t, name == x.key, err == nil, "%s by %s", x.key, name)
+		}
+		require.Error(t, verify(keys[x.key].Public(), method, data, octets[1:]))
+		data[len(data)-1] ^= 1
+		require.Error(t, verify(keys[x.key].Public(), method, data, octets))
+	}
+	_, err := sign(rand.Reader, keys["Ed25519"], octets, 1<<hashSHA256)
+	require.Error(t, err)
+
+	// RSASSA-PSS, as RFC 7427 appendix A.4.3 has it for SHA2-256, is taken.
+	key := keys["RSA-2048"].(*rsa.PrivateKey)
+	id := must(hex.DecodeString("304106092a864886f70d01010a3034a00f300d06096086480165030402010500a11c301a06092a864886f70d010108300d0609608648016503040201" +
+		"0500a203020120"))
+	sig := must(rsa.SignPSS(rand.Reader, key, crypto.SHA256, digest(crypto.SHA256, octets), &rsa.PSSOptions{SaltLength: 32}))
+	require.NoError(t, verify(key.Public(), 14, append(append([]byte{byte(len(id))}, id...), sig...), octets))
+	short := must(rsa.GenerateKey(rand.Reader, 1024))
+	p := must(sign(rand.Reader, short, octets, ourHashes))
+	require.Error(t, verify(short.Public(), 14, p.body[4:], octets), "too short a key")
+}
