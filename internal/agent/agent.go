@@ -43,8 +43,9 @@ type Desired struct {
 	Revision     int           `json:"revision"`
 	Gateway      string        `json:"gateway"`
 	Plan         plan.Plan     `json:"plan"`
-	Again        bool          `json:"again,omitempty"` // it ran before: what the machine does not have yet may still come
-	Certificates []Certificate `json:"certificates"`    // with their keys: whatever carries this is as secret as they are
+	Again        bool          `json:"again,omitempty"`       // it ran before: what the machine does not have yet may still come
+	Certificates []Certificate `json:"certificates"`          // with their keys: whatever carries this is as secret as they are
+	Authorities  [][]byte      `json:"authorities,omitempty"` // of people's certificates, DER
 }
 
 // Certificate is a certificate with its key.

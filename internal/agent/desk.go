@@ -30,6 +30,7 @@ type Inquiry struct {
 	Groups string         `json:"groups,omitempty"` // of this user
 	Admit  *gateway.Event `json:"admit,omitempty"`  // to be recorded before somebody is let in
 	Again  *Again         `json:"again,omitempty"`
+	Key    *login.Key     `json:"key,omitempty"` // whose it is
 }
 
 // Again is somebody who logged in earlier, and what stood for what they logged in with.
@@ -49,11 +50,12 @@ type Round struct {
 
 // Ruling answers an inquiry.
 type Ruling struct {
-	ID     uint64     `json:"id"`
-	Step   login.Step `json:"step,omitzero"`
-	Groups []string   `json:"groups,omitempty"`
-	Stamp  bool       `json:"stamp,omitempty"` // the stamp is another now
-	Error  string     `json:"error,omitempty"`
+	ID      uint64        `json:"id"`
+	Step    login.Step    `json:"step,omitzero"`
+	Groups  []string      `json:"groups,omitempty"`
+	Outcome login.Outcome `json:"outcome,omitzero"`
+	Stamp   bool          `json:"stamp,omitempty"` // the stamp is another now
+	Error   string        `json:"error,omitempty"`
 }
 
 // Inquiries are what waits for rulings.
@@ -186,6 +188,15 @@ func (d *Desk) Begin(from netip.Addr, server string) login.Conversation {
 func (d *Desk) Groups(ctx context.Context, user string) ([]string, error) {
 	r, err := d.ask(ctx, Inquiry{Groups: user})
 	return r.Groups, err
+}
+
+// Owner implements gateway.People.
+func (d *Desk) Owner(ctx context.Context, shown login.Key) login.Outcome {
+	r, err := d.ask(ctx, Inquiry{Key: &shown})
+	if err != nil {
+		return login.Outcome{Why: reason.Of(reason.LoginsLater, reason.With{reason.Error: err.Error()})}
+	}
+	return r.Outcome
 }
 
 // Again implements gateway.People.

@@ -30,6 +30,10 @@ func (twoRounds) Groups(_ context.Context, user string) ([]string, error) {
 	return []string{"of " + user}, nil
 }
 
+func (twoRounds) Owner(_ context.Context, shown login.Key) login.Outcome {
+	return login.Outcome{OK: true, User: "owner of " + string(shown.Public)}
+}
+
 func (p twoRounds) Again(ctx context.Context, user, stamp string) ([]string, error) {
 	if stamp != "as it was" {
 		return nil, login.ErrStamp
@@ -78,6 +82,7 @@ func TestDesk(t *testing.T) {
 	groups, err = d.Again(t.Context(), "wanda", "as it was")
 	require.NoError(t, err)
 	require.Equal(t, []string{"of wanda"}, groups)
+	require.Equal(t, "owner of a key", d.Owner(t.Context(), login.Key{Public: []byte("a key")}).User)
 	_, err = d.Again(t.Context(), "wanda", "as it became")
 	require.ErrorIs(t, err, login.ErrStamp)
 	_, err = d.Groups(t.Context(), "nobody")

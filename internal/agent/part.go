@@ -24,7 +24,9 @@ func Part(p *plan.Plan, name string) plan.Plan {
 
 // want makes of settings what is handed over.
 func want(set gateway.Settings) (Desired, error) {
-	d := Desired{Revision: set.Revision, Gateway: set.Gateway, Plan: Part(set.Plan, set.Gateway), Again: set.Again}
+	d := Desired{
+		Revision: set.Revision, Gateway: set.Gateway, Plan: Part(set.Plan, set.Gateway), Again: set.Again, Authorities: set.Authorities,
+	}
 	for name, c := range set.Certificates {
 		key, err := x509.MarshalPKCS8PrivateKey(c.Key)
 		if err != nil {
@@ -39,7 +41,7 @@ func want(set gateway.Settings) (Desired, error) {
 // settings is the way back.
 func (d *Desired) settings() (gateway.Settings, error) {
 	set := gateway.Settings{
-		Revision: d.Revision, Plan: &d.Plan, Gateway: d.Gateway, Again: d.Again, Certificates: map[string]gateway.Certificate{},
+		Revision: d.Revision, Plan: &d.Plan, Gateway: d.Gateway, Again: d.Again, Authorities: d.Authorities, Certificates: map[string]gateway.Certificate{},
 	}
 	for _, c := range d.Certificates {
 		key, err := x509.ParsePKCS8PrivateKey(c.Key)

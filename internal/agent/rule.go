@@ -109,6 +109,8 @@ func (h *Handle) rule(ctx context.Context, of string, i Inquiry) (r Ruling) {
 		r.Step = h.carry(of, *i.Round)
 	case i.Admit != nil:
 		err = h.Admit(*i.Admit)
+	case i.Key != nil:
+		r.Outcome = h.People.Owner(ctx, *i.Key)
 	case i.Again != nil:
 		r.Groups, err = h.People.Again(ctx, i.Again.User, i.Again.Stamp)
 		r.Stamp = errors.Is(err, login.ErrStamp)

@@ -103,8 +103,10 @@ func New(cfg Config) *App {
 	}
 	a.Proofs = &proofs.Service{Store: cfg.Store, Plans: a.Plans, Trials: a.Trials, Running: a.Running, Gateway: cfg.Gateway}
 	a.Members = &members.Service{
-		Store: cfg.Store, People: cfg.People, Journal: a.Journal, Wholes: wholes, Gateway: cfg.Gateway, Console: attempts,
+		Store: cfg.Store, People: cfg.People, Journal: a.Journal, Wholes: wholes, Gateway: cfg.Gateway, Trust: a.Trust,
+		Console: attempts,
 	}
+	a.Trust.Revoked = a.Members.RevokedSerial
 	a.Watching = &watching.Service{
 		Store: cfg.Store, Journal: a.Journal, Wholes: wholes, Plans: a.Plans, Trials: a.Trials, Gateway: cfg.Gateway, Log: cfg.Log,
 		OutsideAddresses: cfg.OutsideAddresses, Roots: cfg.Roots, Until: until,

@@ -28,12 +28,17 @@ func dialCommand(p *printer) *cli.Command {
 		Commands: []*cli.Command{
 			{
 				Name: "up", Usage: "connect as a kit says (yl probe kit writes it), and stay until interrupted, or until yl dial down", ArgsUsage: "KIT",
-				Flags: []cli.Flag{
+				Flags: append(keyFlags(), []cli.Flag{
 					name, passwordFile(),
 					&cli.BoolFlag{Name: "background", Usage: "come back once it is connected, and stay in the background"},
 					&cli.BoolFlag{Name: "strict", Usage: "let nothing of what belongs into the tunnel leave in clear while there is none; a kit may demand it"},
 					&cli.StringSliceFlag{Name: "carry", Usage: "a network behind this machine whose hosts may use the connection, under its address"},
-				}, Action: p.dialUp,
+				}...), Action: p.dialUp,
+			},
+			{
+				Name: "new-key", Usage: "make a key by which this device proves itself, and show the public one for the administrator", ArgsUsage: "FILE",
+				Flags:  []cli.Flag{&cli.BoolFlag{Name: "request", Usage: "show a signing request, for a tunnel that wants a certificate"}},
+				Action: p.dialNewKey,
 			},
 			{Name: "down", Usage: "end a connection, and set everything back", ArgsUsage: "[NAME]", Action: p.dialDown},
 			{Name: "status", Usage: "what each connection was given, and what flows", Flags: []cli.Flag{filterFlag()}, Action: p.dialStatus},
@@ -72,14 +77,18 @@ func (p *printer) dialUp(ctx context.Context, c *cli.Command) error {
 		}
 		o.Carry = append(o.Carry, n)
 	}
-	password, err := dialPassword(c, kit.User)
+	var opt probe.Options
+	byKey, err := proof(c, kit.Order, &opt)
+	if err == nil && !byKey {
+		opt.Password, err = dialPassword(c, kit.User)
+	}
 	if err != nil {
 		return err
 	}
 	if c.Bool("background") {
-		return p.dialInBackground(ctx, o.Name, password)
+		return p.dialInBackground(ctx, o.Name, opt.Password)
 	}
-	if o.Login, err = kit.Login(probe.Options{Password: password}); err != nil {
+	if o.Login, err = kit.Login(opt); err != nil {
 		return Failing(ExitUsage, "%s: %w", path, err)
 	}
 	if host, err := os.Hostname(); err == nil { // so that what is left of a session after a crash ends at the next one

@@ -33,7 +33,7 @@ func probeCommand(p *printer) *cli.Command {
 			&cli.BoolFlag{Name: "everyone", Usage: "let the service try every class of people, by identities made for it and gone afterwards"},
 			&cli.StringFlag{Name: "kit", Usage: "do what this file says, without a service: yl probe kit writes it"},
 			&cli.StringFlag{Name: "vantage", Usage: "place of the site lab to try from (with --everyone several, with commas between, or every); this-network for the network that this machine is on", Value: "home"},
-			passwordFile(),
+			passwordFile(), keyFlags()[0], keyFlags()[1],
 			&cli.StringFlag{Name: "report", Usage: "write the report to this file as well, for yl probe hand-in"},
 			&cli.StringFlag{Name: "key-log", Usage: "write the keys to this file, for a packet analyser; whoever reads it can read all traffic"},
 			&cli.BoolFlag{Name: "keep-to-yourself", Usage: "do not hand the report in to the service"},
@@ -119,11 +119,14 @@ func readKit(path string) (probe.Kit, error) {
 // run probes, prints, and hands the report in where there is a service to hand it to.
 func (p *printer) run(ctx context.Context, c *cli.Command, cl *client.Client, u underlay.Underlay, order probe.Order) error {
 	defer u.Close()
-	password, err := readPassword(c, "Password of "+order.User)
+	var opt probe.Options
+	byKey, err := proof(c, order, &opt)
+	if err == nil && !byKey {
+		opt.Password, err = readPassword(c, "Password of "+order.User)
+	}
 	if err != nil {
 		return err
 	}
-	opt := probe.Options{Password: password}
 	if path := c.String("key-log"); path != "" {
 		f, err := private.Append(path)
 		if err != nil {

@@ -5,6 +5,7 @@ package dial
 
 import (
 	"context"
+	"crypto"
 	"crypto/x509"
 	"io"
 	"net/netip"
@@ -18,10 +19,14 @@ import (
 
 // Login is what a person needs to connect.
 type Login struct {
-	Dial       string // the name or address that leads to the gateway
-	Identity   string // what the gateway calls itself, by which a tunnel is asked for
-	User       string
-	Password   string
+	Dial     string // the name or address that leads to the gateway
+	Identity string // what the gateway calls itself, by which a tunnel is asked for
+	User     string
+	Password string
+	// Key is what the device proves itself with in place of user and password, with certificates for it, DER, its own first; none: the
+	// gateway knows the key itself.
+	Key        crypto.Signer
+	Chain      [][]byte
 	Device     string // a name of this device's own; empty: none, and nothing of an older session ends
 	Roots      *x509.CertPool
 	Algorithms algorithm.Set // that are offered

@@ -48,6 +48,13 @@ func (g *Gateway) remember(grant *tunnel.Grant, s *session.Session, r tunnel.Req
 	}
 }
 
+// Owner implements tunnel.Host.
+func (h host) Owner(k login.Key) login.Outcome {
+	ctx, stop := context.WithTimeout(context.Background(), answerTime)
+	defer stop()
+	return h.g.cfg.People.Owner(ctx, k)
+}
+
 // Back implements tunnel.Host.
 func (h host) Back(r tunnel.Remembered) login.Outcome {
 	m, ok := read(r)

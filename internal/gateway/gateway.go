@@ -33,6 +33,8 @@ type People interface {
 	Begin(from netip.Addr, server string) login.Conversation
 	// Groups gives a user's groups; none for somebody who may not come in.
 	Groups(ctx context.Context, user string) ([]string, error)
+	// Owner tells whose key it is that somebody has shown to have.
+	Owner(ctx context.Context, shown login.Key) login.Outcome
 	// Again gives the groups of a user who logged in earlier, if what they proved themselves with then is still what it was;
 	// login.ErrStamp if not.
 	Again(ctx context.Context, user, stamp string) ([]string, error)
@@ -127,6 +129,8 @@ type Settings struct {
 	Plan         *plan.Plan
 	Gateway      string
 	Certificates map[string]Certificate // by name
+	// Authorities are those of people's certificates, DER.
+	Authorities [][]byte
 	// Again says that it ran before: what the machine does not have yet may still come.
 	Again bool
 }
@@ -209,7 +213,7 @@ func (g *Gateway) prepare(set Settings) (*prepared, error) {
 			return nil, fmt.Errorf("this machine does not fit the plan: %w", err)
 		}
 	}
-	ways, err := g.ways(p.model, set.Certificates)
+	ways, err := g.ways(p.model, set)
 	if err != nil {
 		return nil, err
 	}
@@ -230,14 +234,16 @@ func (p *prepared) discard() {
 }
 
 // ways are the tunnels that the gateway offers, by kind.
-func (g *Gateway) ways(m *site.Model, certificates map[string]Certificate) (map[string][]tunnel.Way, error) {
+func (g *Gateway) ways(m *site.Model, set Settings) (map[string][]tunnel.Way, error) {
 	out := map[string][]tunnel.Way{}
 	for _, t := range m.Plan.Tunnels {
 		if t.Off || t.Gateway != m.Gateway.Name || g.servers[t.Kind] == nil {
 			continue
 		}
-		c := certificates[t.Certificate]
-		out[t.Kind] = append(out[t.Kind], tunnel.Way{Tunnel: t, Identity: t.IdentityOr(m.Gateway.Dial), Chain: c.Chain, Key: c.Key})
+		c := set.Certificates[t.Certificate]
+		out[t.Kind] = append(out[t.Kind], tunnel.Way{
+			Tunnel: t, Identity: t.IdentityOr(m.Gateway.Dial), Chain: c.Chain, Key: c.Key, Authorities: set.Authorities,
+		})
 	}
 	if len(out) == 0 {
 		return nil, fmt.Errorf("gateway %s has no tunnel that is on, of a kind that is carried out here", m.Gateway.Name)

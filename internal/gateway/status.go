@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"yellowlantern/internal/core/cert"
 	"yellowlantern/internal/core/forward"
 	"yellowlantern/internal/core/inside"
 	"yellowlantern/internal/core/netset"
@@ -24,6 +25,7 @@ type Session struct {
 	TCP       bool         `json:"tcp,omitempty" doc:"It comes over TCP, for UDP is dropped on its way."`
 	Behind    bool         `json:"behind" doc:"The device is behind a translation."`
 	Suite     string       `json:"suite"`
+	Key       string       `json:"key,omitempty" doc:"Fingerprint of the key that its person came in by."`
 	// What somebody can make of a recording who has a quantum computer later.
 	SafeLogin   bool              `json:"safe-login" doc:"Its login cannot be read later, with a quantum computer, by who recorded it."`
 	SafeTraffic bool              `json:"safe-traffic" doc:"Nor can its traffic."`
@@ -76,8 +78,12 @@ func (g *Gateway) status(s *session.Session) Session {
 	if p := s.Path(); p != nil {
 		at, missing = p.Where(), p.Missing()
 	}
+	fingerprint := ""
+	if s.Key != nil {
+		fingerprint = cert.Fingerprint(s.Key)
+	}
 	return Session{
-		Missing: missing, ID: session.FormatID(s.ID), Gateway: s.Gateway, User: s.User, Groups: s.Groups, Passage: s.Passage,
+		Key: fingerprint, Missing: missing, ID: session.FormatID(s.ID), Gateway: s.Gateway, User: s.User, Groups: s.Groups, Passage: s.Passage,
 		Addresses: s.Addresses, From: g.seenAt(at.Addr).String(), TCP: at.Over == session.OverTCP, Behind: at.Behind, Kind: s.Kind,
 		Suite: s.Algorithms, SafeLogin: s.SafeLogin, SafeTraffic: s.SafeTraffic, Device: s.Device, Tunnel: s.Tunnel, Since: s.Since, Heard: c.LastIn, InPackets: c.InPackets, InBytes: c.InBytes,
 		OutPackets: c.OutPackets, OutBytes: c.OutBytes, Lost: c.Lost, Words: remark(c), told: Told{s.Routes, s.DNS, s.Domains},

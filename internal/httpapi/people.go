@@ -48,6 +48,28 @@ func (s *Server) peopleRoutes() {
 	register(s, "DELETE", "/users/{name}", "remove-user", "Remove a user", func(ctx context.Context, in *Named) (*struct{}, error) {
 		return nil, m.Remove(ctx, in.Name)
 	})
+	register(s, "GET", "/keys", "list-keys", "Keys by which people prove who they are", func(ctx context.Context, in *struct {
+		User string `query:"user" doc:"Only this person's."`
+	},
+	) (*body[[]people.Key], error) {
+		return answered(m.Keys(ctx, in.User))
+	})
+	register(s, "POST", "/users/{name}/keys", "add-key", "Give a person the key of one of their devices", func(ctx context.Context, in *struct {
+		Named
+		Body struct {
+			Device string `json:"device,omitempty" maxLength:"64" doc:"What the key is on."`
+			Public string `json:"public" maxLength:"16384" lines:"many" doc:"A public key, or a signing request (PKCS #10), for which the own authority issues a certificate; PEM."`
+		}
+	},
+	) (*body[people.Key], error) {
+		return answered(m.AddKey(ctx, in.Name, in.Body.Device, in.Body.Public))
+	})
+	register(s, "DELETE", "/keys/{fingerprint}", "revoke-key", "Take a key back: what its device has open ends", func(ctx context.Context, in *struct {
+		Fingerprint string `path:"fingerprint" maxLength:"128"`
+	},
+	) (*struct{}, error) {
+		return nil, m.RevokeKey(ctx, in.Fingerprint)
+	})
 	register(s, "GET", "/groups", "list-groups", "The running plan's groups with their members", func(ctx context.Context, _ *struct{}) (*body[[]members.Group], error) {
 		return answered(m.Groups(ctx))
 	})

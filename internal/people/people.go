@@ -32,6 +32,10 @@ type Keeper interface {
 	SetPassword(ctx context.Context, name, password string) error
 	RemoveUser(ctx context.Context, name string) error
 	Stamp(ctx context.Context, name string) (string, error)
+	AddKey(ctx context.Context, k store.PersonKey) error
+	Keys(ctx context.Context, user string) ([]store.PersonKey, error)
+	Key(ctx context.Context, fingerprint string) (store.PersonKey, error)
+	RevokeKey(ctx context.Context, fingerprint string, at time.Time) error
 	JudgeLogin(ctx context.Context, c eap.Check) (eap.Verdict, error)
 }
 
@@ -237,7 +241,7 @@ func (p *People) stamp(ctx context.Context, name string) (string, error) {
 
 // Again implements gateway.People.
 func (p *People) Again(ctx context.Context, name, stamp string) ([]string, error) {
-	now, err := p.stamp(ctx, name)
+	now, err := p.stampNow(ctx, name, stamp)
 	switch {
 	case err != nil && !errors.Is(err, store.ErrNotFound):
 		return nil, err

@@ -2,6 +2,7 @@ package probe
 
 import (
 	"context"
+	"crypto"
 	"crypto/x509"
 	"errors"
 	"io"
@@ -13,6 +14,7 @@ import (
 
 	"yellowlantern/internal/core/algorithm"
 	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reach"
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/core/session"
@@ -40,6 +42,7 @@ type Order struct {
 	Kind       string         `json:"kind,omitempty" doc:"Of that tunnel; ikev2 if not given."`
 	TCPPort    int            `json:"tcp-port,omitempty" doc:"Where the gateway also answers over TCP; 0: nowhere."`
 	MTU        int            `json:"mtu,omitempty" doc:"Of the tunnel, inside, in octets."`
+	Proof      string         `json:"proof,omitempty" enum:"certificate,public-key" doc:"What the tunnel wants in place of a password."`
 	Keepalive  int            `json:"keepalive" doc:"Seconds between signs of life that keep a translation open."`
 	Authority  string         `json:"authority" doc:"The authority's certificate, PEM."`
 	Algorithms algorithm.Set  `json:"algorithms"`
@@ -123,9 +126,12 @@ func (r *Report) Tried() (n int) {
 // Options of a probe beside the order.
 type Options struct {
 	Password string
-	Tester   bool // the user is an identity made for the trial
-	KeyLog   io.Writer
-	Progress func(done, of int)
+	// Key is what the device proves itself with in place of the password, by tunnels that want one, with its certificate, DER.
+	Key         crypto.Signer
+	Certificate []byte
+	Tester      bool // the user is an identity made for the trial
+	KeyLog      io.Writer
+	Progress    func(done, of int)
 	// Ports are in place of the kind's own, by the names that it has for them.
 	Ports map[string]uint16
 }
@@ -321,8 +327,15 @@ func (o Order) Login(opt Options) (dial.Login, error) {
 	if !roots.AppendCertsFromPEM([]byte(o.Authority)) {
 		return dial.Login{}, errors.New("the authority's certificate cannot be read")
 	}
+	var chain [][]byte
+	if opt.Key != nil && o.Proof == plan.LoginCertificate {
+		chain = [][]byte{opt.Certificate}
+	}
+	if o.Proof == "" {
+		opt.Key = nil
+	}
 	return dial.Login{
-		Dial: o.Dial, Identity: o.Identity, Keepalive: time.Duration(o.Keepalive) * time.Second, User: o.User, Password: opt.Password, Roots: roots,
+		Key: opt.Key, Chain: chain, Dial: o.Dial, Identity: o.Identity, Keepalive: time.Duration(o.Keepalive) * time.Second, User: o.User, Password: opt.Password, Roots: roots,
 		Algorithms: o.Algorithms, KeyLog: opt.KeyLog, TCPPort: uint16(o.TCPPort), MTU: o.MTU, Ports: opt.Ports,
 	}, nil
 }

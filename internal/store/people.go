@@ -136,11 +136,18 @@ func (s *Store) ForgetDevices(ctx context.Context, name string) error {
 // RemoveUser forgets a person.
 func (s *Store) RemoveUser(ctx context.Context, name string) error {
 	defer s.people.Add(1)
-	r := s.db.WithContext(ctx).Delete(&User{}, "name = ?", name)
-	if r.Error == nil && r.RowsAffected == 0 {
-		return ErrNotFound
-	}
-	return r.Error
+	return s.db.WithContext(ctx).Transaction(func(db *gorm.DB) error {
+		r := db.Delete(&User{}, "name = ?", name)
+		if r.Error == nil && r.RowsAffected == 0 {
+			return ErrNotFound
+		}
+		if r.Error != nil {
+			return r.Error
+		}
+		// Their keys stay known, and count no more.
+		return db.Model(&PersonKey{}).Where("user = ? AND revoked < ?", name, time.Unix(0, 0).UTC()).
+			Update("revoked", time.Now().UTC()).Error
+	})
 }
 
 // JudgeLogin compares a login round with the hash that is kept.

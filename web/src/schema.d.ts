@@ -468,6 +468,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Keys by which people prove who they are */
+        get: operations["list-keys"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/keys/{fingerprint}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take a key back: what its device has open ends */
+        delete: operations["revoke-key"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/machine": {
         parameters: {
             query?: never;
@@ -1175,6 +1209,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/users/{name}/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give a person the key of one of their devices */
+        post: operations["add-key"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/users/{name}/password": {
         parameters: {
             query?: never;
@@ -1254,6 +1305,12 @@ export interface components {
             problem?: string;
             /** @description Why it is accepted; it stays with the revision. */
             reason: string;
+        };
+        "Add-keyRequest": {
+            /** @description What the key is on. */
+            device?: string;
+            /** @description A public key, or a signing request (PKCS #10), for which the own authority issues a certificate; PEM. */
+            public: string;
         };
         AlgorithmSet: {
             additional?: string[];
@@ -1878,6 +1935,8 @@ export interface components {
             "in-bytes": number;
             /** Format: int64 */
             "in-packets": number;
+            /** @description Fingerprint of the key that its person came in by. */
+            key?: string;
             /** @description Of the tunnel. */
             kind: string;
             /** @description Packets lost, by station. */
@@ -2067,6 +2126,26 @@ export interface components {
         };
         PemText: {
             pem: string;
+        };
+        PeopleKey: {
+            /** Format: date-time */
+            added: string;
+            /** @description PEM, where one was issued. */
+            certificate?: string;
+            /** @description What it is on. */
+            device?: string;
+            /**
+             * Format: date-time
+             * @description Of its certificate.
+             */
+            expires?: string;
+            /** @description SHA-256 of the public key; the device shows the same. */
+            fingerprint: string;
+            /** @enum {string} */
+            kind: "certificate" | "public-key";
+            /** Format: date-time */
+            revoked?: string;
+            user: string;
         };
         PeopleUser: {
             "full-name"?: string;
@@ -2625,10 +2704,10 @@ export interface components {
             /** @description After so long a silence the device is asked whether it is still there, 10s to 1h; 30s if not given. */
             liveness?: string;
             /**
-             * @description How people log in; eap-mschapv2 is carried out.
+             * @description How people log in. eap-mschapv2: user and password. certificate: by a certificate that the own authority issued for the person's key. public-key: by a key alone, which yl dial has. The others are not carried out yet.
              * @enum {string}
              */
-            login: "eap-mschapv2" | "eap-tls" | "eap-ttls" | "pre-shared-key";
+            login: "eap-mschapv2" | "certificate" | "public-key" | "eap-tls" | "eap-ttls" | "pre-shared-key";
             /**
              * Format: int64
              * @description Largest packet inside the tunnel, in octets, 1280 to 1420; 1400 if not given.
@@ -2735,6 +2814,11 @@ export interface components {
             passage?: string;
             /** @description Prefixes that the person's addresses come from. */
             pool: string[];
+            /**
+             * @description What the tunnel wants in place of a password.
+             * @enum {string}
+             */
+            proof?: "certificate" | "public-key";
             /** Format: int64 */
             revision: number;
             /** @description What the plan sends into the tunnel. */
@@ -4560,6 +4644,67 @@ export interface operations {
             };
         };
     };
+    "list-keys": {
+        parameters: {
+            query?: {
+                /** @description Only this person's. */
+                user?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PeopleKey"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "revoke-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                fingerprint: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
     "preview-machine": {
         parameters: {
             query?: {
@@ -6131,6 +6276,41 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "add-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Add-keyRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PeopleKey"];
+                };
             };
             /** @description Error */
             default: {

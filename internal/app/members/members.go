@@ -4,6 +4,7 @@ package members
 
 import (
 	"context"
+	"crypto/x509"
 	"errors"
 	"slices"
 	"strings"
@@ -24,6 +25,13 @@ type Gateway interface {
 	End(id uint64, why reason.Reason) error
 }
 
+// Trust signs certificates for people's keys, and takes them back.
+type Trust interface {
+	OwnKey(ctx context.Context, spki []byte) (name string, taken bool)
+	IssuePerson(ctx context.Context, user, device string, spki []byte) (*x509.Certificate, error)
+	RevokeSerial(ctx context.Context, serial, why string) error
+}
+
 // Service keeps them.
 type Service struct {
 	Store   *store.Store
@@ -31,6 +39,7 @@ type Service struct {
 	Journal *journal.Service
 	Wholes  *compiled.Cache
 	Gateway Gateway
+	Trust   Trust
 	// Console counts wrong passwords of administrators.
 	Console *people.Guesses
 }

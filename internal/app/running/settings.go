@@ -6,6 +6,7 @@ import (
 
 	"yellowlantern/internal/app/refusal"
 	"yellowlantern/internal/gateway"
+	"yellowlantern/internal/store"
 )
 
 // Settings is what the gateway needs to run a document.
@@ -27,6 +28,9 @@ func (s *Service) Settings(ctx context.Context, text string) (gateway.Settings, 
 	revoked := map[string]bool{}
 	for _, r := range records {
 		revoked[r.Serial] = true
+	}
+	if ca, err := s.Store.Certificate(ctx, store.AuthorityName); err == nil {
+		set.Authorities = [][]byte{ca.DER}
 	}
 	for _, t := range doc.Plan.Tunnels {
 		if t.Off || t.Gateway != set.Gateway {

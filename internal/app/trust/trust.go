@@ -33,6 +33,9 @@ type Service struct {
 	// Names are what the service is called from elsewhere: the revocation list is fetched by the first.
 	Names []string
 
+	// Revoked is told of a certificate that was revoked.
+	Revoked func(ctx context.Context, serial string)
+
 	console string // the certificate that console and API show; empty: they speak no TLS
 }
 
@@ -294,6 +297,9 @@ func (s *Service) revoke(ctx context.Context, name, serial, why string) error {
 	err := s.Store.Revoke(ctx, store.RevokedCertificate{Serial: serial, Name: name, Reason: why, At: time.Now().UTC()})
 	if errors.Is(err, store.ErrExists) {
 		return refusal.Conflict("it is revoked already")
+	}
+	if err == nil && s.Revoked != nil {
+		s.Revoked(ctx, serial)
 	}
 	if err == nil {
 		s.Running.Reload(ctx, reason.Of(reason.CertificateRevoked, byHand(ctx, name)).And(reason.With{reason.What: why}))

@@ -16,6 +16,7 @@ import (
 	"net"
 	"net/netip"
 	"slices"
+	"strings"
 	"time"
 )
 
@@ -53,6 +54,58 @@ func NewKey(rand io.Reader) (*ecdsa.PrivateKey, error) {
 	return ecdsa.GenerateKey(elliptic.P256(), rand)
 }
 
+// PersonLife is how long a person's certificate lasts.
+const PersonLife = 397 * 24 * time.Hour
+
+// NewPerson signs a certificate for a person's key, a SubjectPublicKeyInfo: its name, as an address where it is one, is the subject (RFC
+// 4945 §5.1). It is good for proving oneself and for nothing else.
+func (ca *Pair) NewPerson(rand io.Reader, now time.Time, user string, spki []byte) (*x509.Certificate, error) {
+	key, err := x509.ParsePKIXPublicKey(spki)
+	if err != nil {
+		return nil, err
+	}
+	t := template(now, PersonLife, user)
+	t.KeyUsage = x509.KeyUsageDigitalSignature
+	t.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}
+	if strings.Contains(user, "@") {
+		t.EmailAddresses = []string{user}
+	} else {
+		t.DNSNames = []string{user} // some clients take their identity from here
+	}
+	if ca.List != "" {
+		t.CRLDistributionPoints = []string{ca.List}
+	}
+	if err := number(rand, t); err != nil {
+		return nil, err
+	}
+	der, err := x509.CreateCertificate(rand, t, ca.Leaf, key, ca.Key)
+	if err != nil {
+		return nil, err
+	}
+	return x509.ParseCertificate(der)
+}
+
+// SelfSigned is a certificate that says nothing but that its key is there; nil where there can be none.
+func SelfSigned(name string, key crypto.Signer) []byte {
+	t := &x509.Certificate{Subject: pkix.Name{CommonName: name}, SerialNumber: big.NewInt(1), NotAfter: time.Unix(1<<32, 0)}
+	der, err := x509.CreateCertificate(nil, t, t, key.Public(), key)
+	if err != nil {
+		return nil
+	}
+	return der
+}
+
+// number gives a certificate a serial number that nobody guesses.
+func number(rand io.Reader, t *x509.Certificate) error {
+	serial := make([]byte, 16)
+	if _, err := io.ReadFull(rand, serial); err != nil {
+		return err
+	}
+	serial[0] &= 0x7f // positive (RFC 5280 §4.1.2.2)
+	t.SerialNumber = new(big.Int).SetBytes(serial)
+	return nil
+}
+
 // NewGateway makes a certificate for the names that people dial.
 func (ca *Pair) NewGateway(rand io.Reader, now time.Time, names ...string) (*Pair, error) {
 	if len(names) == 0 {
@@ -77,12 +130,9 @@ func create(rand io.Reader, t *x509.Certificate, ca *Pair) (*Pair, error) {
 	if err != nil {
 		return nil, err
 	}
-	serial := make([]byte, 16)
-	if _, err := io.ReadFull(rand, serial); err != nil {
+	if err := number(rand, t); err != nil {
 		return nil, err
 	}
-	serial[0] &= 0x7f // positive (RFC 5280 §4.1.2.2)
-	t.SerialNumber = new(big.Int).SetBytes(serial)
 	signer := &Pair{Leaf: t, Key: key}
 	if ca != nil {
 		signer = ca

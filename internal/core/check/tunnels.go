@@ -1,6 +1,7 @@
 package check
 
 import (
+	"slices"
 	"time"
 
 	"yellowlantern/internal/core/plan"
@@ -34,7 +35,7 @@ func (c *checker) tunnels() {
 				"tunnels of kind %s cannot be carried out yet", t.Kind)
 			continue
 		}
-		if t.Login != plan.LoginMSCHAPv2 {
+		if !slices.Contains([]string{plan.LoginMSCHAPv2, plan.LoginCertificate, plan.LoginPublicKey}, t.Login) {
 			c.add(Stop, "not-yet", base+"/login", "use login: eap-mschapv2", "login by %s cannot be carried out yet", t.Login)
 			c.mend("set", base+"/login", plan.LoginMSCHAPv2)
 		}

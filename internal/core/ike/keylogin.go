@@ -79,8 +79,8 @@ func shownIn(m *message) (s Shown, key crypto.PublicKey, err error) {
 	return s, key, nil
 }
 
-// authByKey takes the first message of somebody who proves who they are by a key: that they have it is worked out elsewhere, and with it the
-// gateway's own proof.
+// authByKey takes the first message of somebody who proves who they are by a key: that they have it is worked out elsewhere, and with it
+// the gateway's own proof.
 func (r *login) authByKey(m *message) {
 	body, _ := m.find(plAuth)
 	method, data, err := parseAuth(body)

@@ -40,5 +40,11 @@ type Outcome struct {
 // ErrStamp is where what somebody proved themselves with is not what it was, or they may not come in any more: they must log in anew.
 var ErrStamp = errors.New("password or state of the person have changed since they logged in, or an administrator ended their sessions")
 
+// Key is the public key that somebody has shown to have: whose it is, a source of people says.
+type Key struct {
+	Public []byte   `json:"public"`          // SubjectPublicKeyInfo, DER
+	Chain  [][]byte `json:"chain,omitempty"` // certificates, DER, the person's first; none: a raw key
+}
+
 // Refused ends a conversation.
 func Refused(why reason.Reason) Step { return Step{Over: true, Outcome: Outcome{Why: why}} }

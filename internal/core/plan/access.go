@@ -30,7 +30,7 @@ type Tunnel struct {
 	Name        string `json:"name" eg:"main" doc:"Its name."`
 	Kind        string `json:"kind" oneof:"kinds" doc:"ikev2 is carried out; masque, l2tp-ipsec, key-pair-udp and portal are refused until they are; pptp is refused for good."`
 	Gateway     string `json:"gateway" ref:"gateways" doc:"The gateway that offers it."`
-	Login       string `json:"login" enum:"eap-mschapv2,eap-tls,eap-ttls,pre-shared-key" doc:"How people log in; eap-mschapv2 is carried out."`
+	Login       string `json:"login" enum:"eap-mschapv2,certificate,public-key,eap-tls,eap-ttls,pre-shared-key" doc:"How people log in. eap-mschapv2: user and password. certificate: by a certificate that the own authority issued for the person's key. public-key: by a key alone, which yl dial has. The others are not carried out yet." then:"A key never leaves its device, and can be taken back by itself."`
 	Identity    string `json:"identity,omitempty" eg:"field.tern.example" doc:"The name by which devices ask for this tunnel, where a gateway has several; the gateway's dial if not given. The certificate must hold it."`
 	Certificate string `json:"certificate" eg:"gate" doc:"Name of the gateway's certificate, kept beside the plan."`
 	MTU         int    `json:"mtu,omitempty" minimum:"0" maximum:"1500" eg:"1400" doc:"Largest packet inside the tunnel, in octets, 1280 to 1420; 1400 if not given."`

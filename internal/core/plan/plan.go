@@ -45,5 +45,7 @@ const (
 	Exempt    = "exempt"
 	Translate = "translate"
 
-	LoginMSCHAPv2 = "eap-mschapv2"
+	LoginMSCHAPv2    = "eap-mschapv2"
+	LoginCertificate = "certificate" // of the person, by the own authority
+	LoginPublicKey   = "public-key"  // of the person, without a certificate (RFC 7670)
 )

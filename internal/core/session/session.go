@@ -28,6 +28,7 @@ type Session struct {
 	Kind       string // of tunnel
 	Algorithms string
 	Device     string // what it calls itself
+	Key        []byte // the public key that its person proved themselves with, DER
 	// SafeLogin and SafeTraffic are that what was recorded of either cannot be read later, with a quantum computer.
 	SafeLogin, SafeTraffic bool
 	Since                  time.Time

@@ -26,6 +26,8 @@ type Way struct {
 	Identity string        // the name by which devices ask for it
 	Chain    [][]byte      // certificates in DER, the gateway's first; nil: it has none
 	Key      crypto.Signer // of the gateway's certificate
+	// Authorities are those of people's certificates, DER, for devices that show theirs only to who asks for one.
+	Authorities [][]byte
 }
 
 // Packet is one that came from a session's device, authentic. It is valid during the call, and may be altered.
@@ -38,6 +40,8 @@ type Packet struct {
 type Host interface {
 	// Begin begins a login. The conversation's steps take long.
 	Begin(from netip.AddrPort, server string) login.Conversation
+	// Owner tells whose key it is that somebody has shown to have: it takes long.
+	Owner(login.Key) login.Outcome
 	// Back tells who it is whom this gateway remembered, and their groups now: it takes long. Without OK they must log in anew.
 	Back(Remembered) login.Outcome
 	// Admit asks whether somebody who logged in may come in, leases, and records it: it takes long. The session is nil with a refusal;

@@ -59,6 +59,8 @@ func (c *folk) Groups(_ context.Context, user string) ([]string, error) {
 	return c.groups[user], nil
 }
 
+func (c *folk) Owner(context.Context, login.Key) login.Outcome { return login.Outcome{} }
+
 func (c *folk) Again(ctx context.Context, user, _ string) ([]string, error) {
 	return c.Groups(ctx, user)
 }

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"yellowlantern/internal/core/ike"
+	"yellowlantern/internal/core/login"
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/core/session"
 	"yellowlantern/internal/core/tunnel"
@@ -31,6 +32,8 @@ func (s *server) perform(outs []ike.Output) {
 			s.admit(o)
 		case ike.AskBack:
 			s.back(o)
+		case ike.AskKey:
+			s.owner(o)
 		case ike.Up:
 			s.up(o)
 		case ike.Expected:
@@ -126,12 +129,24 @@ func (s *server) back(ask ike.AskBack) {
 	})
 }
 
+// owner asks the gateway whose key it is that somebody has.
+func (s *server) owner(ask ike.AskKey) {
+	s.done.Go(func() {
+		who := s.host.Owner(login.Key{Public: ask.Shown.PublicKey, Chain: ask.Shown.Chain})
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		if s.machine != nil {
+			s.perform(s.machine.Owner(time.Now(), ask.ID, who))
+		}
+	})
+}
+
 // admit asks the gateway to let somebody in who logged in rightly.
 func (s *server) admit(ask ike.AskLease) {
 	s.done.Go(func() {
 		x, grant := s.host.Admit(tunnel.Request{
 			User: ask.User, Groups: ask.Groups, Tunnel: ask.Tunnel, Algorithms: ask.Suite, From: s.host.SeenAt(ask.From.Addr),
-			Device: ask.Device, Alone: ask.Alone, Stamp: ask.Stamp, Back: ask.Back,
+			Device: ask.Device, Alone: ask.Alone, Stamp: ask.Stamp, Back: ask.Back, Key: ask.Key,
 			SafeLogin: ask.SafeLater, SafeTraffic: ask.SafeLater,
 		})
 		s.mu.Lock()

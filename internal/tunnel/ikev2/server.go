@@ -5,6 +5,7 @@ package ikev2
 import (
 	"context"
 	"crypto/rand"
+	"crypto/x509"
 	"fmt"
 	"io"
 	"log/slog"
@@ -161,6 +162,9 @@ func (c *change) Use() (err error) {
 	return nil
 }
 
+// proofs are the ways in which people prove who they are, by the plan's words; the others are by password.
+var proofs = map[string]ike.Proof{plan.LoginCertificate: ike.ByCertificate, plan.LoginPublicKey: ike.ByPublicKey}
+
 // callers is how callers are answered: one way in for each tunnel. logged tells that keys are logged, for an analyser.
 func callers(ways []tunnel.Way, logged bool) (ike.Settings, error) {
 	s := ike.DefaultSettings()
@@ -179,6 +183,12 @@ func callers(ways []tunnel.Way, logged bool) (ike.Settings, error) {
 		}
 		if a := own.Algorithms; a != nil && a.Demand {
 			way.Algorithms = way.Algorithms.Demanding()
+		}
+		way.Proof = proofs[w.Login]
+		for _, der := range w.Authorities {
+			if a, err := x509.ParseCertificate(der); err == nil {
+				way.Authorities = append(way.Authorities, a)
+			}
 		}
 		if logged {
 			way.Algorithms = way.Algorithms.Legible()

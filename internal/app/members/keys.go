@@ -1,0 +1,100 @@
+package members
+
+import (
+	"context"
+	"errors"
+
+	"yellowlantern/internal/app/refusal"
+	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/core/session"
+	"yellowlantern/internal/people"
+	"yellowlantern/internal/store"
+)
+
+// Keys lists people's keys, of one person or, where none is named, of everybody.
+func (s *Service) Keys(ctx context.Context, user string) ([]people.Key, error) {
+	if user != "" {
+		if _, err := s.People.User(ctx, user); err != nil {
+			return nil, refusal.Known(err, "user", user)
+		}
+	}
+	return s.People.Keys(ctx, user)
+}
+
+// AddKey gives a person the key of one of their devices: a public key, or a signing request, for which the own authority issues a
+// certificate; PEM.
+func (s *Service) AddKey(ctx context.Context, user, device, public string) (people.Key, error) {
+	if _, err := s.People.User(ctx, user); err != nil {
+		return people.Key{}, refusal.Known(err, "user", user)
+	}
+	spki, request, err := people.ReadPublic(public)
+	if err != nil {
+		return people.Key{}, refusal.Invalid(err.Error() + "; nothing was kept")
+	}
+	if name, taken := s.Trust.OwnKey(ctx, spki); taken {
+		return people.Key{}, refusal.Invalid("this is the key of certificate " + name + " of the gateway's: give the person's own; " +
+			"nothing was kept")
+	}
+	if !request {
+		k, err := s.People.AddKey(ctx, user, device, spki, nil)
+		return k, taken(err, user)
+	}
+	leaf, err := s.Trust.IssuePerson(ctx, user, device, spki)
+	if err != nil {
+		return people.Key{}, err
+	}
+	k, err := s.People.AddKey(ctx, user, device, spki, leaf)
+	return k, taken(err, user)
+}
+
+func taken(err error, user string) error {
+	if errors.Is(err, store.ErrExists) {
+		return refusal.Conflict("somebody has this key already, or had it: make another one on the device (yl users keys list)")
+	}
+	return refusal.Known(err, "user", user)
+}
+
+// RevokeKey takes a key back; what its device has open ends at once.
+func (s *Service) RevokeKey(ctx context.Context, fingerprint string) error {
+	k, err := s.People.RevokeKey(ctx, fingerprint)
+	if err != nil {
+		return refusal.Known(err, "key", fingerprint)
+	}
+	s.endOf(fingerprint)
+	if k.Serial == "" {
+		return nil
+	}
+	err = s.Trust.RevokeSerial(ctx, k.Serial, "its key was taken back")
+	var clash *refusal.Error
+	if errors.As(err, &clash) && clash.Sort == refusal.Clashes { // it is on the list already
+		return nil
+	}
+	return err
+}
+
+// RevokedSerial takes back the key of a certificate that was revoked.
+func (s *Service) RevokedSerial(ctx context.Context, serial string) {
+	keys, err := s.Store.Keys(ctx, "")
+	if err != nil {
+		return
+	}
+	for _, k := range keys {
+		if k.Serial == serial && k.Revoked.IsZero() {
+			if _, err := s.People.RevokeKey(ctx, k.Fingerprint); err == nil {
+				s.endOf(k.Fingerprint)
+			}
+		}
+	}
+}
+
+// endOf ends what came in by a key.
+func (s *Service) endOf(fingerprint string) {
+	for _, live := range s.Gateway.Sessions() {
+		if live.Key != fingerprint {
+			continue
+		}
+		if id, err := session.ParseID(live.ID); err == nil {
+			_ = s.Gateway.End(id, reason.Of(reason.KeyTakenBack, nil)) // it may have ended by itself meanwhile
+		}
+	}
+}

@@ -1,0 +1,209 @@
+package cli
+
+import (
+	"context"
+	"crypto"
+	"crypto/rand"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+
+	"github.com/urfave/cli/v3"
+
+	"yellowlantern/internal/client"
+	"yellowlantern/internal/core/cert"
+	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/people"
+	"yellowlantern/internal/private"
+	"yellowlantern/internal/probe"
+)
+
+// keyFlags are what a device proves itself with in place of a password.
+func keyFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "key", Usage: "the private key by which this device proves itself, where the tunnel wants one (yl dial new-key makes it)"},
+		&cli.StringFlag{Name: "certificate", Usage: "the certificate that was issued for it, where the tunnel wants one"},
+	}
+}
+
+// proof reads what an order's tunnel wants in place of a password; false: it wants a password.
+func proof(c *cli.Command, o probe.Order, opt *probe.Options) (bool, error) {
+	if o.Proof == "" {
+		return false, nil
+	}
+	if c.String("key") == "" {
+		return true, Failing(ExitUsage, "tunnel %s wants a key in place of a password: say --key FILE (yl dial new-key makes one)",
+			o.Tunnel)
+	}
+	b, err := os.ReadFile(c.String("key"))
+	if err == nil {
+		err = private.Check(c.String("key"))
+	}
+	if err == nil {
+		opt.Key, err = readKey(b)
+	}
+	if err != nil {
+		return true, Failing(ExitUsage, "key: %w", err)
+	}
+	if o.Proof != plan.LoginCertificate {
+		return true, nil
+	}
+	if c.String("certificate") == "" {
+		return true, Failing(ExitUsage, "tunnel %s wants a certificate for the key: say --certificate FILE (yl users keys add issues it "+
+			"for a signing request)", o.Tunnel)
+	}
+	if b, err = os.ReadFile(c.String("certificate")); err != nil {
+		return true, Failing(ExitUsage, "certificate: %w", err)
+	}
+	block, _ := pem.Decode(b)
+	if block == nil || block.Type != "CERTIFICATE" {
+		return true, Failing(ExitUsage, "%s holds no certificate (PEM)", c.String("certificate"))
+	}
+	opt.Certificate = block.Bytes
+	return true, nil
+}
+
+func readKey(b []byte) (crypto.Signer, error) {
+	block, _ := pem.Decode(b)
+	if block == nil || block.Type != "PRIVATE KEY" {
+		return nil, errors.New("the file holds no private key (PKCS #8, PEM)")
+	}
+	key, err := x509.ParsePKCS8PrivateKey(block.Bytes)
+	if err != nil {
+		return nil, err
+	}
+	signer, ok := key.(crypto.Signer)
+	if !ok {
+		return nil, errors.New("the key cannot sign")
+	}
+	return signer, nil
+}
+
+// dialNewKey makes a key for this device, which it never leaves, and shows what the administrator needs of it.
+func (p *printer) dialNewKey(_ context.Context, c *cli.Command) error {
+	path, err := argument(c, "file")
+	if err != nil {
+		return err
+	}
+	if _, err := os.Stat(path); err == nil {
+		return Failing(ExitUsage, "%s is there already: a key is not written over", path)
+	}
+	key, err := cert.NewKey(rand.Reader)
+	if err != nil {
+		return err
+	}
+	der, err := x509.MarshalPKCS8PrivateKey(key)
+	if err != nil {
+		return err
+	}
+	spki, err := x509.MarshalPKIXPublicKey(key.Public())
+	if err != nil {
+		return err
+	}
+	public := &pem.Block{Type: "PUBLIC KEY", Bytes: spki}
+	if c.Bool("request") {
+		about := &x509.CertificateRequest{Subject: pkix.Name{CommonName: "a device"}}
+		request, err := x509.CreateCertificateRequest(rand.Reader, about, key)
+		if err != nil {
+			return err
+		}
+		public = &pem.Block{Type: "CERTIFICATE REQUEST", Bytes: request}
+	}
+	if err := private.Write(path, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der})); err != nil {
+		return Failing(ExitUsage, "%w", err)
+	}
+	shown := struct {
+		Key         string `json:"key"`
+		Fingerprint string `json:"fingerprint"`
+		Public      string `json:"public"`
+	}{path, cert.Fingerprint(spki), string(pem.EncodeToMemory(public))}
+	if printed, err := p.value(shown); printed {
+		return err
+	}
+	fmt.Fprintf(os.Stderr, "the private key is in %s, and never leaves this machine.\nfingerprint (SHA-256), which the administrator sees as well:\n  %s\ngive the administrator this:\n",
+		path, shown.Fingerprint)
+	fmt.Fprint(p.out, shown.Public)
+	return nil
+}
+
+func userKeys(p *printer) *cli.Command {
+	return &cli.Command{Name: "keys", Usage: "keys by which people prove who they are, in place of passwords", Commands: []*cli.Command{
+		{Name: "list", Usage: "list them, of one person or of everybody", ArgsUsage: "[USER]", Flags: []cli.Flag{filterFlag()}, Action: call(p.keyList)},
+		{Name: "add", Usage: "give a person the key of a device; for a signing request a certificate is issued and printed", ArgsUsage: "USER", Flags: []cli.Flag{
+			&cli.StringFlag{Name: "public", Usage: "file with the public key or signing request, PEM; - for standard input", Required: true},
+			&cli.StringFlag{Name: "device", Usage: "what the key is on, in your words"},
+		}, Action: call(p.keyAdd)},
+		{Name: "revoke", Usage: "take a key back: what its device has open ends at once", ArgsUsage: "FINGERPRINT", Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
+			fingerprint, err := argument(c, "fingerprint")
+			if err != nil {
+				return err
+			}
+			if err := cl.Do(ctx, "DELETE", "/keys/"+fingerprint, nil, nil); err != nil {
+				return err
+			}
+			return p.done("key %s counts no more", fingerprint)
+		})},
+	}}
+}
+
+func (p *printer) keyList(ctx context.Context, c *cli.Command, cl *client.Client) error {
+	ks, err := client.Get[[]people.Key](ctx, cl, "/keys?user="+c.Args().First())
+	if err != nil {
+		return err
+	}
+	shown := []people.Key{}
+	var rows [][]string
+	for _, k := range ks {
+		state := "counts"
+		switch {
+		case !k.Revoked.IsZero():
+			state = "taken back on " + k.Revoked.Local().Format("2006-01-02")
+		case !k.Expires.IsZero():
+			state = "until " + k.Expires.Local().Format("2006-01-02")
+		}
+		row := []string{k.User, k.Device, k.Kind, k.Added.Local().Format("2006-01-02"), state, k.Fingerprint}
+		if matches(c.String("filter"), row...) {
+			rows, shown = append(rows, row), append(shown, k)
+		}
+	}
+	if printed, err := p.value(shown); printed {
+		return err
+	}
+	p.table([]string{"user", "device", "kind", "added", "state", "fingerprint"}, rows)
+	return nil
+}
+
+func (p *printer) keyAdd(ctx context.Context, c *cli.Command, cl *client.Client) error {
+	user, err := argument(c, "user")
+	if err != nil {
+		return err
+	}
+	var public []byte
+	if path := c.String("public"); path == "-" {
+		public, err = io.ReadAll(io.LimitReader(os.Stdin, 16<<10))
+	} else {
+		public, err = os.ReadFile(path)
+	}
+	if err != nil {
+		return Failing(ExitUsage, "public: %w", err)
+	}
+	var k people.Key
+	given := map[string]string{"device": c.String("device"), "public": string(public)}
+	if err := cl.Do(ctx, "POST", "/users/"+user+"/keys", given, &k); err != nil {
+		return err
+	}
+	if printed, err := p.value(k); printed {
+		return err
+	}
+	fmt.Fprintf(os.Stderr, "%s has one more key; its fingerprint (SHA-256), which the device shows as well:\n  %s\n", user,
+		k.Fingerprint)
+	if k.Certificate != "" {
+		fmt.Fprintln(os.Stderr, "its certificate, for the device:")
+		fmt.Fprint(p.out, k.Certificate)
+	}
+	return nil
+}

@@ -1,0 +1,32 @@
+package e2e
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowlantern/internal/app/trials"
+	"yellowlantern/internal/client"
+)
+
+// Where a tunnel wants a key or a certificate in place of a password, every class is tried with an identity that has one.
+func TestTrialsByKey(t *testing.T) {
+	d := island(t, nil)
+	x := newTerminal(t, d)
+	for _, login := range []string{"public-key", "certificate"} {
+		_, _, err := x.run("plan", "set", "tunnels/main/login", login)
+		require.NoError(t, err)
+		_, _, err = x.run("plan", "commit", "-m", login)
+		require.NoError(t, err)
+		_, _, err = x.run("probe", "--everyone", "--vantage", "home")
+		require.NoError(t, err)
+		r, err := client.Get[trials.Round](t.Context(), d.Client, "/rounds/0")
+		require.NoError(t, err)
+		require.Len(t, r.Results, 5)
+		for _, got := range r.Results {
+			require.True(t, got.OK && got.Connected, "%+v", got)
+		}
+		_, _, err = x.run("probe", "--user", "rory.researcher", "--vantage", "home")
+		require.ErrorContains(t, err, "wants a key in place of a password")
+	}
+}

@@ -1,0 +1,67 @@
+package hosttest
+
+import (
+	"encoding/json"
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowlantern/internal/hosts"
+	"yellowlantern/internal/people"
+)
+
+// A device makes a key that never leaves it, comes in by it without a password, with a certificate for it or without one; taking it back
+// ends what it has open at once, and for good. Nobody else's key, and no password, gets in.
+func TestDialByKey(t *testing.T) {
+	g := install(t, "k1", "login: eap-mschapv2", "login: public-key")
+	home := hosts.Laptop("home")
+	key, request := g.in("laptop.key"), g.in("laptop-2.key")
+	made := func(path string, more ...string) (public string) {
+		out := g.on(home, append([]string{yl, "--json", "dial", "new-key"}, append(more, path)...)...)
+		var k struct{ Fingerprint, Public string }
+		require.NoError(t, json.Unmarshal([]byte(out), &k), out)
+		info, err := os.Stat(path)
+		require.NoError(t, err)
+		require.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+		file := path + ".public"
+		require.NoError(t, os.WriteFile(file, []byte(k.Public), 0o600))
+		return file
+	}
+	up := func(more ...string) error {
+		args := append([]string{yl, "dial", "up", "--background", "--name", "home"}, more...)
+		_, err := g.Run(t.Context(), home, append(args, g.kit("rory.researcher"))...)
+		return err
+	}
+	public := made(key)
+	require.ErrorContains(t, up(), "--key")
+	require.Error(t, up("--key", key), "nobody has it yet")
+	require.Contains(t, g.yl("journal", "--kind", "refused"), "nobody has the key")
+	g.yl("users", "keys", "add", "rory.researcher", "--public", public, "--device", "laptop")
+	require.NoError(t, up("--key", key))
+	require.True(t, g.pings(home, "10.20.30.5"))
+
+	var keys []people.Key
+	require.NoError(t, json.Unmarshal([]byte(g.yl("--json", "users", "keys", "list", "rory.researcher")), &keys))
+	require.Len(t, keys, 1)
+	require.Contains(t, g.yl("--json", "sessions", "list"), keys[0].Fingerprint)
+	g.yl("users", "keys", "revoke", keys[0].Fingerprint)
+	soon(t, "its session ends", func() bool { return !strings.Contains(g.yl("--json", "sessions", "list"), "rory") })
+	require.Contains(t, g.yl("journal", "--code", "key-taken-back"), "rory.researcher")
+	require.False(t, g.pings(home, "10.20.30.5"))
+	g.hangUp("home")
+	require.Error(t, up("--key", key))
+	_, err := g.ask("users", "keys", "add", "wanda.warden", "--public", public)
+	require.ErrorContains(t, err, "somebody has this key already, or had it")
+
+	g.commit(strings.ReplaceAll(g.demo.Plan, "login: public-key", "login: certificate"))
+	asks := made(request, "--request")
+	certificate := g.in("laptop.pem")
+	require.NoError(t, os.WriteFile(certificate, []byte(g.yl("users", "keys", "add", "rory.researcher", "--public", asks)), 0o600))
+	require.ErrorContains(t, up("--key", request), "--certificate")
+	require.NoError(t, up("--key", request, "--certificate", certificate))
+	require.True(t, g.pings(home, "10.20.30.5"))
+	require.Contains(t, g.yl("certificate", "issued"), "of rory.researcher")
+	g.hangUp("home")
+}

@@ -1,0 +1,197 @@
+package people
+
+import (
+	"context"
+	"crypto/ecdsa"
+	"crypto/ed25519"
+	"crypto/rsa"
+	"crypto/sha256"
+	"crypto/x509"
+	"encoding/hex"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"yellowlantern/internal/core/cert"
+	"yellowlantern/internal/core/login"
+	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/store"
+)
+
+// Key is a public key by which a person proves who they are.
+type Key struct {
+	Fingerprint string    `json:"fingerprint" doc:"SHA-256 of the public key; the device shows the same."`
+	User        string    `json:"user"`
+	Device      string    `json:"device,omitempty" doc:"What it is on."`
+	Kind        string    `json:"kind" enum:"certificate,public-key"`
+	Added       time.Time `json:"added"`
+	Expires     time.Time `json:"expires,omitzero" doc:"Of its certificate."`
+	Revoked     time.Time `json:"revoked,omitzero"`
+	Certificate string    `json:"certificate,omitempty" doc:"PEM, where one was issued."`
+}
+
+// keyOf is a record without anything that a list needs not.
+func keyOf(r store.PersonKey) Key {
+	k := Key{
+		Fingerprint: r.Fingerprint, User: r.User, Device: r.Device, Kind: "public-key", Added: r.At, Expires: r.Expires, Revoked: r.Revoked,
+	}
+	if len(r.Certificate) > 0 {
+		k.Kind = "certificate"
+		k.Certificate = string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: r.Certificate}))
+	}
+	return k
+}
+
+// Keys lists the keys of a person, or of everybody.
+func (p *People) Keys(ctx context.Context, user string) ([]Key, error) {
+	records, err := p.keeper.Keys(ctx, user)
+	out := make([]Key, 0, len(records))
+	for _, r := range records {
+		out = append(out, keyOf(r))
+	}
+	return out, err
+}
+
+// ReadPublic reads what a device gives of its key: a public key or a signing request, PEM. It gives the SubjectPublicKeyInfo, and whether a
+// certificate is asked for. Errors say what it is instead, and what to do.
+func ReadPublic(text string) (spki []byte, request bool, err error) {
+	block, rest := pem.Decode([]byte(strings.TrimSpace(text)))
+	switch {
+	case block == nil:
+		return nil, false, errors.New("this is no PEM: give the public key as yl dial new-key shows it, or a signing request (PKCS #10)")
+	case len(strings.TrimSpace(string(rest))) > 0:
+		return nil, false, errors.New("there is more than one key: give one for each device")
+	case strings.Contains(block.Type, "PRIVATE"):
+		return nil, false, errors.New("this is a private key, which must not leave its device: give the public one; make this device another key")
+	case block.Type == "CERTIFICATE REQUEST" || block.Type == "NEW CERTIFICATE REQUEST":
+		r, err := x509.ParseCertificateRequest(block.Bytes)
+		if err == nil {
+			err = r.CheckSignature()
+		}
+		if err != nil {
+			return nil, false, fmt.Errorf("the signing request cannot be taken: %w", err)
+		}
+		spki, request = r.RawSubjectPublicKeyInfo, true
+	case block.Type == "PUBLIC KEY":
+		spki = block.Bytes
+	default:
+		return nil, false, fmt.Errorf("this is a %s: give a public key or a signing request", strings.ToLower(block.Type))
+	}
+	key, err := x509.ParsePKIXPublicKey(spki)
+	if err != nil {
+		return nil, false, fmt.Errorf("the public key cannot be read: %w", err)
+	}
+	return spki, request, goodKey(key)
+}
+
+// goodKey refuses keys that are too weak, or of kinds by which nobody can prove themselves here.
+func goodKey(key any) error {
+	switch k := key.(type) {
+	case *rsa.PublicKey:
+		if k.N.BitLen() < 2048 {
+			return fmt.Errorf("the RSA key has %d bits: make one of 2,048 or more, or on a curve", k.N.BitLen())
+		}
+		return nil
+	case *ecdsa.PublicKey:
+		if !slices.Contains([]int{256, 384, 521}, k.Curve.Params().BitSize) {
+			return errors.New("the curve must be P-256, P-384 or P-521")
+		}
+		return nil
+	case ed25519.PublicKey:
+		return nil
+	}
+	return errors.New("the key must be RSA, on P-256, P-384 or P-521, or Ed25519")
+}
+
+// AddKey gives a person a key, with a certificate for it where one was issued.
+func (p *People) AddKey(ctx context.Context, user, device string, spki []byte, leaf *x509.Certificate) (Key, error) {
+	r := store.PersonKey{Fingerprint: cert.Fingerprint(spki), User: user, Device: device, Public: spki, At: time.Now().UTC()}
+	if leaf != nil {
+		r.Certificate, r.Serial, r.Expires = leaf.Raw, leaf.SerialNumber.Text(16), leaf.NotAfter.UTC()
+	}
+	return keyOf(r), p.keeper.AddKey(ctx, r)
+}
+
+// RevokeKey takes a key back, and gives what it was.
+func (p *People) RevokeKey(ctx context.Context, fingerprint string) (store.PersonKey, error) {
+	k, err := p.keeper.Key(ctx, fingerprint)
+	if err == nil {
+		err = p.keeper.RevokeKey(ctx, fingerprint, time.Now())
+	}
+	return k, err
+}
+
+// Owner implements gateway.People: whose key it is that somebody has shown to have.
+func (p *People) Owner(ctx context.Context, shown login.Key) login.Outcome {
+	fingerprint := cert.Fingerprint(shown.Public)
+	refused := func(code reason.Code, user string, with reason.With) login.Outcome {
+		return login.Outcome{User: user, Known: user != "", Why: reason.Of(code, with)}
+	}
+	if t := p.testers.withKey(fingerprint); t != nil {
+		return login.Outcome{OK: true, User: t.Name, Known: true, Source: Source, Groups: t.groups}
+	}
+	k, err := p.keeper.Key(ctx, fingerprint)
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		return refused(reason.KeyUnknown, "", reason.With{reason.Certificate: fingerprint})
+	case err != nil:
+		return refused(reason.LoginsLater, "", reason.With{reason.Error: err.Error()})
+	case !k.Revoked.IsZero():
+		return refused(reason.KeyRevoked, k.User, reason.With{reason.Certificate: fingerprint})
+	}
+	if why := p.certificate(k, shown, time.Now()); !why.None() {
+		return login.Outcome{User: k.User, Known: true, Why: why}
+	}
+	u, err := p.User(ctx, k.User)
+	switch {
+	case err != nil:
+		return refused(reason.GroupsUnknown, k.User, nil)
+	case u.Off:
+		return refused(reason.SwitchedOff, k.User, nil)
+	}
+	stamp, _ := p.keyStamp(ctx, k)
+	return login.Outcome{OK: true, User: u.Name, Known: true, Source: Source, Groups: u.Groups, Stamp: stamp}
+}
+
+// certificate tells why the certificate that was shown will not do; none: it is the one that was issued for the key, and valid now.
+func (p *People) certificate(k store.PersonKey, shown login.Key, now time.Time) reason.Reason {
+	switch {
+	case len(k.Certificate) == 0 && len(shown.Chain) == 0:
+		return reason.Reason{}
+	case len(k.Certificate) == 0 || len(shown.Chain) == 0 || string(shown.Chain[0]) != string(k.Certificate):
+		return reason.Of(reason.KeyOther, nil)
+	case now.After(k.Expires):
+		return reason.Of(reason.KeyExpired, reason.With{reason.Error: "it expired on " + k.Expires.Format(time.DateTime)})
+	}
+	return reason.Reason{}
+}
+
+// keyPrefix begins the stamps of those who proved themselves with a key: its fingerprint follows.
+const keyPrefix = "key "
+
+// keyStamp stands for a login by a key.
+func (p *People) keyStamp(ctx context.Context, k store.PersonKey) (string, error) {
+	own, err := p.keeper.Stamp(ctx, k.User)
+	if err != nil || own == "" || !k.Revoked.IsZero() {
+		return "", err
+	}
+	sum := sha256.Sum256([]byte(own))
+	return keyPrefix + k.Fingerprint + " " + hex.EncodeToString(sum[:16]), nil
+}
+
+// stampNow is what a stamp would be now.
+func (p *People) stampNow(ctx context.Context, user, stamp string) (string, error) {
+	rest, byKey := strings.CutPrefix(stamp, keyPrefix)
+	if !byKey {
+		return p.stamp(ctx, user)
+	}
+	fingerprint, _, _ := strings.Cut(rest, " ")
+	k, err := p.keeper.Key(ctx, fingerprint)
+	if err != nil || k.User != user || !k.Expires.IsZero() && time.Now().After(k.Expires) {
+		return "", err
+	}
+	return p.keyStamp(ctx, k)
+}

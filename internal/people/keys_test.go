@@ -1,0 +1,140 @@
+package people
+
+import (
+	"crypto/ecdsa"
+	"crypto/ed25519"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/rsa"
+	"crypto/x509"
+	"encoding/pem"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowlantern/internal/core/cert"
+	"yellowlantern/internal/core/login"
+	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/store"
+)
+
+func pemOf(kind string, der []byte) string {
+	return string(pem.EncodeToMemory(&pem.Block{Type: kind, Bytes: der}))
+}
+
+// What a device gives of its key is a public key or a signing request, and nothing else.
+func TestReadPublic(t *testing.T) {
+	must := func(b []byte, err error) []byte { require.NoError(t, err); return b }
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	require.NoError(t, err)
+	spki := must(x509.MarshalPKIXPublicKey(key.Public()))
+	request := must(x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{}, key))
+	for text, asks := range map[string]bool{
+		pemOf("PUBLIC KEY", spki): false, "\n" + pemOf("CERTIFICATE REQUEST", request) + "\n": true, pemOf("NEW CERTIFICATE REQUEST", request): true,
+	} {
+		got, is, err := ReadPublic(text)
+		require.NoError(t, err)
+		require.Equal(t, spki, got)
+		require.Equal(t, asks, is)
+	}
+	short, err := rsa.GenerateKey(rand.Reader, 1024)
+	require.NoError(t, err)
+	p224, err := ecdsa.GenerateKey(elliptic.P224(), rand.Reader)
+	require.NoError(t, err)
+	request[len(request)-1] ^= 1
+	for text, says := range map[string]string{
+		"rory": "no PEM",
+		"":     "no PEM",
+		pemOf("PUBLIC KEY", spki) + pemOf("PUBLIC KEY", spki):                 "more than one key",
+		pemOf("PRIVATE KEY", must(x509.MarshalPKCS8PrivateKey(key))):          "private key, which must not leave",
+		pemOf("EC PRIVATE KEY", must(x509.MarshalECPrivateKey(key))):          "private key, which must not leave",
+		pemOf("CERTIFICATE", spki):                                            "certificate: give",
+		pemOf("CERTIFICATE REQUEST", request):                                 "signing request cannot be taken",
+		pemOf("PUBLIC KEY", spki[:20]):                                        "cannot be read",
+		pemOf("PUBLIC KEY", must(x509.MarshalPKIXPublicKey(short.Public()))):  "1024 bits",
+		pemOf("PUBLIC KEY", must(x509.MarshalPKIXPublicKey(&p224.PublicKey))): "P-256, P-384 or P-521",
+	} {
+		_, _, err := ReadPublic(text)
+		require.ErrorContains(t, err, says)
+	}
+}
+
+// A key is somebody's until it is taken back, its certificate has expired, or they are gone or switched off; it stays known, so that it
+// never becomes another's. What a device remembers of a login by it dies with it.
+func TestOwner(t *testing.T) {
+	s, err := store.Open(t.TempDir())
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = s.Close() })
+	p, ctx := New(s), t.Context()
+	require.NoError(t, p.Add(ctx, User{Name: "rory", Groups: []string{"researchers"}}, "tide 4 tern and wind"))
+	require.NoError(t, p.Add(ctx, User{Name: "wanda"}, "tide 4 tern and wind"))
+	public, _, err := ed25519.GenerateKey(rand.Reader)
+	require.NoError(t, err)
+	spki, err := x509.MarshalPKIXPublicKey(public)
+	require.NoError(t, err)
+	shown := login.Key{Public: spki}
+	why := func() reason.Code { return p.Owner(ctx, shown).Why.Code }
+	require.Equal(t, reason.KeyUnknown, why())
+
+	k, err := p.AddKey(ctx, "rory", "cray-23", spki, nil)
+	require.NoError(t, err)
+	require.Equal(t, cert.Fingerprint(spki), k.Fingerprint)
+	who := p.Owner(ctx, shown)
+	require.True(t, who.OK)
+	require.Equal(t, []any{"rory", []string{"researchers"}}, []any{who.User, who.Groups})
+	groups, err := p.Again(ctx, "rory", who.Stamp)
+	require.NoError(t, err)
+	require.Equal(t, []string{"researchers"}, groups)
+	_, err = p.Again(ctx, "wanda", who.Stamp)
+	require.ErrorIs(t, err, login.ErrStamp)
+	_, err = p.AddKey(ctx, "wanda", "", spki, nil)
+	require.ErrorIs(t, err, store.ErrExists)
+	_, err = p.AddKey(ctx, "nobody", "", append([]byte{}, spki[1:]...), nil)
+	require.ErrorIs(t, err, store.ErrNotFound)
+	require.Equal(t, reason.KeyOther, p.Owner(ctx, login.Key{Public: spki, Chain: [][]byte{{1}}}).Why.Code)
+
+	require.NoError(t, s.SetPassword(ctx, "rory", "another tide and tern"))
+	_, err = p.Again(ctx, "rory", who.Stamp)
+	require.ErrorIs(t, err, login.ErrStamp)
+	who = p.Owner(ctx, shown)
+	require.NoError(t, p.Change(ctx, User{Name: "rory", Off: true}))
+	require.Equal(t, reason.SwitchedOff, why())
+	require.NoError(t, p.Change(ctx, User{Name: "rory"}))
+	_, err = p.RevokeKey(ctx, k.Fingerprint)
+	require.NoError(t, err)
+	require.Equal(t, reason.KeyRevoked, why())
+	_, err = p.Again(ctx, "rory", who.Stamp)
+	require.ErrorIs(t, err, login.ErrStamp)
+	_, err = p.RevokeKey(ctx, "00:11")
+	require.ErrorIs(t, err, store.ErrNotFound)
+
+	ca, err := cert.NewAuthority(rand.Reader, time.Now(), "Tern Island")
+	require.NoError(t, err)
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	require.NoError(t, err)
+	spki, err = x509.MarshalPKIXPublicKey(key.Public())
+	require.NoError(t, err)
+	leaf, err := ca.NewPerson(rand.Reader, time.Now().Add(-cert.PersonLife), "wanda", spki)
+	require.NoError(t, err)
+	require.NoError(t, leaf.CheckSignatureFrom(ca.Leaf))
+	require.Equal(t, []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}, leaf.ExtKeyUsage)
+	_, err = p.AddKey(ctx, "wanda", "", spki, leaf)
+	require.NoError(t, err)
+	shown = login.Key{Public: spki, Chain: [][]byte{leaf.Raw}}
+	require.Equal(t, reason.KeyExpired, why())
+	shown.Chain = nil
+	require.Equal(t, reason.KeyOther, why())
+	require.NoError(t, p.Remove(ctx, "wanda"))
+	require.Equal(t, reason.KeyRevoked, why())
+	all, err := p.Keys(ctx, "")
+	require.NoError(t, err)
+	require.Len(t, all, 2)
+
+	lent := p.Lend([]string{"wardens"})
+	spki, err = x509.MarshalPKIXPublicKey(lent.Key.Public())
+	require.NoError(t, err)
+	require.Equal(t, lent.Name, p.Owner(ctx, login.Key{Public: spki}).User)
+	p.TakeBack(lent)
+	require.Equal(t, reason.KeyUnknown, p.Owner(ctx, login.Key{Public: spki}).Why.Code)
+}
