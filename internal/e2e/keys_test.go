@@ -16,7 +16,7 @@ func TestTrialsByKey(t *testing.T) {
 	for _, login := range []string{"public-key", "certificate"} {
 		_, _, err := x.run("plan", "set", "tunnels/main/login", login)
 		require.NoError(t, err)
-		_, _, err = x.run("plan", "commit", "-m", login)
+		_, _, err = x.run("plan", "commit", "-m", login, "--accept", "all", "--because", "nobody has a key yet")
 		require.NoError(t, err)
 		_, _, err = x.run("probe", "--everyone", "--vantage", "home")
 		require.NoError(t, err)

@@ -152,10 +152,20 @@ func (p *People) Persons(ctx context.Context) ([]reach.Person, error) {
 		return p.persons, nil
 	}
 	users, err := p.List(ctx)
+	keys := map[string][]string{}
+	if err == nil {
+		var all []Key
+		all, err = p.Keys(ctx, "")
+		for _, k := range all {
+			if k.Revoked.IsZero() && (k.Expires.IsZero() || time.Now().Before(k.Expires)) && !slices.Contains(keys[k.User], k.Kind) {
+				keys[k.User] = append(keys[k.User], k.Kind)
+			}
+		}
+	}
 	out := make([]reach.Person, 0, len(users))
 	for _, u := range users {
 		if !u.Off {
-			out = append(out, reach.Person{User: u.Name, Groups: u.Groups})
+			out = append(out, reach.Person{User: u.Name, Groups: u.Groups, Keys: keys[u.Name]})
 		}
 	}
 	if err == nil {

@@ -22,6 +22,7 @@ type PersonKey struct {
 
 // AddKey keeps a person's key. ErrExists: somebody has it already. ErrNotFound: there is no such person.
 func (s *Store) AddKey(ctx context.Context, k PersonKey) error {
+	defer s.people.Add(1)
 	return s.db.WithContext(ctx).Transaction(func(db *gorm.DB) error {
 		if err := translate(db.First(&User{}, "name = ?", k.User).Error); err != nil {
 			return err
@@ -48,6 +49,7 @@ func (s *Store) Key(ctx context.Context, fingerprint string) (k PersonKey, err e
 
 // RevokeKey takes a key back; it stays known, so that it never comes back as somebody else's.
 func (s *Store) RevokeKey(ctx context.Context, fingerprint string, at time.Time) error {
+	defer s.people.Add(1)
 	r := s.db.WithContext(ctx).Model(&PersonKey{}).Where("fingerprint = ?", fingerprint).Update("revoked", at.UTC())
 	if r.Error == nil && r.RowsAffected == 0 {
 		return ErrNotFound

@@ -2,8 +2,10 @@ package check
 
 import (
 	"slices"
+	"strings"
 
 	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/site"
 )
 
@@ -39,6 +41,7 @@ func (c *checker) people() {
 			c.add(Warn, "administrator-comes-in", "passages", "give the administrator another name for coming in, with another password", "user %s has the name of an administrator of this service: whoever learns one password tries the other", who.User)
 		}
 	}
+	c.withoutKey()
 	c.oneForAll()
 	for i, class := range c.classes {
 		switch {
@@ -48,6 +51,34 @@ func (c *checker) people() {
 		case len(c.enforced[i]) == 0:
 			c.add(Stop, "reaches-nothing", "passages/"+class.Passage.Name+"/groups", "add a rule for one of these groups",
 				"%s can connect and reach nothing: no rule permits anything to %s", quoted(class.Users), class.Name())
+		}
+	}
+}
+
+// withoutKey finds people who have no key, and whose passage has no tunnel that takes a password, or a key of the kind that they have.
+func (c *checker) withoutKey() {
+	for _, class := range c.classes {
+		if class.Passage == nil {
+			continue
+		}
+		var wants []string
+		for _, name := range class.Passage.Passage.Tunnels {
+			if t := c.n.Tunnels[name]; t != nil && !t.Off {
+				wants = append(wants, t.Login)
+			}
+		}
+		if len(wants) == 0 || slices.ContainsFunc(wants, func(w string) bool { return w != plan.LoginCertificate && w != plan.LoginPublicKey }) {
+			continue
+		}
+		var without []string
+		for _, who := range c.People {
+			if slices.Contains(class.Users, who.User) && !slices.ContainsFunc(who.Keys, func(k string) bool { return slices.Contains(wants, k) }) {
+				without = append(without, who.User)
+			}
+		}
+		if len(without) > 0 {
+			c.add(Warn, "no-key", "passages/"+class.Passage.Name+"/tunnels", "give each of them the key of a device (yl users keys add), or a tunnel that takes passwords",
+				"%s cannot log in: passage %s has tunnels that want a %s, and they have none", few(without), class.Passage.Name, strings.Join(wants, " or a "))
 		}
 	}
 }

@@ -40,7 +40,7 @@ var refusals = map[reason.Code]sign{
 	reason.KeyExpired:             {"key-expired", "the device's certificate is not valid now", "", "issue another one for its key (yl people keys issue); look at the device's clock"},
 	reason.KeyOther:               {"key-other", "the device shows another certificate than the one that was made for its key", "", "use the newest certificate that was issued, or issue another one"},
 	reason.LoginAnew:              {"login-anew", "the device could not come back by what it had, for something has changed since", "", "nothing: it logs in instead; give it the password if it asks"},
-	reason.WrongLoginMethod:       {"wrong-login-method", "the device tries to log in by certificate or shared key", "TUNNEL/login", "set user name and password (EAP-MSCHAPv2) on the device"},
+	reason.WrongLoginMethod:       {"wrong-login-method", "the device tries to log in by another way than the tunnel has", "TUNNEL/login", "set the device to what login says: user and password (EAP-MSCHAPv2), the certificate that was issued for it, or its key"},
 	reason.EAPOtherType:           {"wrong-login-method", "the device asks for another method of EAP", "TUNNEL/login", "set user name and password (EAP-MSCHAPv2) on the device"},
 	reason.AsksNoAddress:          {"asks-no-address", "the device asks for no address of the pool", "", "switch on the virtual address on the device"},
 	reason.AsksOtherFamily:        {"asks-other-family", "the device asks only for addresses of a family that the pool does not have", "POOL", "give the pool a range of that family, or let the device ask for the other"},

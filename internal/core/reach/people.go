@@ -11,6 +11,8 @@ import (
 type Person struct {
 	User   string   `json:"user"`
 	Groups []string `json:"groups" nullable:"false"`
+	// Keys are the kinds of keys that they have: certificate, public-key.
+	Keys []string `json:"keys,omitempty" nullable:"false"`
 }
 
 // Class is everybody with the same effective groups.

@@ -31,7 +31,7 @@ var meanings = map[Code]meaning{
 	BrokenOff:         {KindRefused, "the device broke off the login[ with {what}]"},
 	IncompleteLogin:   {KindRefused, "the device left out what a login needs"},
 	MalformedIdentity: {KindRefused, "the device sent a malformed identity or traffic selectors"},
-	WrongLoginMethod:  {KindRefused, "the device tries to log in by certificate or shared key, but this tunnel asks for user and password (EAP-MSCHAPv2)"},
+	WrongLoginMethod:  {KindRefused, "the device tries to log in by another way than this tunnel has: user and password (EAP-MSCHAPv2), a certificate, or a key"},
 	CannotSign:        {KindRefused, "the gateway cannot sign with its certificate: {error}"},
 	DialsWrongName:    {KindRefused, `the device dials "{name}", but this gateway is {names}: correct the name on the device`},
 	AlgorithmsElsewhere: {

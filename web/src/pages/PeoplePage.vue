@@ -3,6 +3,7 @@ import { computed, markRaw, onMounted, reactive, ref, shallowRef } from 'vue'
 import { useRoute } from 'vue-router'
 import { api, words, type Schemas } from '../api'
 import { sure } from '../ask'
+import KeysPanel from '../components/KeysPanel.vue'
 
 type User = Schemas['PeopleUser']
 const users = shallowRef<User[]>([])
@@ -184,6 +185,7 @@ async function remove(u: User) {
         <v-btn id="save-user" type="submit" color="primary">Save</v-btn>
         <v-btn variant="text" @click="editing = ''">Cancel</v-btn>
       </form>
+      <KeysPanel v-if="editing !== 'new'" :user="editing" />
     </v-card>
     <v-card>
       <v-data-table-virtual

@@ -1,0 +1,51 @@
+package browsertest
+
+import (
+	"crypto/rand"
+	"crypto/x509"
+	"encoding/json"
+	"encoding/pem"
+	"fmt"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowlantern/internal/core/cert"
+)
+
+// An administrator gives a person the key of a device, hands over the certificate that is issued for it, and takes it back; what is no
+// public key is refused in words.
+func TestKeysOfAPerson(t *testing.T) {
+	d, p := start(t)
+	p.signIn(d)
+	p.script(`document.querySelector('nav a[href="/people"]').click()`)
+	p.until("[...document.querySelectorAll('tr')].find((r) => r.innerText.includes('rory.researcher'))?.innerText ?? ''", "Change")
+	p.script(`[...document.querySelectorAll('tr')].find((r) => r.innerText.includes('rory.researcher')).querySelectorAll('.buttons button')[0].click()`)
+	p.until("document.querySelector('#keys')?.innerText ?? ''", "same fingerprint")
+	key, err := cert.NewKey(rand.Reader)
+	require.NoError(t, err)
+	private, err := x509.MarshalPKCS8PrivateKey(key)
+	require.NoError(t, err)
+	request, err := x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{}, key)
+	require.NoError(t, err)
+	spki, err := x509.MarshalPKIXPublicKey(key.Public())
+	require.NoError(t, err)
+	give := func(kind string, der []byte) {
+		text, err := json.Marshal(string(pem.EncodeToMemory(&pem.Block{Type: kind, Bytes: der})))
+		require.NoError(t, err)
+		p.script(fmt.Sprintf(`(() => { for (const [id, v] of [['#key-device', 'cray-23'], ['#key-public', %s]]) {
+			const e = document.querySelector(id); e.value = v; e.dispatchEvent(new Event('input')) } return '' })()`, text))
+		p.until("String(document.querySelector('#add-key').disabled)", "false")
+		p.script("document.querySelector('#add-key').click()")
+	}
+	give("PRIVATE KEY", private)
+	p.until("document.querySelector('#keys').innerText", "private key, which must not leave its device")
+	give("CERTIFICATE REQUEST", request)
+	p.until("document.querySelector('#keys').innerText", "A certificate is issued")
+	p.until("document.querySelector('#keys').innerText", cert.Fingerprint(spki))
+	p.shot("keys")
+	p.script(`[...document.querySelectorAll('#keys button')].find((b) => b.innerText.match(/take back/i)).click()`)
+	p.until(bodyText, "ends at once")
+	p.script(`[...document.querySelectorAll('.v-dialog button')].find((b) => b.innerText.match(/take back/i)).click()`)
+	p.until("document.querySelector('#keys').innerText", "taken back on")
+}
