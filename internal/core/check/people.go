@@ -67,18 +67,22 @@ func (c *checker) withoutKey() {
 				wants = append(wants, t.Login)
 			}
 		}
-		if len(wants) == 0 || slices.ContainsFunc(wants, func(w string) bool { return w != plan.LoginCertificate && w != plan.LoginPublicKey }) {
+		byKey := func(w string) bool { return w == plan.LoginCertificate || w == plan.LoginPublicKey }
+		if len(wants) == 0 || !slices.ContainsFunc(wants, byKey) || slices.ContainsFunc(wants, func(w string) bool { return !byKey(w) }) {
 			continue
 		}
+		has := func(k string) bool { return slices.Contains(wants, k) }
 		var without []string
 		for _, who := range c.People {
-			if slices.Contains(class.Users, who.User) && !slices.ContainsFunc(who.Keys, func(k string) bool { return slices.Contains(wants, k) }) {
+			if slices.Contains(class.Users, who.User) && !slices.ContainsFunc(who.Keys, has) {
 				without = append(without, who.User)
 			}
 		}
 		if len(without) > 0 {
-			c.add(Warn, "no-key", "passages/"+class.Passage.Name+"/tunnels", "give each of them the key of a device (yl users keys add), or a tunnel that takes passwords",
-				"%s cannot log in: passage %s has tunnels that want a %s, and they have none", few(without), class.Passage.Name, strings.Join(wants, " or a "))
+			c.add(Warn, "no-key", "passages/"+class.Passage.Name+"/tunnels",
+				"give each of them the key of a device (yl users keys add), or a tunnel that takes passwords",
+				"%s cannot log in: passage %s has tunnels that want a %s, and they have none", few(without), class.Passage.Name,
+				strings.Join(wants, " or a "))
 		}
 	}
 }
