@@ -16,7 +16,6 @@ import (
 var ErrForgot = errors.New("the gateway started again, and does not know the session any more")
 
 const (
-	tokenLen = 32
 	// mostTold is how many callers a second are told that their session is not known; others learn of it by their own patience.
 	mostTold = 100
 	// doubtEvery is how often a device asks at most because of what anybody could have sent.

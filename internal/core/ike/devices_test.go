@@ -23,8 +23,16 @@ func TestDevicesAsTold(t *testing.T) {
 					w := newWorld(t, func(s *Settings, c *Caller) {
 						s.Algorithms, c.Algorithms = must(PolicyOf(accepts)), must(PolicyOf(offers))
 					})
+					first := w.i.Start(w.now)[0].(Send).Data
+					o := must(ReadOffer(first))
+					suite, _, answered := w.l.set.Algorithms.Answered(o)
+					w.i = must(NewInitiator(w.i.c))
 					w.login()
-					_, ok := find[Up](w)
+					up, ok := find[Up](w)
+					require.Equal(t, ok, answered, "what its first message tells of it")
+					if ok {
+						require.Equal(t, up.Suite, suite)
+					}
 					return ok
 				}
 				require.Equal(t, lacks.None(), login(tunnel), "%s, %s, level %s: lacks %s", p.Name, name, level, lacks)
