@@ -10,10 +10,12 @@ require (
 	github.com/danielgtaylor/huma/v2 v2.37.2
 	github.com/go-chi/chi/v5 v5.5.0
 	github.com/google/nftables v0.3.0
+	github.com/gopacket/gopacket v1.7.7
 	github.com/insomniacslk/dhcp v0.0.0-20260901064844-234b97448fae
 	github.com/libtnb/sqlite v1.3.0
 	github.com/miekg/dns v1.1.73
 	github.com/prometheus/client_golang v1.25.0
+	github.com/smallstep/pkcs7 v0.2.3
 	github.com/stretchr/testify v1.12.1
 	github.com/ti-mo/conntrack v0.6.0
 	github.com/urfave/cli-docs/v3 v3.2.0
@@ -26,6 +28,7 @@ require (
 	golang.org/x/term v0.47.0
 	gorm.io/gorm v1.31.2
 	gvisor.dev/gvisor v0.0.0-20260905035102-160fafc42237
+	howett.net/plist v1.0.1
 	pgregory.net/rapid v1.3.0
 )
 
@@ -38,7 +41,6 @@ require (
 	github.com/google/btree v1.1.2 // indirect
 	github.com/google/go-cmp v0.7.0 // indirect
 	github.com/google/uuid v1.6.0 // indirect
-	github.com/gopacket/gopacket v1.7.7 // indirect
 	github.com/jinzhu/inflection v1.0.0 // indirect
 	github.com/jinzhu/now v1.1.5 // indirect
 	github.com/josharian/native v1.1.0 // indirect

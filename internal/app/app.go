@@ -14,6 +14,7 @@ import (
 	"yellowlantern/internal/app/commits"
 	"yellowlantern/internal/app/compiled"
 	"yellowlantern/internal/app/diagnosis"
+	"yellowlantern/internal/app/handover"
 	"yellowlantern/internal/app/journal"
 	"yellowlantern/internal/app/members"
 	"yellowlantern/internal/app/plans"
@@ -69,6 +70,7 @@ type App struct {
 	Commits   *commits.Service
 	Proofs    *proofs.Service
 	Members   *members.Service
+	Handover  *handover.Service
 	Watching  *watching.Service
 	Diagnosis *diagnosis.Service
 	Access    *access.Service
@@ -107,6 +109,7 @@ func New(cfg Config) *App {
 		Console: attempts,
 	}
 	a.Trust.Revoked = a.Members.RevokedSerial
+	a.Handover = &handover.Service{Store: cfg.Store, People: cfg.People, Plans: a.Plans, Trust: a.Trust}
 	a.Watching = &watching.Service{
 		Store: cfg.Store, Journal: a.Journal, Wholes: wholes, Plans: a.Plans, Trials: a.Trials, Gateway: cfg.Gateway, Log: cfg.Log,
 		OutsideAddresses: cfg.OutsideAddresses, Roots: cfg.Roots, Until: until,

@@ -3,6 +3,7 @@ package httpapi
 import (
 	"context"
 
+	"yellowlantern/internal/app/handover"
 	"yellowlantern/internal/app/members"
 	"yellowlantern/internal/people"
 )
@@ -47,6 +48,21 @@ func (s *Server) peopleRoutes() {
 	})
 	register(s, "DELETE", "/users/{name}", "remove-user", "Remove a user", func(ctx context.Context, in *Named) (*struct{}, error) {
 		return nil, m.Remove(ctx, in.Name)
+	})
+	register(s, "POST", "/users/{name}/kits", "make-kit", "What a person needs for a kind of device", func(ctx context.Context, in *struct {
+		Named
+		Body struct {
+			Platform string `json:"platform" enum:"windows,apple,android" doc:"The kind of device."`
+		}
+	},
+	) (*body[handover.Made], error) {
+		return answered(s.App.Handover.Make(ctx, in.Name, in.Body.Platform))
+	})
+	register(s, "GET", "/handover", "handover", "Who has which kit, who came in, and what is to be done next", func(ctx context.Context, in *struct {
+		Filter string `query:"filter" doc:"Part of a name, group, platform or next step."`
+	},
+	) (*body[[]handover.Row], error) {
+		return answered(s.App.Handover.Rows(ctx, in.Filter))
 	})
 	register(s, "GET", "/keys", "list-keys", "Keys by which people prove who they are", func(ctx context.Context, in *struct {
 		User string `query:"user" doc:"Only this person's."`

@@ -36,7 +36,7 @@ func packages(t *testing.T) map[string]pkg {
 var parts = []string{
 	"internal/app/actor", "internal/app/refusal", "internal/app/journal", "internal/app/compiled", "internal/app/running", "internal/app/trust",
 	"internal/app/plans", "internal/app/trials", "internal/app/commits", "internal/app/proofs", "internal/app/members", "internal/app/watching",
-	"internal/app/diagnosis", "internal/app/access", "internal/app/standing",
+	"internal/app/diagnosis", "internal/app/access", "internal/app/standing", "internal/app/handover",
 }
 
 // mayImport says, for each package outside the core, which packages of the project it may import. Tests are free.
@@ -78,6 +78,7 @@ var mayImport = map[string][]string{
 	"internal/app/access":        {"core", "internal/people", "internal/store", "internal/app/actor", "internal/app/refusal", "internal/app/journal"},
 	"internal/mirror":            {"core", "internal/tunnel/ikev2"},
 	"internal/app/standing":      {"core", "internal/mirror", "internal/store", "internal/app/refusal", "internal/app/compiled", "internal/app/running", "internal/app/trust", "internal/app/watching"},
+	"internal/app/handover":      {"core", "internal/people", "internal/store", "internal/app/actor", "internal/app/refusal", "internal/app/plans", "internal/app/trust"},
 	"internal/app":               append([]string{"core", "internal/people", "internal/store"}, parts...),
 	"internal/httpapi":           append([]string{"core", "internal/app", "internal/gateway", "internal/people", "internal/probe", "internal/report", "internal/store"}, parts...),
 	"internal/ready":             {},
@@ -123,7 +124,7 @@ var coreOrder = [][]string{
 	{"session", "kernel"},
 	{"packet", "plan", "pool", "esp", "eap", "cert", "pcapng"},
 	{"site", "ike", "tunnel", "outline", "seen", "ownservice"},
-	{"reach", "forward"},
+	{"reach", "forward", "handover"},
 	{"check"},
 	{"diagnose", "begin"},
 }

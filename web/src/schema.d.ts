@@ -434,6 +434,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/handover": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who has which kit, who came in, and what is to be done next */
+        get: operations["handover"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/journal": {
         parameters: {
             query?: never;
@@ -1226,6 +1243,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/users/{name}/kits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a person needs for a kind of device */
+        post: operations["make-kit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/users/{name}/password": {
         parameters: {
             query?: never;
@@ -1786,6 +1820,12 @@ export interface components {
             /** @description The first passage that admits it; empty: none. */
             passage: string;
         };
+        HandoverFile: {
+            about: string;
+            data: string;
+            name: string;
+            type: string;
+        };
         "Import-certificateRequest": {
             /** @description The certificate and those above it, PEM, in any order; the key may be among them. */
             chain: string;
@@ -1905,6 +1945,20 @@ export interface components {
             /** @description What becomes of it, in one sentence. */
             verdict: string;
         };
+        Kit: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            platform: string;
+            /**
+             * Format: int64
+             * @description It was made by this revision.
+             */
+            revision: number;
+            /** @description Why it is not what would be made now; empty: it is. */
+            stale?: string;
+            user: string;
+        };
         Lifted: {
             /** Format: int64 */
             lifted: number;
@@ -1970,6 +2024,30 @@ export interface components {
             user: string;
             /** @description What is remarkable about it. */
             words?: string;
+        };
+        Made: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            files: components["schemas"]["HandoverFile"][];
+            platform: string;
+            /**
+             * Format: int64
+             * @description It was made by this revision.
+             */
+            revision: number;
+            /** @description Why it is not what would be made now; empty: it is. */
+            stale?: string;
+            steps: string[];
+            tunnel: string;
+            user: string;
+        };
+        "Make-kitRequest": {
+            /**
+             * @description The kind of device.
+             * @enum {string}
+             */
+            platform: "windows" | "apple" | "android";
         };
         "Make-secretRequest": {
             /** @enum {string} */
@@ -3324,6 +3402,30 @@ export interface components {
             tried: number;
             vantage: string;
         };
+        Row: {
+            /** @description What they are connected with now. */
+            device?: string;
+            /**
+             * Format: date-time
+             * @description First login.
+             */
+            first?: string;
+            "full-name"?: string;
+            groups: string[];
+            kits: components["schemas"]["Kit"][];
+            /**
+             * Format: date-time
+             * @description Newest login.
+             */
+            last?: string;
+            /** @description The command for it. */
+            mend?: string;
+            /** @description What is to be done next; empty: nothing. */
+            next: string;
+            /** @description Why their newest try failed, where none succeeded after it. */
+            refused?: string;
+            user: string;
+        };
         Sample: {
             /**
              * Format: int64
@@ -4546,6 +4648,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Group"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    handover: {
+        parameters: {
+            query?: {
+                /** @description Part of a name, group, platform or next step. */
+                filter?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Row"][] | null;
                 };
             };
             /** @description Error */
@@ -6310,6 +6444,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PeopleKey"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "make-kit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Make-kitRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Made"];
                 };
             };
             /** @description Error */

@@ -106,6 +106,17 @@ func number(rand io.Reader, t *x509.Certificate) error {
 	return nil
 }
 
+// NewSigner makes a certificate for signing files.
+func (ca *Pair) NewSigner(rand io.Reader, now time.Time, name string) (*Pair, error) {
+	t := template(now, PersonLife, name)
+	t.KeyUsage = x509.KeyUsageDigitalSignature
+	t.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageCodeSigning, x509.ExtKeyUsageEmailProtection}
+	if ca.List != "" {
+		t.CRLDistributionPoints = []string{ca.List}
+	}
+	return create(rand, t, ca)
+}
+
 // NewGateway makes a certificate for the names that people dial.
 func (ca *Pair) NewGateway(rand io.Reader, now time.Time, names ...string) (*Pair, error) {
 	if len(names) == 0 {

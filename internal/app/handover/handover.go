@@ -1,0 +1,242 @@
+// Package handover hands people what their devices need, keeps what was handed to whom, and says whose is stale, who never came in, and
+// what is to be done about each. What a kit holds is core/handover's.
+package handover
+
+import (
+	"cmp"
+	"context"
+	"encoding/pem"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"yellowlantern/internal/app/actor"
+	"yellowlantern/internal/app/plans"
+	"yellowlantern/internal/app/refusal"
+	"yellowlantern/internal/app/trust"
+	"yellowlantern/internal/core/devices"
+	"yellowlantern/internal/core/handover"
+	"yellowlantern/internal/core/reach"
+	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/people"
+	"yellowlantern/internal/store"
+)
+
+// Service hands over.
+type Service struct {
+	Store  *store.Store
+	People *people.People
+	Plans  *plans.Service
+	Trust  *trust.Service
+}
+
+// Kit is a kit that was made.
+type Kit struct {
+	User     string    `json:"user"`
+	Platform string    `json:"platform"`
+	Revision int       `json:"revision" doc:"It was made by this revision."`
+	At       time.Time `json:"at"`
+	By       string    `json:"by"`
+	Stale    string    `json:"stale,omitempty" doc:"Why it is not what would be made now; empty: it is."`
+}
+
+// Made is a kit with what it holds.
+type Made struct {
+	Kit
+	Tunnel string          `json:"tunnel"`
+	Steps  []string        `json:"steps" nullable:"false"`
+	Files  []handover.File `json:"files" nullable:"false"`
+}
+
+// Row is one person, and how far their handover is.
+type Row struct {
+	User     string    `json:"user"`
+	FullName string    `json:"full-name,omitempty"`
+	Groups   []string  `json:"groups" nullable:"false"`
+	Kits     []Kit     `json:"kits" nullable:"false"`
+	First    time.Time `json:"first,omitzero" doc:"First login."`
+	Last     time.Time `json:"last,omitzero" doc:"Newest login."`
+	Device   string    `json:"device,omitempty" doc:"What they are connected with now."`
+	Refused  string    `json:"refused,omitempty" doc:"Why their newest try failed, where none succeeded after it."`
+	Next     string    `json:"next" doc:"What is to be done next; empty: nothing."`
+	Mend     string    `json:"mend,omitempty" doc:"The command for it."`
+}
+
+// class finds somebody's class in the running plan.
+func (s *Service) class(ctx context.Context, user string) (*reach.Known, *reach.Class, int, error) {
+	known, number, err := s.Plans.Known(ctx, "")
+	if err != nil {
+		return nil, nil, 0, err
+	}
+	for i := range known.Classes {
+		if slices.Contains(known.Classes[i].Users, user) {
+			return known, &known.Classes[i], number, nil
+		}
+	}
+	return nil, nil, 0, refusal.Missing(fmt.Sprintf("there is no active user %q", user))
+}
+
+// Make makes the kit of a person for a kind of device, and keeps that it was made.
+func (s *Service) Make(ctx context.Context, user, platform string) (Made, error) {
+	p, ok := devices.Named(platform)
+	if !ok || platform == "own-client" {
+		return Made{}, refusal.Invalid(fmt.Sprintf("there is no kit for %q here: windows, apple, android; for yl dial: yl probe kit",
+			platform))
+	}
+	known, class, number, err := s.class(ctx, user)
+	if err != nil {
+		return Made{}, err
+	}
+	k, err := s.kit(ctx, known, class, user, p)
+	if err != nil {
+		return Made{}, err
+	}
+	if platform == "apple" {
+		for i := range k.Files {
+			if k.Files[i].Data, err = s.Trust.Sign(ctx, k.Files[i].Data); err != nil {
+				return Made{}, err
+			}
+		}
+	}
+	record := store.Kit{User: user, Platform: platform, Revision: number, Digest: k.Digest, At: time.Now().UTC(), By: actor.Name(ctx)}
+	if err := s.Store.SaveKit(ctx, record); err != nil {
+		return Made{}, err
+	}
+	return Made{
+		Kit: kitOf(record), Tunnel: k.Values.Tunnel, Steps: k.Steps, Files: k.Files,
+	}, nil
+}
+
+// kit makes it without keeping anything.
+func (s *Service) kit(ctx context.Context, known *reach.Known, class *reach.Class, user string, p devices.Platform) (handover.Kit, error) {
+	v, err := handover.Of(known.Model, class.Class, p)
+	if err != nil {
+		return handover.Kit{}, refusal.Invalid(fmt.Sprintf("no kit for %s: %s", p.Name, err))
+	}
+	v.User = user
+	if u, err := s.People.User(ctx, user); err == nil {
+		v.FullName = u.FullName
+	}
+	text, err := s.Trust.Of(ctx, known.Model, v.Tunnel)
+	if err != nil {
+		return handover.Kit{}, err
+	}
+	block, _ := pem.Decode([]byte(text))
+	if block == nil {
+		return handover.Kit{}, refusal.Invalid("the authority of tunnel " + v.Tunnel +
+			" is not known: import its certificate with those above it")
+	}
+	v.Authority = block.Bytes
+	k, err := handover.Make(p, v)
+	if err != nil {
+		return k, refusal.Mistaken(err)
+	}
+	return k, nil
+}
+
+func kitOf(r store.Kit) Kit {
+	return Kit{User: r.User, Platform: r.Platform, Revision: r.Revision, At: r.At, By: r.By}
+}
+
+// stale tells why a kit is not what would be made now.
+func (s *Service) stale(ctx context.Context, known *reach.Known, class *reach.Class, r store.Kit) string {
+	p, ok := devices.Named(r.Platform)
+	if !ok || class == nil {
+		return "nobody could use it now: no passage admits this person"
+	}
+	k, err := s.kit(ctx, known, class, r.User, p)
+	switch {
+	case err != nil:
+		return err.Error()
+	case k.Digest != r.Digest:
+		return fmt.Sprintf("what it holds has changed since revision %d", r.Revision)
+	}
+	return ""
+}
+
+// Rows lists people with their kits, first and last login, and what is to be done next; filter is a part of a name, group, platform or next
+// step.
+func (s *Service) Rows(ctx context.Context, filter string) ([]Row, error) {
+	known, _, err := s.Plans.Known(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	users, err := s.People.List(ctx)
+	if err != nil {
+		return nil, err
+	}
+	kits, err := s.Store.Kits(ctx)
+	if err != nil {
+		return nil, err
+	}
+	logins, err := s.Store.Logins(ctx)
+	if err != nil {
+		return nil, err
+	}
+	classes := map[string]*reach.Class{}
+	for i := range known.Classes {
+		for _, u := range known.Classes[i].Users {
+			classes[u] = &known.Classes[i]
+		}
+	}
+	out := []Row{}
+	for _, u := range users {
+		if u.Off {
+			continue
+		}
+		row := Row{User: u.Name, FullName: u.FullName, Groups: u.Groups, Kits: []Kit{}}
+		for _, r := range kits[u.Name] {
+			k := kitOf(r)
+			k.Stale = s.stale(ctx, known, classes[u.Name], r)
+			row.Kits = append(row.Kits, k)
+		}
+		l := logins[u.Name]
+		row.First, row.Last = l.First, l.Last
+		if l.Refused.After(l.Last) {
+			row.Refused = l.Words
+		}
+		row.next(classes[u.Name], l)
+		words := strings.Join(append([]string{row.User, row.FullName, row.Next, row.Refused, row.Mend}, row.Groups...), " ")
+		for _, k := range row.Kits {
+			words += " " + k.Platform
+		}
+		if strings.Contains(strings.ToLower(words), strings.ToLower(filter)) {
+			out = append(out, row)
+		}
+	}
+	// Those for whom something is to be done come first.
+	slices.SortStableFunc(out, func(a, b Row) int { return cmp.Compare(rank(a), rank(b)) })
+	return out, nil
+}
+
+func rank(r Row) int {
+	switch {
+	case r.Refused != "":
+		return 0
+	case r.Next != "":
+		return 1
+	}
+	return 2
+}
+
+// next says what is to be done for somebody.
+func (r *Row) next(class *reach.Class, l store.LoginSpan) {
+	stale := slices.IndexFunc(r.Kits, func(k Kit) bool { return k.Stale != "" })
+	switch {
+	case class == nil || class.Passage == nil:
+		r.Next = "no passage admits them: put them into a group of one, or add their group"
+		r.Mend = "yl users change " + r.User + " --group GROUP"
+	case r.Refused != "" && l.Code == string(reason.WrongPassword):
+		r.Next, r.Mend = "their password was wrong: give them another", "yl users password "+r.User
+	case r.Refused != "":
+		r.Next, r.Mend = "their newest try failed: look at why", "yl diagnose --user "+r.User
+	case stale >= 0:
+		r.Next = "the kit for " + r.Kits[stale].Platform + " is stale: hand over a new one, which takes its place on the device"
+		r.Mend = "yl users kit " + r.User + " --platform " + r.Kits[stale].Platform
+	case r.Last.IsZero() && len(r.Kits) == 0:
+		r.Next, r.Mend = "they have no kit", "yl users kit "+r.User+" --platform windows, apple or android"
+	case r.Last.IsZero():
+		r.Next = "they have a kit and never came: ask whether they followed its steps"
+	}
+}

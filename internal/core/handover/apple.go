@@ -1,0 +1,109 @@
+package handover
+
+import (
+	"crypto/sha256"
+	"fmt"
+	"net/netip"
+
+	"howett.net/plist"
+
+	"yellowlantern/internal/core/algorithm"
+)
+
+// The keys are those of Device Management's published schema: TopLevel, VPN (IKEv2 and DNS), CertificateRoot.
+type dict map[string]any
+
+// appleAlgorithms are the words of the schema for ours.
+var appleAlgorithms = map[string]string{
+	"AES-256-GCM-16": "AES-256-GCM", "AES-128-GCM-16": "AES-128-GCM", "ChaCha20-Poly1305": "ChaCha20Poly1305", "AES-256-CBC": "AES-256",
+	"AES-128-CBC": "AES-128", "3DES-CBC": "3DES",
+	"HMAC-SHA2-256-128": "SHA2-256", "HMAC-SHA2-384-192": "SHA2-384", "HMAC-SHA2-512-256": "SHA2-512", "HMAC-SHA1-96": "SHA1-96",
+	"PRF-HMAC-SHA2-256": "SHA2-256", "PRF-HMAC-SHA2-384": "SHA2-384", "PRF-HMAC-SHA2-512": "SHA2-512", "PRF-HMAC-SHA1": "SHA1-160",
+}
+
+// appleProfile writes a configuration profile: the authority, and the connection. What it is called by is made of its contents' owner, so
+// that a newer one takes the place of the older one.
+func appleProfile(v Values) ([]byte, error) {
+	encryption, known := appleAlgorithms[v.Protect.Encryption]
+	// With an encryption that protects integrity itself the system takes the PRF from here.
+	integrity := appleAlgorithms[v.Protect.PRF]
+	if v.Protect.Integrity != "" {
+		integrity = appleAlgorithms[v.Protect.Integrity]
+	}
+	group, ok := algorithm.Named(algorithm.Group, v.Protect.Group)
+	if !known || !ok || integrity == "" {
+		return nil, fmt.Errorf("the profile has no words for %s", v.Protect)
+	}
+	protects := dict{"EncryptionAlgorithm": encryption, "IntegrityAlgorithm": integrity, "DiffieHellmanGroup": int(group.Number)}
+	ike := dict{
+		"RemoteAddress": v.Dial, "RemoteIdentifier": v.Identity, "LocalIdentifier": v.User, "AuthenticationMethod": "None",
+		"ExtendedAuthEnabled": 1, "AuthName": v.User, "IKESecurityAssociationParameters": protects, "ChildSecurityAssociationParameters": protects,
+		"EnablePFS": number(v.PFS), "DeadPeerDetectionRate": "Medium", "DisableMOBIKE": 0, "DisableRedirect": 0,
+		"UseConfigurationAttributeInternalIPSubnet": 0, "EnableCertificateRevocationCheck": 0, "MTU": v.MTU, "NATKeepAliveOffloadEnable": 1,
+		"NATKeepAliveInterval": max(20, v.Keepalive), // the least that it takes
+	}
+	vpn := dict{
+		"PayloadType": "com.apple.vpn.managed", "PayloadVersion": 1, "PayloadIdentifier": v.owner("vpn"), "PayloadUUID": v.uuid("vpn"),
+		"PayloadDisplayName": v.Site, "UserDefinedName": v.Site, "VPNType": "IKEv2", "IKEv2": ike,
+		"IPv4": dict{"OverridePrimary": number(v.Full)},
+	}
+	if len(v.DNS) > 0 {
+		dns := dict{"ServerAddresses": words(v.DNS), "SearchDomains": append([]string{}, v.Search...)}
+		if !v.Full {
+			dns["SupplementalMatchDomains"] = append([]string{}, v.Domains...)
+		}
+		vpn["DNS"] = dns
+	}
+	profile := dict{
+		"PayloadType": "Configuration", "PayloadVersion": 1, "PayloadIdentifier": v.owner("profile"), "PayloadUUID": v.uuid("profile"),
+		"PayloadDisplayName": v.Site + ": remote access", "PayloadDescription": "Connects " + v.User + " to " + v.Site + ".",
+		"PayloadOrganization": v.Site, "PayloadRemovalDisallowed": false,
+		"PayloadContent": []dict{
+			{
+				"PayloadType": "com.apple.security.root", "PayloadVersion": 1, "PayloadIdentifier": v.owner("authority"), "PayloadUUID": v.uuid("authority"),
+				"PayloadDisplayName": v.Site + ": authority", "PayloadCertificateFileName": "authority.cer", "PayloadContent": v.Authority,
+			}, vpn,
+		},
+	}
+	if v.Banner != "" {
+		profile["ConsentText"] = dict{"default": v.Banner}
+	}
+	return plist.MarshalIndent(profile, plist.XMLFormat, "\t")
+}
+
+func number(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+func words(as []netip.Addr) []string {
+	out := []string{}
+	for _, a := range as {
+		out = append(out, a.String())
+	}
+	return out
+}
+
+// owner names a payload such that a newer profile of the same person and gateway takes its place.
+func (v Values) owner(what string) string {
+	sum := sha256.Sum256([]byte(v.Identity + "\n" + v.User))
+	return fmt.Sprintf("yellow-lantern.%x.%s", sum[:8], what)
+}
+
+// uuid is one that the same payload always has (RFC 9562 §5.8).
+func (v Values) uuid(what string) string {
+	sum := sha256.Sum256([]byte(v.owner(what)))
+	sum[6], sum[8] = sum[6]&0x0f|0x80, sum[8]&0x3f|0x80
+	return fmt.Sprintf("%X-%X-%X-%X-%X", sum[:4], sum[4:6], sum[6:8], sum[8:10], sum[10:16])
+}
+
+func appleSteps(v Values) []string {
+	return []string{
+		"Open the file " + fileName(v, "mobileconfig") + " on the device: from the page, by mail to yourself, or by AirDrop.",
+		"iPhone and iPad: Settings, General, VPN & Device Management, the profile of " + v.Site + ", Install. Mac: System Settings, General, Device Management, the profile, Install.",
+		"It asks for your password of " + v.Site + " (user " + v.User + "): give it, or leave it empty to be asked each time.",
+		"Connect: Settings, VPN, " + v.Site + ". The gateway is " + v.Dial + ".",
+	}
+}

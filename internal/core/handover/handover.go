@@ -1,0 +1,208 @@
+// Package handover makes what one person needs to connect with one kind of device: files that the device's own settings import, and steps
+// to follow, with that person's values and nobody else's. It holds no secret: a password is told apart from it. Who may have one, and
+// signing, are left to the callers.
+package handover
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"yellowlantern/internal/core/algorithm"
+	"yellowlantern/internal/core/devices"
+	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/core/site"
+)
+
+// Values are what a device is to be set to.
+type Values struct {
+	Site      string         `json:"site"` // what the plan is called
+	User      string         `json:"user"`
+	FullName  string         `json:"full-name,omitempty"`
+	Dial      string         `json:"dial"`     // the public name or address of the gateway
+	Identity  string         `json:"identity"` // what it calls itself
+	Tunnel    string         `json:"tunnel"`
+	Login     string         `json:"login"`
+	Protect   Protection     `json:"protect"`
+	PFS       bool           `json:"pfs,omitempty"`
+	MTU       int            `json:"mtu"`
+	Keepalive int            `json:"keepalive"` // seconds
+	Full      bool           `json:"full,omitempty"`
+	Routes    []netip.Prefix `json:"routes,omitempty"`
+	DNS       []netip.Addr   `json:"dns,omitempty"`
+	Search    []string       `json:"search,omitempty"`
+	Domains   []string       `json:"domains,omitempty"` // that go through the tunnel, search domains included
+	Authority []byte         `json:"authority"`         // DER
+	Banner    string         `json:"banner,omitempty"`
+}
+
+// Protection is what keys and traffic are protected with: one of each, that device and tunnel both have.
+type Protection struct{ Encryption, Integrity, PRF, Group string }
+
+// String names them in the words of plans.
+func (p Protection) String() string {
+	words := []string{p.Encryption}
+	if p.Integrity != "" {
+		words = append(words, p.Integrity)
+	}
+	return strings.Join(append(words, p.PRF, p.Group), ", ")
+}
+
+// File is a file of a kit.
+type File struct {
+	Name  string `json:"name"`
+	About string `json:"about"` // what it is for
+	Type  string `json:"type"`  // media type
+	Data  []byte `json:"data"`
+}
+
+// Kit is what is handed over.
+type Kit struct {
+	Platform string   `json:"platform"`
+	Values   Values   `json:"values"`
+	Steps    []string `json:"steps"` // in order, for the person
+	Files    []File   `json:"files"`
+	// Digest stands for all that the kit holds: a kit whose digest would be another now is stale.
+	Digest string `json:"digest"`
+}
+
+// digest is of the values alone: files and words may be written otherwise by another version without a kit becoming stale.
+func (v Values) digest(platform string) string {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return ""
+	}
+	sum := sha256.Sum256(append([]byte(platform+"\n"), b...))
+	return hex.EncodeToString(sum[:])
+}
+
+// WhyNot is why a kind of device cannot come in by any tunnel of a person's passage.
+type WhyNot struct{ Words []string }
+
+func (e WhyNot) Error() string { return strings.Join(e.Words, "; ") }
+
+// Of makes the values of somebody of a class for a kind of device: by the first tunnel of their passage that the device can use. Errors are
+// WhyNot, or say that nobody admits them.
+func Of(m *site.Model, c *site.Class, platform devices.Platform) (v Values, err error) {
+	if c.Passage == nil {
+		return v, fmt.Errorf("no passage admits %s", c.Name())
+	}
+	p := c.Passage
+	var why WhyNot
+	for _, name := range p.Tunnels {
+		t := m.Names.Tunnels[name]
+		if t == nil || t.Off || t.Gateway != m.Gateway.Name || t.Kind != plan.KindIKEv2 {
+			continue
+		}
+		reason := ""
+		v.Protect, reason = common(t.IKEv2().Set(), platform.Able)
+		switch {
+		case !slices.Contains(platform.Logins, t.Login):
+			reason = "it cannot log in by " + t.Login
+		case reason == "" && t.Login == plan.LoginCertificate && platform.Word != "windows" && platform.Word != "own-client":
+			reason = "its kit would have to hold a certificate with its key, which this version does not make: import those by hand"
+		}
+		if reason != "" {
+			why.Words = append(why.Words, fmt.Sprintf("tunnel %s: %s", name, reason))
+			continue
+		}
+		own := t.IKEv2()
+		v.Site, v.Dial, v.Identity, v.Tunnel, v.Login = m.Plan.Name, m.Gateway.Dial, t.IdentityOr(m.Gateway.Dial), t.Name, t.Login
+		v.PFS, v.MTU, v.Keepalive = own.PFS, t.InnerMTU(), int(own.Keepalive.Or(plan.DefaultKeepalive).Seconds())
+		v.Full, v.Banner, v.DNS, v.Search = p.Passage.Routes.Full, p.Passage.Banner, p.DNS.Servers, p.DNS.Search
+		v.Domains = append(slices.Clone(p.DNS.Search), p.DNS.Domains...)
+		if !v.Full {
+			v.Routes = p.Routes.Prefixes()
+		}
+		if a, err := netip.ParseAddr(v.Dial); err == nil && (a.IsPrivate() || a.IsLoopback() || a.IsLinkLocalUnicast()) {
+			return v, fmt.Errorf("people would dial %s, which works inside only: give the gateway its public name (gateways/%s/dial)", a,
+				m.Gateway.Name)
+		}
+		return v, nil
+	}
+	if len(why.Words) == 0 {
+		why.Words = []string{"passage " + p.Name + " has no tunnel of this gateway that is on"}
+	}
+	return v, why
+}
+
+// common picks what a tunnel and a kind of device both have, by the tunnel's order.
+func common(tunnel, device algorithm.Set) (p Protection, why string) {
+	if lacks := tunnel.Lacks(device); !lacks.None() {
+		return p, "it can agree with none of its algorithms; the smallest addition is " + lacks.String()
+	}
+	first := func(ours, theirs []string) string {
+		for _, w := range ours {
+			if slices.Contains(theirs, w) {
+				return w
+			}
+		}
+		return ""
+	}
+	p.PRF, p.Group = first(tunnel.PRF, device.PRF), first(tunnel.Groups, device.Groups)
+	for _, w := range tunnel.Encryption {
+		a, ok := algorithm.Named(algorithm.Encryption, w)
+		if !ok || !slices.Contains(device.Encryption, w) {
+			continue
+		}
+		if a.Own {
+			return Protection{w, "", p.PRF, p.Group}, ""
+		}
+		if i := first(tunnel.Integrity, device.Integrity); i != "" {
+			return Protection{w, i, p.PRF, p.Group}, ""
+		}
+	}
+	return p, "it can agree with none of its algorithms"
+}
+
+// Make makes the kit of a kind of device.
+func Make(platform devices.Platform, v Values) (Kit, error) {
+	k := Kit{Platform: platform.Word, Values: v, Digest: v.digest(platform.Word)}
+	authority := File{"authority.cer", "the authority that the gateway's certificate is of", "application/pkix-cert", v.Authority}
+	switch platform.Word {
+	case "apple":
+		profile, err := appleProfile(v)
+		if err != nil {
+			return k, err
+		}
+		k.Files = []File{{fileName(v, "mobileconfig"), "a configuration profile", "application/x-apple-aspen-config", profile}}
+		k.Steps = appleSteps(v)
+	case "windows":
+		script, err := windowsScript(v)
+		if err != nil {
+			return k, err
+		}
+		k.Files = []File{{fileName(v, "ps1"), "a script for PowerShell", "text/plain; charset=utf-8", script}, authority}
+		k.Steps = windowsSteps(v)
+	case "android":
+		k.Files, k.Steps = []File{authority}, androidSteps(v)
+	default:
+		return k, fmt.Errorf("there is no kit for %s here", platform.Name)
+	}
+	return k, nil
+}
+
+// fileName is a name that every system takes.
+func fileName(v Values, suffix string) string {
+	clean := strings.Map(func(r rune) rune {
+		if r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || r == '-' || r == '.' {
+			return r
+		}
+		return '-'
+	}, v.User)
+	return strings.Trim(clean[:min(len(clean), 60)], ".-") + "." + suffix
+}
+
+// families tells which families of addresses go into the tunnel.
+func (v Values) families() (v4, v6 bool) {
+	if v.Full {
+		return true, true
+	}
+	set := netset.OfPrefixes(v.Routes...)
+	return set.HasFamily(true), set.HasFamily(false)
+}
