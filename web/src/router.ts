@@ -8,6 +8,7 @@ export const router = createRouter({
     { path: '/', component: () => import('./pages/BoardPage.vue'), meta: { title: 'Reach' } },
     { path: '/plan', component: () => import('./pages/PlanPage.vue'), meta: { title: 'Plan' } },
     { path: '/people', component: () => import('./pages/PeoplePage.vue'), meta: { title: 'People' } },
+    { path: '/handover', component: () => import('./pages/HandoverPage.vue'), meta: { title: 'Handover' } },
     { path: '/sessions', component: () => import('./pages/SessionsPage.vue'), meta: { title: 'Sessions' } },
     { path: '/trials', component: () => import('./pages/TrialsPage.vue'), meta: { title: 'Trials' } },
     { path: '/diagnose', component: () => import('./pages/DiagnosePage.vue'), meta: { title: 'Diagnose' } },

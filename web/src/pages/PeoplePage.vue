@@ -136,6 +136,7 @@ async function remove(u: User) {
       <span class="text-medium-emphasis">{{ users.length }} who may connect</span>
       <v-spacer />
       <v-text-field v-model="filter" label="Filter" min-width="160" max-width="240" />
+      <v-btn id="to-handover" variant="outlined" to="/handover">Handover</v-btn>
       <v-btn id="add" color="primary" @click="edit()">Add a person</v-btn>
     </div>
     <v-alert v-if="problem" type="error" variant="tonal" class="mb-3" role="alert">{{ problem }}</v-alert>
