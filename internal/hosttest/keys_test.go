@@ -34,6 +34,8 @@ func TestDialByKey(t *testing.T) {
 		_, err := g.Run(t.Context(), home, append(args, g.kit("rory.researcher"))...)
 		return err
 	}
+	// One port is enough.
+	g.on(home, "nft", "add table ip one; add chain ip one out { type filter hook output priority 0; }; add rule ip one out udp dport 500 drop")
 	public := made(key)
 	require.ErrorContains(t, up(), "--key")
 	require.Error(t, up("--key", key), "nobody has it yet")

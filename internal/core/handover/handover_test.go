@@ -1,18 +1,22 @@
 package handover
 
 import (
+	"crypto/rand"
 	"encoding/base64"
 	"net/netip"
 	"regexp"
 	"strings"
 	"testing"
+	"time"
 	"unicode/utf8"
 
 	"github.com/stretchr/testify/require"
 	"howett.net/plist"
 	"pgregory.net/rapid"
 
+	"yellowlantern/internal/core/algorithm"
 	"yellowlantern/internal/core/devices"
+	"yellowlantern/internal/core/ike"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/testkit/island"
 )
@@ -45,6 +49,26 @@ func TestValues(t *testing.T) {
 		require.False(t, v.Full)
 		require.Contains(t, v.Routes, netip.MustParsePrefix("10.20.30.0/24"))
 		require.Equal(t, []string{"tern.example"}, v.Domains)
+	}
+	// A device that is set up just so is answered, with just that.
+	for _, x := range []struct{ level, word string }{{"strict", "windows"}, {"broad", "apple"}, {"legacy", "android"}} {
+		level(x.level, plan.LoginMSCHAPv2)
+		v, err := of("researchers", x.word)
+		require.NoError(t, err)
+		set := algorithm.Set{Encryption: []string{v.Protect.Encryption}, PRF: []string{v.Protect.PRF}, Groups: []string{v.Protect.Group}}
+		if v.Protect.Integrity != "" {
+			set.Integrity = []string{v.Protect.Integrity}
+		}
+		device, err := ike.PolicyOf(set)
+		require.NoError(t, err)
+		at := netip.MustParseAddrPort("192.0.2.10:500")
+		i, err := ike.NewInitiator(ike.Caller{Name: v.Identity, User: "rory", Algorithms: device, Rand: rand.Reader, Local: at, Remote: at, Now: time.Now})
+		require.NoError(t, err)
+		o, err := ike.ReadOffer(i.Start(time.Now())[0].(ike.Send).Data)
+		require.NoError(t, err)
+		suite, again, ok := ike.Level(x.level).Answered(o)
+		require.True(t, ok && !again, x.word)
+		require.Equal(t, v.Protect.String(), suite)
 	}
 	level("strict", plan.LoginPublicKey)
 	_, err := of("researchers", "windows")

@@ -46,7 +46,9 @@ type Caller struct {
 	// Ticket is by what the device comes back without logging in anew, if the gateway still takes it; nil: there is none. Without a
 	// password nothing follows a refusal.
 	Ticket *Ticket
-	TCP    bool // over TCP (RFC 9329): there is no other port to go on to
+	// Floated begins on UDP 4500, so that one port is enough.
+	Floated bool
+	TCP     bool // over TCP (RFC 9329): there is no other port to go on to
 }
 
 // Established says that the caller's session stands.
@@ -142,6 +144,7 @@ func NewInitiator(c Caller) (*Initiator, error) {
 	if _, err := io.ReadFull(c.Rand, spis[:]); err != nil {
 		return nil, err
 	}
+	i.natt = c.Floated
 	i.spiI, i.childSPI = binary.BigEndian.Uint64(spis[:])|1, binary.BigEndian.Uint32(spis[8:])|0x100
 	_, err := io.ReadFull(c.Rand, i.ni)
 	return i, err

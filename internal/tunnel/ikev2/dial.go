@@ -78,6 +78,7 @@ type device struct {
 // What keeps a device out before the gateway's word.
 var (
 	errSilent500  = errors.New("nothing answers on UDP 500: the gateway does not run, its address is wrong, or the way to it drops UDP 500")
+	errSilentOne  = errors.New("nothing answers on UDP 4500: the gateway does not run, its address is wrong, or the way to it drops UDP 4500")
 	errSilentTCP  = errors.New("UDP is not answered, and over TCP a connection opens on which nobody speaks IKE")
 	errSilent4500 = errors.New("UDP 500 is answered and UDP 4500 is not: a router on the way drops it, or does not forward it to the gateway")
 )
@@ -144,11 +145,15 @@ func dialed(ctx context.Context, u underlay.Underlay, l dial.Login, sentBy strin
 		patience, stop = context.WithTimeout(ctx, udpPatience)
 		defer stop()
 	}
-	d, err := connect(patience, way, netip.AddrPortFrom(gw, port500), l, sentBy, receive)
+	first := port500
+	if l.Key != nil {
+		first = ports[1]
+	}
+	d, err := connect(patience, way, netip.AddrPortFrom(gw, first), l, sentBy, receive)
 	if err == nil {
 		d.gw, d.ports = gw, ports
 	}
-	if l.TCPPort == 0 || !errors.Is(err, errSilent500) && !errors.Is(err, errSilent4500) || ctx.Err() != nil {
+	if l.TCPPort == 0 || !errors.Is(err, errSilent500) && !errors.Is(err, errSilent4500) && !errors.Is(err, errSilentOne) || ctx.Err() != nil {
 		return d, err
 	}
 	opens, stop := context.WithTimeout(ctx, tcpPatience)
@@ -165,7 +170,7 @@ func dialed(ctx context.Context, u underlay.Underlay, l dial.Login, sentBy strin
 func faultOf(err error) reason.Code {
 	var refused ike.RefusedError
 	switch {
-	case errors.Is(err, errSilent4500):
+	case errors.Is(err, errSilent4500), errors.Is(err, errSilentOne):
 		return reason.FaultSilent4500
 	case errors.Is(err, errSilent500):
 		return reason.FaultSilent500
@@ -203,6 +208,7 @@ func connect(ctx context.Context, way carrier, gateway netip.AddrPort, l dial.Lo
 		Name: l.Identity, User: l.User, Password: l.Password, Device: l.Device, Roots: l.Roots, Algorithms: offer, Rand: rand.Reader,
 		Local: way.Local(), Remote: gateway, Now: time.Now, LogKeys: l.KeyLog != nil, TCP: tcp, Liveness: l.Liveness,
 		Patience: l.Patience, Ticket: ticket, SentBy: sentBy, Key: l.Key, Chain: l.Chain,
+		Floated: l.Key != nil && !tcp,
 	})
 	if err != nil {
 		way.Close()
@@ -232,6 +238,8 @@ func connect(ctx context.Context, way carrier, gateway netip.AddrPort, l dial.Lo
 		switch {
 		case silent && tcp:
 			err = errSilentTCP
+		case silent && l.Key != nil:
+			err = errSilentOne
 		case silent && answered:
 			err = errSilent4500
 		case silent:
