@@ -106,4 +106,4 @@ bench:
 	go test -run '^$$' -bench Sizes -benchtime 1x ./internal/browsertest
 
 screenshots: apt-test build
-	YL_SCREENSHOTS=$(CURDIR)/docs/screenshots go test -count=1 -run 'TestConsole|TestPlanSteps' ./internal/browsertest
+	YL_SCREENSHOTS=$(CURDIR)/docs/screenshots go test -count=1 -run 'TestConsole|TestPlanSteps|TestHandoverPage' ./internal/browsertest

@@ -19,7 +19,7 @@ var secrets = Secrets{
 }
 
 // remembering is a gateway that keeps secrets, with a person who has logged in and holds a ticket.
-func remembering(t *testing.T) (*world, *Ticket) {
+func remembering(t testing.TB) (*world, *Ticket) {
 	w := newWorld(t, func(s *Settings, c *Caller) { s.Secrets, c.Device = secrets, "cray-23" })
 	w.grant.Remember, w.grant.Until = []byte("rory, revision 4"), w.now.Add(time.Hour)
 	w.back = func(b []byte) conversation.Outcome {
@@ -36,7 +36,7 @@ func remembering(t *testing.T) (*world, *Ticket) {
 }
 
 // again starts gateway and device anew, the device with a ticket.
-func (w *world) again(t *testing.T, ticket *Ticket, change func(*Settings)) {
+func (w *world) again(t testing.TB, ticket *Ticket, change func(*Settings)) {
 	set := w.l.set
 	if change != nil {
 		change(&set)

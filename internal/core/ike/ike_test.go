@@ -885,3 +885,48 @@ func BenchmarkLogin(b *testing.B) {
 		}
 	})
 }
+
+// BenchmarkLoginsOfKinds has complete logins of each kind, both sides, beside each other: what ML-KEM, a key in place of a password, an RSA
+// certificate and a ticket cost or save.
+func BenchmarkLoginsOfKinds(b *testing.B) {
+	keys := keysOfPeople()
+	rsaKey := keys["RSA-2048"]
+	rsaCert := rsaGateway(rsaKey)
+	for name, change := range map[string]func(*Settings, *Caller){
+		"1-password":            func(*Settings, *Caller) {},
+		"2-password-and-ML-KEM": hybrids,
+		"3-public-key-P-256":    func(s *Settings, c *Caller) { s.Proof, c.Key = ByPublicKey, keys["P-256"] },
+		"4-public-key-Ed25519":  func(s *Settings, c *Caller) { s.Proof, c.Key = ByPublicKey, keys["Ed25519"] },
+		"5-gateway-RSA-2048":    func(s *Settings, c *Caller) { s.Chain, s.Key = [][]byte{rsaCert}, rsaKey },
+	} {
+		b.Run(name, func(b *testing.B) {
+			for b.Loop() {
+				w := newWorld(b, func(s *Settings, c *Caller) { s.LogKeys, c.LogKeys = false, false; change(s, c) })
+				w.owner = conversation.Outcome{OK: true, User: user, Known: true}
+				w.login()
+				if w.l.Sessions() != 1 {
+					b.Fatal(w.events)
+				}
+			}
+		})
+	}
+	b.Run("6-back-by-ticket", func(b *testing.B) {
+		w, ticket := remembering(b)
+		for b.Loop() {
+			w.again(b, ticket, func(s *Settings) { s.LogKeys = false })
+			w.login()
+			if w.l.Sessions() != 1 {
+				b.Fatal(w.events)
+			}
+		}
+	})
+}
+
+// rsaGateway is a gateway's certificate for an RSA key.
+func rsaGateway(key crypto.Signer) []byte {
+	t := &x509.Certificate{
+		SerialNumber: big.NewInt(9), DNSNames: []string{dial}, NotBefore: start.Add(-time.Hour), NotAfter: start.Add(time.Hour),
+		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
+	}
+	return must(x509.CreateCertificate(rand.Reader, t, ca.Leaf, key.Public(), ca.Key))
+}
