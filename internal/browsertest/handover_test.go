@@ -17,7 +17,8 @@ func TestHandoverPage(t *testing.T) {
 	p.until(row+"?.innerText ?? ''", "they have no kit")
 	p.script("[..." + row + ".querySelectorAll('.buttons button')].find((b) => b.innerText.match(/windows/i)).click()")
 	p.until("document.querySelector('#kit')?.innerText ?? ''", "PowerShell")
-	require.Contains(t, p.script("document.querySelector('#kit a[download]').href"), "base64,77u/I1JlcXVpcmVz", "a byte-order mark, then the script")
+	// A byte-order mark, then the script.
+	require.Contains(t, p.script("document.querySelector('#kit a[download]').href"), "base64,77u/I1JlcXVpcmVz")
 	p.until(row+".innerText", "windows of revision 1")
 	p.until(row+".innerText", "never came")
 	p.shot("handover")

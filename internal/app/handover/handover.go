@@ -88,9 +88,13 @@ func (s *Service) Make(ctx context.Context, user, platform string) (Made, error)
 	if err != nil {
 		return Made{}, err
 	}
-	k, err := s.kit(ctx, known, class, user, p)
+	v, err := s.values(ctx, known, class, user, p, authorities{})
 	if err != nil {
 		return Made{}, err
+	}
+	k, err := handover.Make(p, v)
+	if err != nil {
+		return Made{}, refusal.Mistaken(err)
 	}
 	if platform == "apple" {
 		for i := range k.Files {
@@ -108,31 +112,29 @@ func (s *Service) Make(ctx context.Context, user, platform string) (Made, error)
 	}, nil
 }
 
-// kit makes it without keeping anything.
-func (s *Service) kit(ctx context.Context, known *reach.Known, class *reach.Class, user string, p devices.Platform) (handover.Kit, error) {
-	v, err := handover.Of(known.Model, class.Class, p)
-	if err != nil {
-		return handover.Kit{}, refusal.Invalid(fmt.Sprintf("no kit for %s: %s", p.Name, err))
+// authorities are those of tunnels, looked up once.
+type authorities map[string][]byte
+
+// values are what a person's device is to be set to.
+func (s *Service) values(ctx context.Context, known *reach.Known, class *reach.Class, user string, p devices.Platform, of authorities,
+) (v handover.Values, err error) {
+	if v, err = handover.Of(known.Model, class.Class, p); err != nil {
+		return v, refusal.Invalid(fmt.Sprintf("no kit for %s: %s", p.Name, err))
 	}
 	v.User = user
-	if u, err := s.People.User(ctx, user); err == nil {
-		v.FullName = u.FullName
+	if v.Authority = of[v.Tunnel]; v.Authority != nil {
+		return v, nil
 	}
 	text, err := s.Trust.Of(ctx, known.Model, v.Tunnel)
 	if err != nil {
-		return handover.Kit{}, err
+		return v, err
 	}
 	block, _ := pem.Decode([]byte(text))
 	if block == nil {
-		return handover.Kit{}, refusal.Invalid("the authority of tunnel " + v.Tunnel +
-			" is not known: import its certificate with those above it")
+		return v, refusal.Invalid("the authority of tunnel " + v.Tunnel + " is not known: import its certificate with those above it")
 	}
-	v.Authority = block.Bytes
-	k, err := handover.Make(p, v)
-	if err != nil {
-		return k, refusal.Mistaken(err)
-	}
-	return k, nil
+	v.Authority, of[v.Tunnel] = block.Bytes, block.Bytes
+	return v, nil
 }
 
 func kitOf(r store.Kit) Kit {
@@ -140,16 +142,16 @@ func kitOf(r store.Kit) Kit {
 }
 
 // stale tells why a kit is not what would be made now.
-func (s *Service) stale(ctx context.Context, known *reach.Known, class *reach.Class, r store.Kit) string {
+func (s *Service) stale(ctx context.Context, known *reach.Known, class *reach.Class, r store.Kit, of authorities) string {
 	p, ok := devices.Named(r.Platform)
 	if !ok || class == nil {
 		return "nobody could use it now: no passage admits this person"
 	}
-	k, err := s.kit(ctx, known, class, r.User, p)
+	v, err := s.values(ctx, known, class, r.User, p, of)
 	switch {
 	case err != nil:
 		return err.Error()
-	case k.Digest != r.Digest:
+	case v.Digest(r.Platform) != r.Digest:
 		return fmt.Sprintf("what it holds has changed since revision %d", r.Revision)
 	}
 	return ""
@@ -180,7 +182,7 @@ func (s *Service) Rows(ctx context.Context, filter string) ([]Row, error) {
 			classes[u] = &known.Classes[i]
 		}
 	}
-	out := []Row{}
+	out, of := []Row{}, authorities{}
 	for _, u := range users {
 		if u.Off {
 			continue
@@ -188,7 +190,7 @@ func (s *Service) Rows(ctx context.Context, filter string) ([]Row, error) {
 		row := Row{User: u.Name, FullName: u.FullName, Groups: u.Groups, Kits: []Kit{}}
 		for _, r := range kits[u.Name] {
 			k := kitOf(r)
-			k.Stale = s.stale(ctx, known, classes[u.Name], r)
+			k.Stale = s.stale(ctx, known, classes[u.Name], r, of)
 			row.Kits = append(row.Kits, k)
 		}
 		l := logins[u.Name]

@@ -23,7 +23,6 @@ import (
 type Values struct {
 	Site      string         `json:"site"` // what the plan is called
 	User      string         `json:"user"`
-	FullName  string         `json:"full-name,omitempty"`
 	Dial      string         `json:"dial"`     // the public name or address of the gateway
 	Identity  string         `json:"identity"` // what it calls itself
 	Tunnel    string         `json:"tunnel"`
@@ -71,8 +70,8 @@ type Kit struct {
 	Digest string `json:"digest"`
 }
 
-// digest is of the values alone: files and words may be written otherwise by another version without a kit becoming stale.
-func (v Values) digest(platform string) string {
+// Digest is of the values alone: files and words may be written otherwise by another version without a kit becoming stale.
+func (v Values) Digest(platform string) string {
 	b, err := json.Marshal(v)
 	if err != nil {
 		return ""
@@ -162,7 +161,7 @@ func common(tunnel, device algorithm.Set) (p Protection, why string) {
 
 // Make makes the kit of a kind of device.
 func Make(platform devices.Platform, v Values) (Kit, error) {
-	k := Kit{Platform: platform.Word, Values: v, Digest: v.digest(platform.Word)}
+	k := Kit{Platform: platform.Word, Values: v, Digest: v.Digest(platform.Word)}
 	authority := File{"authority.cer", "the authority that the gateway's certificate is of", "application/pkix-cert", v.Authority}
 	switch platform.Word {
 	case "apple":

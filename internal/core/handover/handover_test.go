@@ -62,7 +62,9 @@ func TestValues(t *testing.T) {
 		device, err := ike.PolicyOf(set)
 		require.NoError(t, err)
 		at := netip.MustParseAddrPort("192.0.2.10:500")
-		i, err := ike.NewInitiator(ike.Caller{Name: v.Identity, User: "rory", Algorithms: device, Rand: rand.Reader, Local: at, Remote: at, Now: time.Now})
+		i, err := ike.NewInitiator(ike.Caller{
+			Name: v.Identity, User: "rory", Algorithms: device, Rand: rand.Reader, Local: at, Remote: at, Now: time.Now,
+		})
 		require.NoError(t, err)
 		o, err := ike.ReadOffer(i.Start(time.Now())[0].(ike.Send).Data)
 		require.NoError(t, err)
@@ -238,7 +240,7 @@ func TestWordsOfPlatforms(t *testing.T) {
 		require.NotEmpty(t, appleAlgorithms[w], w)
 	}
 	a, b := Values{User: "rory"}, Values{User: "rory", Routes: []netip.Prefix{netip.MustParsePrefix("10.0.0.0/8")}}
-	require.NotEqual(t, a.digest("apple"), b.digest("apple"), "what the kit holds is another: it is stale")
+	require.NotEqual(t, a.Digest("apple"), b.Digest("apple"), "what the kit holds is another: it is stale")
 	require.Equal(t, a.uuid("vpn"), b.uuid("vpn"), "a newer profile takes its place")
 	require.Equal(t, "r-ry.ps1", fileName(Values{User: "r/ry"}, "ps1"))
 }

@@ -76,10 +76,10 @@ func (b *bond) compute(now time.Time, do func(), then func(now time.Time)) {
 		then(now)
 		return
 	}
-	b.elsewhere(Work{func() Finish {
+	b.elsewhere(Work{Do: func() Finish {
 		do()
 		return then
-	}})
+	}, Needed: true})
 }
 
 // hear notes that the peer was heard; it is false where it may not be where it is, which ends the bond.

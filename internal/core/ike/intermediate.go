@@ -41,7 +41,7 @@ func (r *login) intermediate(m *message) {
 	asked := macked(m.header, m.chainFirst, m.chain)
 	method := ke.group
 	r.awaits = awaitsWork
-	r.l.emit(Work{func() Finish {
+	r.l.emit(Work{Do: func() Finish {
 		ciphertext, shared, err := encapsulate(method, theirs)
 		return func(time.Time) { r.furthered(asked, ciphertext, shared, err) }
 	}})

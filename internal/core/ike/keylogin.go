@@ -99,7 +99,7 @@ func (r *login) authByKey(m *message) {
 	ours := r.sa.keys.signedOctets(r.initResponse, r.ni, r.sa.keys.pr, identityFor(r.tunnel.Name).body())
 	own, rand, hashes := r.tunnel.Key, r.l.set.Rand, r.hashes
 	r.shown, r.awaits = shown, awaitsWork
-	r.l.emit(Work{func() Finish {
+	r.l.emit(Work{Do: func() Finish {
 		wrong := verify(key, method, data, theirs)
 		var sig payload
 		var err error

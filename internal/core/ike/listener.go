@@ -297,7 +297,7 @@ func (l *Listener) open(now time.Time, from Peer, m *message, ni []byte, offered
 	}
 	r.hashes = hashesIn(m)
 	rand, theirs := l.set.Rand, append([]byte{}, ke.data...)
-	l.emit(Work{func() Finish {
+	l.emit(Work{Do: func() Finish {
 		half, err := newDH(suite.group, rand)
 		if err != nil {
 			return func(time.Time) { r.close() }

@@ -262,7 +262,7 @@ func (r *login) authFirst(m *message) {
 	key, rand, theirs := r.tunnel.Key, r.l.set.Rand, r.hashes
 	octets := r.sa.keys.signedOctets(r.initResponse, r.ni, r.sa.keys.pr, identityFor(r.tunnel.Name).body())
 	r.awaits = awaitsWork
-	r.l.emit(Work{func() Finish {
+	r.l.emit(Work{Do: func() Finish {
 		sig, err := sign(rand, key, octets, theirs)
 		return func(time.Time) { r.signed(sig, err) }
 	}})

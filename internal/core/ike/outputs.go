@@ -34,7 +34,11 @@ type Send struct {
 
 // Work is a computation that takes long: a key exchange, a signature. Do touches nothing of the machine and may run anywhere; what it gives
 // goes to Listener.Finish.
-type Work struct{ Do func() Finish }
+type Work struct {
+	Do func() Finish
+	// Needed is that something that stands waits for it: it must be done, however much there is to do.
+	Needed bool
+}
 
 // Finish is the rest of a Work.
 type Finish func(now time.Time)

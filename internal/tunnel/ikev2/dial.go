@@ -153,7 +153,8 @@ func dialed(ctx context.Context, u underlay.Underlay, l dial.Login, sentBy strin
 	if err == nil {
 		d.gw, d.ports = gw, ports
 	}
-	if l.TCPPort == 0 || !errors.Is(err, errSilent500) && !errors.Is(err, errSilent4500) && !errors.Is(err, errSilentOne) || ctx.Err() != nil {
+	if l.TCPPort == 0 || !errors.Is(err, errSilent500) && !errors.Is(err, errSilent4500) && !errors.Is(err, errSilentOne) ||
+		ctx.Err() != nil {
 		return d, err
 	}
 	opens, stop := context.WithTimeout(ctx, tcpPatience)

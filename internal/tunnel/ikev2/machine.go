@@ -23,8 +23,11 @@ func (s *server) perform(outs []ike.Output) {
 		case ike.Work:
 			select {
 			case s.work <- o:
-			default: // the login is forgotten when its time is over
+			default:
 				s.late.Add(1)
+				if o.Needed { // else the login is forgotten when its time is over
+					s.perform(s.machine.Finish(time.Now(), o.Do()))
+				}
 			}
 		case ike.AskLogin:
 			s.ask(o)
