@@ -14,7 +14,6 @@ import (
 
 	"yellowlantern/internal/core/algorithm"
 	"yellowlantern/internal/core/devices"
-	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/site"
 )
@@ -195,13 +194,4 @@ func fileName(v Values, suffix string) string {
 		return '-'
 	}, v.User)
 	return strings.Trim(clean[:min(len(clean), 60)], ".-") + "." + suffix
-}
-
-// families tells which families of addresses go into the tunnel.
-func (v Values) families() (v4, v6 bool) {
-	if v.Full {
-		return true, true
-	}
-	set := netset.OfPrefixes(v.Routes...)
-	return set.HasFamily(true), set.HasFamily(false)
 }

@@ -19,6 +19,7 @@ type unruly struct {
 	*world
 	flying []flight
 	ends   []Output                  // of sessions
+	device Peer                      // where it is
 	in     map[bool]map[uint32]Child // what each side has installed, by its own SPI; true: the gateway
 }
 
@@ -29,7 +30,12 @@ type flight struct {
 }
 
 func newUnruly(t testing.TB, change func(*Settings, *Caller)) *unruly {
-	u := &unruly{world: newWorld(t, change), in: map[bool]map[uint32]Child{true: {}, false: {}}}
+	return newUnrulyWith(t, func(*world) {}, change)
+}
+
+func newUnrulyWith(t testing.TB, before func(*world), change func(*Settings, *Caller)) *unruly {
+	u := &unruly{world: newWorld(t, change), device: device, in: map[bool]map[uint32]Child{true: {}, false: {}}}
+	before(u.world)
 	u.login()
 	for _, o := range u.events {
 		u.note(true, o)
@@ -81,7 +87,7 @@ func (u *unruly) deliver(i int) {
 		return
 	}
 	if f.up {
-		u.take(true, u.l.Handle(u.now, device, f.data))
+		u.take(true, u.l.Handle(u.now, u.device, f.data))
 		return
 	}
 	u.take(false, u.i.Handle(u.now, f.data))
