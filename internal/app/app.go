@@ -109,7 +109,9 @@ func New(cfg Config) *App {
 		Console: attempts,
 	}
 	a.Trust.Revoked = a.Members.RevokedSerial
-	a.Handover = &handover.Service{Store: cfg.Store, People: cfg.People, Plans: a.Plans, Trust: a.Trust}
+	a.Handover = &handover.Service{
+		Store: cfg.Store, People: cfg.People, Plans: a.Plans, Trust: a.Trust, Journal: a.Journal, Names: cfg.Names,
+	}
 	a.Watching = &watching.Service{
 		Store: cfg.Store, Journal: a.Journal, Wholes: wholes, Plans: a.Plans, Trials: a.Trials, Gateway: cfg.Gateway, Log: cfg.Log,
 		OutsideAddresses: cfg.OutsideAddresses, Roots: cfg.Roots, Until: until,

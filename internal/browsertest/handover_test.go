@@ -21,5 +21,7 @@ func TestHandoverPage(t *testing.T) {
 	require.Contains(t, p.script("document.querySelector('#kit a[download]').href"), "base64,77u/I1JlcXVpcmVz")
 	p.until(row+".innerText", "windows of revision 1")
 	p.until(row+".innerText", "never came")
+	p.script("document.querySelector('#make-link').click()")
+	p.until("document.querySelector('#link')?.innerText ?? ''", "/kit/")
 	p.shot("handover")
 }

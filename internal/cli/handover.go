@@ -66,6 +66,68 @@ func userKit(p *printer) *cli.Command {
 	}
 }
 
+// kitLinks makes, lists and withdraws links by which people fetch kits themselves.
+func kitLinks(p *printer) *cli.Command {
+	return &cli.Command{Name: "kit-links", Usage: "links by which people fetch their kit themselves, once", Commands: []*cli.Command{
+		{
+			Name: "make", Usage: "make a link; it is shown this once", ArgsUsage: "USER", Flags: []cli.Flag{
+				&cli.StringFlag{Name: "platform", Usage: "windows, apple or android", Required: true},
+				&cli.IntFlag{Name: "hours", Usage: "for how long it counts, up to 720", Value: 48},
+			}, Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
+				user, err := argument(c, "user")
+				if err != nil {
+					return err
+				}
+				var l handover.NewLink
+				wanted := map[string]any{"platform": c.String("platform"), "hours": c.Int("hours")}
+				if err := cl.Do(ctx, "POST", "/users/"+user+"/kit-links", wanted, &l); err != nil {
+					return err
+				}
+				if printed, err := p.value(l); printed {
+					return err
+				}
+				where := l.URL
+				if where == "" {
+					where = strings.TrimSuffix(cl.URL, "/") + l.Path
+				}
+				p.say("%s", where)
+				p.say("it counts until %s, and is used up by the button on its page; yl users kit-links withdraw %s makes it worthless before",
+					l.Expires.Local().Format("2006-01-02 15:04"), l.ID)
+				return nil
+			}),
+		},
+		{Name: "list", Usage: "list them, of one person or of everybody", ArgsUsage: "[USER]", Flags: []cli.Flag{filterFlag()}, Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
+			all, err := client.Get[[]handover.Link](ctx, cl, client.Query("/kit-links", "user", c.Args().First()))
+			if err != nil {
+				return err
+			}
+			shown := []handover.Link{}
+			var rows [][]string
+			for _, l := range all {
+				row := []string{l.ID, l.User, l.Platform, l.By, l.Expires.Local().Format("2006-01-02 15:04"), l.State}
+				if matches(c.String("filter"), row...) {
+					rows, shown = append(rows, row), append(shown, l)
+				}
+			}
+			if printed, err := p.value(shown); printed {
+				return err
+			}
+			p.table([]string{"link", "user", "platform", "by", "until", "state"}, rows)
+			return nil
+		})},
+		{Name: "withdraw", Usage: "make a link worthless", ArgsUsage: "LINK", Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
+			id, err := argument(c, "link")
+			if err != nil {
+				return err
+			}
+			if err := cl.Do(ctx, "DELETE", "/kit-links/"+id, nil, nil); err != nil {
+				return err
+			}
+			return p.done("link %s is worthless", id)
+		})},
+	}}
+}
+
 func handoverCommand(p *printer) *cli.Command {
 	return &cli.Command{
 		Name: "handover", Usage: "who has which kit, who came in, and what is to be done next", Flags: []cli.Flag{filterFlag()},

@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"context"
+	"time"
 
 	"yellowlantern/internal/app/handover"
 	"yellowlantern/internal/app/members"
@@ -57,6 +58,25 @@ func (s *Server) peopleRoutes() {
 	},
 	) (*body[handover.Made], error) {
 		return answered(s.App.Handover.Make(ctx, in.Name, in.Body.Platform))
+	})
+	register(s, "POST", "/users/{name}/kit-links", "make-kit-link", "A link by which a person fetches a kit, once", func(ctx context.Context, in *struct {
+		Named
+		Body struct {
+			Platform string `json:"platform" enum:"windows,apple,android" doc:"The kind of device."`
+			Hours    int    `json:"hours,omitempty" minimum:"0" maximum:"720" doc:"For how long it counts; 48 if not given."`
+		}
+	},
+	) (*body[handover.NewLink], error) {
+		return answered(s.App.Handover.NewLink(ctx, in.Name, in.Body.Platform, time.Duration(in.Body.Hours)*time.Hour))
+	})
+	register(s, "GET", "/kit-links", "list-kit-links", "Links to kits, the newest first", func(ctx context.Context, in *struct {
+		User string `query:"user" doc:"Only this person's."`
+	},
+	) (*body[[]handover.Link], error) {
+		return answered(s.App.Handover.Links(ctx, in.User))
+	})
+	register(s, "DELETE", "/kit-links/{name}", "withdraw-kit-link", "Make a link worthless", func(ctx context.Context, in *Named) (*struct{}, error) {
+		return nil, s.App.Handover.Withdraw(ctx, in.Name)
 	})
 	register(s, "GET", "/handover", "handover", "Who has which kit, who came in, and what is to be done next", func(ctx context.Context, in *struct {
 		Filter string `query:"filter" doc:"Part of a name, group, platform or next step."`

@@ -18,6 +18,7 @@ import (
 	"github.com/go-chi/chi/v5/middleware"
 
 	"yellowlantern/internal/app"
+	"yellowlantern/internal/app/handover"
 	"yellowlantern/internal/app/trust"
 	"yellowlantern/internal/core/plan"
 )
@@ -27,8 +28,8 @@ type Config struct {
 	App     *app.App
 	Console fs.FS // the built console
 	Log     *slog.Logger
-	// Names are what this service is called, by itself or by a proxy in front; by other names than these and the machine's own it does not
-	// answer.
+	// Names are what this service is called, by itself or by a proxy in front; by other names than these and the machine's own it does
+	// not answer.
 	Names []string
 	// OnlyTLS says that nothing but TLS is spoken under these names, on any port: browsers are told (RFC 6797).
 	OnlyTLS bool
@@ -66,6 +67,7 @@ func New(cfg Config) *Server {
 	}
 	s.describeKinds()
 	s.router.Get(trust.ListPath, s.openList)
+	s.kitRoutes()
 	s.router.NotFound(s.console)
 	return s
 }
@@ -110,7 +112,11 @@ func (s *Server) logged(next http.Handler) http.Handler {
 		ww := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
 		begun := time.Now()
 		next.ServeHTTP(ww, r)
-		s.Log.Debug("request", "method", r.Method, "path", r.URL.Path, "status", ww.Status(), "took", time.Since(begun))
+		where := r.URL.Path
+		if strings.HasPrefix(where, handover.LinkPath) { // behind it stands a token
+			where = handover.LinkPath
+		}
+		s.Log.Debug("request", "method", r.Method, "path", where, "status", ww.Status(), "took", time.Since(begun))
 	})
 }
 

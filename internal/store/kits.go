@@ -72,3 +72,42 @@ func (s *Store) Logins(ctx context.Context) (map[string]LoginSpan, error) {
 	}
 	return out, err
 }
+
+// KitLink is a link by which a person fetches a kit, once. The token in it is known by its digest alone.
+type KitLink struct {
+	Digest          string `gorm:"primaryKey"`
+	User            string `gorm:"index"`
+	Platform        string
+	By              string
+	At, Expires     time.Time
+	Used, Withdrawn time.Time // zero: not
+}
+
+// SaveKitLink keeps a link.
+func (s *Store) SaveKitLink(ctx context.Context, l KitLink) error {
+	return translate(s.db.WithContext(ctx).Create(&l).Error)
+}
+
+// KitLinks lists links, the newest first; of one person, or where none is named, of everybody.
+func (s *Store) KitLinks(ctx context.Context, user string) (ls []KitLink, err error) {
+	q := s.db.WithContext(ctx).Order("at DESC, digest").Limit(1000)
+	if user != "" {
+		q = q.Where("user = ?", user)
+	}
+	err = q.Find(&ls).Error
+	return ls, err
+}
+
+// KitLink finds one by its token's digest.
+func (s *Store) KitLink(ctx context.Context, digest string) (l KitLink, err error) {
+	err = translate(s.db.WithContext(ctx).First(&l, "digest = ?", digest).Error)
+	return l, err
+}
+
+// EndKitLink marks a link that counts as used, or withdrawn; false where it counts no more. Of several who try at once one succeeds.
+func (s *Store) EndKitLink(ctx context.Context, digest, column string, now time.Time) (bool, error) {
+	never := time.Time{}
+	r := s.db.WithContext(ctx).Model(&KitLink{}).
+		Where("digest = ? AND used = ? AND withdrawn = ? AND expires > ?", digest, never, never, now.UTC()).Update(column, now.UTC())
+	return r.RowsAffected == 1, r.Error
+}

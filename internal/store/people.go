@@ -144,8 +144,10 @@ func (s *Store) RemoveUser(ctx context.Context, name string) error {
 		if r.Error != nil {
 			return r.Error
 		}
-		if err := db.Delete(&Kit{}, "user = ?", name).Error; err != nil {
-			return err
+		for _, of := range []any{&Kit{}, &KitLink{}} {
+			if err := db.Delete(of, "user = ?", name).Error; err != nil {
+				return err
+			}
 		}
 		// Their keys stay known, and count no more.
 		return db.Model(&PersonKey{}).Where("user = ? AND revoked < ?", name, time.Unix(0, 0).UTC()).

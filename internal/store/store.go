@@ -149,7 +149,7 @@ var migrations = []func(*gorm.DB) error{
 		return db.Exec("UPDATE users SET forgotten = 0 WHERE forgotten IS NULL").Error
 	},
 	func(db *gorm.DB) error { return db.AutoMigrate(&PersonKey{}) },
-	func(db *gorm.DB) error { return db.AutoMigrate(&Kit{}) },
+	func(db *gorm.DB) error { return db.AutoMigrate(&Kit{}, &KitLink{}) },
 }
 
 func (s *Store) migrate() error {

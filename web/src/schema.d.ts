@@ -519,6 +519,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/kit-links": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Links to kits, the newest first */
+        get: operations["list-kit-links"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/kit-links/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Make a link worthless */
+        delete: operations["withdraw-kit-link"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/machine": {
         parameters: {
             query?: never;
@@ -1237,6 +1271,23 @@ export interface paths {
         put?: never;
         /** Give a person the key of one of their devices */
         post: operations["add-key"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/users/{name}/kit-links": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A link by which a person fetches a kit, once */
+        post: operations["make-kit-link"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1963,6 +2014,21 @@ export interface components {
             /** Format: int64 */
             lifted: number;
         };
+        Link: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            /** Format: date-time */
+            expires: string;
+            /** @description By which it can be withdrawn. */
+            id: string;
+            platform: string;
+            /** @enum {string} */
+            state: "counts" | "used" | "withdrawn" | "expired";
+            /** Format: date-time */
+            used?: string;
+            user: string;
+        };
         LiveSession: {
             /** @description Leased to the person. */
             addresses: string[];
@@ -2028,6 +2094,8 @@ export interface components {
         Made: {
             /** Format: date-time */
             at: string;
+            /** @description Of the passage. */
+            banner?: string;
             by: string;
             files: components["schemas"]["HandoverFile"][];
             platform: string;
@@ -2036,11 +2104,24 @@ export interface components {
              * @description It was made by this revision.
              */
             revision: number;
+            site: string;
             /** @description Why it is not what would be made now; empty: it is. */
             stale?: string;
             steps: string[];
             tunnel: string;
             user: string;
+        };
+        "Make-kit-linkRequest": {
+            /**
+             * Format: int64
+             * @description For how long it counts; 48 if not given.
+             */
+            hours?: number;
+            /**
+             * @description The kind of device.
+             * @enum {string}
+             */
+            platform: "windows" | "apple" | "android";
         };
         "Make-kitRequest": {
             /**
@@ -2063,6 +2144,27 @@ export interface components {
             days?: number;
             /** @description What the token is for. */
             name: string;
+        };
+        NewLink: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            /** Format: date-time */
+            expires: string;
+            /** @description By which it can be withdrawn. */
+            id: string;
+            /** @description Of the page that it opens, on every address of the console. */
+            path: string;
+            platform: string;
+            /** @description The whole link as a picture (PNG). */
+            qr?: string;
+            /** @enum {string} */
+            state: "counts" | "used" | "withdrawn" | "expired";
+            /** @description Where the service has a name: the whole link. */
+            url?: string;
+            /** Format: date-time */
+            used?: string;
+            user: string;
         };
         NewUser: {
             "full-name"?: string;
@@ -4839,6 +4941,67 @@ export interface operations {
             };
         };
     };
+    "list-kit-links": {
+        parameters: {
+            query?: {
+                /** @description Only this person's. */
+                user?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Link"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "withdraw-kit-link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
     "preview-machine": {
         parameters: {
             query?: {
@@ -6444,6 +6607,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PeopleKey"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "make-kit-link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Make-kit-linkRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NewLink"];
                 };
             };
             /** @description Error */

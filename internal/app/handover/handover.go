@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"yellowlantern/internal/app/actor"
+	"yellowlantern/internal/app/journal"
 	"yellowlantern/internal/app/plans"
 	"yellowlantern/internal/app/refusal"
 	"yellowlantern/internal/app/trust"
@@ -25,10 +26,15 @@ import (
 
 // Service hands over.
 type Service struct {
-	Store  *store.Store
-	People *people.People
-	Plans  *plans.Service
-	Trust  *trust.Service
+	Store   *store.Store
+	People  *people.People
+	Plans   *plans.Service
+	Trust   *trust.Service
+	Journal *journal.Service
+	// Names are what the service is called from elsewhere: links lead to the first.
+	Names []string
+
+	opened opened
 }
 
 // Kit is a kit that was made.
@@ -44,6 +50,8 @@ type Kit struct {
 // Made is a kit with what it holds.
 type Made struct {
 	Kit
+	Site   string          `json:"site"`
+	Banner string          `json:"banner,omitempty" doc:"Of the passage."`
 	Tunnel string          `json:"tunnel"`
 	Steps  []string        `json:"steps" nullable:"false"`
 	Files  []handover.File `json:"files" nullable:"false"`
@@ -108,7 +116,7 @@ func (s *Service) Make(ctx context.Context, user, platform string) (Made, error)
 		return Made{}, err
 	}
 	return Made{
-		Kit: kitOf(record), Tunnel: k.Values.Tunnel, Steps: k.Steps, Files: k.Files,
+		Kit: kitOf(record), Site: v.Site, Banner: v.Banner, Tunnel: v.Tunnel, Steps: k.Steps, Files: k.Files,
 	}, nil
 }
 

@@ -13,8 +13,8 @@ import (
 	"yellowlantern/internal/core/esp"
 )
 
-// Each kind of device, as it comes and once it is set up, lives through what devices do: it logs in, sends and receives, renews both kinds of
-// keys after as long as its maker says and once more, is asleep for as long as it may be and the passage waits, is on another network
+// Each kind of device, as it comes and once it is set up, lives through what devices do: it logs in, sends and receives, renews both kinds
+// of keys after as long as its maker says and once more, is asleep for as long as it may be and the passage waits, is on another network
 // afterwards, and leaves.
 func TestDevicesLive(t *testing.T) {
 	for _, p := range devices.Platforms {

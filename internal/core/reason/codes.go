@@ -117,6 +117,7 @@ const (
 	CommitLeft          Code = "commit-left"
 	DoesNotGoBack       Code = "does-not-go-back"
 	NewestDoesNotRun    Code = "newest-does-not-run"
+	KitFetched          Code = "kit-fetched"
 	CertificateMade     Code = "certificate-made"
 	CertificateRenewed  Code = "certificate-renewed"
 	CertificateImported Code = "certificate-imported"

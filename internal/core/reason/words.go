@@ -110,6 +110,7 @@ var meanings = map[Code]meaning{
 	CommitLeft:          {KindCommit, "draft {name} was not committed: the service ended while it looked how things were before; commit it again"},
 	DoesNotGoBack:       {KindCommit, "revision {revision} should go back to revision {back} by itself, for {what}, and does not yet: {error}; it is tried again every {seconds}"},
 	NewestDoesNotRun:    {KindCommit, "{error}"},
+	KitFetched:          {KindTrust, "the kit for {what} was fetched by its link, from {source}"},
 	CertificateMade:     {KindTrust, "certificate {certificate} was made anew by {administrator}"},
 	CertificateRenewed:  {KindTrust, "certificate {certificate} was made anew before its end on {until}; devices need nothing new"},
 	CertificateImported: {KindTrust, "certificate {certificate} was imported by {administrator}"},

@@ -27,13 +27,26 @@ onMounted(load)
 
 async function make(user: string, platform: (typeof platforms)[number]['word']) {
   busy.value = user + platform
-  made.value = undefined
+  made.value = link.value = undefined
   const { data, error } = await api.POST('/api/v1/users/{name}/kits', { params: { path: { name: user } }, body: { platform } })
   busy.value = ''
   made.value = data
   if (data) await load()
   if (error) problem.value = words(error)
 }
+
+const link = shallowRef<Schemas['NewLink']>()
+async function makeLink() {
+  if (!made.value) return
+  const { user, platform } = made.value
+  const { data, error } = await api.POST('/api/v1/users/{name}/kit-links', {
+    params: { path: { name: user } },
+    body: { platform: platform as 'windows' | 'apple' | 'android' },
+  })
+  link.value = data
+  if (error) problem.value = words(error)
+}
+const whole = computed(() => link.value && (link.value.url || window.location.origin + link.value.path))
 
 const shown = computed(() => {
   const wanted = (filter.value ?? '').toLowerCase()
@@ -71,9 +84,21 @@ const file = (f: { type: string; data: string }) => `data:${f.type.split(';')[0]
       <div class="d-flex align-center ga-3 flex-wrap mb-2">
         <h2>For {{ made.user }}, {{ platforms.find((p) => p.word === made?.platform)?.title }}</h2>
         <v-btn v-for="f in made.files" :key="f.name" size="small" variant="outlined" :href="file(f)" :download="f.name">{{ f.name }}</v-btn>
+        <v-btn id="make-link" size="small" variant="text" @click="makeLink">A link for them instead</v-btn>
         <v-spacer />
         <v-btn size="small" variant="text" @click="made = undefined">Close</v-btn>
       </div>
+      <v-alert v-if="link" id="link" type="success" variant="tonal" density="compact" class="mb-2">
+        <div class="d-flex ga-4 flex-wrap">
+          <img v-if="link.qr" :src="`data:image/png;base64,${link.qr}`" alt="the link as a picture" width="160" height="160" />
+          <div class="told">
+            <code class="where">{{ whole }}</code><br />
+            It works once, by the button on its page, until {{ new Date(link.expires).toLocaleString() }}. It is shown this once. Withdraw
+            it with <code>yl users kit-links withdraw {{ link.id }}</code
+            >.
+          </div>
+        </div>
+      </v-alert>
       <ol>
         <li v-for="s in made.steps" :key="s">{{ s }}</li>
       </ol>
@@ -134,6 +159,13 @@ const file = (f: { type: string; data: string }) => `data:${f.type.split(';')[0]
 <style scoped>
 .buttons {
   white-space: nowrap;
+}
+.told {
+  color: rgb(var(--v-theme-on-surface));
+}
+.where {
+  overflow-wrap: anywhere;
+  font-weight: 600;
 }
 ol {
   padding-left: 22px;

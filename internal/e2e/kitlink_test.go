@@ -1,0 +1,115 @@
+package e2e
+
+import (
+	"encoding/json"
+	"io"
+	"net/http"
+	"regexp"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowlantern/internal/app/handover"
+)
+
+// A link tells nothing of its person until the button on its page is pressed, which uses it up: of many who press at once one is given the
+// kit. Guessed, used, withdrawn or of somebody who is gone, it says that it does not count, and no more.
+func TestKitLinks(t *testing.T) {
+	d := island(t, nil)
+	x := newTerminal(t, d)
+	link := func(user, platform string) (l handover.NewLink) {
+		out, _, err := x.run("--json", "users", "kit-links", "make", user, "--platform", platform)
+		require.NoError(t, err)
+		require.NoError(t, json.Unmarshal([]byte(out), &l))
+		return l
+	}
+	fetch := func(method, path string) (int, string, http.Header) {
+		r, err := http.NewRequestWithContext(t.Context(), method, d.URL()+path, nil)
+		require.NoError(t, err)
+		resp, err := http.DefaultClient.Do(r)
+		require.NoError(t, err)
+		defer resp.Body.Close()
+		b, err := io.ReadAll(resp.Body)
+		require.NoError(t, err)
+		return resp.StatusCode, string(b), resp.Header
+	}
+	refused := func(method, path string) {
+		t.Helper()
+		code, text, head := fetch(method, path)
+		require.Equal(t, http.StatusGone, code, text)
+		require.Contains(t, text, "does not count")
+		require.Equal(t, "no-store", head.Get("Cache-Control"))
+		for _, told := range []string{"rory", "wanda", "Tern Island"} {
+			require.NotContains(t, text, told)
+		}
+	}
+	l := link("rory.researcher", "apple")
+	for range 3 { // scanners open it
+		code, text, head := fetch("GET", l.Path)
+		require.Equal(t, 200, code)
+		require.Contains(t, text, "Tern Island Observatory")
+		require.NotContains(t, text, "rory")
+		require.Contains(t, head.Get("Content-Security-Policy"), "default-src 'none'")
+	}
+	refused("POST", l.Path[:len(l.Path)-1]+"x")
+	refused("GET", "/kit/"+strings.Repeat("a", 32))
+
+	var given atomic.Pointer[string]
+	var count atomic.Int32
+	var all sync.WaitGroup
+	for range 12 {
+		all.Go(func() {
+			if code, text, _ := fetch("POST", l.Path); code == 200 {
+				count.Add(1)
+				given.Store(&text)
+			}
+		})
+	}
+	all.Wait()
+	require.EqualValues(t, 1, count.Load())
+	page := *given.Load()
+	require.Contains(t, page, "rory.researcher")
+	require.NotContains(t, page, d.Passwords["rory.researcher"])
+	href := regexp.MustCompile(`href="(/kit/file/[^"]+)"`).FindStringSubmatch(page)
+	require.Len(t, href, 2)
+	code, file, head := fetch("GET", href[1])
+	require.Equal(t, 200, code)
+	require.Equal(t, "application/x-apple-aspen-config", head.Get("Content-Type"))
+	require.Contains(t, file, "com.apple.vpn.managed")
+	refused("GET", href[1]+"x")
+	refused("GET", l.Path)
+	refused("POST", l.Path)
+	out, _, err := x.run("journal", "--code", "kit-fetched")
+	require.NoError(t, err)
+	require.Contains(t, out, "rory.researcher")
+	require.NotContains(t, out, strings.TrimPrefix(l.Path, "/kit/"))
+
+	withdrawn := link("rory.researcher", "windows")
+	_, _, err = x.run("users", "kit-links", "withdraw", withdrawn.ID)
+	require.NoError(t, err)
+	refused("POST", withdrawn.Path)
+	_, _, err = x.run("users", "kit-links", "withdraw", withdrawn.ID)
+	require.ErrorContains(t, err, "counts no more")
+	_, _, err = x.run("users", "kit-links", "withdraw", "0000")
+	require.ErrorContains(t, err, "no such link")
+
+	off := link("wanda.warden", "android")
+	_, _, err = x.run("users", "change", "wanda.warden", "--off")
+	require.NoError(t, err)
+	refused("POST", off.Path)
+	out, _, err = x.run("users", "kit-links", "list")
+	require.NoError(t, err)
+	for _, state := range []string{"used", "withdrawn", "counts"} {
+		require.Contains(t, out, state)
+	}
+	_, _, err = x.run("users", "remove", "wanda.warden")
+	require.NoError(t, err)
+	refused("GET", off.Path)
+	_, _, err = x.run("users", "kit-links", "make", "wanda.warden", "--platform", "apple")
+	require.ErrorContains(t, err, "no active user")
+	_, _, err = x.run("users", "kit-links", "make", "rory.researcher", "--platform", "apple", "--hours", "9999")
+	require.Error(t, err)
+}

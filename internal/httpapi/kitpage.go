@@ -1,0 +1,92 @@
+package httpapi
+
+import (
+	"html/template"
+	"net/http"
+	"net/url"
+
+	"github.com/go-chi/chi/v5"
+
+	"yellowlantern/internal/app/handover"
+)
+
+// kitPage is for phones too, without a script: before the button it tells nothing of the person, for whoever scans mail opens links.
+var kitPage = template.Must(template.New("kit").Parse(`<!doctype html>
+<html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width, initial-scale=1">
+<title>{{with .Site}}{{.}}{{else}}Yellow Lantern{{end}}</title>
+<style>
+body { font: 18px/1.5 system-ui, sans-serif; max-width: 36em; margin: 0 auto; padding: 24px; color: #14213d; background: #fff }
+button, a.file { display: block; width: 100%; box-sizing: border-box; font: inherit; font-weight: 600; text-align: center; text-decoration: none; padding: 14px; margin: 12px 0; border: 0; border-radius: 4px; background: #14213d; color: #fff }
+li { margin: 10px 0 } small { color: #4a5568 } .banner { border-left: 4px solid #f5a623; padding-left: 12px }
+@media print { a.file, button { display: none } }
+</style></head><body>
+{{if .Wrong}}<h1>This link does not count</h1><p>{{.Wrong}}</p>
+{{else if .Made}}<h1>{{.Site}}</h1>
+{{with .Banner}}<p class="banner">{{.}}</p>{{end}}
+<p>For <b>{{.Made.User}}</b>. These files can be fetched for a quarter of an hour; the link itself is used up.</p>
+{{range .Files}}<a class="file" href="{{.Href}}" download>{{.Name}}</a>{{end}}
+<ol>{{range .Made.Steps}}<li>{{.}}</li>{{end}}</ol>
+<p><small>Your password is not in it. Keep this page open, or print it, until you are connected.</small></p>
+{{else}}<h1>{{.Site}}</h1>
+<p>What a device needs to connect: <b>{{.Platform}}</b>.</p>
+<form method="post"><button>Show it to me</button></form>
+<p><small>The link works once: press the button on the device that is to connect.</small></p>
+{{end}}</body></html>`))
+
+type kitView struct {
+	Site, Platform, Banner, Wrong string
+	Made                          *handover.Made
+	Files                         []kitFile
+}
+
+type kitFile struct{ Name, Href string }
+
+func (s *Server) kitRoutes() {
+	s.router.Get(handover.LinkPath+"{token}", func(w http.ResponseWriter, r *http.Request) {
+		site, platform, err := s.App.Handover.Look(r.Context(), chi.URLParam(r, "token"))
+		if err != nil {
+			showKit(w, http.StatusGone, kitView{Wrong: handover.ErrLink.Error()})
+			return
+		}
+		showKit(w, http.StatusOK, kitView{Site: site, Platform: platform})
+	})
+	s.router.Post(handover.LinkPath+"{token}", func(w http.ResponseWriter, r *http.Request) {
+		made, key, err := s.App.Handover.Open(r.Context(), chi.URLParam(r, "token"), r.RemoteAddr)
+		if err != nil {
+			showKit(w, http.StatusGone, kitView{Wrong: handover.ErrLink.Error()})
+			return
+		}
+		v := kitView{Site: made.Site, Banner: made.Banner, Made: &made}
+		for _, f := range made.Files {
+			v.Files = append(v.Files, kitFile{f.Name, handover.LinkPath + "file/" + key + "/" + url.PathEscape(f.Name)})
+		}
+		showKit(w, http.StatusOK, v)
+	})
+	s.router.Get(handover.LinkPath+"file/{key}/{name}", func(w http.ResponseWriter, r *http.Request) {
+		name, err := url.PathUnescape(chi.URLParam(r, "name"))
+		kind, data, ok := s.App.Handover.Fetched(chi.URLParam(r, "key"), name)
+		if err != nil || !ok {
+			showKit(w, http.StatusGone, kitView{Wrong: handover.ErrLink.Error()})
+			return
+		}
+		private(w)
+		w.Header().Set("Content-Type", kind)
+		w.Header().Set("Content-Disposition", "attachment; filename=\""+name+"\"")
+		_, _ = w.Write(data)
+	})
+}
+
+// private keeps what a link opens out of caches, and scripts and strangers off the page.
+func private(w http.ResponseWriter) {
+	h := w.Header()
+	h.Set("Cache-Control", "no-store")
+	h.Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; form-action 'self'; frame-ancestors 'none'; base-uri 'none'")
+	h.Set("X-Robots-Tag", "noindex")
+}
+
+func showKit(w http.ResponseWriter, status int, v kitView) {
+	private(w)
+	w.Header().Set("Content-Type", "text/html; charset=utf-8")
+	w.WriteHeader(status)
+	_ = kitPage.Execute(w, v)
+}
