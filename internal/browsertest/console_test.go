@@ -420,7 +420,6 @@ func TestPlanSteps(t *testing.T) {
 	p.until(`document.querySelector('#difference').innerText`, "hosts/nestcams/ranges")
 	p.script(`[...document.querySelectorAll('button')].find(b => b.innerText.toLowerCase() === 'rebase').click()`)
 	p.do(chromedp.WaitVisible(chromedp.CSS(".conflict")))
-	p.shot("plan-conflict")
 	p.script(`document.querySelectorAll('.conflict input[value=ours]').forEach(e => e.click())`)
 	p.until(`document.querySelector('#settle').disabled`, "false")
 	p.script(`document.querySelector('#settle').click()`)
