@@ -110,7 +110,7 @@ func New(cfg Config) *App {
 	}
 	a.Trust.Revoked = a.Members.RevokedSerial
 	a.Handover = &handover.Service{
-		Store: cfg.Store, People: cfg.People, Plans: a.Plans, Trust: a.Trust, Journal: a.Journal, Names: cfg.Names,
+		Store: cfg.Store, People: cfg.People, Plans: a.Plans, Trust: a.Trust, Journal: a.Journal, Names: cfg.Names, Gateway: cfg.Gateway,
 	}
 	a.Watching = &watching.Service{
 		Store: cfg.Store, Journal: a.Journal, Wholes: wholes, Plans: a.Plans, Trials: a.Trials, Gateway: cfg.Gateway, Log: cfg.Log,

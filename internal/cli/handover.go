@@ -150,6 +150,9 @@ func handoverCommand(p *printer) *cli.Command {
 					kits = append(kits, word)
 				}
 				first, last := "never", ""
+				if r.Device != "" {
+					kits = append(kits, "connected now: "+r.Device)
+				}
 				if !r.First.IsZero() {
 					first, last = r.First.Local().Format("2006-01-02"), r.Last.Local().Format("2006-01-02 15:04")
 				}

@@ -12,6 +12,7 @@ import (
 	"howett.net/plist"
 
 	"yellowlantern/internal/app/handover"
+	"yellowlantern/internal/probe"
 )
 
 // A person is handed what their device needs, signed where its system looks for that and without anything secret; the list of handovers
@@ -67,6 +68,11 @@ func TestHandover(t *testing.T) {
 	r := row("rory.researcher")
 	require.Empty(t, r.Next)
 	require.False(t, r.First.IsZero())
+
+	tn, err := probe.Open(t.Context(), home(t, d), order(t, d, "vera.volunteer"), probe.Options{Password: d.Passwords["vera.volunteer"]})
+	require.NoError(t, err)
+	require.Contains(t, row("vera.volunteer").Device, "from 203.0.113.")
+	tn.Close()
 
 	recommit(t, d, "name: Tern Island Observatory", "name: Tern Island")
 	r = row("rory.researcher")

@@ -78,7 +78,7 @@ var mayImport = map[string][]string{
 	"internal/app/access":        {"core", "internal/people", "internal/store", "internal/app/actor", "internal/app/refusal", "internal/app/journal"},
 	"internal/mirror":            {"core", "internal/tunnel/ikev2"},
 	"internal/app/standing":      {"core", "internal/mirror", "internal/store", "internal/app/refusal", "internal/app/compiled", "internal/app/running", "internal/app/trust", "internal/app/watching"},
-	"internal/app/handover":      {"core", "internal/people", "internal/store", "internal/app/actor", "internal/app/refusal", "internal/app/plans", "internal/app/trust", "internal/app/journal"},
+	"internal/app/handover":      {"core", "internal/gateway", "internal/people", "internal/store", "internal/app/actor", "internal/app/refusal", "internal/app/plans", "internal/app/trust", "internal/app/journal"},
 	"internal/app":               append([]string{"core", "internal/people", "internal/store"}, parts...),
 	"internal/httpapi":           append([]string{"core", "internal/app", "internal/gateway", "internal/people", "internal/probe", "internal/report", "internal/store"}, parts...),
 	"internal/ready":             {},

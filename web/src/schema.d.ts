@@ -3505,7 +3505,7 @@ export interface components {
             vantage: string;
         };
         Row: {
-            /** @description What they are connected with now. */
+            /** @description What they are connected with now: what the device calls itself, and where it is seen. */
             device?: string;
             /**
              * Format: date-time

@@ -20,6 +20,7 @@ import (
 	"yellowlantern/internal/core/handover"
 	"yellowlantern/internal/core/reach"
 	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/people"
 	"yellowlantern/internal/store"
 )
@@ -31,6 +32,7 @@ type Service struct {
 	Plans   *plans.Service
 	Trust   *trust.Service
 	Journal *journal.Service
+	Gateway interface{ Sessions() []gateway.Session }
 	// Names are what the service is called from elsewhere: links lead to the first.
 	Names []string
 
@@ -65,7 +67,7 @@ type Row struct {
 	Kits     []Kit     `json:"kits" nullable:"false"`
 	First    time.Time `json:"first,omitzero" doc:"First login."`
 	Last     time.Time `json:"last,omitzero" doc:"Newest login."`
-	Device   string    `json:"device,omitempty" doc:"What they are connected with now."`
+	Device   string    `json:"device,omitempty" doc:"What they are connected with now: what the device calls itself, and where it is seen."`
 	Refused  string    `json:"refused,omitempty" doc:"Why their newest try failed, where none succeeded after it."`
 	Next     string    `json:"next" doc:"What is to be done next; empty: nothing."`
 	Mend     string    `json:"mend,omitempty" doc:"The command for it."`
@@ -190,12 +192,16 @@ func (s *Service) Rows(ctx context.Context, filter string) ([]Row, error) {
 			classes[u] = &known.Classes[i]
 		}
 	}
+	now := map[string]string{}
+	for _, x := range s.Gateway.Sessions() {
+		now[x.User] = strings.TrimSpace(x.Device + " from " + x.From)
+	}
 	out, of := []Row{}, authorities{}
 	for _, u := range users {
 		if u.Off {
 			continue
 		}
-		row := Row{User: u.Name, FullName: u.FullName, Groups: u.Groups, Kits: []Kit{}}
+		row := Row{User: u.Name, FullName: u.FullName, Groups: u.Groups, Kits: []Kit{}, Device: now[u.Name]}
 		for _, r := range kits[u.Name] {
 			k := kitOf(r)
 			k.Stale = s.stale(ctx, known, classes[u.Name], r, of)

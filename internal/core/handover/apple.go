@@ -101,7 +101,7 @@ func (v Values) uuid(what string) string {
 
 func appleSteps(v Values) []string {
 	return []string{
-		"Open the file " + fileName(v, "mobileconfig") + " on the device: from the page, by mail to yourself, or by AirDrop.",
+		"Open the file " + fileName(v, "mobileconfig") + " on the device: from the page, or by mail to yourself.",
 		"iPhone and iPad: Settings, General, VPN & Device Management, the profile of " + v.Site + ", Install. Mac: System Settings, General, Device Management, the profile, Install.",
 		"It asks for your password of " + v.Site + " (user " + v.User + "): give it, or leave it empty to be asked each time.",
 		"Connect: Settings, VPN, " + v.Site + ". The gateway is " + v.Dial + ".",

@@ -130,6 +130,9 @@ const file = (f: { type: string; data: string }) => `data:${f.type.split(';')[0]
             {{ date(item.last) }}<br /><small>first on {{ date(item.first) }}</small>
           </template>
           <span v-else>never</span>
+          <div v-if="item.device">
+            <small>● now, {{ item.device }}</small>
+          </div>
         </template>
         <template #[`item.next`]="{ item }">
           <template v-if="item.next">
