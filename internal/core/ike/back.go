@@ -14,11 +14,7 @@ import (
 // back answers IKE_SESSION_RESUME: a device shows a ticket and comes back without a key exchange and without logging in anew (RFC 5723
 // §4.3). Whom it is about is asked once it has shown that it has the ticket's keys, and is admitted, or not, like anybody else.
 func (l *Listener) back(now time.Time, from Peer, m *message) {
-	if m.response() || !m.fromInitiator() || m.id != 0 || m.spiR != 0 {
-		l.Counters.OutOfState++
-		return
-	}
-	if l.repeated(from, m) {
+	if !l.begins(from, m) {
 		return
 	}
 	nonce, _ := m.find(plNonce)

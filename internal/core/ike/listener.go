@@ -179,11 +179,7 @@ func (l *Listener) sourceOf(from Peer) netip.Addr {
 
 // init answers IKE_SA_INIT (RFC 7296 §1.2).
 func (l *Listener) init(now time.Time, from Peer, m *message) {
-	if m.response() || !m.fromInitiator() || m.id != 0 || m.spiR != 0 {
-		l.Counters.OutOfState++
-		return
-	}
-	if l.repeated(from, m) {
+	if !l.begins(from, m) {
 		return
 	}
 	nonce, _ := m.find(plNonce)
@@ -223,6 +219,15 @@ func (l *Listener) init(now time.Time, from Peer, m *message) {
 		return
 	}
 	l.open(now, from, m, nonce, offered, chosen, suite, ke)
+}
+
+// begins tells whether a message is a device's first one, and new.
+func (l *Listener) begins(from Peer, m *message) bool {
+	if m.response() || !m.fromInitiator() || m.id != 0 || m.spiR != 0 {
+		l.Counters.OutOfState++
+		return false
+	}
+	return !l.repeated(from, m)
 }
 
 // repeated answers a first message that came before already.
