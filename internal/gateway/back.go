@@ -22,7 +22,8 @@ type remembered struct {
 	User     string    `json:"user"`
 	Stamp    string    `json:"stamp"`
 	Revision int       `json:"revision"`
-	At       time.Time `json:"at"` // of the login
+	At       time.Time `json:"at"`            // of the login
+	Key      []byte    `json:"key,omitempty"` // the public key that they proved themselves with then
 }
 
 func read(r tunnel.Remembered) (m remembered, ok bool) {
@@ -42,7 +43,7 @@ func (g *Gateway) remember(grant *tunnel.Grant, s *session.Session, r tunnel.Req
 	if longest > 0 {
 		lasts = min(lasts, longest)
 	}
-	b, err := json.Marshal(remembered{r.User, stamp, int(g.revision.Load()), s.LoggedIn})
+	b, err := json.Marshal(remembered{r.User, stamp, int(g.revision.Load()), s.LoggedIn, s.Key})
 	if err == nil {
 		grant.Remember, grant.Until = b, s.LoggedIn.Add(lasts)
 	}

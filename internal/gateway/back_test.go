@@ -39,7 +39,7 @@ func TestRemembered(t *testing.T) {
 	g.cfg.People = people
 	h := host{g, plan.KindIKEv2}
 	g.model.Class([]string{"researchers"}).Passage.Limits.Longest = plan.Duration(4 * time.Hour)
-	ask := tunnel.Request{User: "rory", Groups: []string{"researchers"}, Tunnel: "main", Stamp: "first"}
+	ask := tunnel.Request{User: "rory", Groups: []string{"researchers"}, Tunnel: "main", Stamp: "first", Key: []byte("a key")}
 	s, grant := g.grant(ask, plan.KindIKEv2)
 	require.NotNil(t, s, "%v", grant.Refusal)
 	require.Equal(t, s.Since.Add(4*time.Hour), grant.Until)
@@ -47,12 +47,13 @@ func TestRemembered(t *testing.T) {
 	who := h.Back(grant.Remember)
 	require.True(t, who.OK, "%v", who.Why)
 	require.Equal(t, "rory", who.User)
-	ask.Back, ask.Stamp = grant.Remember, ""
+	ask.Back, ask.Stamp, ask.Key = grant.Remember, "", nil
 	time.Sleep(10 * time.Millisecond)
 	later, again := g.grant(ask, plan.KindIKEv2)
 	require.NotNil(t, later)
 	require.True(t, later.Since.After(s.Since))
 	require.True(t, later.LoggedIn.Equal(s.Since))
+	require.Equal(t, "a key", string(later.Key), "it is still what they came in by")
 	require.True(t, again.Until.Equal(grant.Until), "coming back does not make it last longer")
 	require.True(t, h.Back(again.Remember).OK)
 

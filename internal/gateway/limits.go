@@ -116,7 +116,7 @@ func (g *Gateway) tryGrant(r tunnel.Request, kind string) (s *session.Session, g
 	}
 	s.LoggedIn = s.Since
 	if back, ok := read(r.Back); ok {
-		s.LoggedIn = back.At
+		s.LoggedIn, s.Key = back.At, back.Key // taking the key back ends this session too
 	}
 	for !g.sessions.Add(s) {
 		s.ID = newID()

@@ -115,6 +115,19 @@ func (p *People) AddKey(ctx context.Context, user, device string, spki []byte, l
 	return keyOf(r), p.keeper.AddKey(ctx, r)
 }
 
+// RenewKey gives a key that is a person's already a newer certificate.
+func (p *People) RenewKey(ctx context.Context, user, device string, spki []byte, leaf *x509.Certificate) (Key, error) {
+	r, err := p.keeper.Key(ctx, cert.Fingerprint(spki))
+	if err != nil {
+		return Key{}, err
+	}
+	r.Certificate, r.Serial, r.Expires = leaf.Raw, leaf.SerialNumber.Text(16), leaf.NotAfter.UTC()
+	if device != "" {
+		r.Device = device
+	}
+	return keyOf(r), p.keeper.RenewKey(ctx, r)
+}
+
 // RevokeKey takes a key back, and gives what it was.
 func (p *People) RevokeKey(ctx context.Context, fingerprint string) (store.PersonKey, error) {
 	k, err := p.keeper.Key(ctx, fingerprint)

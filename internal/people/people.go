@@ -35,6 +35,7 @@ type Keeper interface {
 	AddKey(ctx context.Context, k store.PersonKey) error
 	Keys(ctx context.Context, user string) ([]store.PersonKey, error)
 	Key(ctx context.Context, fingerprint string) (store.PersonKey, error)
+	RenewKey(ctx context.Context, k store.PersonKey) error
 	RevokeKey(ctx context.Context, fingerprint string, at time.Time) error
 	JudgeLogin(ctx context.Context, c eap.Check) (eap.Verdict, error)
 }

@@ -47,6 +47,12 @@ func (s *Store) Key(ctx context.Context, fingerprint string) (k PersonKey, err e
 	return k, err
 }
 
+// RenewKey keeps what has become of a key that counts.
+func (s *Store) RenewKey(ctx context.Context, k PersonKey) error {
+	defer s.people.Add(1)
+	return s.db.WithContext(ctx).Save(&k).Error
+}
+
 // RevokeKey takes a key back; it stays known, so that it never comes back as somebody else's.
 func (s *Store) RevokeKey(ctx context.Context, fingerprint string, at time.Time) error {
 	defer s.people.Add(1)

@@ -246,7 +246,7 @@ func (r *Row) next(class *reach.Class, l store.LoginSpan) {
 	case r.Refused != "" && l.Code == string(reason.WrongPassword):
 		r.Next, r.Mend = "their password was wrong: give them another", "yl users password "+r.User
 	case r.Refused != "":
-		r.Next, r.Mend = "their newest try failed: look at why", "yl diagnose --user "+r.User
+		r.Next, r.Mend = "their newest try failed: look at why", "yl diagnose "+r.User+" --complaint cannot-connect"
 	case stale >= 0:
 		r.Next = "the kit for " + r.Kits[stale].Platform + " is stale: hand over a new one, which takes its place on the device"
 		r.Mend = "yl users kit " + r.User + " --platform " + r.Kits[stale].Platform

@@ -5,6 +5,7 @@ import (
 	"errors"
 
 	"yellowlantern/internal/app/refusal"
+	"yellowlantern/internal/core/cert"
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/core/session"
 	"yellowlantern/internal/people"
@@ -22,7 +23,7 @@ func (s *Service) Keys(ctx context.Context, user string) ([]people.Key, error) {
 }
 
 // AddKey gives a person the key of one of their devices: a public key, or a signing request, for which the own authority issues a
-// certificate; PEM.
+// certificate; PEM. For a key that they have already a signing request gives it a newer certificate, which counts from then on.
 func (s *Service) AddKey(ctx context.Context, user, device, public string) (people.Key, error) {
 	if _, err := s.People.User(ctx, user); err != nil {
 		return people.Key{}, refusal.Known(err, "user", user)
@@ -39,11 +40,21 @@ func (s *Service) AddKey(ctx context.Context, user, device, public string) (peop
 		k, err := s.People.AddKey(ctx, user, device, spki, nil)
 		return k, taken(err, user)
 	}
+	add := s.People.AddKey
+	switch old, err := s.Store.Key(ctx, cert.Fingerprint(spki)); {
+	case errors.Is(err, store.ErrNotFound):
+	case err != nil:
+		return people.Key{}, err
+	case old.User != user || !old.Revoked.IsZero() || old.Serial == "": // before anything is signed
+		return people.Key{}, taken(store.ErrExists, user)
+	default: // the certificate that it has is to be another, with a new time
+		add = s.People.RenewKey
+	}
 	leaf, err := s.Trust.IssuePerson(ctx, user, device, spki)
 	if err != nil {
 		return people.Key{}, err
 	}
-	k, err := s.People.AddKey(ctx, user, device, spki, leaf)
+	k, err := add(ctx, user, device, spki, leaf)
 	return k, taken(err, user)
 }
 
