@@ -151,7 +151,7 @@ func userKeys(p *printer) *cli.Command {
 }
 
 func (p *printer) keyList(ctx context.Context, c *cli.Command, cl *client.Client) error {
-	ks, err := client.Get[[]people.Key](ctx, cl, "/keys?user="+c.Args().First())
+	ks, err := client.Get[[]people.Key](ctx, cl, client.Query("/keys", "user", c.Args().First()))
 	if err != nil {
 		return err
 	}

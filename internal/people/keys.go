@@ -91,8 +91,8 @@ func ReadPublic(text string) (spki []byte, request bool, err error) {
 func goodKey(key any) error {
 	switch k := key.(type) {
 	case *rsa.PublicKey:
-		if k.N.BitLen() < 2048 {
-			return fmt.Errorf("the RSA key has %d bits: make one of 2,048 or more, or on a curve", k.N.BitLen())
+		if err := cert.GoodRSA(k); err != nil {
+			return fmt.Errorf("the %w: make another one, or one on a curve", err)
 		}
 		return nil
 	case *ecdsa.PublicKey:

@@ -8,6 +8,7 @@ import (
 	"crypto/rsa"
 	"crypto/x509"
 	"encoding/pem"
+	"math/big"
 	"testing"
 	"time"
 
@@ -40,6 +41,7 @@ func TestReadPublic(t *testing.T) {
 	}
 	short, err := rsa.GenerateKey(rand.Reader, 1024)
 	require.NoError(t, err)
+	long := &rsa.PublicKey{N: new(big.Int).SetBit(big.NewInt(1), 16_384, 1), E: 65537}
 	p224, err := ecdsa.GenerateKey(elliptic.P224(), rand.Reader)
 	require.NoError(t, err)
 	request[len(request)-1] ^= 1
@@ -53,6 +55,7 @@ func TestReadPublic(t *testing.T) {
 		pemOf("CERTIFICATE REQUEST", request):                                 "signing request cannot be taken",
 		pemOf("PUBLIC KEY", spki[:20]):                                        "cannot be read",
 		pemOf("PUBLIC KEY", must(x509.MarshalPKIXPublicKey(short.Public()))):  "1024 bits",
+		pemOf("PUBLIC KEY", must(x509.MarshalPKIXPublicKey(long))):            "16385 bits",
 		pemOf("PUBLIC KEY", must(x509.MarshalPKIXPublicKey(&p224.PublicKey))): "P-256, P-384 or P-521",
 	} {
 		_, _, err := ReadPublic(text)

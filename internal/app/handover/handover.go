@@ -251,7 +251,7 @@ func (r *Row) next(class *reach.Class, l store.LoginSpan) {
 		r.Next = "the kit for " + r.Kits[stale].Platform + " is stale: hand over a new one, which takes its place on the device"
 		r.Mend = "yl users kit " + r.User + " --platform " + r.Kits[stale].Platform
 	case r.Last.IsZero() && len(r.Kits) == 0:
-		r.Next, r.Mend = "they have no kit", "yl users kit "+r.User+" --platform windows, apple or android"
+		r.Next, r.Mend = "they have no kit", "yl users kit "+r.User+" --platform PLATFORM"
 	case r.Last.IsZero():
 		r.Next = "they have a kit and never came: ask whether they followed its steps"
 	}

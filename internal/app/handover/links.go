@@ -122,7 +122,7 @@ func (s *Service) Withdraw(ctx context.Context, id string) error {
 		return err
 	}
 	for _, r := range all {
-		if id == "" || !strings.HasPrefix(r.Digest, id) {
+		if linkOf(r, time.Now()).ID != id {
 			continue
 		}
 		done, err := s.Store.EndKitLink(ctx, r.Digest, "withdrawn", time.Now())
@@ -131,7 +131,7 @@ func (s *Service) Withdraw(ctx context.Context, id string) error {
 		}
 		return err
 	}
-	return refusal.Missing("there is no such link: yl users kit-links lists them")
+	return refusal.Missing("there is no such link: yl users kit-links list shows them")
 }
 
 // ErrLink is for a link that counts no more, or never did: whoever has it learns no more than that.

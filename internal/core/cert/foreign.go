@@ -18,14 +18,12 @@ import (
 	"time"
 )
 
-const leastRSA = 2048 // bits
-
 // weakKey says why a certificate's key will not do; empty if it will.
 func weakKey(c *x509.Certificate) string {
 	switch k := c.PublicKey.(type) {
 	case *rsa.PublicKey:
-		if k.N.BitLen() < leastRSA {
-			return fmt.Sprintf("its RSA key has %d bits, and less than %d can be broken", k.N.BitLen(), leastRSA)
+		if err := GoodRSA(k); err != nil {
+			return "its " + err.Error()
 		}
 		return ""
 	case *ecdsa.PublicKey:

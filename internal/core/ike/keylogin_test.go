@@ -168,5 +168,8 @@ func TestWaysToSign(t *testing.T) {
 	require.NoError(t, verify(key.Public(), 14, append(append([]byte{byte(len(id))}, id...), sig...), octets))
 	short := must(rsa.GenerateKey(rand.Reader, 1024))
 	p := must(sign(rand.Reader, short, octets, ourHashes))
-	require.Error(t, verify(short.Public(), 14, p.body[4:], octets), "too short a key")
+	require.ErrorContains(t, verify(short.Public(), 14, p.body[4:], octets), "1024 bits")
+	// A stranger's signature costs no more than one by the longest key that is taken.
+	long := &rsa.PublicKey{N: new(big.Int).SetBit(big.NewInt(1), 60_000, 1), E: 65537}
+	require.ErrorContains(t, verify(long, 14, p.body[4:], octets), "60001 bits")
 }

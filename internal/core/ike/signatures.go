@@ -17,6 +17,8 @@ import (
 
 	"golang.org/x/crypto/cryptobyte"
 	cbasn1 "golang.org/x/crypto/cryptobyte/asn1"
+
+	"yellowlantern/internal/core/cert"
 )
 
 // hashes are the hash algorithms that a side takes signatures by, a bit for each of RFC 7427 §7, "IKEv2 Hash Algorithms".
@@ -231,8 +233,11 @@ func verify(key crypto.PublicKey, method uint8, data, octets []byte) error {
 			}
 		}
 	case *rsa.PublicKey:
+		if err := cert.GoodRSA(pub); err != nil { // before anything is worked out with it
+			return err
+		}
 		for _, w := range rsaSignings {
-			if !named(w) || pub.N.BitLen() < leastRSA {
+			if !named(w) {
 				continue
 			}
 			hash := ofHash[w.hash]
@@ -248,6 +253,3 @@ func verify(key crypto.PublicKey, method uint8, data, octets []byte) error {
 	}
 	return errSignature
 }
-
-// leastRSA is the least length of an RSA key in bits.
-const leastRSA = 2048
