@@ -165,12 +165,12 @@ func (i *Initiator) proving(ps []payload) ([]payload, error) {
 
 // keyAnswered takes the gateway's answer: its own proof, and what it gives.
 func (i *Initiator) keyAnswered(now time.Time, m *message) {
-	if i.sentOn(now, m) {
-		return
-	}
 	if err := i.checkGateway(m); err != nil {
 		i.send(now, informational, notify{kind: nAuthenticationFailed}.payload())
 		i.fail(err)
+		return
+	}
+	if i.sentOn(now, m) {
 		return
 	}
 	i.established(now, m)

@@ -2,6 +2,10 @@ package ike
 
 import (
 	"bytes"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/x509"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -30,6 +34,22 @@ func TestSentOn(t *testing.T) {
 		w = newWorld(t, func(s *Settings, c *Caller) { s.SendTo, c.SentBy = to, "third.tern.example" })
 		w.login()
 		require.Error(t, w.failure(), "how often is bounded by the device")
+	}
+	// So is one that proves itself by a key; nobody is sent on by who has not proved to be the gateway.
+	for _, proves := range []bool{true, false} {
+		w := newWorld(t, func(s *Settings, c *Caller) {
+			s.Proof, s.SendTo = ByPublicKey, "other.tern.example"
+			c.Key, c.Password = must(ecdsa.GenerateKey(elliptic.P256(), rand.Reader)), ""
+			if !proves {
+				c.Roots = x509.NewCertPool()
+			}
+		})
+		w.login()
+		if proves {
+			require.Equal(t, RedirectedError{"other.tern.example"}, w.failure())
+		} else {
+			require.ErrorIs(t, w.failure(), ErrCertificate)
+		}
 	}
 	for _, bad := range [][]byte{
 		nil, {3}, {3, 5, 'a'}, {1, 16}, {3, 0}, {9, 1, 'a'}, {3, 3, 'a', ' ', 'b'}, append([]byte{1, 16}, make([]byte, 16)...),
