@@ -48,7 +48,7 @@ func (s *Site) offer(ctx context.Context, h lab.Host) error {
 }
 
 // server is a web server of the system's Python: a page with a host's name and one with an octet a thousand times as often as it is asked,
-// or one that tells the visitor's address; or a port that says its name and closes.
+// at once or 200 KB a second, or one that tells the visitor's address; or a port that says its name and closes.
 const server = `
 import http.server, socket, socketserver, sys, time
 kind, port, name = sys.argv[1], int(sys.argv[2]), sys.argv[3]
@@ -64,14 +64,18 @@ class Page(http.server.BaseHTTPRequestHandler):
     def do_GET(self):
         seen = self.client_address[0].removeprefix("::ffff:")
         body = (seen if kind == "mirror" else name + ", asked by " + seen).encode() + b"\n"
-        if self.path.startswith("/large/"):
-            body = b"x" * (1000 * int(self.path[7:]))
+        if self.path.startswith(("/large/", "/slow/")):
+            body = b"x" * (1000 * int(self.path.split("/")[2]))
         self.send_response(200)
         self.send_header("Content-Length", str(len(body)))
         self.end_headers()
         if self.path.startswith("/large/"):
             for at in range(0, len(body), 20000):
                 self.wfile.write(body[at:at + 20000])
+        elif self.path.startswith("/slow/"):
+            for at in range(0, len(body), 20000):
+                self.wfile.write(body[at:at + 20000])
+                time.sleep(0.1)
         else:
             self.wfile.write(body)
     def do_PUT(self):

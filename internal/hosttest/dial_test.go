@@ -129,16 +129,12 @@ func TestDial(t *testing.T) {
 	// Another address at home: the session goes on, and so does what is open.
 	stood := g.sessions()
 	require.Len(t, stood, 1)
-	over := make(chan error, 1)
-	go func() {
-		_, err := g.Run(t.Context(), home, "curl", "-sS", "--limit-rate", "200K", "--speed-limit", "1", "--speed-time", "8",
-			"-o", "/dev/null", "http://10.20.30.5/large/1000")
-		over <- err
-	}()
-	time.Sleep(time.Second)
+	over, err := g.Downloading(t.Context(), home, "http://10.20.30.5/slow/1000")
+	require.NoError(t, err)
 	g.on(home, "sh", "-c", "ip addr del 192.168.77.10/24 dev home; ip addr add 192.168.77.99/24 dev home;"+
 		"ip route replace default via 192.168.77.1")
-	require.NoError(t, <-over, "a download goes on")
+	_, err = over()
+	require.NoError(t, err, "a download goes on")
 	require.Equal(t, stood[0].ID, g.sessions()[0].ID)
 	require.Contains(t, g.on(home, yl, "dial", "logs", "home"), "the session goes on")
 	page, err = g.fetch(home, "http://198.51.100.80/")

@@ -120,26 +120,18 @@ func TestCommitDuringADownload(t *testing.T) {
 	g := install(t, "f4")
 	home := hosts.Laptop("home")
 	g.dial("home", "rory.researcher")
-	begin := func(kilobytes, rate string) func() (string, error) {
-		over := make(chan struct{})
-		var size string
-		var err error
-		go func() {
-			defer close(over)
-			size, err = g.Run(t.Context(), home, "curl", "-sS", "--limit-rate", rate, "--speed-limit", "1", "--speed-time", "5", "-o",
-				"/dev/null", "-w", "%{size_download}", "http://10.20.30.5/large/"+kilobytes)
-		}()
-		time.Sleep(time.Second)
-		return func() (string, error) { <-over; return size, err }
+	begin := func(kilobytes string) func() (int64, error) {
+		end, err := g.Downloading(t.Context(), home, "http://10.20.30.5/slow/"+kilobytes)
+		require.NoError(t, err)
+		return end
 	}
-	end := begin("1500", "300K")
+	end := begin("1000")
 	g.commit(strings.Replace(g.demo.Plan, "name: Tern Island Observatory", "name: Tern Island", 1))
 	size, err := end()
 	require.NoError(t, err)
-	require.Equal(t, "1500000", size)
+	require.EqualValues(t, 1_000_000, size)
 
-	// Far more than the laptop's kernel takes in before curl reads it.
-	end = begin("60000", "2M")
+	end = begin("20000")
 	g.commit(strings.ReplaceAll(g.demo.Plan, "to: [records, nestcams]", "to: [nestcams]"))
 	_, err = end()
 	require.Error(t, err, "the download stops when its reach is taken away")
