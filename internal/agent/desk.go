@@ -31,6 +31,8 @@ type Inquiry struct {
 	Admit  *gateway.Event `json:"admit,omitempty"`  // to be recorded before somebody is let in
 	Again  *Again         `json:"again,omitempty"`
 	Key    *login.Key     `json:"key,omitempty"` // whose it is
+
+	Shared *login.SharedKey `json:"shared,omitempty"`
 }
 
 // Again is somebody who logged in earlier, and what stood for what they logged in with.
@@ -54,6 +56,7 @@ type Ruling struct {
 	Step    login.Step    `json:"step,omitzero"`
 	Groups  []string      `json:"groups,omitempty"`
 	Outcome login.Outcome `json:"outcome,omitzero"`
+	Shared  login.Shared  `json:"shared,omitzero"`
 	Stamp   bool          `json:"stamp,omitempty"` // the stamp is another now
 	Error   string        `json:"error,omitempty"`
 }
@@ -197,6 +200,15 @@ func (d *Desk) Owner(ctx context.Context, shown login.Key) login.Outcome {
 		return login.Outcome{Why: reason.Of(reason.LoginsLater, reason.With{reason.Error: err.Error()})}
 	}
 	return r.Outcome
+}
+
+// Shared implements gateway.People.
+func (d *Desk) Shared(ctx context.Context, ask login.SharedKey) login.Shared {
+	r, err := d.ask(ctx, Inquiry{Shared: &ask})
+	if err != nil {
+		return login.Shared{Outcome: login.Outcome{Why: reason.Of(reason.LoginsLater, reason.With{reason.Error: err.Error()})}}
+	}
+	return r.Shared
 }
 
 // Again implements gateway.People.

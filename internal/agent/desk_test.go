@@ -34,6 +34,10 @@ func (twoRounds) Owner(_ context.Context, shown login.Key) login.Outcome {
 	return login.Outcome{OK: true, User: "owner of " + string(shown.Public)}
 }
 
+func (twoRounds) Shared(_ context.Context, ask login.SharedKey) login.Shared {
+	return login.Shared{ID: ask.Identity, Outcome: login.Outcome{OK: true}, Secret: []byte("secret")}
+}
+
 func (p twoRounds) Again(ctx context.Context, user, stamp string) ([]string, error) {
 	if stamp != "as it was" {
 		return nil, login.ErrStamp
@@ -83,6 +87,8 @@ func TestDesk(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, []string{"of wanda"}, groups)
 	require.Equal(t, "owner of a key", d.Owner(t.Context(), login.Key{Public: []byte("a key")}).User)
+	require.Equal(t, login.Shared{ID: "rory", Outcome: login.Outcome{OK: true}, Secret: []byte("secret")},
+		d.Shared(t.Context(), login.SharedKey{Identity: "rory"}))
 	_, err = d.Again(t.Context(), "wanda", "as it became")
 	require.ErrorIs(t, err, login.ErrStamp)
 	_, err = d.Groups(t.Context(), "nobody")

@@ -111,6 +111,8 @@ func (h *Handle) rule(ctx context.Context, of string, i Inquiry) (r Ruling) {
 		err = h.Admit(*i.Admit)
 	case i.Key != nil:
 		r.Outcome = h.People.Owner(ctx, *i.Key)
+	case i.Shared != nil:
+		r.Shared = h.People.Shared(ctx, *i.Shared)
 	case i.Again != nil:
 		r.Groups, err = h.People.Again(ctx, i.Again.User, i.Again.Stamp)
 		r.Stamp = errors.Is(err, login.ErrStamp)

@@ -48,4 +48,22 @@ func TestKeysOfAPerson(t *testing.T) {
 	p.until(bodyText, "ends at once")
 	p.script(`[...document.querySelectorAll('.v-dialog button')].find((b) => b.innerText.match(/take back/i)).click()`)
 	p.until("document.querySelector('#keys').innerText", "taken back on")
+
+	// A key that both know is shown once, and what can be guessed is refused.
+	shared := "document.querySelector('#shared-keys').innerText"
+	fill := func(id, v string) {
+		p.script(fmt.Sprintf(`(() => { const e = document.querySelector(%q); e.value = %q; e.dispatchEvent(new Event('input')); return '' })()`, id, v))
+	}
+	fill("#shared-value", "short")
+	p.script("document.querySelector('#make-shared').click()")
+	p.until(shared, "can be guessed")
+	fill("#shared-value", "")
+	fill("#shared-device", "phone")
+	p.script("document.querySelector('#make-shared').click()")
+	p.until(shared, "only time that it is shown")
+	p.shot("shared-keys")
+	p.script(`[...document.querySelectorAll('#shared-keys button')].find((b) => b.innerText.match(/take back/i)).click()`)
+	p.until(bodyText, "in use ends at once")
+	p.script(`[...document.querySelectorAll('.v-dialog--active button, .v-overlay--active button')].find((b) => b.innerText.match(/take back/i)).click()`)
+	p.until(shared+".includes('phone') ? 'there' : 'gone'", "gone")
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"crypto"
 	"crypto/rand"
@@ -11,6 +12,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 
@@ -27,13 +29,23 @@ func keyFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{Name: "key", Usage: "the private key by which this device proves itself, where the tunnel wants one (yl dial new-key makes it)"},
 		&cli.StringFlag{Name: "certificate", Usage: "the certificate that was issued for it, where the tunnel wants one"},
+		&cli.StringFlag{Name: "shared-key-file", Usage: "file with the key that this person shares with the gateway, where the tunnel wants one"},
+		&cli.StringFlag{Name: "mixed-in-key-file", Usage: "file with the key that is mixed into those for traffic, as yl users shared-keys make writes it"},
 	}
 }
 
 // proof reads what an order's tunnel wants in place of a password; false: it wants a password.
 func proof(c *cli.Command, o probe.Order, opt *probe.Options) (bool, error) {
+	if err := mixesIn(c, o, opt); err != nil {
+		return false, err
+	}
 	if o.Proof == "" {
 		return false, nil
+	}
+	if o.Proof == plan.LoginSharedKey {
+		var err error
+		opt.SharedKey, err = secretFile(c, "shared-key-file", o.Tunnel)
+		return true, err
 	}
 	if c.String("key") == "" {
 		return true, Failing(ExitUsage, "tunnel %s wants a key in place of a password: say --key FILE (yl dial new-key makes one)",
@@ -65,6 +77,45 @@ func proof(c *cli.Command, o probe.Order, opt *probe.Options) (bool, error) {
 	}
 	opt.Certificate = block.Bytes
 	return true, nil
+}
+
+// mixesIn reads the key that is mixed in, where an order's tunnel takes one.
+func mixesIn(c *cli.Command, o probe.Order, opt *probe.Options) error {
+	if o.MixedIn == "" || o.MixedIn == plan.MixedInAccept && c.String("mixed-in-key-file") == "" {
+		return nil
+	}
+	b, err := secretFile(c, "mixed-in-key-file", o.Tunnel)
+	if err != nil {
+		return err
+	}
+	id, secret, ok := strings.Cut(string(b), " ")
+	if !ok || id == "" || secret == "" || strings.Contains(secret, " ") {
+		return Failing(ExitUsage, "%s holds no key to mix in: its one line is what yl users shared-keys make --mixed-in wrote",
+			c.String("mixed-in-key-file"))
+	}
+	opt.MixedInID, opt.MixedIn = id, []byte(secret)
+	return nil
+}
+
+// secretFile reads the one line of a file that nobody else may read.
+func secretFile(c *cli.Command, flag, tunnel string) ([]byte, error) {
+	path := c.String(flag)
+	if path == "" {
+		return nil, Failing(ExitUsage, "tunnel %s wants a key that you share with the gateway: say --%s FILE (yl users shared-keys make)",
+			tunnel, flag)
+	}
+	b, err := os.ReadFile(path)
+	if err == nil {
+		err = private.Check(path)
+	}
+	line := bytes.TrimRight(b, "\r\n")
+	if err == nil && (len(line) == 0 || len(line) > 2*people.MostSharedKey || bytes.ContainsAny(line, "\r\n")) {
+		err = fmt.Errorf("%s is to hold one line with the key", path)
+	}
+	if err != nil {
+		return nil, Failing(ExitUsage, "%s: %w", flag, err)
+	}
+	return line, nil
 }
 
 func readKey(b []byte) (crypto.Signer, error) {

@@ -25,9 +25,12 @@ type Login struct {
 	Password string
 	// Key is what the device proves itself with in place of user and password, with certificates for it, DER, its own first; none: the
 	// gateway knows the key itself.
-	Key        crypto.Signer
-	Chain      [][]byte
-	Device     string // a name of this device's own; empty: none, and nothing of an older session ends
+	Key   crypto.Signer
+	Chain [][]byte
+	// SharedKey is by what device and gateway prove themselves to each other in place of all that; nil: they do not.
+	SharedKey  []byte
+	MixedIn    *MixedIn // goes into the keys for traffic; nil: nothing does
+	Device     string   // a name of this device's own; empty: none, and nothing of an older session ends
 	Roots      *x509.CertPool
 	Algorithms algorithm.Set // that are offered
 	KeyLog     io.Writer     // nil: keys are not logged
@@ -44,6 +47,13 @@ type Login struct {
 	// Back is by what this device comes back without logging in anew, of an earlier session (Returner); nil: it logs in. Where it
 	// counts no more the device logs in all the same.
 	Back any
+}
+
+// MixedIn is a key that a device shares with its gateway beside what it logs in with.
+type MixedIn struct {
+	ID     string // what it is called
+	Secret []byte
+	Demand bool // rather no session than one without it
 }
 
 // Given is what the gateway gave.

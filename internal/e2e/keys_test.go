@@ -9,11 +9,14 @@ import (
 	"yellowlantern/internal/client"
 )
 
-// Where a tunnel wants a key or a certificate in place of a password, every class is tried with an identity that has one.
+// Where a tunnel wants a key of whatever kind in place of a password, or one to mix in beside it, every class is tried with an
+// identity that has one.
 func TestTrialsByKey(t *testing.T) {
 	d := island(t, nil)
 	x := newTerminal(t, d)
-	for _, login := range []string{"public-key", "certificate"} {
+	_, _, err := x.run("plan", "set", "tunnels/main/mixed-in-key", "demand")
+	require.NoError(t, err)
+	for _, login := range []string{"public-key", "certificate", "pre-shared-key"} {
 		_, _, err := x.run("plan", "set", "tunnels/main/login", login)
 		require.NoError(t, err)
 		_, _, err = x.run("plan", "commit", "-m", login, "--accept", "all", "--because", "nobody has a key yet")
@@ -27,6 +30,6 @@ func TestTrialsByKey(t *testing.T) {
 			require.True(t, got.OK && got.Connected, "%+v", got)
 		}
 		_, _, err = x.run("probe", "--user", "rory.researcher", "--vantage", "home")
-		require.ErrorContains(t, err, "wants a key in place of a password")
+		require.ErrorContains(t, err, "wants a key that you share")
 	}
 }

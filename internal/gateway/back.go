@@ -22,8 +22,9 @@ type remembered struct {
 	User     string    `json:"user"`
 	Stamp    string    `json:"stamp"`
 	Revision int       `json:"revision"`
-	At       time.Time `json:"at"`            // of the login
-	Key      []byte    `json:"key,omitempty"` // the public key that they proved themselves with then
+	At       time.Time `json:"at"`               // of the login
+	Key      []byte    `json:"key,omitempty"`    // the public key that they proved themselves with then
+	Shared   []string  `json:"shared,omitempty"` // IDs of shared keys that went in then
 }
 
 func read(r tunnel.Remembered) (m remembered, ok bool) {
@@ -43,7 +44,7 @@ func (g *Gateway) remember(grant *tunnel.Grant, s *session.Session, r tunnel.Req
 	if longest > 0 {
 		lasts = min(lasts, longest)
 	}
-	b, err := json.Marshal(remembered{r.User, stamp, int(g.revision.Load()), s.LoggedIn, s.Key})
+	b, err := json.Marshal(remembered{r.User, stamp, int(g.revision.Load()), s.LoggedIn, s.Key, s.SharedKeys})
 	if err == nil {
 		grant.Remember, grant.Until = b, s.LoggedIn.Add(lasts)
 	}
@@ -54,6 +55,13 @@ func (h host) Owner(k login.Key) login.Outcome {
 	ctx, stop := context.WithTimeout(context.Background(), answerTime)
 	defer stop()
 	return h.g.cfg.People.Owner(ctx, k)
+}
+
+// Shared implements tunnel.Host.
+func (h host) Shared(ask login.SharedKey) login.Shared {
+	ctx, stop := context.WithTimeout(context.Background(), answerTime)
+	defer stop()
+	return h.g.cfg.People.Shared(ctx, ask)
 }
 
 // Back implements tunnel.Host.

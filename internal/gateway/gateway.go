@@ -35,6 +35,8 @@ type People interface {
 	Groups(ctx context.Context, user string) ([]string, error)
 	// Owner tells whose key it is that somebody has shown to have.
 	Owner(ctx context.Context, shown login.Key) login.Outcome
+	// Shared gives a key that a person and the gateway both know.
+	Shared(ctx context.Context, ask login.SharedKey) login.Shared
 	// Again gives the groups of a user who logged in earlier, if what they proved themselves with then is still what it was;
 	// login.ErrStamp if not.
 	Again(ctx context.Context, user, stamp string) ([]string, error)

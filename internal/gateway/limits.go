@@ -112,11 +112,11 @@ func (g *Gateway) tryGrant(r tunnel.Request, kind string) (s *session.Session, g
 	s = &session.Session{
 		ID: newID(), Gateway: g.name, User: r.User, Groups: r.Groups, Passage: p.Name, Pool: p.Passage.Pool, Tunnel: r.Tunnel, Kind: kind,
 		Algorithms: r.Algorithms, Device: r.Device, Since: time.Now(), Routes: p.Routes, DNS: slices.Clone(p.DNS.Servers), Domains: domainsOf(p.DNS), MTU: mtu,
-		ClampMSS: clamp, Addresses: addrs, Key: r.Key, SafeLogin: r.SafeLogin, SafeTraffic: r.SafeTraffic,
+		ClampMSS: clamp, Addresses: addrs, Key: r.Key, SharedKeys: r.SharedKeys, SafeLogin: r.SafeLogin, SafeTraffic: r.SafeTraffic,
 	}
 	s.LoggedIn = s.Since
 	if back, ok := read(r.Back); ok {
-		s.LoggedIn, s.Key = back.At, back.Key // taking the key back ends this session too
+		s.LoggedIn, s.Key, s.SharedKeys = back.At, back.Key, back.Shared // taking the key back ends this session too
 	}
 	for !g.sessions.Add(s) {
 		s.ID = newID()

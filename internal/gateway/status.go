@@ -26,6 +26,8 @@ type Session struct {
 	Behind    bool         `json:"behind" doc:"The device is behind a translation."`
 	Suite     string       `json:"suite"`
 	Key       string       `json:"key,omitempty" doc:"Fingerprint of the key that its person came in by."`
+
+	SharedKeys []string `json:"shared-keys,omitempty" nullable:"false" doc:"IDs of the keys that its person shares with the gateway, and that went into it."`
 	// What somebody can make of a recording who has a quantum computer later.
 	SafeLogin   bool              `json:"safe-login" doc:"Its login cannot be read later, with a quantum computer, by who recorded it."`
 	SafeTraffic bool              `json:"safe-traffic" doc:"Nor can its traffic."`
@@ -83,7 +85,7 @@ func (g *Gateway) status(s *session.Session) Session {
 		fingerprint = cert.Fingerprint(s.Key)
 	}
 	return Session{
-		Key: fingerprint, Missing: missing, ID: session.FormatID(s.ID), Gateway: s.Gateway, User: s.User, Groups: s.Groups, Passage: s.Passage,
+		Key: fingerprint, SharedKeys: s.SharedKeys, Missing: missing, ID: session.FormatID(s.ID), Gateway: s.Gateway, User: s.User, Groups: s.Groups, Passage: s.Passage,
 		Addresses: s.Addresses, From: g.seenAt(at.Addr).String(), TCP: at.Over == session.OverTCP, Behind: at.Behind, Kind: s.Kind,
 		Suite: s.Algorithms, SafeLogin: s.SafeLogin, SafeTraffic: s.SafeTraffic, Device: s.Device, Tunnel: s.Tunnel, Since: s.Since, Heard: c.LastIn, InPackets: c.InPackets, InBytes: c.InBytes,
 		OutPackets: c.OutPackets, OutBytes: c.OutBytes, Lost: c.Lost, Words: remark(c), told: Told{s.Routes, s.DNS, s.Domains},

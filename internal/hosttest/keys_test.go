@@ -75,3 +75,45 @@ func TestDialByKey(t *testing.T) {
 	require.Contains(t, g.yl("certificate", "issued"), "of rory.researcher")
 	g.hangUp("home")
 }
+
+// A person and the gateway share a key: by it both prove who they are, and another is mixed into what protects traffic. Taking either back
+// ends what is open at once, and the device does not come back by what it remembers.
+func TestDialBySharedKey(t *testing.T) {
+	g := install(t, "k2", "login: eap-mschapv2", "login: pre-shared-key\n    mixed-in-key: demand")
+	home := hosts.Laptop("home")
+	up := func(more ...string) error {
+		args := append([]string{yl, "dial", "up", "--background", "--name", "home"}, more...)
+		_, err := g.Run(t.Context(), home, append(args, g.kit("rory.researcher"))...)
+		return err
+	}
+	make := func(name string, more ...string) (file string, k people.SharedKey) {
+		file = g.in(name)
+		out := g.yl(append([]string{"--json", "users", "shared-keys", "make", "--to", file}, more...)...)
+		require.NoError(t, json.Unmarshal([]byte(out), &k), out)
+		info, err := os.Stat(file)
+		require.NoError(t, err)
+		require.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+		return file, k
+	}
+	require.ErrorContains(t, up(), "--mixed-in-key-file")
+	login, _ := make("login", "rory.researcher")
+	mixed, inIt := make("mixed", "rory.researcher", "--mixed-in", "--device", "laptop")
+	wandas, _ := make("wanda", "wanda.warden", "--mixed-in")
+	require.Error(t, up("--shared-key-file", login, "--mixed-in-key-file", wandas))
+	require.Contains(t, g.yl("journal", "--code", "mixed-in-key-of-another"), "rory.researcher")
+	require.Error(t, up("--shared-key-file", mixed, "--mixed-in-key-file", mixed))
+	require.Contains(t, g.yl("journal", "--code", "wrong-shared-key"), "rory.researcher")
+
+	require.NoError(t, up("--shared-key-file", login, "--mixed-in-key-file", mixed))
+	require.True(t, g.pings(home, "10.20.30.5"))
+	require.Contains(t, g.yl("--json", "sessions", "list"), inIt.ID)
+	require.NotContains(t, g.yl("--json", "users", "shared-keys", "list"), inIt.Value)
+	g.yl("users", "shared-keys", "revoke", inIt.ID)
+	soon(t, "its session ends", func() bool { return !strings.Contains(g.yl("--json", "sessions", "list"), "rory") })
+	require.Contains(t, g.yl("journal", "--code", "key-taken-back"), "rory.researcher")
+	soon(t, "and the device stays out", func() bool {
+		return strings.Contains(g.yl("--json", "journal", "--code", "mixed-in-key-unknown"), inIt.ID)
+	})
+	require.False(t, g.pings(home, "10.20.30.5"))
+	g.hangUp("home")
+}

@@ -100,6 +100,29 @@ func (s *Server) peopleRoutes() {
 	) (*body[people.Key], error) {
 		return answered(m.AddKey(ctx, in.Name, in.Body.Device, in.Body.Public))
 	})
+	register(s, "GET", "/shared-keys", "list-shared-keys", "Keys that people and the gateway both know", func(ctx context.Context, in *struct {
+		User string `query:"user" doc:"Of this person alone."`
+	},
+	) (*body[[]people.SharedKey], error) {
+		return answered(m.SharedKeys(ctx, in.User))
+	})
+	register(s, "POST", "/users/{name}/shared-keys", "make-shared-key", "Make a person a key that they and the gateway both know", func(ctx context.Context, in *struct {
+		Name string `path:"name"`
+		Body struct {
+			Use    string `json:"use" enum:"login,mixed-in"`
+			Device string `json:"device,omitempty" maxLength:"64" doc:"What the key is on."`
+			Value  string `json:"value,omitempty" maxLength:"256" doc:"One to log in by that a device has already; generated if not given."`
+		}
+	},
+	) (*body[people.SharedKey], error) {
+		return answered(m.MakeSharedKey(ctx, people.SharedKey{User: in.Name, Use: in.Body.Use, Device: in.Body.Device}, in.Body.Value))
+	})
+	register(s, "DELETE", "/shared-keys/{id}", "revoke-shared-key", "Take a shared key back: what came in by it, or with it, ends", func(ctx context.Context, in *struct {
+		ID string `path:"id"`
+	},
+	) (*struct{}, error) {
+		return nil, m.RevokeSharedKey(ctx, in.ID)
+	})
 	register(s, "DELETE", "/keys/{fingerprint}", "revoke-key", "Take a key back: what its device has open ends", func(ctx context.Context, in *struct {
 		Fingerprint string `path:"fingerprint" maxLength:"128"`
 	},

@@ -191,12 +191,20 @@ func (p *People) keyStamp(ctx context.Context, k store.PersonKey) (string, error
 	if err != nil || own == "" || !k.Revoked.IsZero() {
 		return "", err
 	}
-	sum := sha256.Sum256([]byte(own))
-	return keyPrefix + k.Fingerprint + " " + hex.EncodeToString(sum[:16]), nil
+	return keyPrefix + k.Fingerprint + " " + hashed(own), nil
+}
+
+// hashed is what a stamp shows of another.
+func hashed(stamp string) string {
+	sum := sha256.Sum256([]byte(stamp))
+	return hex.EncodeToString(sum[:16])
 }
 
 // stampNow is what a stamp would be now.
 func (p *People) stampNow(ctx context.Context, user, stamp string) (string, error) {
+	if rest, shared := strings.CutPrefix(stamp, sharedPrefix); shared {
+		return p.sharedStampNow(ctx, user, rest)
+	}
 	rest, byKey := strings.CutPrefix(stamp, keyPrefix)
 	if !byKey {
 		return p.stamp(ctx, user)

@@ -141,3 +141,66 @@ func TestOwner(t *testing.T) {
 	p.TakeBack(lent)
 	require.Equal(t, reason.KeyUnknown, p.Owner(ctx, login.Key{Public: spki}).Why.Code)
 }
+
+// A shared key is one person's, for one use, until it is taken back or they are gone or switched off; one that can be guessed, or that is
+// somebody else's, is refused.
+func TestShared(t *testing.T) {
+	s, err := store.Open(t.TempDir())
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = s.Close() })
+	ctx, p := t.Context(), New(s)
+	for _, name := range []string{"rory", "wanda"} {
+		require.NoError(t, p.Add(ctx, User{Name: name, Groups: []string{"researchers"}}, "four unrelated words"))
+	}
+	given := "a key of 20 and more characters"
+	for value, says := range map[string]string{"short": "can be guessed", "aaaaaaaaaaaaaaaaaaaaaaaaa": "so few different"} {
+		_, err = p.MakeShared(ctx, SharedKey{User: "rory", Use: UseLogin}, value)
+		require.ErrorContains(t, err, says)
+	}
+	_, err = p.MakeShared(ctx, SharedKey{User: "nobody", Use: UseMixedIn}, "")
+	require.ErrorIs(t, err, store.ErrNotFound)
+	_, err = p.MakeShared(ctx, SharedKey{User: "rory", Use: UseMixedIn}, given)
+	require.ErrorContains(t, err, "is generated")
+	login1, err := p.MakeShared(ctx, SharedKey{User: "rory", Use: UseLogin}, given)
+	require.NoError(t, err)
+	require.Empty(t, login1.Value, "who gave it knows it")
+	_, err = p.MakeShared(ctx, SharedKey{User: "rory", Use: UseLogin}, "")
+	require.ErrorIs(t, err, store.ErrExists)
+	_, err = p.MakeShared(ctx, SharedKey{User: "wanda", Use: UseLogin}, given)
+	require.ErrorIs(t, err, ErrSharedByOther)
+	mixed, err := p.MakeShared(ctx, SharedKey{User: "rory", Use: UseMixedIn, Device: "laptop"}, "")
+	require.NoError(t, err)
+	require.Equal(t, mixed.ID+" "+mixed.Value, mixed.ForDial)
+
+	ask := func(mixedIn bool, identity string) login.Shared {
+		return p.Shared(ctx, login.SharedKey{MixedIn: mixedIn, Identity: identity})
+	}
+	who := ask(false, "rory")
+	require.True(t, who.OK)
+	require.Equal(t, []any{given, "rory", []string{"researchers"}, login1.ID}, []any{string(who.Secret), who.User, who.Groups, who.ID})
+	require.Equal(t, mixed.Value, string(ask(true, mixed.ID).Secret))
+	for _, none := range []login.Shared{ask(true, "rory"), ask(false, mixed.ID), ask(true, login1.ID), ask(false, "wanda"), ask(true, "")} {
+		require.False(t, none.OK)
+		require.Empty(t, none.Secret)
+	}
+	groups, err := p.Again(ctx, "rory", who.Stamp)
+	require.NoError(t, err)
+	require.Equal(t, []string{"researchers"}, groups)
+	persons, err := p.Persons(ctx)
+	require.NoError(t, err)
+	require.ElementsMatch(t, []string{"pre-shared-key", "mixed-in"}, persons[0].Keys)
+
+	require.NoError(t, p.Change(ctx, User{Name: "rory", Off: true}))
+	require.Equal(t, reason.SwitchedOff, ask(true, mixed.ID).Why.Code)
+	require.NoError(t, p.Change(ctx, User{Name: "rory"}))
+	_, err = p.RemoveShared(ctx, mixed.ID)
+	require.NoError(t, err)
+	require.Equal(t, reason.MixedKeyUnknown, ask(true, mixed.ID).Why.Code)
+	_, err = p.Again(ctx, "rory", who.Stamp)
+	require.ErrorIs(t, err, login.ErrStamp, "what a device has to come back by dies with any shared key")
+	require.NoError(t, p.Remove(ctx, "rory"))
+	require.Equal(t, reason.SharedKeyUnknown, ask(false, "rory").Why.Code)
+	list, err := p.SharedKeys(ctx, "")
+	require.NoError(t, err)
+	require.Empty(t, list)
+}

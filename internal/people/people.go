@@ -37,6 +37,10 @@ type Keeper interface {
 	Key(ctx context.Context, fingerprint string) (store.PersonKey, error)
 	RenewKey(ctx context.Context, k store.PersonKey) error
 	RevokeKey(ctx context.Context, fingerprint string, at time.Time) error
+	AddPersonShared(ctx context.Context, k store.PersonShared, secret []byte) error
+	PersonShareds(ctx context.Context, user string) ([]store.PersonShared, error)
+	PersonShared(ctx context.Context, mixedIn bool, of string) (store.PersonShared, []byte, error)
+	RemovePersonShared(ctx context.Context, id string) (store.PersonShared, error)
 	JudgeLogin(ctx context.Context, c eap.Check) (eap.Verdict, error)
 }
 
@@ -160,6 +164,15 @@ func (p *People) Persons(ctx context.Context) ([]reach.Person, error) {
 		for _, k := range all {
 			if k.Revoked.IsZero() && (k.Expires.IsZero() || time.Now().Before(k.Expires)) && !slices.Contains(keys[k.User], k.Kind) {
 				keys[k.User] = append(keys[k.User], k.Kind)
+			}
+		}
+	}
+	if err == nil {
+		var all []SharedKey
+		all, err = p.SharedKeys(ctx, "")
+		for _, k := range all {
+			if kind := kindOfShared(k); !slices.Contains(keys[k.User], kind) {
+				keys[k.User] = append(keys[k.User], kind)
 			}
 		}
 	}

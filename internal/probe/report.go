@@ -42,7 +42,8 @@ type Order struct {
 	Kind       string         `json:"kind,omitempty" doc:"Of that tunnel; ikev2 if not given."`
 	TCPPort    int            `json:"tcp-port,omitempty" doc:"Where the gateway also answers over TCP; 0: nowhere."`
 	MTU        int            `json:"mtu,omitempty" doc:"Of the tunnel, inside, in octets."`
-	Proof      string         `json:"proof,omitempty" enum:"certificate,public-key" doc:"What the tunnel wants in place of a password."`
+	Proof      string         `json:"proof,omitempty" enum:"certificate,public-key,pre-shared-key" doc:"What the tunnel wants in place of a password."`
+	MixedIn    string         `json:"mixed-in-key,omitempty" enum:"accept,demand" doc:"Whether a key is mixed into those for traffic."`
 	Keepalive  int            `json:"keepalive" doc:"Seconds between signs of life that keep a translation open."`
 	Authority  string         `json:"authority" doc:"The authority's certificate, PEM."`
 	Algorithms algorithm.Set  `json:"algorithms"`
@@ -129,6 +130,9 @@ type Options struct {
 	// Key is what the device proves itself with in place of the password, by tunnels that want one, with its certificate, DER.
 	Key         crypto.Signer
 	Certificate []byte
+	SharedKey   []byte // in place of both, by tunnels that want one
+	MixedIn     []byte // the key that goes into those for traffic, by tunnels that mix one in, and what it is called; nil: none
+	MixedInID   string
 	Tester      bool // the user is an identity made for the trial
 	KeyLog      io.Writer
 	Progress    func(done, of int)
@@ -331,11 +335,18 @@ func (o Order) Login(opt Options) (dial.Login, error) {
 	if opt.Key != nil && o.Proof == plan.LoginCertificate {
 		chain = [][]byte{opt.Certificate}
 	}
-	if o.Proof == "" {
+	if o.Proof != plan.LoginCertificate && o.Proof != plan.LoginPublicKey {
 		opt.Key = nil
 	}
+	if o.Proof != plan.LoginSharedKey {
+		opt.SharedKey = nil
+	}
+	var mixedIn *dial.MixedIn
+	if o.MixedIn != "" && opt.MixedIn != nil { // the plan that made the order mixes it in: nobody may take that away on the way
+		mixedIn = &dial.MixedIn{ID: opt.MixedInID, Secret: opt.MixedIn, Demand: true}
+	}
 	return dial.Login{
-		Key: opt.Key, Chain: chain, Dial: o.Dial, Identity: o.Identity, Keepalive: time.Duration(o.Keepalive) * time.Second, User: o.User, Password: opt.Password, Roots: roots,
+		Key: opt.Key, Chain: chain, SharedKey: opt.SharedKey, MixedIn: mixedIn, Dial: o.Dial, Identity: o.Identity, Keepalive: time.Duration(o.Keepalive) * time.Second, User: o.User, Password: opt.Password, Roots: roots,
 		Algorithms: o.Algorithms, KeyLog: opt.KeyLog, TCPPort: uint16(o.TCPPort), MTU: o.MTU, Ports: opt.Ports,
 	}, nil
 }

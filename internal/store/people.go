@@ -144,7 +144,7 @@ func (s *Store) RemoveUser(ctx context.Context, name string) error {
 		if r.Error != nil {
 			return r.Error
 		}
-		for _, of := range []any{&Kit{}, &KitLink{}} {
+		for _, of := range []any{&Kit{}, &KitLink{}, &PersonShared{}} {
 			if err := db.Delete(of, "user = ?", name).Error; err != nil {
 				return err
 			}

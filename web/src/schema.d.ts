@@ -1034,6 +1034,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/shared-keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Keys that people and the gateway both know */
+        get: operations["list-shared-keys"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shared-keys/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take a shared key back: what came in by it, or with it, ends */
+        delete: operations["revoke-shared-key"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sign-in": {
         parameters: {
             query?: never;
@@ -1322,6 +1356,23 @@ export interface paths {
         /** Give a user a new password */
         put: operations["set-password"];
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/users/{name}/shared-keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a person a key that they and the gateway both know */
+        post: operations["make-shared-key"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2077,6 +2128,8 @@ export interface components {
             "safe-login": boolean;
             /** @description Nor can its traffic. */
             "safe-traffic": boolean;
+            /** @description IDs of the keys that its person shares with the gateway, and that went into it. */
+            "shared-keys"?: string[];
             /** Format: date-time */
             since: string;
             suite: string;
@@ -2134,6 +2187,14 @@ export interface components {
             /** @enum {string} */
             kind: "tsig" | "shared-key" | "password";
             /** @description Not given: one is generated. */
+            value?: string;
+        };
+        "Make-shared-keyRequest": {
+            /** @description What the key is on. */
+            device?: string;
+            /** @enum {string} */
+            use: "login" | "mixed-in";
+            /** @description One to log in by that a device has already; generated if not given. */
             value?: string;
         };
         "Make-tokenRequest": {
@@ -2326,6 +2387,24 @@ export interface components {
             /** Format: date-time */
             revoked?: string;
             user: string;
+        };
+        PeopleSharedKey: {
+            /** @description What it is on. */
+            device?: string;
+            /** @description What a file for yl dial holds of it; in that answer alone. */
+            "for-dial"?: string;
+            /** @description No secret; one that is mixed in is named so by its device. */
+            id: string;
+            /** Format: date-time */
+            made: string;
+            /**
+             * @description login: by it device and gateway prove themselves to each other. mixed-in: it goes into keys for traffic (RFC 8784).
+             * @enum {string}
+             */
+            use: "login" | "mixed-in";
+            user: string;
+            /** @description In the answer to making it alone. */
+            value?: string;
         };
         PeopleUser: {
             "full-name"?: string;
@@ -2550,6 +2629,11 @@ export interface components {
             lifetimes?: components["schemas"]["PlanLifetimes"];
             /** @description After so long a silence the device is asked whether it is still there, 10s to 1h; 30s if not given. */
             liveness?: string;
+            /**
+             * @description Keys that people share with the gateway beside what they log in with, mixed into those for traffic (RFC 8784), so that traffic recorded today is not read by a quantum computer later; the login is. accept: where a device names one. demand: devices without one are refused.
+             * @enum {string}
+             */
+            "mixed-in-key"?: "accept" | "demand";
             /** @description For how long the gateway's questions may stay without an answer before the device counts as gone, 10s to 10m; 4m if not given. */
             patience?: string;
             /** @description Renewed associations for traffic must have a key exchange of their own. */
@@ -2884,10 +2968,15 @@ export interface components {
             /** @description After so long a silence the device is asked whether it is still there, 10s to 1h; 30s if not given. */
             liveness?: string;
             /**
-             * @description How people log in. eap-mschapv2: user and password. certificate: by a certificate that the own authority issued for the person's key. public-key: by a key alone, which yl dial has. The others are not carried out yet.
+             * @description How people log in. eap-mschapv2: user and password. certificate: by a certificate that the own authority issued for the person's key. public-key: by a key alone, which yl dial has. pre-shared-key: by a key that the person and the gateway both know, each person their own; the device calls itself by the person's name. The others are not carried out yet.
              * @enum {string}
              */
             login: "eap-mschapv2" | "certificate" | "public-key" | "eap-tls" | "eap-ttls" | "pre-shared-key";
+            /**
+             * @description Keys that people share with the gateway beside what they log in with, mixed into those for traffic (RFC 8784), so that traffic recorded today is not read by a quantum computer later; the login is. accept: where a device names one. demand: devices without one are refused.
+             * @enum {string}
+             */
+            "mixed-in-key"?: "accept" | "demand";
             /**
              * Format: int64
              * @description Largest packet inside the tunnel, in octets, 1280 to 1420; 1400 if not given.
@@ -2983,6 +3072,11 @@ export interface components {
             /** @description Of that tunnel; ikev2 if not given. */
             kind?: string;
             /**
+             * @description Whether a key is mixed into those for traffic.
+             * @enum {string}
+             */
+            "mixed-in-key"?: "accept" | "demand";
+            /**
              * Format: int64
              * @description Of the tunnel, inside, in octets.
              */
@@ -2998,7 +3092,7 @@ export interface components {
              * @description What the tunnel wants in place of a password.
              * @enum {string}
              */
-            proof?: "certificate" | "public-key";
+            proof?: "certificate" | "public-key" | "pre-shared-key";
             /** Format: int64 */
             revision: number;
             /** @description What the plan sends into the tunnel. */
@@ -6025,6 +6119,67 @@ export interface operations {
             };
         };
     };
+    "list-shared-keys": {
+        parameters: {
+            query?: {
+                /** @description Of this person alone. */
+                user?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PeopleSharedKey"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "revoke-shared-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
     "sign-in": {
         parameters: {
             query?: never;
@@ -6711,6 +6866,41 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "make-shared-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Make-shared-keyRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PeopleSharedKey"];
+                };
             };
             /** @description Error */
             default: {

@@ -6,8 +6,7 @@ import (
 
 	"yellowlantern/internal/app/refusal"
 	"yellowlantern/internal/core/cert"
-	"yellowlantern/internal/core/reason"
-	"yellowlantern/internal/core/session"
+	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/people"
 	"yellowlantern/internal/store"
 )
@@ -71,7 +70,7 @@ func (s *Service) RevokeKey(ctx context.Context, fingerprint string) error {
 	if err != nil {
 		return refusal.Known(err, "key", fingerprint)
 	}
-	s.endOf(fingerprint)
+	s.endWhere(func(live gateway.Session) bool { return live.Key == fingerprint })
 	if k.Serial == "" {
 		return nil
 	}
@@ -92,20 +91,8 @@ func (s *Service) RevokedSerial(ctx context.Context, serial string) {
 	for _, k := range keys {
 		if k.Serial == serial && k.Revoked.IsZero() {
 			if _, err := s.People.RevokeKey(ctx, k.Fingerprint); err == nil {
-				s.endOf(k.Fingerprint)
+				s.endWhere(func(live gateway.Session) bool { return live.Key == k.Fingerprint })
 			}
-		}
-	}
-}
-
-// endOf ends what came in by a key.
-func (s *Service) endOf(fingerprint string) {
-	for _, live := range s.Gateway.Sessions() {
-		if live.Key != fingerprint {
-			continue
-		}
-		if id, err := session.ParseID(live.ID); err == nil {
-			_ = s.Gateway.End(id, reason.Of(reason.KeyTakenBack, nil)) // it may have ended by itself meanwhile
 		}
 	}
 }

@@ -62,9 +62,10 @@ func OrderFor(m *site.Model, class reach.Class, r reach.Reach, user string) *pro
 		o.Kind = t.Kind
 		o.Tunnel, o.Identity, o.Keepalive = t.Name, t.IdentityOr(m.Gateway.Dial), int(own.Keepalive.Or(plan.DefaultKeepalive).Seconds())
 		o.Algorithms = own.Set()
-		if t.Login == plan.LoginCertificate || t.Login == plan.LoginPublicKey {
+		if t.Login != plan.LoginMSCHAPv2 {
 			o.Proof = t.Login
 		}
+		o.MixedIn = own.MixedIn
 	}
 	return o
 }

@@ -301,7 +301,10 @@ func (s *Service) TryClass(ctx context.Context, o probe.Order, c reach.Class, v 
 	var p *probe.Report
 	if err == nil {
 		defer u.Close()
-		p, err = probe.Run(ctx, u, o, probe.Options{Password: t.Password, Key: t.Key, Certificate: t.Certificate, Tester: true})
+		p, err = probe.Run(ctx, u, o, probe.Options{
+			Password: t.Password, Key: t.Key, Certificate: t.Certificate, SharedKey: []byte(t.Password),
+			MixedIn: []byte(t.Password), MixedInID: t.Name, Tester: true,
+		})
 	}
 	if err != nil {
 		p = &probe.Report{

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"yellowlantern/internal/app/refusal"
+	"yellowlantern/internal/core/cert"
 	"yellowlantern/internal/core/plan"
 )
 
@@ -55,10 +56,7 @@ func gatewaysOf(secret string) func(*plan.Plan) []string {
 	}
 }
 
-const (
-	generated   = 32 // octets
-	leastShared = 20 // characters
-)
+const generated = 32 // octets
 
 // MakeSecret keeps a secret of a kind (tsig, shared-key, password); without a value one is generated, and told in the answer alone.
 func (s *Service) MakeSecret(ctx context.Context, name, kind, value string) (SharedSecret, error) {
@@ -94,16 +92,8 @@ func weakShared(kind, value string) string {
 	if kind == kindPassword { // another service made it, and judged it
 		return ""
 	}
-	different := map[rune]bool{}
-	for _, r := range value {
-		different[r] = true
-	}
-	switch {
-	case len([]rune(value)) < leastShared:
-		return fmt.Sprintf("a shared key of %d characters can be guessed from one recorded login: use %d or more", len([]rune(value)),
-			leastShared)
-	case len(different) < 8:
-		return "a shared key of so few different characters can be guessed"
+	if err := cert.GoodShared(value); err != nil {
+		return err.Error()
 	}
 	return ""
 }

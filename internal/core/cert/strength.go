@@ -2,7 +2,9 @@ package cert
 
 import (
 	"crypto/rsa"
+	"errors"
 	"fmt"
+	"unicode/utf8"
 )
 
 // Bounds of RSA keys in bits: shorter ones can be broken, and by longer ones whoever shows one keeps the other side busy.
@@ -12,6 +14,24 @@ const leastRSA, mostRSA = 2048, 8192
 func GoodRSA(k *rsa.PublicKey) error {
 	if n := k.N.BitLen(); n < leastRSA || n > mostRSA {
 		return fmt.Errorf("RSA key has %d bits, and %d to %d are taken", n, leastRSA, mostRSA)
+	}
+	return nil
+}
+
+// A shared key can be tried against what was recorded of one login, as fast as whoever recorded it can.
+const leastShared, leastDifferent = 20, 8
+
+// GoodShared refuses keys that both ends know, of fewer than 20 characters or of fewer than eight different ones.
+func GoodShared(value string) error {
+	different := map[rune]bool{}
+	for _, r := range value {
+		different[r] = true
+	}
+	switch n := utf8.RuneCountInString(value); {
+	case n < leastShared:
+		return fmt.Errorf("a shared key of %d characters can be guessed from one recorded login: use %d or more", n, leastShared)
+	case len(different) < leastDifferent:
+		return errors.New("a shared key of so few different characters can be guessed")
 	}
 	return nil
 }

@@ -24,6 +24,11 @@ func ikev2(o *OfTunnel) {
 	own := o.Tunnel.IKEv2()
 	o.algorithms(own)
 	o.sendTo(own.SendTo)
+	if own.SendTo != "" && o.Tunnel.Login == plan.LoginSharedKey {
+		o.Add(Stop, "not-yet", "send-to", "leave it out, or use another login",
+			"devices that prove themselves by a shared key cannot be sent on yet: they would not know that it was this gateway that did it")
+		o.Mend("remove", "send-to", "")
+	}
 	o.Between("liveness", own.Liveness, 10*time.Second, time.Hour)
 	o.Between("patience", own.Patience, 10*time.Second, 10*time.Minute)
 	o.Between("keepalive", own.Keepalive, 5*time.Second, 5*time.Minute)

@@ -42,6 +42,7 @@ func (c *checker) people() {
 		}
 	}
 	c.withoutKey()
+	c.withoutMixedIn()
 	c.oneForAll()
 	for i, class := range c.classes {
 		switch {
@@ -67,7 +68,9 @@ func (c *checker) withoutKey() {
 				wants = append(wants, t.Login)
 			}
 		}
-		byKey := func(w string) bool { return w == plan.LoginCertificate || w == plan.LoginPublicKey }
+		byKey := func(w string) bool {
+			return w == plan.LoginCertificate || w == plan.LoginPublicKey || w == plan.LoginSharedKey
+		}
 		if len(wants) == 0 || !slices.ContainsFunc(wants, byKey) || slices.ContainsFunc(wants, func(w string) bool { return !byKey(w) }) {
 			continue
 		}
@@ -80,12 +83,48 @@ func (c *checker) withoutKey() {
 		}
 		if len(without) > 0 {
 			c.add(Warn, "no-key", "passages/"+class.Passage.Name+"/tunnels",
-				"give each of them the key of a device (yl users keys add), or a tunnel that takes passwords",
+				"give each of them the key of a device (yl users keys add, yl users shared-keys make), or a tunnel that takes passwords",
 				"%s cannot log in: passage %s has tunnels that want a %s, and they have none", few(without), class.Passage.Name,
 				strings.Join(wants, " or a "))
 		}
 	}
 }
+
+// withoutMixedIn finds people who have no key to mix in, and whose passage has no tunnel that does not demand one.
+func (c *checker) withoutMixedIn() {
+	for _, class := range c.classes {
+		if class.Passage == nil {
+			continue
+		}
+		tunnels := 0
+		for _, name := range class.Passage.Passage.Tunnels {
+			if t := c.n.Tunnels[name]; t != nil && !t.Off {
+				if t.IKEv2().MixedIn != plan.MixedInDemand {
+					tunnels = -1
+					break
+				}
+				tunnels++
+			}
+		}
+		if tunnels <= 0 {
+			continue
+		}
+		var without []string
+		for _, who := range c.People {
+			if slices.Contains(class.Users, who.User) && !slices.Contains(who.Keys, mixedIn) {
+				without = append(without, who.User)
+			}
+		}
+		if len(without) > 0 {
+			c.add(Warn, "no-mixed-in-key", "passages/"+class.Passage.Name+"/tunnels",
+				"make each of them one for yl dial (yl users shared-keys make USER --mixed-in), or say mixed-in-key: accept",
+				"%s cannot connect: passage %s has only tunnels that demand a mixed-in key, and they have none", few(without), class.Passage.Name)
+		}
+	}
+}
+
+// mixedIn is the word for keys that are mixed in, among the kinds of keys that a person has.
+const mixedIn = "mixed-in"
 
 // oneForAll finds a single class that holds everybody and reaches all of an inside network.
 func (c *checker) oneForAll() {

@@ -37,6 +37,12 @@ func (c *checker) platform(p plan.Passage, t plan.Tunnel, d devices.Platform) {
 			d.Name, p.Name)
 		c.mend("remove", base+"/algorithms/demand-additional", "")
 	}
+	if own.MixedIn == plan.MixedInDemand && !d.MixesIn {
+		c.add(Stop, "mixed-in-not-offered", base+"/mixed-in-key", "say accept, or give these people a tunnel of their own",
+			"%s, which people of passage %s use, mixes no shared key in, however it is set up: it is refused at the end of its login (IKE_AUTH)",
+			d.Name, p.Name)
+		c.mend("set", base+"/mixed-in-key", plan.MixedInAccept)
+	}
 	if !slices.Contains(d.Logins, t.Login) {
 		c.add(Stop, "login-not-offered", base+"/login", "use one of "+quoted(d.Logins), "%s, which people of passage %s use, cannot log in by %s", d.Name, p.Name, t.Login)
 	}

@@ -35,7 +35,7 @@ func (c *checker) tunnels() {
 				"tunnels of kind %s cannot be carried out yet", t.Kind)
 			continue
 		}
-		if !slices.Contains([]string{plan.LoginMSCHAPv2, plan.LoginCertificate, plan.LoginPublicKey}, t.Login) {
+		if !slices.Contains([]string{plan.LoginMSCHAPv2, plan.LoginCertificate, plan.LoginPublicKey, plan.LoginSharedKey}, t.Login) {
 			c.add(Stop, "not-yet", base+"/login", "use login: eap-mschapv2", "login by %s cannot be carried out yet", t.Login)
 			c.mend("set", base+"/login", plan.LoginMSCHAPv2)
 		}

@@ -23,6 +23,7 @@ type Platform struct {
 	PFS           bool // it renews with a key exchange of its own, if it is set to
 	Fragments     bool // IKE messages (RFC 7383)
 	Moves         bool // MOBIKE (RFC 4555)
+	MixesIn       bool // shared keys (RFC 8784)
 	// Sleeps is for how long a device may be without a network, or asleep, and goes on with its session afterwards, if the gateway lets
 	// it; 0: not told.
 	Sleeps  time.Duration
@@ -90,7 +91,7 @@ var Platforms = []Platform{
 	{
 		Word: "own-client", Name: "yl dial", Source: "this project", Tried: true,
 		Default: algorithm.OfLevel(algorithm.Broad), Able: everything(),
-		Logins: []string{"eap-mschapv2", "certificate", "public-key"}, PFS: true, Fragments: true, Moves: true,
+		Logins: []string{"eap-mschapv2", "certificate", "public-key", "pre-shared-key"}, MixesIn: true, PFS: true, Fragments: true, Moves: true,
 		Setting: "its kit",
 	},
 }

@@ -105,6 +105,9 @@ func Of(m *site.Model, c *site.Class, platform devices.Platform) (v Values, err 
 		case reason == "" && t.Login == plan.LoginCertificate && platform.Word != "windows" && platform.Word != "own-client":
 			reason = "its kit would have to hold a certificate with its key, which this version does not make: import those by hand"
 		}
+		if reason == "" && t.Login == plan.LoginSharedKey {
+			reason = "a kit holds no shared key: set the device up by hand, with the person's name as its own identity and that of the gateway as the other"
+		}
 		if reason != "" {
 			why.Words = append(why.Words, fmt.Sprintf("tunnel %s: %s", name, reason))
 			continue

@@ -22,6 +22,8 @@ func (k *keys) keyAuth(key, octets []byte) []byte {
 	return k.suite.prf.sum(k.suite.prf.sum(key, []byte("Key Pad for IKEv2")), octets)
 }
 
+const authHeader = 4 // octets of an AUTH payload before its data
+
 func authPayload(method uint8, data []byte) payload {
 	return payload{kind: plAuth, body: append([]byte{method, 0, 0, 0}, data...)}
 }
@@ -30,5 +32,5 @@ func parseAuth(body []byte) (method uint8, data []byte, err error) {
 	if len(body) < 5 {
 		return 0, nil, errMalformed
 	}
-	return body[0], body[4:], nil
+	return body[0], body[authHeader:], nil
 }

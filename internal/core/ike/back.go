@@ -81,10 +81,19 @@ func (r *login) closing() []payload {
 	if r.ticket != nil {
 		return []payload{{kind: plIDr, body: id}, authPayload(authSharedKey, r.sa.keys.backAuth(r.sa.keys.pr, octets))}
 	}
-	if r.shown.PublicKey != nil {
-		return r.shows()
+	var ps []payload
+	switch {
+	case r.shown.PublicKey != nil:
+		ps = r.shows()
+	case r.shared != nil:
+		ps = []payload{{kind: plIDr, body: id}, authPayload(authSharedKey, r.sa.keys.keyAuth(r.shared, octets))}
+	default:
+		ps = []payload{authPayload(authSharedKey, r.sa.keys.keyAuth(r.msk, octets))}
 	}
-	return []payload{authPayload(authSharedKey, r.sa.keys.keyAuth(r.msk, octets))}
+	if r.mixedBy != "" {
+		ps = append(ps, notify{kind: nMixedIdentity}.payload())
+	}
+	return ps
 }
 
 // remembering is what the device may come back by, if it asked for it.
@@ -94,6 +103,7 @@ func (r *login) remembering(now time.Time, g Grant) []payload {
 	}
 	sealed := r.l.set.Secrets.seal(r.l.set.Rand, ticket{
 		Tunnel: r.tunnel.ID, Name: r.tunnel.Name, ID: r.idBody, D: r.sa.keys.d, Suite: r.sa.suite.numbers(), Remember: g.Remember, Until: g.Until,
+		Mixed: r.mixedBy != "" || r.ticket != nil && r.ticket.Mixed,
 	})
 	if sealed == nil {
 		return []payload{notify{kind: nTicketRefused}.payload()}

@@ -76,6 +76,7 @@ type world struct {
 	owner  conversation.Outcome                         // whose key it is
 	back   func(remembered []byte) conversation.Outcome // who came back
 	order  func([]Output) []Output                      // in which what one side sends at once comes; nil: as it was sent
+	shares func(AskShared) conversation.Shared
 }
 
 func newWorld(t testing.TB, change func(*Settings, *Caller)) *world {
@@ -132,6 +133,8 @@ func (w *world) run(outs []Output, fromDevice bool) {
 		case AskKey:
 			w.shown = o.Shown
 			w.run(w.l.Owner(w.now, o.ID, w.owner), false)
+		case AskShared:
+			w.run(w.l.Shared(o.ID, w.shares(o)), false)
 		case AskBack:
 			w.run(w.l.Back(w.now, o.ID, w.back(o.Remember)), false)
 		default:

@@ -41,6 +41,10 @@ type Caller struct {
 	// gateway knows the key itself.
 	Key   crypto.Signer
 	Chain [][]byte
+	// SharedKey is by what device and gateway prove themselves to each other in place of all that; nil: they do not.
+	SharedKey []byte
+	// MixedIn goes into the keys for traffic; nil: nothing does.
+	MixedIn *MixedIn
 	// SentBy is the gateway that sent the device on to this one (RFC 5685); empty: none did.
 	SentBy string
 	// Ticket is by what the device comes back without logging in anew, if the gateway still takes it; nil: there is none. Without a
@@ -91,6 +95,7 @@ const (
 	phInit
 	phIntermediate
 	phKey
+	phShared
 	phFirst
 	phEAP
 	phLast
@@ -130,6 +135,9 @@ type Initiator struct {
 	counters     Counters
 	doubted      time.Time // when the gateway was last asked because of what anybody could have sent
 	spis         map[uint64]*ikeSA
+	mixes        bool  // both sides can mix a shared key in
+	mixed        *keys // with it
+	mixedIn      bool  // it went in
 }
 
 // NewInitiator prepares a call.
@@ -195,6 +203,9 @@ func (i *Initiator) sendInit(now time.Time) {
 		ourHashes.payload(), notify{kind: nFragments}.payload())
 	if len(i.c.Algorithms.additional) > 0 {
 		ps = append(ps, notify{kind: nIntermediate}.payload())
+	}
+	if i.c.MixedIn != nil {
+		ps = append(ps, notify{kind: nMixes}.payload())
 	}
 	if i.c.SentBy != "" {
 		ps = append(ps, notify{kind: nRedirectedFrom, data: gatewayAt(i.c.SentBy)}.payload())
@@ -331,6 +342,10 @@ func (i *Initiator) initAnswered(now time.Time, m *message) {
 	i.answer, i.spiR, i.nr, i.request = m.raw, m.spiR, append([]byte{}, nonce...), nil
 	i.keys = firstKeys(suite, shared, i.ni, i.nr, i.spiI, i.spiR)
 	i.float(m)
+	if i.c.MixedIn != nil && i.c.MixedIn.Demand && !i.mixes {
+		i.fail(errNotMixed)
+		return
+	}
 	if suite.additional != 0 {
 		i.sendIntermediate(now)
 		return
@@ -346,6 +361,8 @@ func (i *Initiator) float(m *message) {
 	}
 	_, i.parts = m.notified(nFragments)
 	i.hashes = hashesIn(m)
+	_, i.mixes = m.notified(nMixes)
+	i.mixes = i.mixes && i.c.MixedIn != nil
 	if got, ok := m.notified(nNATDestination); ok {
 		i.behind = string(got) != string(natHash(i.spiI, i.spiR, i.c.Local))
 	}
@@ -355,7 +372,7 @@ func (i *Initiator) float(m *message) {
 
 // identity is who we say that we are: the device, where it has a name of its own, and otherwise the person.
 func (i *Initiator) identity() identity {
-	if i.c.Device != "" {
+	if i.c.Device != "" && i.c.SharedKey == nil { // by a shared key it leads to the person
 		return identity{idKey, []byte(i.c.Device)}
 	}
 	return identity{idRFC822, []byte(i.c.User)}
@@ -363,13 +380,18 @@ func (i *Initiator) identity() identity {
 
 func (i *Initiator) sendFirst(now time.Time) {
 	ps := i.wishes()
-	if i.c.Key != nil {
-		var err error
-		if ps, err = i.proving(ps); err != nil {
-			i.fail(err)
-			return
-		}
+	var err error
+	switch {
+	case i.c.Key != nil:
 		i.phase = phKey
+		ps, err = i.proving(ps)
+	case i.c.SharedKey != nil:
+		i.phase = phShared
+		ps, err = i.naming(ps, i.byShared)
+	}
+	if err != nil {
+		i.fail(err)
+		return
 	}
 	i.send(now, ikeAuth, ps...)
 }
@@ -384,7 +406,7 @@ func (i *Initiator) wishes() []payload {
 		selectors(plTSi, netset.Everywhere), selectors(plTSr, netset.Everywhere),
 	}
 	ps = append(ps, notify{kind: nMoves}.payload(), notify{kind: nTicketWanted}.payload())
-	if i.c.Device != "" {
+	if i.c.Device != "" && i.c.SharedKey == nil {
 		ps = append(ps, notify{kind: nInitialContact}.payload())
 	}
 	return ps
@@ -402,6 +424,8 @@ func (i *Initiator) answered(now time.Time, x exchange, m *message) {
 	switch i.phase {
 	case phKey:
 		i.keyAnswered(now, m)
+	case phShared:
+		i.sharedAnswered(now, m)
 	case phIntermediate:
 		i.intermediateAnswered(now, m)
 	case phFirst:
@@ -426,10 +450,6 @@ func (i *Initiator) answered(now time.Time, x exchange, m *message) {
 // checkGateway verifies certificate, name and signature.
 func (i *Initiator) checkGateway(m *message) error {
 	idBody, _ := m.find(plIDr)
-	id, err := parseID(idBody)
-	if err != nil {
-		return err
-	}
 	i.idr = append([]byte{}, idBody...)
 	var leaf *x509.Certificate
 	others := x509.NewCertPool()
@@ -457,8 +477,8 @@ func (i *Initiator) checkGateway(m *message) error {
 	if _, err := leaf.Verify(opts); err != nil {
 		return fmt.Errorf("%w: %v", ErrCertificate, err)
 	}
-	if !strings.EqualFold(id.String(), i.c.Name) {
-		return fmt.Errorf("%w: the gateway calls itself %q, not %q", ErrCertificate, id, i.c.Name)
+	if err := i.calledRightly(idBody); err != nil {
+		return err
 	}
 	body, _ := m.find(plAuth)
 	method, data, err := parseAuth(body)
@@ -466,6 +486,15 @@ func (i *Initiator) checkGateway(m *message) error {
 		return err
 	}
 	return verify(leaf.PublicKey, method, data, i.keys.signedOctets(i.answer, i.ni, i.keys.pr, idBody))
+}
+
+// calledRightly holds what the gateway calls itself against what was dialled.
+func (i *Initiator) calledRightly(idBody []byte) error {
+	id, err := parseID(idBody)
+	if err == nil && !strings.EqualFold(id.String(), i.c.Name) {
+		err = fmt.Errorf("%w: the gateway calls itself %q, not %q", ErrCertificate, id, i.c.Name)
+	}
+	return err
 }
 
 func (i *Initiator) eapTurn(now time.Time, m *message) {
@@ -480,14 +509,28 @@ func (i *Initiator) eapTurn(now time.Time, m *message) {
 		i.fail(err)
 	case done:
 		i.phase = phLast
-		auth := i.keys.keyAuth(i.eap.MSK(), i.keys.signedOctets(i.first, i.nr, i.keys.pi, i.identity().body()))
-		i.send(now, ikeAuth, authPayload(authSharedKey, auth))
+		ps, err := i.naming(nil, func(k *keys) (payload, error) {
+			octets := k.signedOctets(i.first, i.nr, k.pi, i.identity().body())
+			return authPayload(authSharedKey, k.keyAuth(i.eap.MSK(), octets)), nil
+		})
+		if err != nil {
+			i.fail(err)
+			return
+		}
+		i.send(now, ikeAuth, ps...)
 	default:
 		i.send(now, ikeAuth, payload{kind: plEAP, body: answer})
 	}
 }
 
 func (i *Initiator) established(now time.Time, m *message) {
+	if i.phase == phLast && i.c.Ticket == nil { // by a key it was settled before
+		if err := i.mixedOr(m); err != nil {
+			i.send(now, informational, notify{kind: nAuthenticationFailed}.payload())
+			i.fail(err)
+			return
+		}
+	}
 	if i.phase != phKey && !i.closed(m) { // by a key the gateway has proved itself in this message
 		i.fail(errors.New("ike: the gateway's closing proof of the login is wrong"))
 		return

@@ -19,6 +19,7 @@ const (
 	ByPassword    Proof = iota // EAP
 	ByCertificate              // AUTH with the key of a certificate (RFC 7296 §2.15)
 	ByPublicKey                // AUTH with a key that is known without one (RFC 7670)
+	BySharedKey                // AUTH, of both sides, with a key that both know (RFC 7296 §2.15)
 )
 
 const (
@@ -84,6 +85,15 @@ func shownIn(m *message) (s Shown, key crypto.PublicKey, err error) {
 func (r *login) authByKey(m *message) {
 	body, _ := m.find(plAuth)
 	method, data, err := parseAuth(body)
+	data = append([]byte{}, data...)
+	if r.tunnel.Proof == BySharedKey {
+		if err != nil || method != authSharedKey {
+			r.fail(nAuthenticationFailed, reason.Of(reason.WrongLoginMethod, nil))
+			return
+		}
+		r.mixIn(m, data, r.authByShared)
+		return
+	}
 	shown, key, errShown := shownIn(m)
 	raw := len(shown.Chain) == 0
 	switch {
@@ -94,7 +104,11 @@ func (r *login) authByKey(m *message) {
 		r.fail(nAuthenticationFailed, reason.Of(reason.WrongLoginMethod, nil))
 		return
 	}
-	data = append([]byte{}, data...)
+	r.mixIn(m, data, func(data []byte) { r.verifies(shown, key, method, data) })
+}
+
+// verifies has it worked out whether somebody has the key that they show.
+func (r *login) verifies(shown Shown, key crypto.PublicKey, method uint8, data []byte) {
 	theirs := r.sa.keys.signedOctets(r.initRequest, r.nr, r.sa.keys.pi, r.idBody)
 	ours := r.sa.keys.signedOctets(r.initResponse, r.ni, r.sa.keys.pr, identityFor(r.tunnel.Name).body())
 	own, rand, hashes := r.tunnel.Key, r.l.set.Rand, r.hashes
@@ -159,13 +173,18 @@ func (i *Initiator) proving(ps []payload) ([]payload, error) {
 	for _, der := range i.c.Chain {
 		ps = append(ps, payload{kind: plCert, body: append([]byte{certX509}, der...)})
 	}
-	sig, err := sign(i.c.Rand, i.c.Key, i.keys.signedOctets(i.first, i.nr, i.keys.pi, i.identity().body()), i.hashes)
-	return append(ps, sig), err
+	return i.naming(ps, func(k *keys) (payload, error) {
+		return sign(i.c.Rand, i.c.Key, k.signedOctets(i.first, i.nr, k.pi, i.identity().body()), i.hashes)
+	})
 }
 
 // keyAnswered takes the gateway's answer: its own proof, and what it gives.
 func (i *Initiator) keyAnswered(now time.Time, m *message) {
-	if err := i.checkGateway(m); err != nil {
+	err := i.mixedOr(m)
+	if err == nil {
+		err = i.checkGateway(m)
+	}
+	if err != nil {
 		i.send(now, informational, notify{kind: nAuthenticationFailed}.payload())
 		i.fail(err)
 		return

@@ -33,6 +33,7 @@ type Tunnel struct {
 	// Proof is how people prove who they are, and Authorities those of their certificates, for devices that want to be asked.
 	Proof       Proof
 	Authorities []*x509.Certificate
+	Mixing      Mixing
 	// SendTo is the name or address of another gateway to which devices are sent on that follow; empty: they are served here.
 	SendTo string
 	// Patience is for how long our requests are repeated before a device that does not answer counts as gone; 0: four minutes.
@@ -301,6 +302,9 @@ func (l *Listener) open(now time.Time, from Peer, m *message, ni []byte, offered
 		r.follows = true
 	}
 	r.hashes = hashesIn(m)
+	if _, mixes := m.notified(nMixes); mixes {
+		r.mixes = l.set.mixes()
+	}
 	rand, theirs := l.set.Rand, append([]byte{}, ke.data...)
 	l.emit(Work{Do: func() Finish {
 		half, err := newDH(suite.group, rand)
@@ -350,6 +354,9 @@ func (r *login) welcome(ps []payload) {
 	}
 	if r.furthers() {
 		ps = append(ps, notify{kind: nIntermediate}.payload())
+	}
+	if r.mixes {
+		ps = append(ps, notify{kind: nMixes}.payload())
 	}
 	if r.hashes != 0 {
 		ps = append(ps, ourHashes.payload())

@@ -32,6 +32,7 @@ const (
 	awaitsWork
 	awaitsLogin
 	awaitsLease
+	awaitsShared
 )
 
 const maxLoginMessages = 24 // IKE_AUTH requests of one login
@@ -75,6 +76,11 @@ type login struct {
 	childless  bool   // it asks for no Child SA yet (RFC 6023)
 	follows    bool   // it goes to other gateways that it is sent to (RFC 5685)
 	sentBy     string // the gateway that sent it here
+	mixes      bool   // both sides can mix a shared key in (RFC 8784)
+	mixedBy    string // whose key was; empty: nobody's
+	shared     []byte // the key by which both sides prove themselves; nil: something else
+	withShared func(conversation.Shared)
+	sharedIDs  []string // of shared keys that went in
 	// wantsTicket is that the device asks for what it can come back by; stamp stands for what its person logged in with.
 	wantsTicket bool
 	stamp       string
@@ -363,27 +369,39 @@ func (r *login) told(s conversation.Step) {
 func (r *login) authLast(m *message) {
 	body, _ := m.find(plAuth)
 	method, data, err := parseAuth(body)
-	want := r.sa.keys.keyAuth(r.msk, r.sa.keys.signedOctets(r.initRequest, r.nr, r.sa.keys.pi, r.idBody))
-	if err != nil || method != authSharedKey || !hmac.Equal(data, want) {
+	if err != nil {
 		r.fail(nAuthenticationFailed, reason.Of(reason.WrongProof, nil))
 		return
 	}
 	if _, wants := m.notified(nTicketWanted); wants {
 		r.wantsTicket = true
 	}
-	r.askLease()
+	r.mixIn(m, append([]byte{}, data...), func(data []byte) {
+		want := r.sa.keys.keyAuth(r.msk, r.sa.keys.signedOctets(r.initRequest, r.nr, r.sa.keys.pi, r.idBody))
+		if method != authSharedKey || !hmac.Equal(data, want) {
+			r.fail(nAuthenticationFailed, reason.Of(reason.WrongProof, nil))
+			return
+		}
+		r.askLease()
+	})
 }
 
 // askLease asks for addresses for who has logged in.
 func (r *login) askLease() {
+	if !r.mixedRightly() {
+		r.fail(nAuthenticationFailed, reason.Of(reason.MixedKeyOther, nil))
+		return
+	}
+	mixed := r.mixedBy != "" || r.ticket != nil && r.ticket.Mixed
 	ask := AskLease{
 		ID: r.id, User: r.user, Groups: r.groups, Tunnel: r.tunnel.ID, Suite: r.sa.suite.String(), From: r.peer, Device: r.device(),
-		Alone: r.alone, Stamp: r.stamp, SafeLater: r.sa.suite.additional != 0,
+		Alone: r.alone, Stamp: r.stamp, SafeLogin: r.sa.suite.additional != 0,
+		SafeTraffic: mixed || r.sa.suite.additional != 0,
 	}
 	if r.ticket != nil {
 		ask.Back = r.ticket.Remember
 	}
-	ask.Key = r.shown.PublicKey
+	ask.Key, ask.SharedKeys = r.shown.PublicKey, r.sharedIDs
 	r.awaits = awaitsLease
 	r.l.emit(ask)
 }

@@ -58,6 +58,14 @@ type AskKey struct {
 	Shown Shown
 }
 
+// AskShared asks for a key that a person and the gateway share: by its name one that is mixed in, or by who the device claims to be one
+// that proves it. The answer goes to Listener.Shared.
+type AskShared struct {
+	ID       ID
+	MixedIn  bool
+	Identity string
+}
+
 // AskLease asks for addresses and configuration for somebody who has logged in; the answer goes to Listener.Granted.
 type AskLease struct {
 	ID     ID
@@ -70,9 +78,12 @@ type AskLease struct {
 	Alone  bool   // it says that it has no other session (RFC 7296 §2.4, INITIAL_CONTACT)
 	Stamp  string // for what they logged in with
 	Key    []byte // the public key that they proved themselves with; nil: something else
-	// SafeLater is that neither login nor traffic can be read later by somebody who recorded them and has a quantum computer then.
-	SafeLater bool
-	Back      []byte // what was remembered of somebody who came back by it
+	// SharedKeys are the IDs of shared keys that went in.
+	SharedKeys []string
+	// SafeLogin and SafeTraffic are that neither can be read later by somebody who recorded it and has a quantum computer then.
+	SafeLogin, SafeTraffic bool
+
+	Back []byte // what was remembered of somebody who came back by it
 }
 
 // AskBack asks who it is whom the gateway remembered; the answer goes to Listener.Back.
@@ -185,6 +196,7 @@ func (AskLogin) isOutput()   {}
 func (Work) isOutput()       {}
 func (AskLease) isOutput()   {}
 func (AskBack) isOutput()    {}
+func (AskShared) isOutput()  {}
 func (AskKey) isOutput()     {}
 func (Up) isOutput()         {}
 func (Moved) isOutput()      {}

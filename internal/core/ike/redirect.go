@@ -58,7 +58,7 @@ func (r *login) redirect() bool {
 
 // redirects tells whether the device is sent on.
 func (r *login) redirects() bool {
-	return r.tunnel.SendTo != "" && r.follows && !strings.EqualFold(r.sentBy, r.tunnel.SendTo)
+	return r.tunnel.SendTo != "" && r.tunnel.Proof != BySharedKey && r.follows && !strings.EqualFold(r.sentBy, r.tunnel.SendTo)
 }
 
 // RedirectedError says that the gateway, having proved who it is, sends the device on to another one.

@@ -30,11 +30,12 @@ type TicketKey struct {
 // ticket is what a gateway gives a device to keep for it, sealed (RFC 5723 §4.2): all that the IKE SA of the way back is made of.
 type ticket struct {
 	Tunnel   string    `json:"t"`
-	Name     string    `json:"n"` // of the gateway, then
-	ID       []byte    `json:"i"` // the device's ID payload
-	D        []byte    `json:"d"` // SK_d
-	Suite    []uint16  `json:"s"` // encryption, integrity, PRF, group, additional exchange
-	Remember []byte    `json:"r"` // of the person: the gateway's own
+	Name     string    `json:"n"`           // of the gateway, then
+	ID       []byte    `json:"i"`           // the device's ID payload
+	D        []byte    `json:"d"`           // SK_d
+	Suite    []uint16  `json:"s"`           // encryption, integrity, PRF, group, additional exchange
+	Mixed    bool      `json:"m,omitempty"` // a shared key was mixed in
+	Remember []byte    `json:"r"`           // of the person: the gateway's own
 	Until    time.Time `json:"u"`
 }
 

@@ -46,5 +46,19 @@ type Key struct {
 	Chain  [][]byte `json:"chain,omitempty"` // certificates, DER, the person's first; none: a raw key
 }
 
+// Shared is a key that a person and the gateway both know.
+type Shared struct {
+	ID      string `json:"id"` // of the key; no secret
+	Outcome        // whose it is; without OK there is none that counts
+	Secret  []byte `json:"secret,omitempty"` // with OK
+}
+
+// SharedKey asks for one.
+type SharedKey struct {
+	MixedIn bool `json:"mixed-in,omitempty"` // by its own name one that goes into the keys for traffic (RFC 8784)
+	// Identity is that name, or who the device claims to be: then it is the one by which the person proves that they are.
+	Identity string `json:"identity"`
+}
+
 // Refused ends a conversation.
 func Refused(why reason.Reason) Step { return Step{Over: true, Outcome: Outcome{Why: why}} }

@@ -48,4 +48,5 @@ const (
 	LoginMSCHAPv2    = "eap-mschapv2"
 	LoginCertificate = "certificate" // of the person, by the own authority
 	LoginPublicKey   = "public-key"  // of the person, without a certificate (RFC 7670)
+	LoginSharedKey   = "pre-shared-key"
 )

@@ -27,8 +27,9 @@ type Session struct {
 	Tunnel     string
 	Kind       string // of tunnel
 	Algorithms string
-	Device     string // what it calls itself
-	Key        []byte // the public key that its person proved themselves with, DER
+	Device     string   // what it calls itself
+	Key        []byte   // the public key that its person proved themselves with, DER
+	SharedKeys []string // IDs of those that went in
 	// SafeLogin and SafeTraffic are that what was recorded of either cannot be read later, with a quantum computer.
 	SafeLogin, SafeTraffic bool
 	Since                  time.Time

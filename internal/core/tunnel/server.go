@@ -42,6 +42,8 @@ type Host interface {
 	Begin(from netip.AddrPort, server string) login.Conversation
 	// Owner tells whose key it is that somebody has shown to have: it takes long.
 	Owner(login.Key) login.Outcome
+	// Shared gives a key that a person and the gateway both know: it takes long.
+	Shared(login.SharedKey) login.Shared
 	// Back tells who it is whom this gateway remembered, and their groups now: it takes long. Without OK they must log in anew.
 	Back(Remembered) login.Outcome
 	// Admit asks whether somebody who logged in may come in, leases, and records it: it takes long. The session is nil with a refusal;

@@ -22,7 +22,8 @@ type Request struct {
 	Alone      bool   // it says that it has no other session: what is left of an older one on it ends
 	// SafeLogin and SafeTraffic are that what was recorded of either cannot be read later, with a quantum computer.
 	SafeLogin, SafeTraffic bool
-	Key                    []byte // the public key that they proved themselves with, DER; nil: something else
+	SharedKeys             []string // IDs of keys that they share with the gateway, and that went in
+	Key                    []byte   // the public key that they proved themselves with, DER; nil: something else
 	// Stamp stands for what they logged in with; Back is what was remembered of them, where they came back by it instead.
 	Stamp string
 	Back  Remembered

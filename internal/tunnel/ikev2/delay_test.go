@@ -61,6 +61,8 @@ func (c *folk) Groups(_ context.Context, user string) ([]string, error) {
 
 func (c *folk) Owner(context.Context, login.Key) login.Outcome { return login.Outcome{} }
 
+func (c *folk) Shared(context.Context, login.SharedKey) login.Shared { return login.Shared{} }
+
 func (c *folk) Again(ctx context.Context, user, _ string) ([]string, error) {
 	return c.Groups(ctx, user)
 }

@@ -146,7 +146,7 @@ func dialed(ctx context.Context, u underlay.Underlay, l dial.Login, sentBy strin
 		defer stop()
 	}
 	first := port500
-	if l.Key != nil {
+	if onePort(l) {
 		first = ports[1]
 	}
 	d, err := connect(patience, way, netip.AddrPortFrom(gw, first), l, sentBy, receive)
@@ -185,6 +185,9 @@ func faultOf(err error) reason.Code {
 	return reason.FaultOther
 }
 
+// onePort tells whether a login begins on UDP 4500, so that one port is enough: by keys of any kind it does.
+func onePort(l dial.Login) bool { return l.Key != nil || l.SharedKey != nil }
+
 // connect logs in by one way, which it closes if that fails.
 func connect(ctx context.Context, way carrier, gateway netip.AddrPort, l dial.Login, sentBy string, receive func([]byte),
 ) (*device, error) {
@@ -205,11 +208,15 @@ func connect(ctx context.Context, way carrier, gateway netip.AddrPort, l dial.Lo
 	if ticket != nil && !time.Now().Before(ticket.Until) {
 		ticket = nil
 	}
+	var mixedIn *ike.MixedIn
+	if m := l.MixedIn; m != nil {
+		mixedIn = &ike.MixedIn{Identity: m.ID, Secret: m.Secret, Demand: m.Demand}
+	}
 	t.ini, err = ike.NewInitiator(ike.Caller{
 		Name: l.Identity, User: l.User, Password: l.Password, Device: l.Device, Roots: l.Roots, Algorithms: offer, Rand: rand.Reader,
 		Local: way.Local(), Remote: gateway, Now: time.Now, LogKeys: l.KeyLog != nil, TCP: tcp, Liveness: l.Liveness,
-		Patience: l.Patience, Ticket: ticket, SentBy: sentBy, Key: l.Key, Chain: l.Chain,
-		Floated: l.Key != nil && !tcp,
+		Patience: l.Patience, Ticket: ticket, SentBy: sentBy, Key: l.Key, Chain: l.Chain, SharedKey: l.SharedKey, MixedIn: mixedIn,
+		Floated: onePort(l) && !tcp,
 	})
 	if err != nil {
 		way.Close()
@@ -239,7 +246,7 @@ func connect(ctx context.Context, way carrier, gateway netip.AddrPort, l dial.Lo
 		switch {
 		case silent && tcp:
 			err = errSilentTCP
-		case silent && l.Key != nil:
+		case silent && onePort(l):
 			err = errSilentOne
 		case silent && answered:
 			err = errSilent4500

@@ -35,6 +35,8 @@ func (s *server) perform(outs []ike.Output) {
 			s.admit(o)
 		case ike.AskBack:
 			s.back(o)
+		case ike.AskShared:
+			s.shared(o)
 		case ike.AskKey:
 			s.owner(o)
 		case ike.Up:
@@ -144,13 +146,25 @@ func (s *server) owner(ask ike.AskKey) {
 	})
 }
 
+// shared asks the gateway for a key that a person and it both know.
+func (s *server) shared(ask ike.AskShared) {
+	s.done.Go(func() {
+		k := s.host.Shared(login.SharedKey{MixedIn: ask.MixedIn, Identity: ask.Identity})
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		if s.machine != nil {
+			s.perform(s.machine.Shared(ask.ID, k))
+		}
+	})
+}
+
 // admit asks the gateway to let somebody in who logged in rightly.
 func (s *server) admit(ask ike.AskLease) {
 	s.done.Go(func() {
 		x, grant := s.host.Admit(tunnel.Request{
 			User: ask.User, Groups: ask.Groups, Tunnel: ask.Tunnel, Algorithms: ask.Suite, From: s.host.SeenAt(ask.From.Addr),
 			Device: ask.Device, Alone: ask.Alone, Stamp: ask.Stamp, Back: ask.Back, Key: ask.Key,
-			SafeLogin: ask.SafeLater, SafeTraffic: ask.SafeLater,
+			SharedKeys: ask.SharedKeys, SafeLogin: ask.SafeLogin, SafeTraffic: ask.SafeTraffic,
 		})
 		s.mu.Lock()
 		if x != nil {

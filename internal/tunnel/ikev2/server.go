@@ -163,7 +163,12 @@ func (c *change) Use() (err error) {
 }
 
 // proofs are the ways in which people prove who they are, by the plan's words; the others are by password.
-var proofs = map[string]ike.Proof{plan.LoginCertificate: ike.ByCertificate, plan.LoginPublicKey: ike.ByPublicKey}
+var proofs = map[string]ike.Proof{
+	plan.LoginCertificate: ike.ByCertificate, plan.LoginPublicKey: ike.ByPublicKey, plan.LoginSharedKey: ike.BySharedKey,
+}
+
+// mixings are the ways of mixing shared keys in, by the plan's words; without one, none is.
+var mixings = map[string]ike.Mixing{plan.MixedInAccept: ike.MixesOffered, plan.MixedInDemand: ike.MixesAlways}
 
 // callers is how callers are answered: one way in for each tunnel. logged tells that keys are logged, for an analyser.
 func callers(ways []tunnel.Way, logged bool) (ike.Settings, error) {
@@ -184,7 +189,7 @@ func callers(ways []tunnel.Way, logged bool) (ike.Settings, error) {
 		if a := own.Algorithms; a != nil && a.Demand {
 			way.Algorithms = way.Algorithms.Demanding()
 		}
-		way.Proof = proofs[w.Login]
+		way.Proof, way.Mixing = proofs[w.Login], mixings[own.MixedIn]
 		for _, der := range w.Authorities {
 			if a, err := x509.ParseCertificate(der); err == nil {
 				way.Authorities = append(way.Authorities, a)

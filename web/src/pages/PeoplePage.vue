@@ -4,6 +4,7 @@ import { useRoute } from 'vue-router'
 import { api, words, type Schemas } from '../api'
 import { sure } from '../ask'
 import KeysPanel from '../components/KeysPanel.vue'
+import SharedKeysPanel from '../components/SharedKeysPanel.vue'
 
 type User = Schemas['PeopleUser']
 const users = shallowRef<User[]>([])
@@ -186,7 +187,10 @@ async function remove(u: User) {
         <v-btn id="save-user" type="submit" color="primary">Save</v-btn>
         <v-btn variant="text" @click="editing = ''">Cancel</v-btn>
       </form>
-      <KeysPanel v-if="editing !== 'new'" :user="editing" />
+      <template v-if="editing !== 'new'">
+        <KeysPanel :user="editing" />
+        <SharedKeysPanel :user="editing" />
+      </template>
     </v-card>
     <v-card>
       <v-data-table-virtual
