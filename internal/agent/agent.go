@@ -53,6 +53,7 @@ type Certificate struct {
 	Name  string   `json:"name"`
 	Chain [][]byte `json:"chain"` // DER, the gateway's first
 	Key   []byte   `json:"key"`   // PKCS #8 (RFC 5958)
+	Root  []byte   `json:"root,omitempty"`
 }
 
 // Applied is what came of handing something over.

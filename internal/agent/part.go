@@ -32,7 +32,7 @@ func want(set gateway.Settings) (Desired, error) {
 		if err != nil {
 			return d, fmt.Errorf("the key of certificate %s: %w", name, err)
 		}
-		d.Certificates = append(d.Certificates, Certificate{name, c.Chain, key})
+		d.Certificates = append(d.Certificates, Certificate{name, c.Chain, key, c.Root})
 	}
 	slices.SortFunc(d.Certificates, func(a, b Certificate) int { return cmp.Compare(a.Name, b.Name) })
 	return d, nil
@@ -52,7 +52,7 @@ func (d *Desired) settings() (gateway.Settings, error) {
 		if !ok {
 			return set, fmt.Errorf("the key of certificate %s cannot sign", c.Name)
 		}
-		set.Certificates[c.Name] = gateway.Certificate{Chain: c.Chain, Key: signer}
+		set.Certificates[c.Name] = gateway.Certificate{Chain: c.Chain, Key: signer, Root: c.Root}
 	}
 	return set, nil
 }

@@ -15,16 +15,17 @@ import (
 
 func certificates(p *printer) *cli.Command {
 	forFlag := &cli.StringSliceFlag{Name: "for", Usage: "a name or address that people dial; several by repeating it", Required: true}
+	keyFlag := &cli.StringFlag{Name: "key-kind", Value: "ecdsa", Usage: "ecdsa, or rsa for older systems: a tunnel can have one of each (second-certificate)"}
 	outFlag := &cli.StringFlag{Name: "out", Usage: "write it into this file; not given: print it"}
 	return &cli.Command{
 		Name: "certificate", Usage: "list, make, import, request and revoke certificates of gateways",
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "list certificates and signing requests", Flags: []cli.Flag{filterFlag()}, Action: call(p.certificateList)},
 			{
-				Name: "make", Usage: "make a certificate by the service's own authority, in place of an older one", ArgsUsage: "NAME", Flags: []cli.Flag{forFlag},
+				Name: "make", Usage: "make a certificate by the service's own authority, in place of an older one", ArgsUsage: "NAME", Flags: []cli.Flag{forFlag, keyFlag},
 				Action: named("certificate", func(ctx context.Context, c *cli.Command, cl *client.Client, name string) error {
 					var made trust.Certificate
-					if err := cl.Do(ctx, "POST", "/certificates/"+name, map[string]any{"for": c.StringSlice("for")}, &made); err != nil {
+					if err := cl.Do(ctx, "POST", "/certificates/"+name, map[string]any{"for": c.StringSlice("for"), "key": c.String("key-kind")}, &made); err != nil {
 						return err
 					}
 					return p.done("certificate %s holds %s until %s; %s", name, strings.Join(made.Holds, ", "),
@@ -39,9 +40,9 @@ func certificates(p *printer) *cli.Command {
 				Action: named("certificate", p.certificateImport),
 			},
 			{
-				Name: "request", Usage: "make a key, which stays here, and a signing request (PKCS #10) for another authority", ArgsUsage: "NAME", Flags: []cli.Flag{forFlag, outFlag},
+				Name: "request", Usage: "make a key, which stays here, and a signing request (PKCS #10) for another authority", ArgsUsage: "NAME", Flags: []cli.Flag{forFlag, keyFlag, outFlag},
 				Action: named("certificate", func(ctx context.Context, c *cli.Command, cl *client.Client, name string) error {
-					return p.pem(ctx, c, cl, "POST", "/certificates/"+name+"/request", map[string]any{"for": c.StringSlice("for")})
+					return p.pem(ctx, c, cl, "POST", "/certificates/"+name+"/request", map[string]any{"for": c.StringSlice("for"), "key": c.String("key-kind")})
 				}),
 			},
 			{
@@ -148,7 +149,7 @@ func (p *printer) certificateList(ctx context.Context, c *cli.Command, cl *clien
 		case x.Own:
 			signed = "by the own authority"
 		}
-		row := []string{x.Name, strings.Join(x.Holds, ", "), expires, signed, strings.Join(x.Used, ", ")}
+		row := []string{x.Name, x.Key, strings.Join(x.Holds, ", "), expires, signed, strings.Join(x.Used, ", ")}
 		if matches(c.String("filter"), row...) {
 			rows, kept = append(rows, row), append(kept, x)
 		}
@@ -156,7 +157,7 @@ func (p *printer) certificateList(ctx context.Context, c *cli.Command, cl *clien
 	if printed, err := p.value(kept); printed {
 		return err
 	}
-	p.table([]string{"certificate", "holds", "expires", "signed", "tunnels"}, rows)
+	p.table([]string{"certificate", "key", "holds", "expires", "signed", "tunnels"}, rows)
 	return nil
 }
 

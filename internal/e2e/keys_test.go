@@ -33,3 +33,27 @@ func TestTrialsByKey(t *testing.T) {
 		require.ErrorContains(t, err, "wants a key that you share")
 	}
 }
+
+// A gateway has certificates of two kinds of keys for one name; either can be the preferred one, and people connect by both.
+func TestTwoCertificates(t *testing.T) {
+	d := island(t, nil)
+	x := newTerminal(t, d)
+	for _, words := range [][]string{
+		{"certificate", "make", "gate-rsa", "--for", "gate.tern.example", "--key-kind", "rsa"},
+		{"plan", "set", "tunnels/main/certificate", "gate-rsa"},
+		{"plan", "set", "tunnels/main/second-certificate", "gate"},
+		{"plan", "commit", "-m", "two certificates", "--accept", "all", "--because", "a test"},
+		{"probe", "--user", "rory.researcher", "--vantage", "home", "--password-file", write(t, d.Passwords["rory.researcher"])},
+	} {
+		_, _, err := x.run(words...)
+		require.NoError(t, err, words)
+	}
+	out, _, err := x.run("certificate", "list")
+	require.NoError(t, err)
+	require.Regexp(t, `gate-rsa +rsa +gate.tern.example.* main`, out)
+	require.Regexp(t, `gate +ecdsa +gate.tern.example.* main`, out)
+	_, _, err = x.run("certificate", "remove", "gate")
+	require.Error(t, err, "it is shown")
+	_, _, err = x.run("certificate", "make", "gate", "--for", "gate.tern.example", "--key-kind", "dsa")
+	require.Error(t, err)
+}

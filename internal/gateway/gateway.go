@@ -123,6 +123,7 @@ type Config struct {
 type Certificate struct {
 	Chain [][]byte
 	Key   crypto.Signer
+	Root  []byte // the authority at the top, DER; nil: not known
 }
 
 // Settings is what a commit decides.
@@ -242,10 +243,12 @@ func (g *Gateway) ways(m *site.Model, set Settings) (map[string][]tunnel.Way, er
 		if t.Off || t.Gateway != m.Gateway.Name || g.servers[t.Kind] == nil {
 			continue
 		}
-		c := set.Certificates[t.Certificate]
-		out[t.Kind] = append(out[t.Kind], tunnel.Way{
-			Tunnel: t, Identity: t.IdentityOr(m.Gateway.Dial), Chain: c.Chain, Key: c.Key, Authorities: set.Authorities,
-		})
+		way := tunnel.Way{Tunnel: t, Identity: t.IdentityOr(m.Gateway.Dial), Authorities: set.Authorities}
+		for _, name := range t.Certificates() {
+			c := set.Certificates[name]
+			way.Credentials = append(way.Credentials, tunnel.Credential{Chain: c.Chain, Key: c.Key, Root: c.Root})
+		}
+		out[t.Kind] = append(out[t.Kind], way)
 	}
 	if len(out) == 0 {
 		return nil, fmt.Errorf("gateway %s has no tunnel that is on, of a kind that is carried out here", m.Gateway.Name)

@@ -14,6 +14,7 @@ type pemText struct {
 
 type forNames struct {
 	For []string `json:"for" minItems:"1" nullable:"false" doc:"Names and addresses that people dial."`
+	Key string   `json:"key,omitempty" enum:"ecdsa,rsa" doc:"Of what kind its key is; ecdsa if not given."`
 }
 
 // removal forgets something that revisions refer to by name.
@@ -32,7 +33,7 @@ func (s *Server) trustRoutes() {
 		Body forNames
 	},
 	) (*body[trust.Certificate], error) {
-		return answered(t.Make(ctx, in.Name, in.Body.For...))
+		return answered(t.MakeWith(ctx, in.Body.Key, in.Name, in.Body.For...))
 	})
 	register(s, "PUT", "/certificates/{name}", "import-certificate", "Keep a certificate of another authority with those above it and its key", func(ctx context.Context, in *struct {
 		Named
@@ -49,7 +50,7 @@ func (s *Server) trustRoutes() {
 		Body forNames
 	},
 	) (*body[pemText], error) {
-		text, err := t.Request(ctx, in.Name, in.Body.For...)
+		text, err := t.Request(ctx, in.Body.Key, in.Name, in.Body.For...)
 		return answered(pemText{text}, err)
 	})
 	register(s, "POST", "/certificates/{name}/revoke", "revoke-certificate", "Put a certificate of the own authority on the revocation list", func(ctx context.Context, in *struct {

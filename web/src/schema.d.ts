@@ -1567,6 +1567,11 @@ export interface components {
             /** @description The names that it is good for. */
             holds: string[];
             issuer?: string;
+            /**
+             * @description Of what kind its key is.
+             * @enum {string}
+             */
+            key?: "ecdsa" | "rsa" | "ed25519";
             name: string;
             /** @description Signed by the service's own authority, and renewed by itself before it expires. */
             own: boolean;
@@ -1828,6 +1833,11 @@ export interface components {
         ForNames: {
             /** @description Names and addresses that people dial. */
             for: string[];
+            /**
+             * @description Of what kind its key is; ecdsa if not given.
+             * @enum {string}
+             */
+            key?: "ecdsa" | "rsa";
         };
         ForwardFlow: {
             dst: string;
@@ -2640,6 +2650,8 @@ export interface components {
             pfs?: boolean;
             /** @description Another gateway, by name or address, to which devices are sent on that follow (RFC 5685), before they log in; others are served here. */
             "send-to"?: string;
+            /** @description Takes signatures with SHA-1 of people's RSA keys, where they log in by certificate. */
+            "sha1-signatures"?: boolean;
             suites?: string[];
             /**
              * Format: int64
@@ -2961,7 +2973,7 @@ export interface components {
             "keep-mss"?: boolean;
             /** @description How often devices behind a translation keep it open, 5s to 5m; 20s if not given. The device does it. */
             keepalive?: string;
-            /** @description ikev2 is carried out; masque, l2tp-ipsec, key-pair-udp and portal are refused until they are; pptp is refused for good. */
+            /** @description ikev2 is carried out; masque, l2tp-ipsec and portal are refused until they are; pptp is refused for good. */
             kind: string;
             /** @description How long keys may be used. Whoever comes first renews them, the gateway when nine tenths are over; a session whose device does not go along is ended. */
             lifetimes?: components["schemas"]["PlanLifetimes"];
@@ -2990,8 +3002,12 @@ export interface components {
             patience?: string;
             /** @description Renewed associations for traffic must have a key exchange of their own. */
             pfs?: boolean;
+            /** @description Name of another certificate for the same name, of another kind of key: whichever a device says that it takes is shown, and RSA to one that says nothing. */
+            "second-certificate"?: string;
             /** @description Another gateway, by name or address, to which devices are sent on that follow (RFC 5685), before they log in; others are served here. */
             "send-to"?: string;
+            /** @description Takes signatures with SHA-1 of people's RSA keys, where they log in by certificate. */
+            "sha1-signatures"?: boolean;
             suites?: string[];
             /**
              * Format: int64

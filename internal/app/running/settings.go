@@ -2,6 +2,7 @@ package running
 
 import (
 	"context"
+	"crypto/x509"
 	"fmt"
 
 	"yellowlantern/internal/app/refusal"
@@ -29,22 +30,29 @@ func (s *Service) Settings(ctx context.Context, text string) (gateway.Settings, 
 	for _, r := range records {
 		revoked[r.Serial] = true
 	}
+	var own *x509.Certificate
 	if ca, err := s.Store.Certificate(ctx, store.AuthorityName); err == nil {
-		set.Authorities = [][]byte{ca.DER}
+		set.Authorities, own = [][]byte{ca.DER}, ca.Leaf
 	}
 	for _, t := range doc.Plan.Tunnels {
 		if t.Off || t.Gateway != set.Gateway {
 			continue
 		}
-		pair, err := s.Store.Certificate(ctx, t.Certificate)
-		if err != nil {
-			return set, fmt.Errorf("certificate %q: %w", t.Certificate, err)
+		for _, name := range t.Certificates() {
+			pair, err := s.Store.Certificate(ctx, name)
+			if err != nil {
+				return set, fmt.Errorf("certificate %q: %w", name, err)
+			}
+			if revoked[pair.Leaf.SerialNumber.Text(16)] {
+				return set, refusal.Invalid(fmt.Sprintf(
+					"certificate %s, which tunnel %s shows, is revoked: make another one under that name (yl certificate make)", name, t.Name))
+			}
+			root := pair.Root
+			if own != nil && pair.Leaf.CheckSignatureFrom(own) == nil {
+				root = own.Raw
+			}
+			set.Certificates[name] = gateway.Certificate{Chain: pair.Chain(), Key: pair.Key, Root: root}
 		}
-		if revoked[pair.Leaf.SerialNumber.Text(16)] {
-			return set, refusal.Invalid(fmt.Sprintf(
-				"certificate %s, which tunnel %s shows, is revoked: make another one under that name (yl certificate make)", t.Certificate, t.Name))
-		}
-		set.Certificates[t.Certificate] = gateway.Certificate{Chain: pair.Chain(), Key: pair.Key}
 	}
 	return set, nil
 }

@@ -45,6 +45,7 @@ type Certificate struct {
 	Holds   []string  `json:"holds" nullable:"false" doc:"The names that it is good for."`
 	Expires time.Time `json:"expires,omitzero"`
 	Issuer  string    `json:"issuer,omitempty"`
+	Key     string    `json:"key,omitempty" enum:"ecdsa,rsa,ed25519" doc:"Of what kind its key is."`
 	Own     bool      `json:"own" doc:"Signed by the service's own authority, and renewed by itself before it expires."`
 	Waiting bool      `json:"waiting" doc:"A signing request was made, and its certificate has not come."`
 	Revoked bool      `json:"revoked"`
@@ -70,6 +71,11 @@ var errAuthority = refusal.Invalid("that name is the authority's own")
 
 // Make makes a certificate by the own authority, for names that people dial, in place of an older one.
 func (s *Service) Make(ctx context.Context, name string, dial ...string) (Certificate, error) {
+	return s.MakeWith(ctx, cert.ECDSA, name, dial...)
+}
+
+// MakeWith is Make with a kind of key, cert.ECDSA or cert.RSA.
+func (s *Service) MakeWith(ctx context.Context, kind, name string, dial ...string) (Certificate, error) {
 	if name == store.AuthorityName {
 		return Certificate{}, errAuthority
 	}
@@ -78,7 +84,7 @@ func (s *Service) Make(ctx context.Context, name string, dial ...string) (Certif
 		return Certificate{}, err
 	}
 	ca.List = s.listURL()
-	pair, err := ca.NewGateway(rand.Reader, time.Now(), dial...)
+	pair, err := ca.NewGatewayWith(rand.Reader, time.Now(), kind, dial...)
 	if err != nil {
 		return Certificate{}, refusal.Mistaken(err)
 	}
@@ -114,13 +120,13 @@ func (s *Service) Import(ctx context.Context, name, chain, key string) (Certific
 }
 
 // Request makes a key and a signing request (PKCS #10) for another authority, PEM.
-func (s *Service) Request(ctx context.Context, name string, dial ...string) (string, error) {
+func (s *Service) Request(ctx context.Context, kind, name string, dial ...string) (string, error) {
 	if name == store.AuthorityName {
 		return "", errAuthority
 	}
-	key, err := cert.NewKey(rand.Reader)
+	key, err := cert.NewKeyOf(rand.Reader, kind)
 	if err != nil {
-		return "", err
+		return "", refusal.Mistaken(err)
 	}
 	text, err := cert.Request(rand.Reader, key, dial...)
 	if err != nil {
@@ -166,7 +172,7 @@ func (s *Service) Remove(ctx context.Context, name string, evenSo bool) error {
 func tunnelsOf(certificate string) func(*plan.Plan) []string {
 	return func(p *plan.Plan) (out []string) {
 		for _, t := range p.Tunnels {
-			if !t.Off && t.Certificate == certificate {
+			if !t.Off && slices.Contains(t.Certificates(), certificate) {
 				out = append(out, "tunnel "+t.Name)
 			}
 		}
@@ -319,8 +325,11 @@ func (s *Service) usedBy(ctx context.Context) map[string][]string {
 	}
 	if doc, err := s.Wholes.Read(newest.Text); err == nil {
 		for _, t := range doc.Plan.Tunnels {
-			if !t.Off {
-				out[t.Certificate] = append(out[t.Certificate], t.Name)
+			if t.Off {
+				continue
+			}
+			for _, name := range t.Certificates() {
+				out[name] = append(out[name], t.Name)
 			}
 		}
 	}
@@ -347,7 +356,7 @@ func (s *Service) Certificates(ctx context.Context) ([]Certificate, error) {
 	for _, r := range records {
 		c := Certificate{Name: r.Name, Holds: []string{}, Waiting: len(r.Pending) > 0, Used: append([]string{}, used[r.Name]...)}
 		if leaf, err := x509.ParseCertificate(r.DER); err == nil {
-			c.Holds, c.Expires, c.Issuer = cert.Names(leaf), leaf.NotAfter, leaf.Issuer.CommonName
+			c.Holds, c.Expires, c.Issuer, c.Key = cert.Names(leaf), leaf.NotAfter, leaf.Issuer.CommonName, cert.KindOf(leaf)
 			c.Own = ca != nil && leaf.CheckSignatureFrom(ca) == nil
 			c.Revoked = slices.ContainsFunc(revoked,
 				func(x store.RevokedCertificate) bool { return x.Serial == leaf.SerialNumber.Text(16) })
@@ -386,7 +395,7 @@ func (s *Service) Renew(ctx context.Context, now time.Time) error {
 			continue
 		}
 		ca.List = s.listURL()
-		next, err := ca.NewGateway(rand.Reader, now, cert.Names(pair.Leaf)...)
+		next, err := ca.NewGatewayWith(rand.Reader, now, cert.KindOf(pair.Leaf), cert.Names(pair.Leaf)...)
 		if err != nil {
 			return err
 		}
@@ -416,7 +425,7 @@ func (s *Service) fitsRunning(ctx context.Context, name string, pair *cert.Pair)
 		return nil // it does not run: nobody is shown anything
 	}
 	for _, t := range doc.Plan.Tunnels {
-		if t.Off || t.Certificate != name {
+		if t.Off || !slices.Contains(t.Certificates(), name) {
 			continue
 		}
 		dial := ""
@@ -439,16 +448,25 @@ func (s *Service) Of(ctx context.Context, m *site.Model, tunnel string) (string,
 	if err != nil {
 		return "", err
 	}
-	if t := m.Names.Tunnels[tunnel]; t != nil {
-		pair, err := s.Store.Certificate(ctx, t.Certificate)
-		if err == nil && pair.Leaf.CheckSignatureFrom(ca.Leaf) != nil {
-			return string(pair.Trust()), nil
-		}
+	t := m.Names.Tunnels[tunnel]
+	if t == nil {
+		return string(ca.PEM()), nil
+	}
+	var out []string
+	for _, name := range t.Certificates() {
+		pair, err := s.Store.Certificate(ctx, name)
 		if err != nil && !errors.Is(err, store.ErrNotFound) {
 			return "", err
 		}
+		of := string(ca.PEM())
+		if err == nil && pair.Leaf.CheckSignatureFrom(ca.Leaf) != nil {
+			of = string(pair.Trust())
+		}
+		if !slices.Contains(out, of) {
+			out = append(out, of)
+		}
 	}
-	return string(ca.PEM()), nil
+	return strings.Join(out, ""), nil
 }
 
 // byHand is what a reason says of a certificate that somebody does something with.

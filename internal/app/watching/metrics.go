@@ -100,8 +100,10 @@ func (m metrics) Collect(out chan<- prometheus.Metric) {
 		gauge(descProof, float64(n), outcome)
 	}
 	for _, t := range known.Model.Plan.Tunnels {
-		if pair, err := m.s.Store.Certificate(ctx, t.Certificate); err == nil && !t.Off {
-			gauge(descExpires, float64(pair.Leaf.NotAfter.Unix()), t.Certificate)
+		for _, name := range t.Certificates() {
+			if pair, err := m.s.Store.Certificate(ctx, name); err == nil && !t.Off {
+				gauge(descExpires, float64(pair.Leaf.NotAfter.Unix()), name)
+			}
 		}
 	}
 }

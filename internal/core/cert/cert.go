@@ -5,7 +5,9 @@ package cert
 import (
 	"crypto"
 	"crypto/ecdsa"
+	"crypto/ed25519"
 	"crypto/elliptic"
+	"crypto/rsa"
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"encoding/pem"
@@ -46,12 +48,49 @@ func NewAuthority(rand io.Reader, now time.Time, name string) (*Pair, error) {
 	t := template(now, AuthorityLife, name+" authority")
 	t.IsCA, t.BasicConstraintsValid, t.MaxPathLenZero = true, true, true
 	t.KeyUsage = x509.KeyUsageCertSign | x509.KeyUsageCRLSign
-	return create(rand, t, nil)
+	key, err := NewKey(rand)
+	if err != nil {
+		return nil, err
+	}
+	return create(rand, t, key, nil)
 }
 
 // NewKey makes a key for a certificate: ECDSA on P-256, which every system's own client accepts.
 func NewKey(rand io.Reader) (*ecdsa.PrivateKey, error) {
 	return ecdsa.GenerateKey(elliptic.P256(), rand)
+}
+
+// Kinds of keys of certificates.
+const (
+	ECDSA   = "ecdsa"
+	RSA     = "rsa"
+	Ed25519 = "ed25519"
+)
+
+const bitsRSA = 2048 // what every system takes; a gateway's certificate lasts a year
+
+// NewKeyOf makes a key of a kind, ECDSA (on P-256) or RSA.
+func NewKeyOf(rand io.Reader, kind string) (crypto.Signer, error) {
+	switch kind {
+	case ECDSA, "":
+		return NewKey(rand)
+	case RSA:
+		return rsa.GenerateKey(rand, bitsRSA)
+	}
+	return nil, fmt.Errorf("keys of certificates are made as %s or %s, not as %q", ECDSA, RSA, kind)
+}
+
+// KindOf is the kind of a certificate's key; empty: another one.
+func KindOf(c *x509.Certificate) string {
+	switch c.PublicKey.(type) {
+	case *ecdsa.PublicKey:
+		return ECDSA
+	case *rsa.PublicKey:
+		return RSA
+	case ed25519.PublicKey:
+		return Ed25519
+	}
+	return ""
 }
 
 // PersonLife is how long a person's certificate lasts.
@@ -114,11 +153,24 @@ func (ca *Pair) NewSigner(rand io.Reader, now time.Time, name string) (*Pair, er
 	if ca.List != "" {
 		t.CRLDistributionPoints = []string{ca.List}
 	}
-	return create(rand, t, ca)
+	key, err := NewKey(rand)
+	if err != nil {
+		return nil, err
+	}
+	return create(rand, t, key, ca)
 }
 
 // NewGateway makes a certificate for the names that people dial.
 func (ca *Pair) NewGateway(rand io.Reader, now time.Time, names ...string) (*Pair, error) {
+	return ca.NewGatewayWith(rand, now, ECDSA, names...)
+}
+
+// NewGatewayWith is NewGateway with a kind of key, ECDSA or RSA.
+func (ca *Pair) NewGatewayWith(rand io.Reader, now time.Time, kind string, names ...string) (*Pair, error) {
+	key, err := NewKeyOf(rand, kind)
+	if err != nil {
+		return nil, err
+	}
 	if len(names) == 0 {
 		return nil, errors.New("a gateway's certificate needs a name")
 	}
@@ -129,18 +181,14 @@ func (ca *Pair) NewGateway(rand io.Reader, now time.Time, names ...string) (*Pai
 	if ca.List != "" {
 		t.CRLDistributionPoints = []string{ca.List}
 	}
-	return create(rand, t, ca)
+	return create(rand, t, key, ca)
 }
 
 func template(now time.Time, life time.Duration, name string) *x509.Certificate {
 	return &x509.Certificate{Subject: pkix.Name{CommonName: name}, NotBefore: now.Add(-time.Hour), NotAfter: now.Add(life)}
 }
 
-func create(rand io.Reader, t *x509.Certificate, ca *Pair) (*Pair, error) {
-	key, err := NewKey(rand)
-	if err != nil {
-		return nil, err
-	}
+func create(rand io.Reader, t *x509.Certificate, key crypto.Signer, ca *Pair) (*Pair, error) {
 	if err := number(rand, t); err != nil {
 		return nil, err
 	}
@@ -148,7 +196,7 @@ func create(rand io.Reader, t *x509.Certificate, ca *Pair) (*Pair, error) {
 	if ca != nil {
 		signer = ca
 	}
-	der, err := x509.CreateCertificate(rand, t, signer.Leaf, &key.PublicKey, signer.Key)
+	der, err := x509.CreateCertificate(rand, t, signer.Leaf, key.Public(), signer.Key)
 	if err != nil {
 		return nil, err
 	}

@@ -24,6 +24,11 @@ func ikev2(o *OfTunnel) {
 	own := o.Tunnel.IKEv2()
 	o.algorithms(own)
 	o.sendTo(own.SendTo)
+	if own.SHA1 {
+		o.Add(Warn, "sha1-signatures", "sha1-signatures", "leave it out where devices can be set to more, or give people keys on a curve",
+			"people may prove themselves by signatures with SHA-1, which no longer withstands attacks")
+		o.Mend("remove", "sha1-signatures", "")
+	}
 	if own.SendTo != "" && o.Tunnel.Login == plan.LoginSharedKey {
 		o.Add(Stop, "not-yet", "send-to", "leave it out, or use another login",
 			"devices that prove themselves by a shared key cannot be sent on yet: they would not know that it was this gateway that did it")

@@ -16,27 +16,46 @@ func (c *checker) trust() {
 		if t.Off || g == nil {
 			continue
 		}
-		path := "tunnels/" + t.Name + "/certificate"
-		dial := t.IdentityOr(g.Dial)
-		have := c.Certificates[t.Certificate]
-		if have == nil {
-			c.add(Stop, "no-certificate", path, "make one: yl certificate make "+t.Certificate+" --for "+dial,
-				"there is no certificate %q: devices cannot tell the gateway from an impostor, and do not connect", t.Certificate)
-			c.todo(MakeCertificate, t.Certificate, dial)
+		base, dial := "tunnels/"+t.Name, t.IdentityOr(g.Dial)
+		c.certificate(base+"/certificate", t.Certificate, dial, "")
+		if t.Second == "" {
 			continue
 		}
-		if why := cert.Problem(have, dial, c.Now); why != "" {
-			c.add(Stop, "certificate-refused", path, "make one for "+dial+": yl certificate make "+t.Certificate+" --for "+dial,
-				"devices refuse certificate %q: %s", t.Certificate, why)
-			c.todo(MakeCertificate, t.Certificate, dial)
-		} else if left := have.NotAfter.Sub(c.Now); left < expiresSoon {
-			c.add(Warn, "certificate-expires", path, "make a new one before then",
-				"certificate %q expires in %d days: nobody can connect from then on", t.Certificate, int(left.Hours()/24))
+		path := base + "/second-certificate"
+		c.certificate(path, t.Second, dial, " --key-kind rsa")
+		first, second := c.Certificates[t.Certificate], c.Certificates[t.Second]
+		if t.Second == t.Certificate || first != nil && second != nil && cert.KindOf(first) == cert.KindOf(second) {
+			c.add(Warn, "certificates-alike", path, "make the second one with another kind of key: yl certificate make "+t.Second+" --for "+
+				dial+" --key-kind rsa", "both certificates of tunnel %s have the same kind of key: the second helps no device", t.Name)
+			c.mend("remove", path, "")
 		}
-		if c.Authority != nil && have.CheckSignatureFrom(c.Authority) != nil && bytes.Equal(have.RawIssuer, have.RawSubject) {
-			c.add(Warn, "certificate-self-signed", path,
-				"make one by the service's own authority: yl certificate make "+t.Certificate+" --for "+dial,
-				"certificate %q is signed by itself: no device trusts it unless its user clicks through a warning", t.Certificate)
+	}
+}
+
+// certificate finds that devices will not accept one.
+func (c *checker) certificate(path, name, dial, kind string) {
+	have := c.Certificates[name]
+	if have == nil {
+		c.add(Stop, "no-certificate", path, "make one: yl certificate make "+name+" --for "+dial+kind,
+			"there is no certificate %q: devices cannot tell the gateway from an impostor, and do not connect", name)
+		if kind == "" {
+			c.todo(MakeCertificate, name, dial)
 		}
+		return
+	}
+	if why := cert.Problem(have, dial, c.Now); why != "" {
+		c.add(Stop, "certificate-refused", path, "make one for "+dial+": yl certificate make "+name+" --for "+dial+kind,
+			"devices refuse certificate %q: %s", name, why)
+		if kind == "" {
+			c.todo(MakeCertificate, name, dial)
+		}
+	} else if left := have.NotAfter.Sub(c.Now); left < expiresSoon {
+		c.add(Warn, "certificate-expires", path, "make a new one before then",
+			"certificate %q expires in %d days: nobody can connect from then on", name, int(left.Hours()/24))
+	}
+	if c.Authority != nil && have.CheckSignatureFrom(c.Authority) != nil && bytes.Equal(have.RawIssuer, have.RawSubject) {
+		c.add(Warn, "certificate-self-signed", path,
+			"make one by the service's own authority: yl certificate make "+name+" --for "+dial+kind,
+			"certificate %q is signed by itself: no device trusts it unless its user clicks through a warning", name)
 	}
 }

@@ -609,7 +609,7 @@ func TestTunnelByName(t *testing.T) {
 		w := newWorld(t, func(s *Settings, c *Caller) {
 			s.ID, s.Algorithms = "main", onlyX
 			s.More = []Tunnel{{
-				ID: "field", Name: "field.tern.example", Chain: [][]byte{second.DER}, Key: second.Key,
+				ID: "field", Name: "field.tern.example", Credential: Credential{Chain: [][]byte{second.DER}, Key: second.Key},
 				Algorithms: policy("ChaCha20-Poly1305", "PRF-HMAC-SHA2-512", "P-384"), Liveness: time.Minute,
 			}}
 			c.Name, c.Algorithms = ask, policy(words...)

@@ -135,6 +135,7 @@ type Initiator struct {
 	counters     Counters
 	doubted      time.Time // when the gateway was last asked because of what anybody could have sent
 	spis         map[uint64]*ikeSA
+	announces    bool  // the gateway says by which methods it takes AUTH, and so do we
 	mixes        bool  // both sides can mix a shared key in
 	mixed        *keys // with it
 	mixedIn      bool  // it went in
@@ -361,6 +362,7 @@ func (i *Initiator) float(m *message) {
 	}
 	_, i.parts = m.notified(nFragments)
 	i.hashes = hashesIn(m)
+	_, i.announces = m.notified(nMethods)
 	_, i.mixes = m.notified(nMixes)
 	i.mixes = i.mixes && i.c.MixedIn != nil
 	if got, ok := m.notified(nNATDestination); ok {
@@ -406,6 +408,9 @@ func (i *Initiator) wishes() []payload {
 		selectors(plTSi, netset.Everywhere), selectors(plTSr, netset.Everywhere),
 	}
 	ps = append(ps, notify{kind: nMoves}.payload(), notify{kind: nTicketWanted}.payload())
+	if i.announces {
+		ps = append(ps, append(bySignature(), announcement{method: authSharedKey}).payload())
+	}
 	if i.c.Device != "" && i.c.SharedKey == nil {
 		ps = append(ps, notify{kind: nInitialContact}.payload())
 	}

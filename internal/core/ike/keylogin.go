@@ -111,10 +111,13 @@ func (r *login) authByKey(m *message) {
 func (r *login) verifies(shown Shown, key crypto.PublicKey, method uint8, data []byte) {
 	theirs := r.sa.keys.signedOctets(r.initRequest, r.nr, r.sa.keys.pi, r.idBody)
 	ours := r.sa.keys.signedOctets(r.initResponse, r.ni, r.sa.keys.pr, identityFor(r.tunnel.Name).body())
-	own, rand, hashes := r.tunnel.Key, r.l.set.Rand, r.hashes
+	own, rand, hashes, sha1 := r.by.Key, r.l.set.Rand, r.hashes, r.tunnel.SHA1
 	r.shown, r.awaits = shown, awaitsWork
 	r.l.emit(Work{Do: func() Finish {
 		wrong := verify(key, method, data, theirs)
+		if wrong != nil && sha1 && method == authRSA {
+			wrong = verifyRSA(key, data, theirs, crypto.SHA1)
+		}
 		var sig payload
 		var err error
 		if wrong == nil {

@@ -1,7 +1,6 @@
 package ike
 
 import (
-	"crypto"
 	"crypto/sha1"
 	"crypto/x509"
 	"encoding/binary"
@@ -19,12 +18,12 @@ import (
 
 // Tunnel is one way in, told apart from others by the name that the device asks for (IDr, RFC 7296 §2.15).
 type Tunnel struct {
-	ID         string        // what the plan calls it
-	Name       string        // what people dial: the gateway's identity, held by its certificate
-	Chain      [][]byte      // certificates in DER, the gateway's first
-	Key        crypto.Signer // of the gateway's certificate
-	Algorithms Policy        // what is accepted, the preferred first
-	PFS        bool          // renewed Child SAs must have a key exchange of their own
+	ID         string     // what the plan calls it
+	Name       string     // what people dial: the gateway's identity, held by its certificate
+	Credential            // the gateway's
+	Second     Credential // for the same name, of another kind of key, for devices that do not take the first; none: there is none
+	Algorithms Policy     // what is accepted, the preferred first
+	PFS        bool       // renewed Child SAs must have a key exchange of their own
 	// Liveness is after how long a silence the peer is asked whether it is still there; IKELife and ESPLife are how long keys may be
 	// used without being renewed (0: no limit).
 	Liveness, IKELife, ESPLife time.Duration
@@ -34,6 +33,8 @@ type Tunnel struct {
 	Proof       Proof
 	Authorities []*x509.Certificate
 	Mixing      Mixing
+	// SHA1 takes signatures with it of people's RSA keys (method 1): some systems write no others.
+	SHA1 bool
 	// SendTo is the name or address of another gateway to which devices are sent on that follow; empty: they are served here.
 	SendTo string
 	// Patience is for how long our requests are repeated before a device that does not answer counts as gone; 0: four minutes.
@@ -358,8 +359,8 @@ func (r *login) welcome(ps []payload) {
 	if r.mixes {
 		ps = append(ps, notify{kind: nMixes}.payload())
 	}
-	if r.hashes != 0 {
-		ps = append(ps, ourHashes.payload())
+	if r.hashes != 0 { // older systems may stumble over what they do not know
+		ps = append(ps, ourHashes.payload(), l.set.methods().payload())
 	}
 	if r.ticket == nil {
 		for _, t := range l.set.tunnels() {
@@ -514,7 +515,7 @@ func (l *Listener) Configure(set Settings) error {
 
 func (s Settings) check() error {
 	for _, t := range s.tunnels() {
-		if len(t.Chain) == 0 || t.Key == nil || len(t.Algorithms.groups) == 0 || t.Name == "" {
+		if len(t.Chain) == 0 || t.Key == nil || t.Second.Key != nil && len(t.Second.Chain) == 0 || len(t.Algorithms.groups) == 0 || t.Name == "" {
 			return errors.New("ike: a gateway needs a name, a certificate with its key, and algorithms")
 		}
 	}

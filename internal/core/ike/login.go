@@ -55,6 +55,7 @@ type login struct {
 	initRequest, initResponse []byte
 	ni, nr                    []byte
 	hashes                    hashes
+	by                        Credential // by which the gateway proves itself
 
 	idBody  []byte // the peer's ID payload
 	said    string // who it claims to be, in the login itself
@@ -255,6 +256,7 @@ func (r *login) authFirst(m *message) {
 	if !r.chooseTunnel(m) {
 		return
 	}
+	r.by = r.tunnel.credential(m, announcedIn(m), r.hashes)
 	switch _, byKey := m.find(plAuth); {
 	case byKey != (r.tunnel.Proof != ByPassword):
 		r.fail(nAuthenticationFailed, reason.Of(reason.WrongLoginMethod, nil))
@@ -265,7 +267,7 @@ func (r *login) authFirst(m *message) {
 		r.authByKey(m)
 		return
 	}
-	key, rand, theirs := r.tunnel.Key, r.l.set.Rand, r.hashes
+	key, rand, theirs := r.by.Key, r.l.set.Rand, r.hashes
 	octets := r.sa.keys.signedOctets(r.initResponse, r.ni, r.sa.keys.pr, identityFor(r.tunnel.Name).body())
 	r.awaits = awaitsWork
 	r.l.emit(Work{Do: func() Finish {
@@ -300,7 +302,7 @@ func (r *login) ask(message []byte) {
 // shows is what the gateway shows of itself before a person logs in.
 func (r *login) shows() []payload {
 	ps := []payload{{kind: plIDr, body: identityFor(r.tunnel.Name).body()}}
-	for _, der := range r.tunnel.Chain {
+	for _, der := range r.by.Chain {
 		ps = append(ps, payload{kind: plCert, body: append([]byte{certX509}, der...)})
 	}
 	return append(ps, r.proof)

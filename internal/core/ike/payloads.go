@@ -144,6 +144,7 @@ const (
 	nMixes                notifyType = 16435 // USE_PPK, RFC 8784 §5
 	nMixedIdentity        notifyType = 16436 // PPK_IDENTITY
 	nWithoutMixed         notifyType = 16437 // NO_PPK_AUTH
+	nMethods              notifyType = 16443 // SUPPORTED_AUTH_METHODS, RFC 9593 §5
 	nIntermediate         notifyType = 16438 // INTERMEDIATE_EXCHANGE_SUPPORTED, RFC 9242 §4
 	nSignatureHashes      notifyType = 16431
 	nFragments            notifyType = 16430 // RFC 7383 §2.3

@@ -217,6 +217,9 @@ func verify(key crypto.PublicKey, method uint8, data, octets []byte) error {
 		}
 		return nil
 	}
+	if method == authRSA {
+		return verifyRSA(key, data, octets, crypto.SHA256, crypto.SHA384, crypto.SHA512)
+	}
 	if method != authSignature {
 		return fmt.Errorf("ike: the other side authenticates by method %d, which is not accepted", method)
 	}
@@ -248,6 +251,24 @@ func verify(key crypto.PublicKey, method uint8, data, octets []byte) error {
 		}
 	case ed25519.PublicKey:
 		if named(ed25519Signing) && ed25519.Verify(pub, octets, sig) {
+			return nil
+		}
+	}
+	return errSignature
+}
+
+// verifyRSA checks method 1, by PKCS #1 with one of the hashes, which the signature names (RFC 7296 §3.8). Systems that announce no hashes
+// have no other with RSA.
+func verifyRSA(key crypto.PublicKey, sig, octets []byte, hashes ...crypto.Hash) error {
+	pub, ok := key.(*rsa.PublicKey)
+	if !ok {
+		return errSignature
+	}
+	if err := cert.GoodRSA(pub); err != nil {
+		return err
+	}
+	for _, h := range hashes {
+		if rsa.VerifyPKCS1v15(pub, h, digest(h, octets), sig) == nil {
 			return nil
 		}
 	}

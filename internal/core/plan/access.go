@@ -28,16 +28,25 @@ type Reservation struct {
 // Tunnel is a way in: what every kind has, and beside it what its kind brings.
 type Tunnel struct {
 	Name        string `json:"name" eg:"main" doc:"Its name."`
-	Kind        string `json:"kind" oneof:"kinds" doc:"ikev2 is carried out; masque, l2tp-ipsec, key-pair-udp and portal are refused until they are; pptp is refused for good."`
+	Kind        string `json:"kind" oneof:"kinds" doc:"ikev2 is carried out; masque, l2tp-ipsec and portal are refused until they are; pptp is refused for good."`
 	Gateway     string `json:"gateway" ref:"gateways" doc:"The gateway that offers it."`
 	Login       string `json:"login" enum:"eap-mschapv2,certificate,public-key,eap-tls,eap-ttls,pre-shared-key" doc:"How people log in. eap-mschapv2: user and password. certificate: by a certificate that the own authority issued for the person's key. public-key: by a key alone, which yl dial has. pre-shared-key: by a key that the person and the gateway both know, each person their own; the device calls itself by the person's name. The others are not carried out yet." then:"A key never leaves its device, and can be taken back by itself."`
 	Identity    string `json:"identity,omitempty" eg:"field.tern.example" doc:"The name by which devices ask for this tunnel, where a gateway has several; the gateway's dial if not given. The certificate must hold it."`
 	Certificate string `json:"certificate" eg:"gate" doc:"Name of the gateway's certificate, kept beside the plan."`
+	Second      string `json:"second-certificate,omitempty" eg:"gate-rsa" doc:"Name of another certificate for the same name, of another kind of key: whichever a device says that it takes is shown, and RSA to one that says nothing."`
 	MTU         int    `json:"mtu,omitempty" minimum:"0" maximum:"1500" eg:"1400" doc:"Largest packet inside the tunnel, in octets, 1280 to 1420; 1400 if not given."`
 	KeepMSS     bool   `json:"keep-mss,omitempty" doc:"Leaves the segment size that TCP agrees on alone." then:"Where ICMP is filtered, connections open and large pages hang."`
 	Off         bool   `json:"off,omitempty" doc:"Keeps the tunnel without offering it."`
 	// Own are the settings of its kind, a pointer to the kind's struct; in a document they stand among the others.
 	Own any `json:"-"`
+}
+
+// Certificates are the names of the gateway's certificates: one or two.
+func (t Tunnel) Certificates() []string {
+	if t.Second == "" || t.Second == t.Certificate {
+		return []string{t.Certificate}
+	}
+	return []string{t.Certificate, t.Second}
 }
 
 // Defaults is what passages take that do not say it themselves.

@@ -22,6 +22,7 @@ const KindIKEv2 = "ikev2"
 type IKEv2 struct {
 	Algorithms *Algorithms `json:"algorithms,omitempty" ask:"always" doc:"What keys and traffic are protected with: a level, or items by name, or both."`
 	MixedIn    string      `json:"mixed-in-key,omitempty" enum:"accept,demand" doc:"Keys that people share with the gateway beside what they log in with, mixed into those for traffic (RFC 8784), so that traffic recorded today is not read by a quantum computer later; the login is. accept: where a device names one. demand: devices without one are refused." then:"yl dial has it; systems' own clients do not."`
+	SHA1       bool        `json:"sha1-signatures,omitempty" doc:"Takes signatures with SHA-1 of people's RSA keys, where they log in by certificate." then:"Some systems write no others. Whoever can make two messages with one SHA-1, which has been done, comes closer to writing another's."`
 	PFS        bool        `json:"pfs,omitempty" doc:"Renewed associations for traffic must have a key exchange of their own." then:"A key found later opens less; a device that renews without it loses its session."`
 	Lifetimes  Lifetimes   `json:"lifetimes,omitzero" doc:"How long keys may be used. Whoever comes first renews them, the gateway when nine tenths are over; a session whose device does not go along is ended."`
 	Liveness   Duration    `json:"liveness,omitempty" eg:"30s" doc:"After so long a silence the device is asked whether it is still there, 10s to 1h; 30s if not given."`

@@ -23,7 +23,7 @@ type Kind struct {
 // kinds are those that are carried out, known the words that a plan may name.
 var (
 	kinds = []Kind{ikev2}
-	known = []string{KindIKEv2, "masque", "l2tp-ipsec", "key-pair-udp", "portal", "pptp"}
+	known = []string{KindIKEv2, "masque", "l2tp-ipsec", "portal", "pptp"}
 )
 
 // AllowKind makes plans take tunnels of a kind, which is carried out. It is called before anything runs.

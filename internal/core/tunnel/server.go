@@ -23,11 +23,18 @@ type Kind interface {
 // Way is one tunnel of the plan, by which devices are answered.
 type Way struct {
 	plan.Tunnel
-	Identity string        // the name by which devices ask for it
-	Chain    [][]byte      // certificates in DER, the gateway's first; nil: it has none
-	Key      crypto.Signer // of the gateway's certificate
+	Identity string // the name by which devices ask for it
+	// Credentials are the gateway's, the preferred first.
+	Credentials []Credential
 	// Authorities are those of people's certificates, DER, for devices that show theirs only to who asks for one.
 	Authorities [][]byte
+}
+
+// Credential is a certificate of the gateway's.
+type Credential struct {
+	Chain [][]byte      // DER, the gateway's own first; nil: there is none
+	Key   crypto.Signer // of it
+	Root  []byte        // the authority at the top, DER; nil: not known
 }
 
 // Packet is one that came from a session's device, authentic. It is valid during the call, and may be altered.

@@ -177,10 +177,17 @@ func callers(ways []tunnel.Way, logged bool) (ike.Settings, error) {
 	for _, w := range ways {
 		own := w.IKEv2()
 		way := ike.Tunnel{
-			ID: w.Name, Name: w.Identity, Chain: w.Chain, Key: w.Key, PFS: own.PFS, Liveness: own.Liveness.Or(plan.DefaultLiveness),
+			ID: w.Name, Name: w.Identity, PFS: own.PFS, Liveness: own.Liveness.Or(plan.DefaultLiveness),
 			Patience: time.Duration(own.Patience), IKELife: time.Duration(own.Lifetimes.IKE), ESPLife: time.Duration(own.Lifetimes.ESP),
 			SendTo: own.SendTo,
 			Volume: esp.Volume{Packets: uint64(own.Lifetimes.ESPPackets), Octets: uint64(own.Lifetimes.ESPMegabytes) * 1e6},
+		}
+		for i, c := range w.Credentials {
+			if i == 0 {
+				way.Credential = ike.Credential(c)
+			} else {
+				way.Second = ike.Credential(c)
+			}
 		}
 		var err error
 		if way.Algorithms, err = ike.PolicyOf(own.Set()); err != nil {
@@ -189,7 +196,7 @@ func callers(ways []tunnel.Way, logged bool) (ike.Settings, error) {
 		if a := own.Algorithms; a != nil && a.Demand {
 			way.Algorithms = way.Algorithms.Demanding()
 		}
-		way.Proof, way.Mixing = proofs[w.Login], mixings[own.MixedIn]
+		way.Proof, way.Mixing, way.SHA1 = proofs[w.Login], mixings[own.MixedIn], own.SHA1
 		for _, der := range w.Authorities {
 			if a, err := x509.ParseCertificate(der); err == nil {
 				way.Authorities = append(way.Authorities, a)
