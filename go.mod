@@ -15,6 +15,7 @@ require (
 	github.com/libtnb/sqlite v1.3.0
 	github.com/miekg/dns v1.1.73
 	github.com/prometheus/client_golang v1.25.0
+	github.com/skip2/go-qrcode v0.0.0-20200617195104-da1b6568686e
 	github.com/smallstep/pkcs7 v0.2.3
 	github.com/stretchr/testify v1.12.1
 	github.com/ti-mo/conntrack v0.6.0
@@ -30,6 +31,7 @@ require (
 	gvisor.dev/gvisor v0.0.0-20260905035102-160fafc42237
 	howett.net/plist v1.0.1
 	pgregory.net/rapid v1.3.0
+	software.sslmate.com/src/go-pkcs12 v0.7.4
 )
 
 require (
@@ -56,7 +58,6 @@ require (
 	github.com/prometheus/procfs v0.22.0 // indirect
 	github.com/remyoudompheng/bigfft v0.0.0-20230129092748-24d4a6f8daec // indirect
 	github.com/russross/blackfriday/v2 v2.1.0 // indirect
-	github.com/skip2/go-qrcode v0.0.0-20200617195104-da1b6568686e // indirect
 	github.com/ti-mo/netfilter v0.5.3 // indirect
 	github.com/u-root/uio v0.0.0-20230220225925-ffce2a382923 // indirect
 	github.com/vishvananda/netns v0.0.5 // indirect

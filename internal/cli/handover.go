@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -11,6 +12,7 @@ import (
 
 	"yellowlantern/internal/app/handover"
 	"yellowlantern/internal/client"
+	"yellowlantern/internal/private"
 )
 
 // userKit writes a person's kit into a folder.
@@ -20,6 +22,7 @@ func userKit(p *printer) *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "platform", Usage: "windows, apple or android (for yl dial: yl probe kit)", Required: true},
 			&cli.StringFlag{Name: "out", Usage: "folder for the files", Value: "."},
+			&cli.BoolFlag{Name: "new-password", Usage: "give the person another password, and put it into the kit"},
 		},
 		Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
 			user, err := argument(c, "user")
@@ -27,7 +30,8 @@ func userKit(p *printer) *cli.Command {
 				return err
 			}
 			var k handover.Made
-			if err := cl.Do(ctx, "POST", "/users/"+user+"/kits", map[string]string{"platform": c.String("platform")}, &k); err != nil {
+			wanted := map[string]any{"platform": c.String("platform"), "new-password": c.Bool("new-password")}
+			if err := cl.Do(ctx, "POST", "/users/"+user+"/kits", wanted, &k); err != nil {
 				return err
 			}
 			if printed, err := p.value(k); printed {
@@ -35,10 +39,6 @@ func userKit(p *printer) *cli.Command {
 			}
 			if err := os.MkdirAll(c.String("out"), 0o700); err != nil {
 				return Failing(ExitUsage, "%w", err)
-			}
-			steps := strings.Builder{}
-			for i, s := range k.Steps {
-				fmt.Fprintf(&steps, "%d. %s\n", i+1, s)
 			}
 			write := func(name string, b []byte) error {
 				path := filepath.Join(c.String("out"), name)
@@ -53,14 +53,61 @@ func userKit(p *printer) *cli.Command {
 				}
 				p.say("%s: %s", filepath.Join(c.String("out"), f.Name), f.About)
 			}
-			if err := write("steps.txt", []byte(steps.String())); err != nil {
+			if err := write("steps.txt", []byte(k.StepsText())); err != nil {
 				return err
 			}
 			p.say("%s: what %s does with it", filepath.Join(c.String("out"), "steps.txt"), user)
 			for i, s := range k.Steps {
 				p.say("%d. %s", i+1, s)
 			}
-			p.say("it comes in by tunnel %s; no password is in it", k.Tunnel)
+			holds := "no password is in it"
+			switch {
+			case k.Key:
+				holds = "a key for this device alone is in it, and nowhere else: hand it over safely"
+			case k.Password != "":
+				holds = "their new password is in it: hand it over safely"
+			}
+			p.say("it comes in by tunnel %s; %s", k.Tunnel, holds)
+			return nil
+		}),
+	}
+}
+
+// groupKits writes the kits of a whole group.
+func groupKits(p *printer) *cli.Command {
+	return &cli.Command{
+		Name: "kits", Usage: "write what everybody in a group needs for a kind of device, a folder for each person in one ZIP", ArgsUsage: "GROUP",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "platform", Usage: "windows, apple or android", Required: true},
+			&cli.StringFlag{Name: "out", Usage: "new file, which its owner alone can read", Required: true},
+			&cli.BoolFlag{Name: "new-passwords", Usage: "give each person another password, and put it into their kit"},
+		},
+		Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
+			group, err := argument(c, "group")
+			if err != nil {
+				return err
+			}
+			if _, err := os.Stat(c.String("out")); err == nil {
+				return Failing(ExitUsage, "%s is there already", c.String("out"))
+			}
+			var b handover.Batch
+			wanted := map[string]any{"platform": c.String("platform"), "new-passwords": c.Bool("new-passwords")}
+			if err := cl.Do(ctx, "POST", "/groups/"+url.PathEscape(group)+"/kits", wanted, &b); err != nil {
+				return err
+			}
+			if err := private.Write(c.String("out"), b.ZIP); err != nil {
+				return Failing(ExitUsage, "%w", err)
+			}
+			if printed, err := p.value(b); printed {
+				return err
+			}
+			for _, l := range b.Left {
+				p.say("left out: %s: %s", l.User, l.Why)
+			}
+			p.say("%s: kits for %d people, %d left out", c.String("out"), b.Made, len(b.Left))
+			if len(b.Left) > 0 {
+				return Failing(ExitNot, "not everybody of %s has a kit", group)
+			}
 			return nil
 		}),
 	}

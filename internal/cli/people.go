@@ -62,7 +62,7 @@ func users(p *printer) *cli.Command {
 			}
 			return p.done("user %s has a new password", name)
 		})},
-		userKeys(p), userSharedKeys(p), userKit(p), kitLinks(p),
+		userKeys(p), userSharedKeys(p), userKit(p), groupKits(p), kitLinks(p),
 		{Name: "remove", Usage: "remove a user", ArgsUsage: "USER", Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
 			name, err := argument(c, "user")
 			if err != nil {

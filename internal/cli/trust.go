@@ -15,7 +15,9 @@ import (
 
 func certificates(p *printer) *cli.Command {
 	forFlag := &cli.StringSliceFlag{Name: "for", Usage: "a name or address that people dial; several by repeating it", Required: true}
-	keyFlag := &cli.StringFlag{Name: "key-kind", Value: "ecdsa", Usage: "ecdsa, or rsa for older systems: a tunnel can have one of each (second-certificate)"}
+	keyFlag := &cli.StringFlag{
+		Name: "key-kind", Value: "ecdsa", Usage: "ecdsa, or rsa for older systems: a tunnel can have one of each (second-certificate)",
+	}
 	outFlag := &cli.StringFlag{Name: "out", Usage: "write it into this file; not given: print it"}
 	return &cli.Command{
 		Name: "certificate", Usage: "list, make, import, request and revoke certificates of gateways",
@@ -25,7 +27,8 @@ func certificates(p *printer) *cli.Command {
 				Name: "make", Usage: "make a certificate by the service's own authority, in place of an older one", ArgsUsage: "NAME", Flags: []cli.Flag{forFlag, keyFlag},
 				Action: named("certificate", func(ctx context.Context, c *cli.Command, cl *client.Client, name string) error {
 					var made trust.Certificate
-					if err := cl.Do(ctx, "POST", "/certificates/"+name, map[string]any{"for": c.StringSlice("for"), "key": c.String("key-kind")}, &made); err != nil {
+					wanted := map[string]any{"for": c.StringSlice("for"), "key": c.String("key-kind")}
+					if err := cl.Do(ctx, "POST", "/certificates/"+name, wanted, &made); err != nil {
 						return err
 					}
 					return p.done("certificate %s holds %s until %s; %s", name, strings.Join(made.Holds, ", "),
@@ -42,7 +45,8 @@ func certificates(p *printer) *cli.Command {
 			{
 				Name: "request", Usage: "make a key, which stays here, and a signing request (PKCS #10) for another authority", ArgsUsage: "NAME", Flags: []cli.Flag{forFlag, keyFlag, outFlag},
 				Action: named("certificate", func(ctx context.Context, c *cli.Command, cl *client.Client, name string) error {
-					return p.pem(ctx, c, cl, "POST", "/certificates/"+name+"/request", map[string]any{"for": c.StringSlice("for"), "key": c.String("key-kind")})
+					wanted := map[string]any{"for": c.StringSlice("for"), "key": c.String("key-kind")}
+					return p.pem(ctx, c, cl, "POST", "/certificates/"+name+"/request", wanted)
 				}),
 			},
 			{

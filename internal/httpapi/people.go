@@ -53,11 +53,22 @@ func (s *Server) peopleRoutes() {
 	register(s, "POST", "/users/{name}/kits", "make-kit", "What a person needs for a kind of device", func(ctx context.Context, in *struct {
 		Named
 		Body struct {
-			Platform string `json:"platform" enum:"windows,apple,android" doc:"The kind of device."`
+			Platform    string `json:"platform" enum:"windows,apple,android" doc:"The kind of device."`
+			NewPassword bool   `json:"new-password,omitempty" doc:"Gives the person another password, and puts it into the kit."`
 		}
 	},
 	) (*body[handover.Made], error) {
-		return answered(s.App.Handover.Make(ctx, in.Name, in.Body.Platform))
+		return answered(s.App.Handover.Make(ctx, in.Name, in.Body.Platform, in.Body.NewPassword))
+	})
+	register(s, "POST", "/groups/{name}/kits", "make-kits", "What everybody in a group needs for a kind of device, in one file", func(ctx context.Context, in *struct {
+		Named
+		Body struct {
+			Platform     string `json:"platform" enum:"windows,apple,android" doc:"The kind of device."`
+			NewPasswords bool   `json:"new-passwords,omitempty" doc:"Gives each person another password, and puts it into their kit."`
+		}
+	},
+	) (*body[handover.Batch], error) {
+		return answered(s.App.Handover.MakeAll(ctx, in.Name, in.Body.Platform, in.Body.NewPasswords))
 	})
 	register(s, "POST", "/users/{name}/kit-links", "make-kit-link", "A link by which a person fetches a kit, once", func(ctx context.Context, in *struct {
 		Named

@@ -15,6 +15,7 @@ type Kit struct {
 	Digest   string
 	At       time.Time
 	By       string
+	Expires  time.Time // of the certificate that it holds; zero: it holds none
 }
 
 // SaveKit keeps that a kit was made, in place of an older one for the same kind of device.

@@ -434,6 +434,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/groups/{name}/kits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What everybody in a group needs for a kind of device, in one file */
+        post: operations["make-kits"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/handover": {
         parameters: {
             query?: never;
@@ -1461,6 +1478,15 @@ export interface components {
             /** @description What it printed; good for once. */
             token: string;
         };
+        Batch: {
+            /** @description Of whom there is no kit, and why. */
+            "left-out": components["schemas"]["LeftOut"][];
+            /** Format: int64 */
+            made: number;
+            name: string;
+            /** @description A folder for each person, with the files and the steps. */
+            zip: string;
+        };
         BeginAnswers: {
             /** @description What people connect with: the tunnel is made such that each can use it. */
             devices?: ("windows" | "apple" | "android" | "own-client")[];
@@ -2061,6 +2087,11 @@ export interface components {
             /** Format: date-time */
             at: string;
             by: string;
+            /**
+             * Format: date-time
+             * @description When the certificate in it ends.
+             */
+            expires?: string;
             platform: string;
             /**
              * Format: int64
@@ -2070,6 +2101,10 @@ export interface components {
             /** @description Why it is not what would be made now; empty: it is. */
             stale?: string;
             user: string;
+        };
+        LeftOut: {
+            user: string;
+            why: string;
         };
         Lifted: {
             /** Format: int64 */
@@ -2160,7 +2195,16 @@ export interface components {
             /** @description Of the passage. */
             banner?: string;
             by: string;
+            /**
+             * Format: date-time
+             * @description When the certificate in it ends.
+             */
+            expires?: string;
             files: components["schemas"]["HandoverFile"][];
+            /** @description A key for this device alone is in the kit, and nowhere else. */
+            key?: boolean;
+            /** @description The person's new password, where one was asked for: it is in the kit, and is not told again. */
+            password?: string;
             platform: string;
             /**
              * Format: int64
@@ -2187,6 +2231,17 @@ export interface components {
             platform: "windows" | "apple" | "android";
         };
         "Make-kitRequest": {
+            /** @description Gives the person another password, and puts it into the kit. */
+            "new-password"?: boolean;
+            /**
+             * @description The kind of device.
+             * @enum {string}
+             */
+            platform: "windows" | "apple" | "android";
+        };
+        "Make-kitsRequest": {
+            /** @description Gives each person another password, and puts it into their kit. */
+            "new-passwords"?: boolean;
             /**
              * @description The kind of device.
              * @enum {string}
@@ -2796,6 +2851,11 @@ export interface components {
             name: string;
             /** @description Keeps the passage without admitting anybody. */
             off?: boolean;
+            /**
+             * @description When devices connect by themselves: names, once one of the passage's domains is looked up; always, whenever they have a network.
+             * @enum {string}
+             */
+            "on-demand"?: "names" | "always";
             /** @description The devices that people use, by the systems' built-in clients; the tunnels are held against what these offer. */
             platforms?: ("windows" | "apple" | "android" | "own-client")[];
             /** @description Where their addresses come from. */
@@ -4860,6 +4920,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Group"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "make-kits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Make-kitsRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Batch"];
                 };
             };
             /** @description Error */

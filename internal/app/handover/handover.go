@@ -46,17 +46,20 @@ type Kit struct {
 	Revision int       `json:"revision" doc:"It was made by this revision."`
 	At       time.Time `json:"at"`
 	By       string    `json:"by"`
+	Expires  time.Time `json:"expires,omitzero" doc:"When the certificate in it ends."`
 	Stale    string    `json:"stale,omitempty" doc:"Why it is not what would be made now; empty: it is."`
 }
 
 // Made is a kit with what it holds.
 type Made struct {
 	Kit
-	Site   string          `json:"site"`
-	Banner string          `json:"banner,omitempty" doc:"Of the passage."`
-	Tunnel string          `json:"tunnel"`
-	Steps  []string        `json:"steps" nullable:"false"`
-	Files  []handover.File `json:"files" nullable:"false"`
+	Password string          `json:"password,omitempty" doc:"The person's new password, where one was asked for: it is in the kit, and is not told again."`
+	Key      bool            `json:"key,omitempty" doc:"A key for this device alone is in the kit, and nowhere else."`
+	Site     string          `json:"site"`
+	Banner   string          `json:"banner,omitempty" doc:"Of the passage."`
+	Tunnel   string          `json:"tunnel"`
+	Steps    []string        `json:"steps" nullable:"false"`
+	Files    []handover.File `json:"files" nullable:"false"`
 }
 
 // Row is one person, and how far their handover is.
@@ -87,8 +90,9 @@ func (s *Service) class(ctx context.Context, user string) (*reach.Known, *reach.
 	return nil, nil, 0, refusal.Missing(fmt.Sprintf("there is no active user %q", user))
 }
 
-// Make makes the kit of a person for a kind of device, and keeps that it was made.
-func (s *Service) Make(ctx context.Context, user, platform string) (Made, error) {
+// Make makes the kit of a person for a kind of device, and keeps that it was made. newPassword gives the person another password, which
+// is in the kit. Where the tunnel wants a certificate, a key is made for the device, which is in the kit alone.
+func (s *Service) Make(ctx context.Context, user, platform string, newPassword bool) (Made, error) {
 	p, ok := devices.Named(platform)
 	if !ok || platform == "own-client" {
 		return Made{}, refusal.Invalid(fmt.Sprintf("there is no kit for %q here: windows, apple, android; for yl dial: yl probe kit",
@@ -102,7 +106,17 @@ func (s *Service) Make(ctx context.Context, user, platform string) (Made, error)
 	if err != nil {
 		return Made{}, err
 	}
-	k, err := handover.Make(p, v)
+	if _, err := handover.Make(p, v, handover.Secrets{}); err != nil { // before anything is changed
+		return Made{}, refusal.Mistaken(err)
+	}
+	record := store.Kit{
+		User: user, Platform: platform, Revision: number, Digest: v.Digest(platform), At: time.Now().UTC(), By: actor.Name(ctx),
+	}
+	secrets, err := s.secrets(ctx, p, v, newPassword, &record)
+	if err != nil {
+		return Made{}, err
+	}
+	k, err := handover.Make(p, v, secrets)
 	if err != nil {
 		return Made{}, refusal.Mistaken(err)
 	}
@@ -113,17 +127,17 @@ func (s *Service) Make(ctx context.Context, user, platform string) (Made, error)
 			}
 		}
 	}
-	record := store.Kit{User: user, Platform: platform, Revision: number, Digest: k.Digest, At: time.Now().UTC(), By: actor.Name(ctx)}
 	if err := s.Store.SaveKit(ctx, record); err != nil {
 		return Made{}, err
 	}
 	return Made{
-		Kit: kitOf(record), Site: v.Site, Banner: v.Banner, Tunnel: v.Tunnel, Steps: k.Steps, Files: k.Files,
+		Kit: kitOf(record), Password: secrets.Password, Key: secrets.Identity != nil, Site: v.Site, Banner: v.Banner, Tunnel: v.Tunnel,
+		Steps: k.Steps, Files: k.Files,
 	}, nil
 }
 
 // authorities are those of tunnels, looked up once.
-type authorities map[string][]byte
+type authorities map[string][][]byte
 
 // values are what a person's device is to be set to.
 func (s *Service) values(ctx context.Context, known *reach.Known, class *reach.Class, user string, p devices.Platform, of authorities,
@@ -132,24 +146,28 @@ func (s *Service) values(ctx context.Context, known *reach.Known, class *reach.C
 		return v, refusal.Invalid(fmt.Sprintf("no kit for %s: %s", p.Name, err))
 	}
 	v.User = user
-	if v.Authority = of[v.Tunnel]; v.Authority != nil {
-		return v, nil
+	if of[v.Tunnel] == nil {
+		text, err := s.Trust.Of(ctx, known.Model, v.Tunnel)
+		if err != nil {
+			return v, err
+		}
+		for block, rest := pem.Decode([]byte(text)); block != nil; block, rest = pem.Decode(rest) {
+			of[v.Tunnel] = append(of[v.Tunnel], block.Bytes)
+		}
 	}
-	text, err := s.Trust.Of(ctx, known.Model, v.Tunnel)
-	if err != nil {
-		return v, err
-	}
-	block, _ := pem.Decode([]byte(text))
-	if block == nil {
+	all := of[v.Tunnel]
+	if len(all) == 0 {
 		return v, refusal.Invalid("the authority of tunnel " + v.Tunnel + " is not known: import its certificate with those above it")
 	}
-	v.Authority, of[v.Tunnel] = block.Bytes, block.Bytes
+	v.Authority, v.Further = all[0], all[1:]
 	return v, nil
 }
 
 func kitOf(r store.Kit) Kit {
-	return Kit{User: r.User, Platform: r.Platform, Revision: r.Revision, At: r.At, By: r.By}
+	return Kit{User: r.User, Platform: r.Platform, Revision: r.Revision, At: r.At, By: r.By, Expires: r.Expires}
 }
+
+const soon = 30 * 24 * time.Hour // before its certificate's end a kit is stale
 
 // stale tells why a kit is not what would be made now.
 func (s *Service) stale(ctx context.Context, known *reach.Known, class *reach.Class, r store.Kit, of authorities) string {
@@ -163,6 +181,8 @@ func (s *Service) stale(ctx context.Context, known *reach.Known, class *reach.Cl
 		return err.Error()
 	case v.Digest(r.Platform) != r.Digest:
 		return fmt.Sprintf("what it holds has changed since revision %d", r.Revision)
+	case !r.Expires.IsZero() && time.Until(r.Expires) < soon:
+		return "the certificate in it ends on " + r.Expires.Format(time.DateOnly)
 	}
 	return ""
 }

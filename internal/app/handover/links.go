@@ -169,7 +169,7 @@ func (s *Service) Open(ctx context.Context, token, from string) (Made, string, e
 	if err != nil || linkOf(r, time.Now()).State != "counts" {
 		return Made{}, "", ErrLink
 	}
-	made, err := s.Make(actor.With(ctx, actor.Actor{Name: r.By + ", by a link"}), r.User, r.Platform)
+	made, err := s.Make(actor.With(ctx, actor.Actor{Name: r.By + ", by a link"}), r.User, r.Platform, false)
 	if err != nil {
 		return Made{}, "", ErrLink
 	}

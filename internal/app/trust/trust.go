@@ -189,6 +189,15 @@ func (s *Service) Authority(ctx context.Context) (string, error) {
 	return string(ca.PEM()), nil
 }
 
+// Own is the own authority's certificate.
+func (s *Service) Own(ctx context.Context) (*x509.Certificate, error) {
+	ca, err := s.Store.Certificate(ctx, store.AuthorityName)
+	if err != nil {
+		return nil, err
+	}
+	return ca.Leaf, nil
+}
+
 // AuthorityUntil is when the own authority ends.
 func (s *Service) AuthorityUntil(ctx context.Context) (time.Time, error) {
 	ca, err := s.Store.Certificate(ctx, store.AuthorityName)

@@ -28,6 +28,10 @@ type Platform struct {
 	// it; 0: not told.
 	Sleeps  time.Duration
 	Setting string
+	// Identity is the kind of key that a kit's identity has (cert.ECDSA, cert.RSA), OldFile that files of it (PKCS #12) are encrypted as
+	// older systems can read them.
+	Identity string
+	OldFile  bool
 }
 
 // Platforms are all of them.
@@ -45,6 +49,7 @@ var Platforms = []Platform{
 			PRF:        []string{"PRF-HMAC-SHA2-256", "PRF-HMAC-SHA2-384", "PRF-HMAC-SHA1"},
 			Groups:     []string{"P-256", "P-384", "MODP-2048", "MODP-1024"},
 		},
+		Identity:  "rsa",
 		Logins:    []string{"eap-mschapv2", "certificate", "eap-tls", "eap-ttls"},
 		RenewsIKE: 8 * time.Hour, RenewsESP: time.Hour, PFS: true, Fragments: true, Moves: true, Sleeps: 30 * time.Minute,
 		Setting: "Set-VpnConnectionIPsecConfiguration in PowerShell; the settings' own page has no place for it",
@@ -65,6 +70,7 @@ var Platforms = []Platform{
 			},
 			Additional: []string{"ML-KEM-768", "ML-KEM-1024"}, // from version 26 on
 		},
+		Identity: "ecdsa", OldFile: true,
 		Logins:    []string{"eap-mschapv2", "certificate", "eap-tls", "pre-shared-key"},
 		RenewsIKE: 24 * time.Hour, RenewsESP: 24 * time.Hour, PFS: true, Fragments: true, Moves: true,
 		Setting: "a configuration profile; the settings' own page has no place for it",
@@ -84,6 +90,7 @@ var Platforms = []Platform{
 			PRF:        []string{"PRF-HMAC-SHA2-256", "PRF-HMAC-SHA2-384", "PRF-HMAC-SHA2-512"},
 			Groups:     []string{"X25519", "MODP-2048", "MODP-3072", "MODP-4096"},
 		},
+		Identity: "rsa", OldFile: true,
 		Logins:    []string{"eap-mschapv2", "certificate", "eap-tls", "pre-shared-key"},
 		RenewsIKE: 2 * time.Hour, RenewsESP: time.Hour, Fragments: true, Moves: true,
 		Setting: "nothing of it can be set",

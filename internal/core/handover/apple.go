@@ -8,6 +8,8 @@ import (
 	"howett.net/plist"
 
 	"yellowlantern/internal/core/algorithm"
+	"yellowlantern/internal/core/cert"
+	"yellowlantern/internal/core/plan"
 )
 
 // The keys are those of Device Management's published schema: TopLevel, VPN (IKEv2 and DNS), CertificateRoot.
@@ -23,7 +25,7 @@ var appleAlgorithms = map[string]string{
 
 // appleProfile writes a configuration profile: the authority, and the connection. What it is called by is made of its contents' owner, so
 // that a newer one takes the place of the older one.
-func appleProfile(v Values) ([]byte, error) {
+func appleProfile(v Values, s Secrets) ([]byte, error) {
 	encryption, known := appleAlgorithms[v.Protect.Encryption]
 	// With an encryption that protects integrity itself the system takes the PRF from here.
 	integrity := appleAlgorithms[v.Protect.PRF]
@@ -42,6 +44,16 @@ func appleProfile(v Values) ([]byte, error) {
 		"UseConfigurationAttributeInternalIPSubnet": 0, "EnableCertificateRevocationCheck": 0, "MTU": v.MTU, "NATKeepAliveOffloadEnable": 1,
 		"NATKeepAliveInterval": max(20, v.Keepalive), // the least that it takes
 	}
+	if s.Password != "" {
+		ike["AuthPassword"] = s.Password
+	}
+	if v.Login == plan.LoginCertificate {
+		ike["AuthenticationMethod"], ike["ExtendedAuthEnabled"] = "Certificate", 0
+		ike["PayloadCertificateUUID"] = v.uuid("identity")
+		ike["CertificateType"] = map[string]string{cert.ECDSA: "ECDSA256", cert.RSA: "RSA"}[s.IdentityKind]
+		delete(ike, "AuthName")
+	}
+	v.demands(ike)
 	vpn := dict{
 		"PayloadType": "com.apple.vpn.managed", "PayloadVersion": 1, "PayloadIdentifier": v.owner("vpn"), "PayloadUUID": v.uuid("vpn"),
 		"PayloadDisplayName": v.Site, "UserDefinedName": v.Site, "VPNType": "IKEv2", "IKEv2": ike,
@@ -58,12 +70,7 @@ func appleProfile(v Values) ([]byte, error) {
 		"PayloadType": "Configuration", "PayloadVersion": 1, "PayloadIdentifier": v.owner("profile"), "PayloadUUID": v.uuid("profile"),
 		"PayloadDisplayName": v.Site + ": remote access", "PayloadDescription": "Connects " + v.User + " to " + v.Site + ".",
 		"PayloadOrganization": v.Site, "PayloadRemovalDisallowed": false,
-		"PayloadContent": []dict{
-			{
-				"PayloadType": "com.apple.security.root", "PayloadVersion": 1, "PayloadIdentifier": v.owner("authority"), "PayloadUUID": v.uuid("authority"),
-				"PayloadDisplayName": v.Site + ": authority", "PayloadCertificateFileName": "authority.cer", "PayloadContent": v.Authority,
-			}, vpn,
-		},
+		"PayloadContent": append(v.appleTrust(s), vpn),
 	}
 	if v.Banner != "" {
 		profile["ConsentText"] = dict{"default": v.Banner}
@@ -99,11 +106,51 @@ func (v Values) uuid(what string) string {
 	return fmt.Sprintf("%X-%X-%X-%X-%X", sum[:4], sum[4:6], sum[6:8], sum[8:10], sum[10:16])
 }
 
-func appleSteps(v Values) []string {
+func appleSteps(v Values, s Secrets) []string {
+	asks := "It asks for your password of " + v.Site + " (user " + v.User + "): give it, or leave it empty to be asked each time."
+	switch {
+	case v.Login == plan.LoginCertificate:
+		asks = "It holds this device's own key: delete the file once it is installed, and install it nowhere else."
+	case s.Password != "":
+		asks = "It holds your new password of " + v.Site + ": delete the file once it is installed."
+	}
 	return []string{
 		"Open the file " + fileName(v, "mobileconfig") + " on the device: from the page, or by mail to yourself.",
 		"iPhone and iPad: Settings, General, VPN & Device Management, the profile of " + v.Site + ", Install. Mac: System Settings, General, Device Management, the profile, Install.",
-		"It asks for your password of " + v.Site + " (user " + v.User + "): give it, or leave it empty to be asked each time.",
-		"Connect: Settings, VPN, " + v.Site + ". The gateway is " + v.Dial + ".",
+		asks, "Connect: Settings, VPN, " + v.Site + ". The gateway is " + v.Dial + ".",
 	}
+}
+
+// demands adds when the device connects by itself.
+func (v Values) demands(ike dict) {
+	switch {
+	case v.OnDemand == plan.OnDemandAlways:
+		ike["OnDemandEnabled"], ike["OnDemandRules"] = 1, []dict{{"Action": "Connect"}}
+	case v.OnDemand == plan.OnDemandNames && len(v.Domains) > 0:
+		ike["OnDemandEnabled"], ike["OnDemandRules"] = 1, []dict{
+			{"Action": "EvaluateConnection", "ActionParameters": []dict{{"Domains": append([]string{}, v.Domains...), "DomainAction": "ConnectIfNeeded"}}},
+		}
+	}
+}
+
+// appleTrust are the payloads of authorities and of the device's identity.
+func (v Values) appleTrust(s Secrets) (out []dict) {
+	for i, der := range v.authorities() {
+		what := "authority"
+		if i > 0 {
+			what = fmt.Sprintf("authority-%d", i+1)
+		}
+		out = append(out, dict{
+			"PayloadType": "com.apple.security.root", "PayloadVersion": 1, "PayloadIdentifier": v.owner(what), "PayloadUUID": v.uuid(what),
+			"PayloadDisplayName": v.Site + ": authority", "PayloadCertificateFileName": what + ".cer", "PayloadContent": der,
+		})
+	}
+	if s.Identity != nil {
+		out = append(out, dict{
+			"PayloadType": "com.apple.security.pkcs12", "PayloadVersion": 1, "PayloadIdentifier": v.owner("identity"), "PayloadUUID": v.uuid("identity"),
+			"PayloadDisplayName": v.Site + ": " + v.User, "PayloadCertificateFileName": "identity.p12", "PayloadContent": s.Identity,
+			"Password": s.IdentityPassword,
+		})
+	}
+	return out
 }

@@ -37,6 +37,22 @@ type Values struct {
 	Domains   []string       `json:"domains,omitempty"` // that go through the tunnel, search domains included
 	Authority []byte         `json:"authority"`         // DER
 	Banner    string         `json:"banner,omitempty"`
+	// Further are other authorities that the device is to trust, DER.
+	Further  [][]byte `json:"further-authorities,omitempty"`
+	OnDemand string   `json:"on-demand,omitempty"` // when the device connects by itself
+}
+
+// authorities are all of them.
+func (v Values) authorities() [][]byte { return append([][]byte{v.Authority}, v.Further...) }
+
+// Secrets are what a kit holds beside the values, where it is asked for: whoever has the kit has them.
+type Secrets struct {
+	Password string
+	// Identity is the device's certificate with its key, PKCS #12, IdentityPassword by what it is opened, and IdentityKind of what kind
+	// its key is.
+	Identity         []byte
+	IdentityPassword string
+	IdentityKind     string
 }
 
 // Protection is what keys and traffic are protected with: one of each, that device and tunnel both have.
@@ -102,8 +118,6 @@ func Of(m *site.Model, c *site.Class, platform devices.Platform) (v Values, err 
 		switch {
 		case !slices.Contains(platform.Logins, t.Login):
 			reason = "it cannot log in by " + t.Login
-		case reason == "" && t.Login == plan.LoginCertificate && platform.Word != "windows" && platform.Word != "own-client":
-			reason = "its kit would have to hold a certificate with its key, which this version does not make: import those by hand"
 		}
 		if reason == "" && t.Login == plan.LoginSharedKey {
 			reason = "a kit holds no shared key: set the device up by hand, with the person's name as its own identity and that of the gateway as the other"
@@ -115,6 +129,7 @@ func Of(m *site.Model, c *site.Class, platform devices.Platform) (v Values, err 
 		own := t.IKEv2()
 		v.Site, v.Dial, v.Identity, v.Tunnel, v.Login = m.Plan.Name, m.Gateway.Dial, t.IdentityOr(m.Gateway.Dial), t.Name, t.Login
 		v.PFS, v.MTU, v.Keepalive = own.PFS, t.InnerMTU(), int(own.Keepalive.Or(plan.DefaultKeepalive).Seconds())
+		v.OnDemand = p.Passage.OnDemand
 		v.Full, v.Banner, v.DNS, v.Search = p.Passage.Routes.Full, p.Passage.Banner, p.DNS.Servers, p.DNS.Search
 		v.Domains = append(slices.Clone(p.DNS.Search), p.DNS.Domains...)
 		if !v.Full {
@@ -162,26 +177,36 @@ func common(tunnel, device algorithm.Set) (p Protection, why string) {
 }
 
 // Make makes the kit of a kind of device.
-func Make(platform devices.Platform, v Values) (Kit, error) {
+func Make(platform devices.Platform, v Values, s Secrets) (Kit, error) {
 	k := Kit{Platform: platform.Word, Values: v, Digest: v.Digest(platform.Word)}
-	authority := File{"authority.cer", "the authority that the gateway's certificate is of", "application/pkix-cert", v.Authority}
+	var authorities []File
+	for i, der := range v.authorities() {
+		name := "authority.cer"
+		if i > 0 {
+			name = fmt.Sprintf("authority-%d.cer", i+1)
+		}
+		authorities = append(authorities, File{name, "an authority that the gateway's certificate is of", "application/pkix-cert", der})
+	}
 	switch platform.Word {
 	case "apple":
-		profile, err := appleProfile(v)
+		profile, err := appleProfile(v, s)
 		if err != nil {
 			return k, err
 		}
 		k.Files = []File{{fileName(v, "mobileconfig"), "a configuration profile", "application/x-apple-aspen-config", profile}}
-		k.Steps = appleSteps(v)
+		k.Steps = appleSteps(v, s)
 	case "windows":
-		script, err := windowsScript(v)
+		script, err := windowsScript(v, s)
 		if err != nil {
 			return k, err
 		}
-		k.Files = []File{{fileName(v, "ps1"), "a script for PowerShell", "text/plain; charset=utf-8", script}, authority}
-		k.Steps = windowsSteps(v)
+		k.Files = []File{{fileName(v, "ps1"), "a script for PowerShell", "text/plain; charset=utf-8", script}}
+		k.Files = append(k.Files, authorities...)
+		k.Steps = windowsSteps(v, s)
 	case "android":
-		k.Files, k.Steps = []File{authority}, androidSteps(v)
+		if k.Files, k.Steps = authorities, androidSteps(v, s); s.Identity != nil {
+			k.Files = append(k.Files, File{fileName(v, "p12"), "the device's certificate with its key", "application/x-pkcs12", s.Identity})
+		}
 	default:
 		return k, fmt.Errorf("there is no kit for %s here", platform.Name)
 	}
@@ -197,4 +222,12 @@ func fileName(v Values, suffix string) string {
 		return '-'
 	}, v.User)
 	return strings.Trim(clean[:min(len(clean), 60)], ".-") + "." + suffix
+}
+
+// password is what the steps say of it.
+func (s Secrets) password(v Values) string {
+	if s.Password != "" {
+		return "the password " + s.Password
+	}
+	return "your password of " + v.Site
 }

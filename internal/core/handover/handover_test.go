@@ -15,6 +15,7 @@ import (
 	"pgregory.net/rapid"
 
 	"yellowlantern/internal/core/algorithm"
+	"yellowlantern/internal/core/cert"
 	"yellowlantern/internal/core/devices"
 	"yellowlantern/internal/core/ike"
 	"yellowlantern/internal/core/plan"
@@ -109,10 +110,26 @@ func values(t *rapid.T) Values {
 		DNS: []netip.Addr{netip.MustParseAddr("10.20.0.53"), netip.MustParseAddr("fd00:20::53")}, Authority: []byte{0x30, 1, 2, 3},
 	}
 	v.Domains = append([]string{}, v.Search...)
+	v.OnDemand = rapid.SampledFrom([]string{"", plan.OnDemandNames, plan.OnDemandAlways}).Draw(t, "on-demand")
+	if rapid.Bool().Draw(t, "two authorities") {
+		v.Further = [][]byte{{0x30, 4, 5, 6}}
+	}
 	if !v.Full {
 		v.Routes = []netip.Prefix{netip.MustParsePrefix("10.20.0.0/24"), netip.MustParsePrefix("fd00:20::/64")}
 	}
 	return v
+}
+
+// secretsOf is what a kit may hold beside, by the way of logging in.
+func secretsOf(t *rapid.T, v *Values) (s Secrets) {
+	switch rapid.SampledFrom([]string{"", "password", "identity"}).Draw(t, "holds") {
+	case "password":
+		s.Password = anything(t, "password")
+	case "identity":
+		v.Login = plan.LoginCertificate
+		s = Secrets{Identity: []byte{0x30, 7, 8}, IdentityPassword: anything(t, "of the identity"), IdentityKind: cert.ECDSA}
+	}
+	return s
 }
 
 // control are characters that no property list can hold (XML 1.0 §2.2).
@@ -122,16 +139,18 @@ var control = regexp.MustCompile("[\x00-\x08\x0b\x0c\x0e-\x1f\ufffe\uffff]")
 func TestAppleProfile(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		v := values(t)
-		for _, field := range []*string{&v.Site, &v.User, &v.Banner, &v.Dial, &v.Identity, &v.Search[0]} {
+		s := secretsOf(t, &v)
+		for _, field := range []*string{&v.Site, &v.User, &v.Banner, &v.Dial, &v.Identity, &v.Search[0], &s.Password, &s.IdentityPassword} {
 			*field = control.ReplaceAllString(*field, "?")
 		}
 		v.Domains = []string{v.Search[0]}
-		k, err := Make(platform(t, "apple"), v)
+		k, err := Make(platform(t, "apple"), v, s)
 		require.NoError(t, err)
 		var p struct {
 			PayloadUUID    string
 			PayloadContent []struct {
 				PayloadType, UserDefinedName, VPNType string
+				PayloadUUID, Password                 string
 				PayloadContent                        []byte
 				IKEv2                                 map[string]any
 				IPv4                                  struct{ OverridePrimary int }
@@ -142,14 +161,34 @@ func TestAppleProfile(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, plist.XMLFormat, format)
 		require.Regexp(t, `^[0-9A-F]{8}-[0-9A-F]{4}-8[0-9A-F]{3}-[89AB][0-9A-F]{3}-[0-9A-F]{12}$`, p.PayloadUUID)
-		root, vpn := p.PayloadContent[0], p.PayloadContent[1]
-		require.Equal(t, []any{"com.apple.security.root", v.Authority}, []any{root.PayloadType, root.PayloadContent})
+		vpn := p.PayloadContent[len(p.PayloadContent)-1]
+		for i, der := range v.authorities() {
+			root := p.PayloadContent[i]
+			require.Equal(t, []any{"com.apple.security.root", der}, []any{root.PayloadType, root.PayloadContent})
+		}
 		lines := func(s string) string { return strings.NewReplacer("\r\n", "\n", "\r", "\n").Replace(s) } // as XML has them
 		require.Equal(t, []any{"IKEv2", lines(v.Site)}, []any{vpn.VPNType, lines(vpn.UserDefinedName)})
 		require.Equal(t, lines(v.Dial), lines(vpn.IKEv2["RemoteAddress"].(string)))
 		require.Equal(t, lines(v.Identity), lines(vpn.IKEv2["RemoteIdentifier"].(string)))
-		require.Equal(t, lines(v.User), lines(vpn.IKEv2["AuthName"].(string)))
-		require.NotContains(t, vpn.IKEv2, "AuthPassword")
+		switch identity := p.PayloadContent[len(p.PayloadContent)-2]; {
+		case s.Identity != nil:
+			require.Equal(t, []any{"com.apple.security.pkcs12", s.Identity, lines(s.IdentityPassword)},
+				[]any{identity.PayloadType, identity.PayloadContent, lines(identity.Password)})
+			require.Equal(t, []any{"Certificate", "ECDSA256", identity.PayloadUUID, uint64(0)}, []any{
+				vpn.IKEv2["AuthenticationMethod"], vpn.IKEv2["CertificateType"], vpn.IKEv2["PayloadCertificateUUID"], vpn.IKEv2["ExtendedAuthEnabled"],
+			})
+		case s.Password != "":
+			require.Equal(t, lines(s.Password), lines(vpn.IKEv2["AuthPassword"].(string)))
+		default:
+			require.Equal(t, lines(v.User), lines(vpn.IKEv2["AuthName"].(string)))
+			require.NotContains(t, vpn.IKEv2, "AuthPassword")
+		}
+		rules, _ := vpn.IKEv2["OnDemandRules"].([]any)
+		require.Equal(t, v.OnDemand != "", len(rules) == 1)
+		if v.OnDemand == plan.OnDemandNames {
+			asks := rules[0].(map[string]any)["ActionParameters"].([]any)[0].(map[string]any)
+			require.Equal(t, lines(v.Search[0]), lines(asks["Domains"].([]any)[0].(string)))
+		}
 		sa := vpn.IKEv2["IKESecurityAssociationParameters"].(map[string]any)
 		require.Equal(t, "AES-256-GCM SHA2-256", sa["EncryptionAlgorithm"].(string)+" "+sa["IntegrityAlgorithm"].(string))
 		require.EqualValues(t, 19, sa["DiffieHellmanGroup"])
@@ -195,14 +234,22 @@ func literals(t require.TestingT, script string) (out []string) {
 func TestWindowsScript(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		v := values(t)
-		k, err := Make(platform(t, "windows"), v)
+		s := secretsOf(t, &v)
+		k, err := Make(platform(t, "windows"), v, s)
 		require.NoError(t, err)
 		text := string(k.Files[0].Data)
 		require.True(t, strings.HasPrefix(text, "\ufeff#Requires -RunAsAdministrator\r\nparam([switch]$Undo)\r\n"))
 		require.True(t, utf8.ValidString(text))
 		got := literals(t, strings.TrimPrefix(text, "\ufeff"))
 		one := func(s string) string { return strings.NewReplacer("\r", " ", "\n", " ", "\x00", " ").Replace(s) }
-		for _, want := range []string{one(v.Site), one(v.Dial), one(v.Search[0]), base64.StdEncoding.EncodeToString(v.Authority)} {
+		wanted := []string{one(v.Site), one(v.Dial), one(v.Search[0])}
+		for _, der := range v.authorities() {
+			wanted = append(wanted, base64.StdEncoding.EncodeToString(der))
+		}
+		if s.Identity != nil {
+			wanted = append(wanted, base64.StdEncoding.EncodeToString(s.Identity), one(s.IdentityPassword))
+		}
+		for _, want := range wanted {
 			require.Contains(t, got, want)
 		}
 		if !v.Full {
@@ -216,12 +263,12 @@ func TestWindowsScript(t *testing.T) {
 			"-IntegrityCheckMethod SHA256 -DHGroup ECP256 "+pfs)
 	})
 	v := Values{Protect: Protection{"AES-256-CBC", "HMAC-SHA2-256-128", "PRF-HMAC-SHA2-256", "MODP-2048"}}
-	b, err := windowsScript(v)
+	b, err := windowsScript(v, Secrets{})
 	require.NoError(t, err)
 	require.Contains(t, string(b), "-AuthenticationTransformConstants SHA256128 -CipherTransformConstants AES256 -EncryptionMethod AES256 "+
 		"-IntegrityCheckMethod SHA256 -DHGroup Group14 -PfsGroup None")
 	v.Protect.Integrity = "HMAC-SHA2-384-192"
-	_, err = windowsScript(v)
+	_, err = windowsScript(v, Secrets{})
 	require.ErrorContains(t, err, "no words")
 }
 

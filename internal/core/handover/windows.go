@@ -50,7 +50,7 @@ func list(words []string) string {
 }
 
 // windowsScript makes the connection, anew each time that it runs, and takes all of it away with -Undo.
-func windowsScript(v Values) ([]byte, error) {
+func windowsScript(v Values, s Secrets) ([]byte, error) {
 	var b strings.Builder
 	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\r\n", args...) }
 	b.WriteString("\ufeff") // so that older versions of PowerShell read it as UTF-8
@@ -59,20 +59,37 @@ func windowsScript(v Values) ([]byte, error) {
 	line("$ErrorActionPreference = 'Stop'")
 	line("$name = %s", quoted(v.Site))
 	line("$server = %s", quoted(v.Dial))
-	line("$authority = [Convert]::FromBase64String(%s)", quoted(base64.StdEncoding.EncodeToString(v.Authority)))
-	line("$certificate = [System.Security.Cryptography.X509Certificates.X509Certificate2]::new([byte[]]$authority)")
+	const certificate = "[System.Security.Cryptography.X509Certificates.X509Certificate2]::new("
+	var authorities []string
+	for _, der := range v.authorities() {
+		authorities = append(authorities, base64.StdEncoding.EncodeToString(der))
+	}
+	line("$certificates = @(foreach ($der in %s) { %s[byte[]][Convert]::FromBase64String($der)) })", list(authorities), certificate)
+	if s.Identity != nil {
+		line("$own = %s[byte[]][Convert]::FromBase64String(%s), %s, 'MachineKeySet, PersistKeySet')", certificate,
+			quoted(base64.StdEncoding.EncodeToString(s.Identity)), quoted(s.IdentityPassword))
+	}
 	line("# What an earlier run made goes first: the script can run as often as one likes.")
 	line("Get-VpnConnection -AllUserConnection -ErrorAction SilentlyContinue | Where-Object { $_.Name -eq $name } | Remove-VpnConnection -AllUserConnection -Force")
 	line("Get-DnsClientNrptRule | Where-Object { $_.Comment -eq $name } | Remove-DnsClientNrptRule -Force")
 	line("if ($Undo) {")
-	line("    Get-ChildItem ('Cert:\\LocalMachine\\Root\\' + $certificate.Thumbprint) -ErrorAction SilentlyContinue | Remove-Item")
+	line("    $certificates | ForEach-Object { Get-ChildItem ('Cert:\\LocalMachine\\Root\\' + $_.Thumbprint) -ErrorAction SilentlyContinue | Remove-Item }")
+	if s.Identity != nil {
+		line("    Get-ChildItem ('Cert:\\LocalMachine\\My\\' + $own.Thumbprint) -ErrorAction SilentlyContinue | Remove-Item -DeleteKey")
+	}
 	line("    Write-Host ('everything of ' + $name + ' is gone from this machine')")
 	line("    return")
 	line("}")
 	line("$store = [System.Security.Cryptography.X509Certificates.X509Store]::new('Root', 'LocalMachine')")
 	line("$store.Open('ReadWrite')")
-	line("$store.Add($certificate)")
+	line("$certificates | ForEach-Object { $store.Add($_) }")
 	line("$store.Close()")
+	if s.Identity != nil {
+		line("$store = [System.Security.Cryptography.X509Certificates.X509Store]::new('My', 'LocalMachine')")
+		line("$store.Open('ReadWrite')")
+		line("$store.Add($own)")
+		line("$store.Close()")
+	}
 	splits := "$true"
 	if v.Full {
 		splits = "$false"
@@ -123,11 +140,11 @@ func windowsScript(v Values) ([]byte, error) {
 	return []byte(b.String()), nil
 }
 
-func windowsSteps(v Values) []string {
+func windowsSteps(v Values, s Secrets) []string {
 	file := fileName(v, "ps1")
-	first := "In the window that opens, connect as user " + v.User + " with your password of " + v.Site + "."
+	first := "In the window that opens, connect as user " + v.User + " with " + s.password(v) + "."
 	if v.Login == plan.LoginCertificate {
-		first = "The machine's certificate must be there: ask for it with certreq, and give the administrator the request."
+		first = "The machine's own certificate is in the script, with its key: delete the script once you are connected, but keep it until then."
 	}
 	return []string{
 		"Save " + file + " on the machine, and open PowerShell as an administrator (right click on Start, Terminal (Admin)).",

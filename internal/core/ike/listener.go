@@ -515,7 +515,8 @@ func (l *Listener) Configure(set Settings) error {
 
 func (s Settings) check() error {
 	for _, t := range s.tunnels() {
-		if len(t.Chain) == 0 || t.Key == nil || t.Second.Key != nil && len(t.Second.Chain) == 0 || len(t.Algorithms.groups) == 0 || t.Name == "" {
+		second := t.Second.Key == nil || len(t.Second.Chain) > 0
+		if len(t.Chain) == 0 || t.Key == nil || !second || len(t.Algorithms.groups) == 0 || t.Name == "" {
 			return errors.New("ike: a gateway needs a name, a certificate with its key, and algorithms")
 		}
 	}

@@ -72,6 +72,7 @@ type Passage struct {
 	HomeNetworks []netip.Prefix `json:"home-networks,omitempty" nullable:"false" eg:"192.168.1.0/24" doc:"Networks that people are on at home, as far as they are known." then:"What is routed into the tunnel and equals one of them, or holds it, stays at home: the proof then says who is concerned."`
 	Platforms    []string       `json:"platforms,omitempty" nullable:"false" enum:"windows,apple,android,own-client" doc:"The devices that people use, by the systems' built-in clients; the tunnels are held against what these offer."`
 	Banner       string         `json:"banner,omitempty" eg:"Mind the nests." doc:"Words for people on the pages that they see; IKEv2 itself has no place for them."`
+	OnDemand     string         `json:"on-demand,omitempty" enum:"names,always" doc:"When devices connect by themselves: names, once one of the passage's domains is looked up; always, whenever they have a network." then:"Kits for Apple's systems set it; other systems have a setting of their own for always."`
 	Strict       bool           `json:"strict,omitempty" doc:"Devices let nothing of what belongs into the tunnel leave in clear while there is none." then:"yl dial does so by itself; other systems have a setting of their own for it."`
 	Off          bool           `json:"off,omitempty" doc:"Keeps the passage without admitting anybody."`
 }

@@ -45,6 +45,9 @@ const (
 	Exempt    = "exempt"
 	Translate = "translate"
 
+	OnDemandNames  = "names"
+	OnDemandAlways = "always"
+
 	LoginMSCHAPv2    = "eap-mschapv2"
 	LoginCertificate = "certificate" // of the person, by the own authority
 	LoginPublicKey   = "public-key"  // of the person, without a certificate (RFC 7670)

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed, onMounted, ref, shallowRef } from 'vue'
 import { api, words, type Schemas } from '../api'
+import { sure } from '../ask'
 
 /** Who has which kit, who came in, and what is to be done next for each. */
 type Row = Schemas['Row']
@@ -11,6 +12,9 @@ const problem = ref('')
 const loaded = ref(false)
 const made = shallowRef<Made>()
 const busy = ref('')
+const group = ref<string>()
+const newPassword = ref(false)
+const batch = shallowRef<Schemas['Batch']>()
 const platforms = [
   { word: 'windows', title: 'Windows' },
   { word: 'apple', title: 'Apple' },
@@ -25,14 +29,36 @@ async function load() {
 }
 onMounted(load)
 
+/** A kit with a new password makes the present one worthless: that is asked for. */
+const passwordsToo = async (who: string) =>
+  !newPassword.value || (await sure(`Give ${who} a new password? The present one counts no more.`, 'Give a new password'))
+const groups = computed(() => [...new Set(rows.value.flatMap((r) => r.groups))].sort())
+async function makeAll(platform: (typeof platforms)[number]['word']) {
+  if (!group.value || !(await passwordsToo(`everybody in ${group.value}`))) return
+  busy.value = platform
+  made.value = link.value = batch.value = undefined
+  const { data, error } = await api.POST('/api/v1/groups/{name}/kits', {
+    params: { path: { name: group.value } },
+    body: { platform, 'new-passwords': newPassword.value },
+  })
+  busy.value = ''
+  batch.value = data
+  if (data) await load()
+  problem.value = error ? words(error) : ''
+}
+
 async function make(user: string, platform: (typeof platforms)[number]['word']) {
+  if (!(await passwordsToo(user))) return
   busy.value = user + platform
-  made.value = link.value = undefined
-  const { data, error } = await api.POST('/api/v1/users/{name}/kits', { params: { path: { name: user } }, body: { platform } })
+  made.value = link.value = batch.value = undefined
+  const { data, error } = await api.POST('/api/v1/users/{name}/kits', {
+    params: { path: { name: user } },
+    body: { platform, 'new-password': newPassword.value },
+  })
   busy.value = ''
   made.value = data
   if (data) await load()
-  if (error) problem.value = words(error)
+  problem.value = error ? words(error) : ''
 }
 
 const link = shallowRef<Schemas['NewLink']>()
@@ -76,10 +102,49 @@ const file = (f: { type: string; data: string }) => `data:${f.type.split(';')[0]
       <h1>Handover</h1>
       <span class="text-medium-emphasis">{{ rows.length }} people, {{ open }} of whom need something</span>
       <v-spacer />
+      <v-checkbox-btn
+        id="new-password"
+        v-model="newPassword"
+        class="once"
+        label="With a new password"
+        title="A kit that is made then gives its person another password, which is in it"
+      />
+      <v-select
+        id="kits-of"
+        v-model="group"
+        label="Kits of a group"
+        :items="groups"
+        clearable
+        variant="outlined"
+        density="compact"
+        min-width="210"
+        max-width="250"
+      />
       <v-text-field v-model="filter" label="Filter" min-width="160" max-width="240" />
       <v-btn variant="outlined" to="/people">People</v-btn>
     </div>
     <v-alert v-if="problem" type="error" variant="tonal" class="mb-3" role="alert">{{ problem }}</v-alert>
+    <v-card v-if="group" id="group-kits" class="pa-4 mb-3">
+      <div class="d-flex align-center ga-3 flex-wrap">
+        <h2>Everybody in {{ group }}</h2>
+        <v-btn
+          v-for="p in platforms"
+          :key="p.word"
+          size="small"
+          variant="outlined"
+          :loading="busy === p.word"
+          :disabled="!!busy"
+          @click="makeAll(p.word)"
+          >{{ p.title }}</v-btn
+        >
+        <template v-if="batch">
+          <span>● kits for {{ batch.made }} people</span>
+          <v-btn size="small" :href="file({ type: 'application/zip', data: batch.zip })" :download="batch.name">{{ batch.name }}</v-btn>
+        </template>
+        <span v-else class="text-medium-emphasis">one file, with a folder for each person</span>
+      </div>
+      <div v-for="l in batch?.['left-out'] ?? []" :key="l.user" class="mt-1">▲ left out: {{ l.user }}: {{ l.why }}</div>
+    </v-card>
     <v-card v-if="made" id="kit" class="pa-4 mb-3">
       <div class="d-flex align-center ga-3 flex-wrap mb-2">
         <h2>For {{ made.user }}, {{ platforms.find((p) => p.word === made?.platform)?.title }}</h2>
@@ -102,7 +167,12 @@ const file = (f: { type: string; data: string }) => `data:${f.type.split(';')[0]
       <ol>
         <li v-for="s in made.steps" :key="s">{{ s }}</li>
       </ol>
-      <p class="text-medium-emphasis mt-2">It comes in by tunnel {{ made.tunnel }}. No password is in it: tell that by another way.</p>
+      <p class="text-medium-emphasis mt-2">
+        It comes in by tunnel {{ made.tunnel }}.
+        <b v-if="made.key">A key for this device alone is in it, and nowhere else: hand it over safely.</b>
+        <b v-else-if="made.password">Their new password is in it: hand it over safely.</b>
+        <template v-else>No password is in it: tell that by another way.</template>
+      </p>
     </v-card>
     <v-card>
       <v-data-table-virtual
@@ -160,6 +230,9 @@ const file = (f: { type: string; data: string }) => `data:${f.type.split(';')[0]
 </template>
 
 <style scoped>
+.once {
+  flex: 0 0 auto;
+}
 .buttons {
   white-space: nowrap;
 }

@@ -1,0 +1,75 @@
+package handover
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/x509"
+	"encoding/base32"
+	"strings"
+
+	"software.sslmate.com/src/go-pkcs12"
+
+	"yellowlantern/internal/app/refusal"
+	"yellowlantern/internal/core/cert"
+	"yellowlantern/internal/core/devices"
+	"yellowlantern/internal/core/handover"
+	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/store"
+)
+
+// random is a password that nobody guesses and that can be typed: 100 bits, in groups.
+func random() string {
+	b := make([]byte, 13)
+	_, _ = rand.Read(b)
+	text := strings.ToLower(base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(b))[:20]
+	return strings.Join([]string{text[:5], text[5:10], text[10:15], text[15:]}, "-")
+}
+
+// secrets makes what the kit holds that nobody else may see: a new password of the person's, where that is asked for, or a key and its
+// certificate, where the tunnel wants one.
+func (s *Service) secrets(ctx context.Context, p devices.Platform, v handover.Values, newPassword bool, record *store.Kit,
+) (out handover.Secrets, err error) {
+	switch {
+	case v.Login == plan.LoginCertificate && newPassword:
+		return out, refusal.Invalid("tunnel " + v.Tunnel + " takes no password: leave the new one out")
+	case v.Login == plan.LoginCertificate:
+		return s.identity(ctx, p, v, record)
+	case newPassword:
+		out.Password = random()
+		return out, refusal.Known(s.People.SetPassword(ctx, v.User, out.Password), "user", v.User)
+	}
+	return out, nil
+}
+
+// identity makes a key and has the own authority sign a certificate for it; the file of both (PKCS #12) has a password of its own.
+func (s *Service) identity(ctx context.Context, p devices.Platform, v handover.Values, record *store.Kit,
+) (out handover.Secrets, err error) {
+	key, err := cert.NewKeyOf(rand.Reader, p.Identity)
+	if err != nil {
+		return out, err
+	}
+	spki, err := x509.MarshalPKIXPublicKey(key.Public())
+	if err != nil {
+		return out, err
+	}
+	device := "kit for " + p.Word
+	leaf, err := s.Trust.IssuePerson(ctx, v.User, device, spki)
+	if err != nil {
+		return out, err
+	}
+	authority, err := s.Trust.Own(ctx)
+	if err != nil {
+		return out, err
+	}
+	encoder := pkcs12.Modern2023
+	if p.OldFile {
+		encoder = pkcs12.LegacyDES
+	}
+	out = handover.Secrets{IdentityPassword: random(), IdentityKind: p.Identity}
+	if out.Identity, err = encoder.Encode(key, leaf, []*x509.Certificate{authority}, out.IdentityPassword); err != nil {
+		return out, err
+	}
+	record.Expires = leaf.NotAfter.UTC()
+	_, err = s.People.AddKey(ctx, v.User, device, spki, leaf)
+	return out, refusal.Known(err, "user", v.User)
+}
