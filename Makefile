@@ -103,6 +103,7 @@ docs:
 
 bench:
 	go test -run '^$$' -bench . -benchmem ./internal/core/...
+	go test -run '^$$' -bench 'Idle|Renewals' -benchtime 1x ./internal/tunnel/ikev2
 	go test -run '^$$' -bench Sizes -benchtime 1x ./internal/browsertest
 
 screenshots: apt-test build

@@ -3,8 +3,6 @@ package ike
 import (
 	"bytes"
 	"crypto"
-	"crypto/aes"
-	"crypto/cipher"
 	"crypto/ecdh"
 	"crypto/ecdsa"
 	"crypto/hmac"
@@ -844,84 +842,6 @@ func FuzzParsers(f *testing.F) {
 		w := newWorld(t, nil)
 		w.l.Handle(start, device, b)
 		w.i.Handle(start, b)
-	})
-}
-
-// BenchmarkLogin compares complete logins (both sides) with the sum of the cryptographic operations that they consist of.
-func BenchmarkLogin(b *testing.B) {
-	b.Run("operations-alone", func(b *testing.B) {
-		peer := must(newDH(groupX25519, rand.Reader))
-		octets := make([]byte, 400)
-		digest := sha256.Sum256(octets)
-		block := must(aes.NewCipher(make([]byte, 32)))
-		cipher := must(cipher.NewGCM(block))
-		roots := x509.NewCertPool()
-		roots.AddCert(ca.Leaf)
-		for b.Loop() {
-			for range 2 { // each side: a key pair and a shared secret
-				half := must(newDH(groupX25519, rand.Reader))
-				_, _ = half.shared(peer.public())
-			}
-			sig := must(gateway.Key.Sign(rand.Reader, digest[:], crypto.SHA256))
-			ecdsaVerify(gateway.Leaf, digest[:], sig)
-			leaf := must(x509.ParseCertificate(gateway.DER))
-			_, _ = leaf.Verify(x509.VerifyOptions{Roots: roots, DNSName: dial, CurrentTime: start})
-			for range 10 { // sealed messages, each opened once
-				sealed := cipher.Seal(nil, make([]byte, 12), octets, nil)
-				_, _ = cipher.Open(nil, make([]byte, 12), sealed, nil)
-			}
-			for range 40 { // key schedules and AUTH
-				prfHMACSHA256.sum(octets[:32], octets)
-			}
-			var c eap.Check
-			c.Judge(eap.NTHash(password))
-			c.Judge(eap.NTHash(password))
-		}
-	})
-	b.Run("complete-logins", func(b *testing.B) {
-		for b.Loop() {
-			w := newWorld(b, func(s *Settings, c *Caller) { s.LogKeys, c.LogKeys = false, false })
-			w.login()
-			if w.l.Sessions() != 1 {
-				b.Fatal(w.events)
-			}
-		}
-	})
-}
-
-// BenchmarkLoginsOfKinds has complete logins of each kind, both sides, beside each other: what ML-KEM, a key in place of a password, an RSA
-// certificate and a ticket cost or save.
-func BenchmarkLoginsOfKinds(b *testing.B) {
-	keys := keysOfPeople()
-	rsaKey := keys["RSA-2048"]
-	rsaCert := rsaGateway(rsaKey)
-	for name, change := range map[string]func(*Settings, *Caller){
-		"1-password":            func(*Settings, *Caller) {},
-		"2-password-and-ML-KEM": hybrids,
-		"3-public-key-P-256":    func(s *Settings, c *Caller) { s.Proof, c.Key = ByPublicKey, keys["P-256"] },
-		"4-public-key-Ed25519":  func(s *Settings, c *Caller) { s.Proof, c.Key = ByPublicKey, keys["Ed25519"] },
-		"5-gateway-RSA-2048":    func(s *Settings, c *Caller) { s.Chain, s.Key = [][]byte{rsaCert}, rsaKey },
-	} {
-		b.Run(name, func(b *testing.B) {
-			for b.Loop() {
-				w := newWorld(b, func(s *Settings, c *Caller) { s.LogKeys, c.LogKeys = false, false; change(s, c) })
-				w.owner = conversation.Outcome{OK: true, User: user, Known: true}
-				w.login()
-				if w.l.Sessions() != 1 {
-					b.Fatal(w.events)
-				}
-			}
-		})
-	}
-	b.Run("6-back-by-ticket", func(b *testing.B) {
-		w, ticket := remembering(b)
-		for b.Loop() {
-			w.again(b, ticket, func(s *Settings) { s.LogKeys = false })
-			w.login()
-			if w.l.Sessions() != 1 {
-				b.Fatal(w.events)
-			}
-		}
 	})
 }
 

@@ -55,10 +55,15 @@ func (k prfKind) size() int {
 // plus is prf+ (RFC 7296 §2.13).
 func (k prfKind) plus(key, seed []byte, n int) []byte {
 	out := make([]byte, 0, n+k.size())
-	var last []byte
+	mac := hmac.New(k.hash(), key) // which keeps what it made of the key
 	for i := byte(1); len(out) < n; i++ {
-		last = k.sum(key, last, seed, []byte{i})
-		out = append(out, last...)
+		mac.Reset()
+		if i > 1 {
+			mac.Write(out[len(out)-k.size():])
+		}
+		mac.Write(seed)
+		mac.Write([]byte{i})
+		out = mac.Sum(out)
 	}
 	return out[:n]
 }

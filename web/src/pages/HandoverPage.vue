@@ -117,6 +117,7 @@ const file = (f: { type: string; data: string }) => `data:${f.type.split(';')[0]
         clearable
         variant="outlined"
         density="compact"
+        hide-details
         min-width="210"
         max-width="250"
       />
