@@ -106,6 +106,7 @@ func certificates(p *printer) *cli.Command {
 			{Name: "authority", Usage: "the authority's certificate, for people's devices", Flags: []cli.Flag{outFlag}, Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
 				return p.pem(ctx, c, cl, "GET", "/authority", nil)
 			})},
+			rollOver(p),
 			{Name: "revoked", Usage: "the authority's revocation list (RFC 5280)", Flags: []cli.Flag{outFlag}, Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
 				return p.pem(ctx, c, cl, "GET", "/authority/revoked", nil)
 			})},

@@ -69,6 +69,18 @@ func (s *Server) trustRoutes() {
 		text, err := t.Authority(ctx)
 		return answered(pemText{text}, err)
 	})
+	register(s, "GET", "/authority/rollover", "rollover", "How far the change of the own authority is", func(ctx context.Context, _ *struct{}) (*body[trust.Rollover], error) {
+		return answered(t.Rollover(ctx))
+	})
+	register(s, "POST", "/authority/rollover", "roll-over", "Take a step in the change of the own authority", func(ctx context.Context, in *struct {
+		Body struct {
+			Step   string `json:"step" enum:"announce,sign,finish,cancel" doc:"announce: make the next one, which kits hold from then on. sign: it signs, and what the older one signed for gateways is signed anew. finish: forget the older one. cancel: forget the next one."`
+			EvenSo bool   `json:"even-so,omitempty" doc:"Finish although people have certificates of the older one."`
+		}
+	},
+	) (*body[trust.Rollover], error) {
+		return answered(t.RollOver(ctx, in.Body.Step, in.Body.EvenSo))
+	})
 	register(s, "GET", "/authority/issued", "issued", "Every certificate that the own authority signed, kept still or not, newest first", func(ctx context.Context, _ *struct{}) (*body[[]trust.Issued], error) {
 		return answered(t.Issued(ctx))
 	})

@@ -16,6 +16,8 @@ type Kit struct {
 	At       time.Time
 	By       string
 	Expires  time.Time // of the certificate that it holds; zero: it holds none
+	// Authorities are the fingerprints of those that it holds, with spaces between.
+	Authorities string
 }
 
 // SaveKit keeps that a kit was made, in place of an older one for the same kind of device.

@@ -18,6 +18,17 @@ import (
 // AuthorityName is the name of the service's own authority.
 const AuthorityName = "authority"
 
+// Names of the authority that is to follow it, and of the one before.
+const (
+	NextAuthorityName   = "authority-next"
+	AuthorityBeforeName = "authority-before"
+)
+
+// OfAuthority tells whether a certificate's name is one of an authority of the service's own.
+func OfAuthority(name string) bool {
+	return name == AuthorityName || name == NextAuthorityName || name == AuthorityBeforeName
+}
+
 // Secret is a certificate with its key, sealed; or the key of a signing request whose certificate has not come yet.
 type Secret struct {
 	Name    string `gorm:"primaryKey"`
@@ -181,6 +192,7 @@ func (s *Store) Trusted(ctx context.Context) (by map[string]*x509.Certificate, a
 		case err != nil || slices.ContainsFunc(revoked, func(x RevokedCertificate) bool { return x.Serial == leaf.SerialNumber.Text(16) }):
 		case r.Name == AuthorityName:
 			authority = leaf
+		case OfAuthority(r.Name):
 		default:
 			by[r.Name] = leaf
 		}

@@ -72,6 +72,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/authority/rollover": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How far the change of the own authority is */
+        get: operations["rollover"];
+        put?: never;
+        /** Take a step in the change of the own authority */
+        post: operations["roll-over"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/begin": {
         parameters: {
             query?: never;
@@ -1477,6 +1495,12 @@ export interface components {
             mirror: string;
             /** @description What it printed; good for once. */
             token: string;
+        };
+        Authority: {
+            /** Format: date-time */
+            expires: string;
+            /** @description SHA-256 of its certificate. */
+            fingerprint: string;
         };
         Batch: {
             /** @description Of whom there is no kit, and why. */
@@ -3613,6 +3637,30 @@ export interface components {
             /** @description Why, for the record. */
             reason: string;
         };
+        "Roll-overRequest": {
+            /** @description Finish although people have certificates of the older one. */
+            "even-so"?: boolean;
+            /**
+             * @description announce: make the next one, which kits hold from then on. sign: it signs, and what the older one signed for gateways is signed anew. finish: forget the older one. cancel: forget the next one.
+             * @enum {string}
+             */
+            step: "announce" | "sign" | "finish" | "cancel";
+        };
+        Rollover: {
+            /** @description Whose place it took. */
+            before?: components["schemas"]["Authority"];
+            /** @description That is to take its place. */
+            next?: components["schemas"]["Authority"];
+            /** @description Who has certificates of the older one that count. */
+            people?: string[];
+            /** @description The one that signs. */
+            present: components["schemas"]["Authority"];
+            /**
+             * @description none: there is one authority. announced: the next one is in kits, and signs nothing yet. signs: it does; the older one is believed still.
+             * @enum {string}
+             */
+            state: "none" | "announced" | "signs";
+        };
         Round: {
             /** Format: date-time */
             at: string;
@@ -4051,6 +4099,68 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PemText"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    rollover: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rollover"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "roll-over": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Roll-overRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rollover"];
                 };
             };
             /** @description Error */

@@ -16,6 +16,7 @@ import (
 	"yellowlantern/internal/app/plans"
 	"yellowlantern/internal/app/refusal"
 	"yellowlantern/internal/app/trust"
+	"yellowlantern/internal/core/cert"
 	"yellowlantern/internal/core/devices"
 	"yellowlantern/internal/core/handover"
 	"yellowlantern/internal/core/reach"
@@ -111,6 +112,7 @@ func (s *Service) Make(ctx context.Context, user, platform string, newPassword b
 	}
 	record := store.Kit{
 		User: user, Platform: platform, Revision: number, Digest: v.Digest(platform), At: time.Now().UTC(), By: actor.Name(ctx),
+		Authorities: strings.Join(fingerprints(v), " "),
 	}
 	secrets, err := s.secrets(ctx, p, v, newPassword, &record)
 	if err != nil {
@@ -167,6 +169,19 @@ func kitOf(r store.Kit) Kit {
 	return Kit{User: r.User, Platform: r.Platform, Revision: r.Revision, At: r.At, By: r.By, Expires: r.Expires}
 }
 
+// fingerprints are those of the authorities that a device is to trust.
+func fingerprints(v handover.Values) (out []string) {
+	for _, der := range append([][]byte{v.Authority}, v.Further...) {
+		out = append(out, cert.Fingerprint(der))
+	}
+	return out
+}
+
+func holdsAll(r store.Kit, v handover.Values) bool {
+	held := strings.Fields(r.Authorities)
+	return !slices.ContainsFunc(fingerprints(v), func(f string) bool { return !slices.Contains(held, f) })
+}
+
 const soon = 30 * 24 * time.Hour // before its certificate's end a kit is stale
 
 // stale tells why a kit is not what would be made now.
@@ -181,6 +196,8 @@ func (s *Service) stale(ctx context.Context, known *reach.Known, class *reach.Cl
 		return err.Error()
 	case v.Digest(r.Platform) != r.Digest:
 		return fmt.Sprintf("what it holds has changed since revision %d", r.Revision)
+	case !holdsAll(r, v):
+		return "it does not hold every authority that the device is to trust"
 	case !r.Expires.IsZero() && time.Until(r.Expires) < soon:
 		return "the certificate in it ends on " + r.Expires.Format(time.DateOnly)
 	}

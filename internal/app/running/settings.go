@@ -30,9 +30,11 @@ func (s *Service) Settings(ctx context.Context, text string) (gateway.Settings, 
 	for _, r := range records {
 		revoked[r.Serial] = true
 	}
-	var own *x509.Certificate
-	if ca, err := s.Store.Certificate(ctx, store.AuthorityName); err == nil {
-		set.Authorities, own = [][]byte{ca.DER}, ca.Leaf
+	var own []*x509.Certificate
+	for _, name := range []string{store.AuthorityName, store.AuthorityBeforeName} { // people's certificates may be of either
+		if ca, err := s.Store.Certificate(ctx, name); err == nil {
+			set.Authorities, own = append(set.Authorities, ca.DER), append(own, ca.Leaf)
+		}
 	}
 	for _, t := range doc.Plan.Tunnels {
 		if t.Off || t.Gateway != set.Gateway {
@@ -48,8 +50,10 @@ func (s *Service) Settings(ctx context.Context, text string) (gateway.Settings, 
 					"certificate %s, which tunnel %s shows, is revoked: make another one under that name (yl certificate make)", name, t.Name))
 			}
 			root := pair.Root
-			if own != nil && pair.Leaf.CheckSignatureFrom(own) == nil {
-				root = own.Raw
+			for _, ca := range own {
+				if pair.Leaf.CheckSignatureFrom(ca) == nil {
+					root = ca.Raw
+				}
 			}
 			set.Certificates[name] = gateway.Certificate{Chain: pair.Chain(), Key: pair.Key, Root: root}
 		}

@@ -30,7 +30,7 @@ const consoleUse = "console and API"
 // ForConsole takes a certificate that is kept under a name to be shown by console and API, good for these names and addresses. Where there
 // is none, one of the own authority is made; it is renewed like others, and what is imported in its place is shown from then on.
 func (s *Service) ForConsole(ctx context.Context, name string, names []string) (*Console, error) {
-	if name == store.AuthorityName {
+	if store.OfAuthority(name) {
 		return nil, errAuthority
 	}
 	pair, err := s.Store.Certificate(ctx, name)

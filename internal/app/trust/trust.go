@@ -76,7 +76,7 @@ func (s *Service) Make(ctx context.Context, name string, dial ...string) (Certif
 
 // MakeWith is Make with a kind of key, cert.ECDSA or cert.RSA.
 func (s *Service) MakeWith(ctx context.Context, kind, name string, dial ...string) (Certificate, error) {
-	if name == store.AuthorityName {
+	if store.OfAuthority(name) {
 		return Certificate{}, errAuthority
 	}
 	ca, err := s.Store.Certificate(ctx, store.AuthorityName)
@@ -98,7 +98,7 @@ func (s *Service) MakeWith(ctx context.Context, kind, name string, dial ...strin
 // Import keeps a certificate of another authority with those above it and its key, which may be among them; both PEM. Of a signing request
 // that was made here the key is there already.
 func (s *Service) Import(ctx context.Context, name, chain, key string) (Certificate, error) {
-	if name == store.AuthorityName {
+	if store.OfAuthority(name) {
 		return Certificate{}, errAuthority
 	}
 	pending, err := s.Store.Pending(ctx, name)
@@ -121,7 +121,7 @@ func (s *Service) Import(ctx context.Context, name, chain, key string) (Certific
 
 // Request makes a key and a signing request (PKCS #10) for another authority, PEM.
 func (s *Service) Request(ctx context.Context, kind, name string, dial ...string) (string, error) {
-	if name == store.AuthorityName {
+	if store.OfAuthority(name) {
 		return "", errAuthority
 	}
 	key, err := cert.NewKeyOf(rand.Reader, kind)
@@ -144,11 +144,11 @@ func (s *Service) Revoke(ctx context.Context, name, why string) error {
 	if err != nil {
 		return refusal.Known(err, "certificate", name)
 	}
-	ca, err := s.Store.Certificate(ctx, store.AuthorityName)
+	c, err := s.change(ctx)
 	if err != nil {
 		return err
 	}
-	if name == store.AuthorityName || pair.Leaf.CheckSignatureFrom(ca.Leaf) != nil {
+	if store.OfAuthority(name) || c.ours(pair.Leaf) == nil {
 		return refusal.Invalid(
 			"only certificates of the service's own authority can be revoked here; ask the one that signed it")
 	}
@@ -157,7 +157,7 @@ func (s *Service) Revoke(ctx context.Context, name, why string) error {
 
 // Remove forgets a certificate with its key, or a signing request; evenSo: also where earlier revisions need it.
 func (s *Service) Remove(ctx context.Context, name string, evenSo bool) error {
-	if name == store.AuthorityName {
+	if store.OfAuthority(name) {
 		return errAuthority
 	}
 	if name == s.console {
@@ -246,7 +246,7 @@ func (s *Service) noteIssued(ctx context.Context, ca *cert.Pair) error {
 	}
 	for _, r := range records {
 		leaf, err := x509.ParseCertificate(r.DER)
-		if err == nil && r.Name != store.AuthorityName && leaf.CheckSignatureFrom(ca.Leaf) == nil {
+		if err == nil && !store.OfAuthority(r.Name) && leaf.CheckSignatureFrom(ca.Leaf) == nil {
 			if err := s.Store.NoteIssued(ctx, r.Name, leaf); err != nil {
 				return err
 			}
@@ -355,18 +355,16 @@ func (s *Service) Certificates(ctx context.Context) ([]Certificate, error) {
 	if err != nil {
 		return nil, err
 	}
-	var ca *x509.Certificate
-	for _, r := range records {
-		if r.Name == store.AuthorityName {
-			ca, _ = x509.ParseCertificate(r.DER)
-		}
+	own, err := s.change(ctx)
+	if err != nil {
+		return nil, err
 	}
 	used, out := s.usedBy(ctx), []Certificate{}
 	for _, r := range records {
 		c := Certificate{Name: r.Name, Holds: []string{}, Waiting: len(r.Pending) > 0, Used: append([]string{}, used[r.Name]...)}
 		if leaf, err := x509.ParseCertificate(r.DER); err == nil {
 			c.Holds, c.Expires, c.Issuer, c.Key = cert.Names(leaf), leaf.NotAfter, leaf.Issuer.CommonName, cert.KindOf(leaf)
-			c.Own = ca != nil && leaf.CheckSignatureFrom(ca) == nil
+			c.Own = own.ours(leaf) != nil
 			c.Revoked = slices.ContainsFunc(revoked,
 				func(x store.RevokedCertificate) bool { return x.Serial == leaf.SerialNumber.Text(16) })
 		}
@@ -394,13 +392,18 @@ const renewBefore = 45 * 24 * time.Hour
 // Renew makes certificates of the own authority anew that the running plan uses and that end soon, and lets the gateway
 // show them. Devices trust the authority: they need nothing new, and sessions go on.
 func (s *Service) Renew(ctx context.Context, now time.Time) error {
-	ca, err := s.Store.Certificate(ctx, store.AuthorityName)
+	c, err := s.change(ctx)
 	if err != nil {
 		return err
 	}
+	ca := c.present
 	for name := range s.usedBy(ctx) {
 		pair, err := s.Store.Certificate(ctx, name)
-		if err != nil || pair.Leaf.CheckSignatureFrom(ca.Leaf) != nil || pair.Leaf.NotAfter.Sub(now) > renewBefore {
+		if err != nil {
+			continue
+		}
+		by := c.ours(pair.Leaf)
+		if by == nil || by == ca && pair.Leaf.NotAfter.Sub(now) > renewBefore {
 			continue
 		}
 		ca.List = s.listURL()
@@ -453,26 +456,37 @@ func (s *Service) fitsRunning(ctx context.Context, name string, pair *cert.Pair)
 
 // Of is what devices must trust to accept a tunnel's certificate: the service's own authority, or that of a foreign one. PEM.
 func (s *Service) Of(ctx context.Context, m *site.Model, tunnel string) (string, error) {
-	ca, err := s.Store.Certificate(ctx, store.AuthorityName)
+	c, err := s.change(ctx)
 	if err != nil {
 		return "", err
 	}
+	ca := c.present
 	t := m.Names.Tunnels[tunnel]
 	if t == nil {
 		return string(ca.PEM()), nil
 	}
 	var out []string
+	add := func(of string) {
+		if !slices.Contains(out, of) {
+			out = append(out, of)
+		}
+	}
 	for _, name := range t.Certificates() {
 		pair, err := s.Store.Certificate(ctx, name)
 		if err != nil && !errors.Is(err, store.ErrNotFound) {
 			return "", err
 		}
-		of := string(ca.PEM())
-		if err == nil && pair.Leaf.CheckSignatureFrom(ca.Leaf) != nil {
-			of = string(pair.Trust())
+		by := ca
+		if err == nil {
+			by = c.ours(pair.Leaf)
 		}
-		if !slices.Contains(out, of) {
-			out = append(out, of)
+		if by == nil {
+			add(string(pair.Trust()))
+			continue
+		}
+		add(string(by.PEM()))
+		if c.next != nil { // what is handed over now holds, once it signs
+			add(string(c.next.PEM()))
 		}
 	}
 	return strings.Join(out, ""), nil

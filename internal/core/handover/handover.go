@@ -86,7 +86,9 @@ type Kit struct {
 }
 
 // Digest is of the values alone: files and words may be written otherwise by another version without a kit becoming stale.
+// Whom the device is to trust is no part of it: which authorities a kit holds is remembered by itself.
 func (v Values) Digest(platform string) string {
+	v.Authority, v.Further = nil, nil
 	b, err := json.Marshal(v)
 	if err != nil {
 		return ""

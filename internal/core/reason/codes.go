@@ -124,6 +124,7 @@ const (
 	NewestDoesNotRun    Code = "newest-does-not-run"
 	KitFetched          Code = "kit-fetched"
 	CertificateMade     Code = "certificate-made"
+	AuthorityChanges    Code = "authority-changes"
 	CertificateRenewed  Code = "certificate-renewed"
 	CertificateImported Code = "certificate-imported"
 	CertificateRevoked  Code = "certificate-revoked"
