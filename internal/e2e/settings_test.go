@@ -156,7 +156,7 @@ func TestCertificates(t *testing.T) {
 	// A signing request for another authority.
 	csr := filepath.Join(dir, "gate.csr")
 	ok("certificate", "request", "gate", "--for", "gate.tern.example", "--out", csr)
-	require.Contains(t, squeezed(ok("certificate", "list")), "gate gate.tern.example")
+	require.Contains(t, squeezed(ok("certificate", "list")), "gate ecdsa gate.tern.example")
 	text, err := os.ReadFile(csr)
 	require.NoError(t, err)
 	block, _ := pem.Decode(text)

@@ -106,6 +106,7 @@ func (b *bond) forget(s *ikeSA) {
 	if i := slices.Index(b.sas, s); i >= 0 {
 		b.sas = slices.Delete(b.sas, i, i+1)
 		s.win.drop()
+		s.unfollow()
 		b.closed(s)
 	}
 }

@@ -79,10 +79,10 @@ func (b *bond) deleted(outs []uint32) (gone []uint32) {
 }
 
 // makeChild derives a Child SA's keys on an IKE SA. asked tells whether the exchange was ours.
-func (s *ikeSA) makeChild(now time.Time, a esp.Algorithm, in, out uint32, shared, ni, nr []byte, local, remote netset.Addrs,
+func (s *ikeSA) makeChild(now time.Time, a esp.Algorithm, in, out uint32, shared, ni, nr, further []byte, local, remote netset.Addrs,
 	asked bool,
 ) (*childSA, Child) {
-	toUs, fromUs := s.keys.child(a, shared, ni, nr)
+	toUs, fromUs := s.keys.child(a, shared, ni, nr, further)
 	if asked {
 		toUs, fromUs = fromUs, toUs
 	}
@@ -132,6 +132,15 @@ func (s *ikeSA) createChild(now time.Time, m *message, offered []proposal, ni []
 	}
 	spi := b.newESP()
 	chosen, cipher, group, ok := chooseESP(offered, spi4(spi), b.tunnel.Algorithms, groups)
+	method := uint16(0)
+	for _, m := range b.tunnel.Algorithms.additional {
+		if ok || !hasKE {
+			break
+		}
+		if chosen, cipher, group, ok = chooseESP(insisting(offered, m), spi4(spi), b.tunnel.Algorithms, b.tunnel.Algorithms.groups); ok {
+			method, chosen.transforms = m, append(chosen.transforms, transform{kind: tADDKE1, id: m})
+		}
+	}
 	local, remote := tsr.Intersect(b.local), tsi.Intersect(b.remote)
 	var refusal notify
 	switch {
@@ -171,12 +180,31 @@ func (s *ikeSA) createChild(now time.Time, m *message, offered []proposal, ni []
 		if group != dhNone {
 			ps = append(ps, keyExchange{group, half.public()}.payload())
 		}
-		c, made := s.makeChild(now, cipher, spi, peerSPI(offered, chosen.number), shared, ni, nr, local, remote, false)
-		if c.unsure = s; old != nil {
-			old.rival, old.heir = lowest(ni, nr), c
+		ps = append(ps, selectors(plTSi, remote), selectors(plTSr, local))
+		var child Child
+		made := func(now time.Time, old *childSA, further []byte) {
+			var c *childSA
+			c, child = s.makeChild(now, cipher, spi, peerSPI(offered, chosen.number), shared, ni, nr, further, local, remote, false)
+			if c.unsure = s; old != nil {
+				old.rival, old.heir = lowest(ni, nr), c
+			}
 		}
-		s.reply(createChildSA, append(ps, selectors(plTSi, remote), selectors(plTSr, local))...)
-		b.emit(Renewed{b.id, made, false})
+		answered := func(time.Time) { b.emit(Renewed{b.id, child, false}) }
+		if method == 0 {
+			made(now, old, nil)
+			s.reply(createChildSA, ps...)
+			answered(now)
+			return
+		}
+		s.reply(createChildSA, append(ps, s.follows(now, followUp{
+			method: method, made: func(now time.Time, further []byte) notify {
+				old, refusal := s.mayMakeChild(m)
+				if refusal.kind == 0 {
+					made(now, old, further)
+				}
+				return refusal
+			}, answered: answered, dropped: func() { b.freeESP(spi) },
+		}))...)
 	})
 }
 
@@ -239,7 +267,7 @@ func (s *ikeSA) mayMakeChild(m *message) (*childSA, notify) {
 // renewChild asks the peer to renew a Child SA, if nothing speaks against it just now.
 func (b *bond) renewChild(now time.Time, c *childSA) {
 	if c.unsure != nil && slices.Contains(b.sas, c.unsure) || c.renewing || c.refused || c.closing || c.rival != nil || b.cur.renewing ||
-		b.cur.rival != nil {
+		b.cur.rival != nil || b.cur.follow != nil {
 		return
 	}
 	c.renewing = true
@@ -374,7 +402,7 @@ func (s *ikeSA) childAnswered(now time.Time, m *message, spi uint32, ni, shared 
 		return nil, Child{}, false
 	}
 	out := binary.BigEndian.Uint32(chosen[0].spi)
-	c, child := s.makeChild(now, cipher, spi, out, shared, ni, nr, tsi.Intersect(b.local), tsr.Intersect(b.remote), true)
+	c, child := s.makeChild(now, cipher, spi, out, shared, ni, nr, nil, tsi.Intersect(b.local), tsr.Intersect(b.remote), true)
 	return c, child, true
 }
 

@@ -535,7 +535,7 @@ func (w *world) renewIKE(t *testing.T) {
 	// The device deletes the older SA; the session stands, and asks and answers under the new one.
 	w.ask(informational, deletion{protocol: protoIKE}.payload())
 	w.i.b.forget(old)
-	w.i.b.cur = old.successor(w.now, suiteP, shared, ni, nr, spiI, spiR, true)
+	w.i.b.cur = old.successor(w.now, suiteP, shared, ni, nr, nil, spiI, spiR, true)
 	// Derived once more from RFC 7296 §2.18 alone.
 	mac := hmac.New(sha256.New, old.keys.d)
 	mac.Write(bytes.Join([][]byte{shared, ni, nr}, nil))

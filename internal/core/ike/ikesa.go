@@ -23,6 +23,7 @@ type ikeSA struct {
 	renewing   bool      // our request for a renewal is under way
 	working    bool      // the answer to the peer's request is being worked out
 	rival      *rivalSA  // what the peer's request made meanwhile
+	follow     *followUp // a renewal of the peer's that awaits its additional key exchange
 }
 
 // own is the SPI that we chose.
@@ -104,7 +105,10 @@ func (s *ikeSA) handle(now time.Time, from Peer, m *message) {
 	case informational:
 		s.inform(now, in)
 	case createChildSA:
+		s.unfollow()
 		s.create(now, in)
+	case ikeFollowUp:
+		s.followedUp(now, in)
 	default:
 		s.invalid(m.exchange)
 	}
@@ -182,6 +186,9 @@ func (s *ikeSA) tick(now time.Time) {
 	if !s.until.IsZero() && now.After(s.until) {
 		s.b.forget(s)
 		return
+	}
+	if s.follow != nil && now.After(s.follow.until) {
+		s.unfollow()
 	}
 	patience := s.b.patience
 	if s.replaced() {

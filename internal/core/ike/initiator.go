@@ -586,7 +586,7 @@ func (i *Initiator) takeUp(now time.Time, m *message) {
 	}
 	b := i.bond(now, local, remote)
 	b.cur.learn(m)
-	_, c := b.cur.makeChild(now, cipher, i.childSPI, binary.BigEndian.Uint32(chosen[0].spi), nil, i.ni, i.nr, local, remote, true)
+	_, c := b.cur.makeChild(now, cipher, i.childSPI, binary.BigEndian.Uint32(chosen[0].spi), nil, i.ni, i.nr, nil, local, remote, true)
 	i.phase = phUp
 	i.emit(Established{
 		Child: c, Configuration: conf, Suite: i.suite.String(), Behind: i.behind, Ticket: i.given(now, m), Back: i.c.Ticket != nil,

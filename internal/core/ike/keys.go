@@ -3,6 +3,7 @@ package ike
 import (
 	"encoding/binary"
 	"errors"
+	"slices"
 
 	"yellowlantern/internal/core/esp"
 )
@@ -51,16 +52,18 @@ func (k *keys) side(initiator bool) *esp.Messages {
 	return k.sealR
 }
 
-// child derives the keys of a Child SA, one for each direction (RFC 7296 §2.17).
-func (k *keys) child(a esp.Algorithm, shared, ni, nr []byte) (fromInitiator, fromResponder []byte) {
-	seed := append(append(append([]byte{}, shared...), ni...), nr...)
+// child derives the keys of a Child SA, one for each direction (RFC 7296 §2.17), with the secret of an additional key exchange where there
+// was one (RFC 9370 §2.2.4).
+func (k *keys) child(a esp.Algorithm, shared, ni, nr, further []byte) (fromInitiator, fromResponder []byte) {
+	seed := slices.Concat(shared, ni, nr, further)
 	m := k.suite.prf.plus(k.d, seed, 2*a.KeyLen())
 	return m[:a.KeyLen()], m[a.KeyLen():]
 }
 
-// renewed derives the keys of the IKE SA that takes this one's place (RFC 7296 §2.18): the seed by the PRF of the older one.
-func (k *keys) renewed(s Suite, shared, ni, nr []byte, spiI, spiR uint64) *keys {
-	return deriveKeys(s, k.suite.prf.sum(k.d, shared, ni, nr), ni, nr, spiI, spiR)
+// renewed derives the keys of the IKE SA that takes this one's place (RFC 7296 §2.18): the seed by the PRF of the older one, with the secret
+// of an additional key exchange where there was one (RFC 9370 §2.2.4).
+func (k *keys) renewed(s Suite, shared, ni, nr, further []byte, spiI, spiR uint64) *keys {
+	return deriveKeys(s, k.suite.prf.sum(k.d, shared, ni, nr, further), ni, nr, spiI, spiR)
 }
 
 // firstKeys derives the keys of a new IKE SA (RFC 7296 §2.14).

@@ -461,7 +461,7 @@ func (r *login) finish(now time.Time, g Grant) {
 		return
 	}
 	r.stands(now, g, conf, proof, func() (Child, []payload) {
-		_, child := r.sa.makeChild(now, cipher, spi, peerSPI(r.offered, chosen.number), nil, r.ni, r.nr, local, remote, false)
+		_, child := r.sa.makeChild(now, cipher, spi, peerSPI(r.offered, chosen.number), nil, r.ni, r.nr, nil, local, remote, false)
 		return child, []payload{saPayload(chosen), selectors(plTSi, remote), selectors(plTSr, local)}
 	})
 }

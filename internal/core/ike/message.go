@@ -28,6 +28,7 @@ const (
 	// ikeSessionResume is RFC 5723 §4.3.
 	ikeSessionResume exchange = 38
 	ikeIntermediate  exchange = 43 // RFC 9242 §3.2
+	ikeFollowUp      exchange = 44 // IKE_FOLLOWUP_KE, RFC 9370 §2.2.4
 )
 
 // Header flags.

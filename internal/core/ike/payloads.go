@@ -121,6 +121,7 @@ const (
 	nTemporaryFailure     notifyType = 43
 	nFailedCPRequired     notifyType = 37
 	nTSUnacceptable       notifyType = 38
+	nStateNotFound        notifyType = 47 // RFC 9370 §5
 	nChildSANotFound      notifyType = 44
 	nUnexpectedNAT        notifyType = 41 // RFC 4555 §4.1
 	nInitialContact       notifyType = 16384
@@ -144,6 +145,7 @@ const (
 	nMixes                notifyType = 16435 // USE_PPK, RFC 8784 §5
 	nMixedIdentity        notifyType = 16436 // PPK_IDENTITY
 	nWithoutMixed         notifyType = 16437 // NO_PPK_AUTH
+	nAdditional           notifyType = 16441 // ADDITIONAL_KEY_EXCHANGE, RFC 9370 §2.2.4
 	nMethods              notifyType = 16443 // SUPPORTED_AUTH_METHODS, RFC 9593 §5
 	nIntermediate         notifyType = 16438 // INTERMEDIATE_EXCHANGE_SUPPORTED, RFC 9242 §4
 	nSignatureHashes      notifyType = 16431

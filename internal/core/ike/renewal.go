@@ -34,7 +34,14 @@ func (s *ikeSA) renewed(now time.Time, m *message, offered []proposal, ni []byte
 		s.refuse(createChildSA, nNoAdditionalSAs)
 		return
 	}
-	chosen, suite, ok := chooseIKE(offered, b.tunnel.Algorithms.once(), binary.BigEndian.AppendUint64(nil, own))
+	spi := binary.BigEndian.AppendUint64(nil, own)
+	chosen, suite, ok := chooseIKE(offered, b.tunnel.Algorithms.once(), spi)
+	if more, has := b.tunnel.Algorithms.insists(); !ok && has {
+		if chosen, suite, ok = chooseIKE(offered, more, spi); ok && s.renewing { // one of both gives way, and comes again
+			s.refuse(createChildSA, nTemporaryFailure)
+			return
+		}
+	}
 	switch {
 	case !ok:
 		s.refuse(createChildSA, nNoProposalChosen)
@@ -63,8 +70,22 @@ func (s *ikeSA) renewed(now time.Time, m *message, offered []proposal, ni []byte
 		}
 		nr := b.nonce()
 		ps := []payload{saPayload(chosen), {kind: plNonce, body: nr}, keyExchange{suite.group, half.public()}.payload()}
-		s.reply(createChildSA, append(ps, b.tokens(&ikeSA{spiI: theirs, spiR: own})...)...)
-		next := s.successor(now, suite, shared, ni, nr, theirs, own, false)
+		ps = append(ps, b.tokens(&ikeSA{spiI: theirs, spiR: own})...)
+		if suite.additional != 0 {
+			var next *ikeSA
+			s.reply(createChildSA, append(ps, s.follows(now, followUp{
+				method: suite.additional, made: func(now time.Time, further []byte) (busy notify) {
+					if s.win.aboutChild() {
+						return notify{kind: nTemporaryFailure}
+					}
+					next = s.successor(now, suite, shared, ni, nr, further, theirs, own, false)
+					return busy
+				}, answered: func(now time.Time) { b.adopt(now, next) }, dropped: func() {},
+			}))...)
+			return
+		}
+		s.reply(createChildSA, ps...)
+		next := s.successor(now, suite, shared, ni, nr, nil, theirs, own, false)
 		if s.renewing { // both at once: settled by the answer to ours
 			s.rival = &rivalSA{next, lowest(ni, nr)}
 			return
@@ -74,10 +95,12 @@ func (s *ikeSA) renewed(now time.Time, m *message, offered []proposal, ni []byte
 }
 
 // successor is the SA that takes this one's place, with fresh keys and message IDs.
-func (s *ikeSA) successor(now time.Time, suite Suite, shared, ni, nr []byte, spiI, spiR uint64, mine bool) *ikeSA {
-	suite.additional = s.suite.additional
+func (s *ikeSA) successor(now time.Time, suite Suite, shared, ni, nr, further []byte, spiI, spiR uint64, mine bool) *ikeSA {
+	if suite.additional == 0 { // keys are made of those before, and so of what was exchanged then
+		suite.additional = s.suite.additional
+	}
 	next := &ikeSA{b: s.b, mine: mine, spiI: spiI, spiR: spiR, suite: suite, keyed: now, parts: s.parts}
-	next.keys = s.keys.renewed(suite, shared, ni, nr, spiI, spiR)
+	next.keys = s.keys.renewed(suite, shared, ni, nr, further, spiI, spiR)
 	s.b.sas = append(s.b.sas, next)
 	s.b.opened(next)
 	if s.b.logKeys {
@@ -89,7 +112,7 @@ func (s *ikeSA) successor(now time.Time, suite Suite, shared, ni, nr []byte, spi
 // renewIKE asks the peer to renew the IKE SA in use, if nothing speaks against it just now.
 func (b *bond) renewIKE(now time.Time) {
 	s := b.cur
-	if s.renewing || s.rival != nil || s.win.aboutChild() {
+	if s.renewing || s.rival != nil || s.follow != nil || s.win.aboutChild() {
 		return
 	}
 	s.renewing = true
@@ -157,7 +180,7 @@ func (s *ikeSA) renewalAnswered(now time.Time, m *message, own uint64, ni, share
 	if !ok || suite.group != group {
 		return nil
 	}
-	next := s.successor(now, suite, shared, ni, nr, own, binary.BigEndian.Uint64(chosen[0].spi), true)
+	next := s.successor(now, suite, shared, ni, nr, nil, own, binary.BigEndian.Uint64(chosen[0].spi), true)
 	next.learn(m)
 	return next
 }
