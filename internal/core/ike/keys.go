@@ -60,8 +60,8 @@ func (k *keys) child(a esp.Algorithm, shared, ni, nr, further []byte) (fromIniti
 	return m[:a.KeyLen()], m[a.KeyLen():]
 }
 
-// renewed derives the keys of the IKE SA that takes this one's place (RFC 7296 §2.18): the seed by the PRF of the older one, with the secret
-// of an additional key exchange where there was one (RFC 9370 §2.2.4).
+// renewed derives the keys of the IKE SA that takes this one's place (RFC 7296 §2.18): the seed by the PRF of the older one, with the
+// secret of an additional key exchange where there was one (RFC 9370 §2.2.4).
 func (k *keys) renewed(s Suite, shared, ni, nr, further []byte, spiI, spiR uint64) *keys {
 	return deriveKeys(s, k.suite.prf.sum(k.d, shared, ni, nr, further), ni, nr, spiI, spiR)
 }
