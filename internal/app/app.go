@@ -97,7 +97,7 @@ func New(cfg Config) *App {
 	a.Plans = &plans.Service{Store: cfg.Store, People: cfg.People, Wholes: wholes, Gateway: cfg.Gateway, Log: cfg.Log}
 	a.Trials = &trials.Service{
 		Store: cfg.Store, People: cfg.People, Journal: a.Journal, Wholes: wholes, Plans: a.Plans, Trust: a.Trust, What: a.Running,
-		Gateway: cfg.Gateway, Vantages: cfg.Vantages, Log: cfg.Log, Running: until, Background: &a.background,
+		Gateway: cfg.Gateway, Vantages: cfg.Vantages, Log: cfg.Log, Running: until, Background: &a.background, Names: cfg.Names,
 	}
 	a.Commits = &commits.Service{
 		Store: cfg.Store, Journal: a.Journal, Plans: a.Plans, Running: a.Running, Trials: a.Trials, Log: cfg.Log, Until: until,

@@ -18,6 +18,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"yellowlantern/internal/connection"
+	"yellowlantern/internal/private"
 	"yellowlantern/internal/probe"
 )
 
@@ -78,6 +79,9 @@ func (p *printer) dialUp(ctx context.Context, c *cli.Command) error {
 		o.Carry = append(o.Carry, n)
 	}
 	var opt probe.Options
+	if err := besides(c, path); err != nil {
+		return err
+	}
 	byKey, err := proof(c, kit.Order, &opt)
 	if err == nil && !byKey {
 		opt.Password, err = dialPassword(c, kit.User)
@@ -95,6 +99,13 @@ func (p *printer) dialUp(ctx context.Context, c *cli.Command) error {
 		o.Login.Device = fmt.Sprintf("%s on %s, %s", kit.User, host, o.Name)
 	}
 	o.Log = slog.New(slog.NewTextHandler(os.Stderr, nil))
+	if kit.Service != "" && len(opt.Certificate) > 0 {
+		r := &connection.Renewer{
+			Service: kit.Service, Authority: kit.Authority, Key: opt.Key, File: c.String("certificate"), Log: o.Log,
+		}
+		o.Chain = r.Shows(opt.Certificate).Chain
+		go r.Run(ctx)
+	}
 	defer connection.Forget(o.Name)
 	shown, kept := false, time.Time{}
 	var was connection.State
@@ -113,6 +124,38 @@ func (p *printer) dialUp(ctx context.Context, c *cli.Command) error {
 	})
 	if err != nil {
 		return Failing(ExitNot, "%w", err)
+	}
+	return nil
+}
+
+// besideKit are the files that are taken from beside a kit where nothing is said of them, by what takes the place of its .kit.
+var besideKit = map[string]string{
+	"password-file": ".password", "key": ".key", "certificate": ".pem", "shared-key-file": ".login", "mixed-in-key-file": ".mixed",
+}
+
+// besides takes what a kit needs from the files beside it.
+func besides(c *cli.Command, kit string) error {
+	base, ok := strings.CutSuffix(kit, ".kit")
+	if !ok {
+		return nil
+	}
+	for flag, suffix := range besideKit {
+		if c.String(flag) != "" {
+			continue
+		}
+		if _, err := os.Stat(base + suffix); err != nil {
+			continue
+		}
+		err := private.Check(base + suffix)
+		if flag == "certificate" { // which is no secret
+			err = nil
+		}
+		if err == nil {
+			err = c.Set(flag, base+suffix)
+		}
+		if err != nil {
+			return Failing(ExitUsage, "%s: %w", flag, err)
+		}
 	}
 	return nil
 }

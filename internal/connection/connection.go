@@ -45,6 +45,8 @@ type Options struct {
 	Name  string // by which it is told from others: at most twelve letters, digits and hyphens
 	Kind  string // of tunnel; empty: IKEv2
 	Login dial.Login
+	// Chain is what the device shows of its key now, in place of what the login says; nil: that.
+	Chain func() [][]byte
 	// Strict lets nothing of what goes into the tunnel leave in clear while there is none.
 	Strict bool
 	// Carry are networks behind this machine whose hosts may use the connection, under its address.
@@ -173,6 +175,9 @@ func (c *Connection) login(ctx context.Context) (*standing, error) {
 	bounded, stop := context.WithTimeout(ctx, loginTime)
 	defer stop()
 	l := c.o.Login
+	if c.o.Chain != nil {
+		l.Chain = c.o.Chain()
+	}
 	l.Liveness, l.Patience, l.Back = liveness, patience, c.back
 	s, err := k.Dial(bounded, c.under(), l, c.receive)
 	if err != nil {

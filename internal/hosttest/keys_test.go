@@ -104,7 +104,15 @@ func TestDialBySharedKey(t *testing.T) {
 	require.Error(t, up("--shared-key-file", mixed, "--mixed-in-key-file", mixed))
 	require.Contains(t, g.yl("journal", "--code", "wrong-shared-key"), "rory.researcher")
 
-	require.NoError(t, up("--shared-key-file", login, "--mixed-in-key-file", mixed))
+	kit := g.kit("rory.researcher") // from beside which files are taken
+	beside := strings.TrimSuffix(kit, ".kit")
+	require.NotEqual(t, kit, beside)
+	require.NoError(t, os.Rename(login, beside+".login"))
+	require.NoError(t, os.Rename(mixed, beside+".mixed"))
+	require.NoError(t, os.Chmod(beside+".login", 0o644))
+	require.ErrorContains(t, up(), "shared-key-file", "others can read it")
+	require.NoError(t, os.Chmod(beside+".login", 0o600))
+	require.NoError(t, up())
 	require.True(t, g.pings(home, "10.20.30.5"))
 	require.Contains(t, g.yl("--json", "sessions", "list"), inIt.ID)
 	require.NotContains(t, g.yl("--json", "users", "shared-keys", "list"), inIt.Value)

@@ -134,6 +134,15 @@ func (s *Server) peopleRoutes() {
 	) (*struct{}, error) {
 		return nil, m.RevokeSharedKey(ctx, in.ID)
 	})
+	register(s, "POST", "/renewals", "renew-certificate", "A newer certificate for the key that signed a request, in the last days of the one before; a device needs no account for it", func(ctx context.Context, in *struct {
+		Body struct {
+			Request string `json:"request" lines:"many" maxLength:"16384" doc:"A signing request (PKCS #10) by the same key, PEM."`
+		}
+	},
+	) (*body[pemText], error) {
+		text, err := m.Renew(ctx, in.Body.Request)
+		return answered(pemText{text}, err)
+	})
 	register(s, "DELETE", "/keys/{fingerprint}", "revoke-key", "Take a key back: what its device has open ends", func(ctx context.Context, in *struct {
 		Fingerprint string `path:"fingerprint" maxLength:"128"`
 	},

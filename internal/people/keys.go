@@ -40,7 +40,7 @@ func keyOf(r store.PersonKey) Key {
 	}
 	if len(r.Certificate) > 0 {
 		k.Kind = "certificate"
-		k.Certificate = string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: r.Certificate}))
+		k.Certificate = certificatePEM(r.Certificate)
 	}
 	return k
 }
@@ -122,6 +122,7 @@ func (p *People) RenewKey(ctx context.Context, user, device string, spki []byte,
 		return Key{}, err
 	}
 	r.Certificate, r.Serial, r.Expires = leaf.Raw, leaf.SerialNumber.Text(16), leaf.NotAfter.UTC()
+	r.Next, r.NextSerial, r.NextExpires = nil, "", time.Time{}
 	if device != "" {
 		r.Device = device
 	}
@@ -154,6 +155,12 @@ func (p *People) Owner(ctx context.Context, shown login.Key) login.Outcome {
 		return refused(reason.LoginsLater, "", reason.With{reason.Error: err.Error()})
 	case !k.Revoked.IsZero():
 		return refused(reason.KeyRevoked, k.User, reason.With{reason.Certificate: fingerprint})
+	}
+	if len(shown.Chain) > 0 && len(k.Next) > 0 && string(shown.Chain[0]) == string(k.Next) { // the device has it
+		if err := p.keeper.PromoteKey(ctx, fingerprint, k.NextSerial); err != nil {
+			return refused(reason.LoginsLater, k.User, reason.With{reason.Error: err.Error()})
+		}
+		k.Certificate, k.Expires = k.Next, k.NextExpires
 	}
 	if why := p.certificate(k, shown, time.Now()); !why.None() {
 		return login.Outcome{User: k.User, Known: true, Why: why}

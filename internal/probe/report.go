@@ -43,6 +43,7 @@ type Order struct {
 	TCPPort    int            `json:"tcp-port,omitempty" doc:"Where the gateway also answers over TCP; 0: nowhere."`
 	MTU        int            `json:"mtu,omitempty" doc:"Of the tunnel, inside, in octets."`
 	Proof      string         `json:"proof,omitempty" enum:"certificate,public-key,pre-shared-key" doc:"What the tunnel wants in place of a password."`
+	Service    string         `json:"service,omitempty" doc:"Where a device has its certificate renewed, where the tunnel wants one."`
 	MixedIn    string         `json:"mixed-in-key,omitempty" enum:"accept,demand" doc:"Whether a key is mixed into those for traffic."`
 	Keepalive  int            `json:"keepalive" doc:"Seconds between signs of life that keep a translation open."`
 	Authority  string         `json:"authority" doc:"The authority's certificate, PEM."`

@@ -18,6 +18,10 @@ type PersonKey struct {
 	At          time.Time
 	Expires     time.Time // of the certificate
 	Revoked     time.Time // zero: it counts
+	// Next is the certificate that takes the place of Certificate once the device shows it; none: there is none.
+	Next        []byte
+	NextSerial  string
+	NextExpires time.Time
 }
 
 // AddKey keeps a person's key. ErrExists: somebody has it already. ErrNotFound: there is no such person.
@@ -51,6 +55,26 @@ func (s *Store) Key(ctx context.Context, fingerprint string) (k PersonKey, err e
 func (s *Store) RenewKey(ctx context.Context, k PersonKey) error {
 	defer s.people.Add(1)
 	return s.db.WithContext(ctx).Save(&k).Error
+}
+
+// NextOfKey keeps the certificate that is to follow a key's own; ErrNotFound: the key counts no more.
+func (s *Store) NextOfKey(ctx context.Context, fingerprint string, der []byte, serial string, expires time.Time) error {
+	r := s.db.WithContext(ctx).Model(&PersonKey{}).Where("fingerprint = ? AND revoked < ?", fingerprint, time.Unix(0, 0).UTC()).
+		Updates(map[string]any{"next": der, "next_serial": serial, "next_expires": expires})
+	if r.Error == nil && r.RowsAffected == 0 {
+		return ErrNotFound
+	}
+	return r.Error
+}
+
+// PromoteKey lets the next certificate of a key take the place of the one before, if it is the one of that serial still.
+func (s *Store) PromoteKey(ctx context.Context, fingerprint, serial string) error {
+	defer s.people.Add(1)
+	key := s.db.WithContext(ctx).Model(&PersonKey{}).Where("fingerprint = ? AND next_serial = ?", fingerprint, serial)
+	return key.Updates(map[string]any{
+		"certificate": gorm.Expr("next"), "serial": serial, "expires": gorm.Expr("next_expires"), "next": nil, "next_serial": "",
+		"next_expires": time.Time{},
+	}).Error
 }
 
 // RevokeKey takes a key back; it stays known, so that it never comes back as somebody else's.

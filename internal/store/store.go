@@ -150,7 +150,7 @@ var migrations = []func(*gorm.DB) error{
 	},
 	func(db *gorm.DB) error { return db.AutoMigrate(&PersonKey{}) },
 	func(db *gorm.DB) error { return db.AutoMigrate(&Kit{}, &KitLink{}) },
-	func(db *gorm.DB) error { return db.AutoMigrate(&PersonShared{}, &Kit{}) },
+	func(db *gorm.DB) error { return db.AutoMigrate(&PersonShared{}, &Kit{}, &PersonKey{}) },
 }
 
 func (s *Store) migrate() error {

@@ -827,6 +827,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/renewals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A newer certificate for the key that signed a request, in the last days of the one before; a device needs no account for it */
+        post: operations["renew-certificate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/report": {
         parameters: {
             query?: never;
@@ -3197,6 +3214,8 @@ export interface components {
             revision: number;
             /** @description What the plan sends into the tunnel. */
             routes: string[];
+            /** @description Where a device has its certificate renewed, where the tunnel wants one. */
+            service?: string;
             /** @description A connection that stays lets nothing of what belongs into the tunnel leave in clear while there is none. */
             strict?: boolean;
             /**
@@ -3515,6 +3534,10 @@ export interface components {
             with?: {
                 [key: string]: string;
             };
+        };
+        "Renew-certificateRequest": {
+            /** @description A signing request (PKCS #10) by the same key, PEM. */
+            request: string;
         };
         ReportAccepted: {
             finding: string;
@@ -5764,6 +5787,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Reading"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "renew-certificate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Renew-certificateRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PemText"];
                 };
             };
             /** @description Error */

@@ -2,10 +2,13 @@ package members
 
 import (
 	"context"
+	"crypto/x509"
 	"errors"
+	"time"
 
 	"yellowlantern/internal/app/refusal"
 	"yellowlantern/internal/core/cert"
+	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/people"
 	"yellowlantern/internal/store"
@@ -71,15 +74,36 @@ func (s *Service) RevokeKey(ctx context.Context, fingerprint string) error {
 		return refusal.Known(err, "key", fingerprint)
 	}
 	s.endWhere(func(live gateway.Session) bool { return live.Key == fingerprint })
-	if k.Serial == "" {
-		return nil
+	for _, serial := range []string{k.Serial, k.NextSerial} {
+		if serial == "" {
+			continue
+		}
+		err := s.Trust.RevokeSerial(ctx, serial, "its key was taken back")
+		var clash *refusal.Error
+		if err != nil && (!errors.As(err, &clash) || clash.Sort != refusal.Clashes) { // otherwise it is on the list already
+			return err
+		}
 	}
-	err = s.Trust.RevokeSerial(ctx, k.Serial, "its key was taken back")
-	var clash *refusal.Error
-	if errors.As(err, &clash) && clash.Sort == refusal.Clashes { // it is on the list already
-		return nil
+	return nil
+}
+
+// Renew gives a device a newer certificate for the key that it signed a request with.
+func (s *Service) Renew(ctx context.Context, request string) (string, error) {
+	text, err := s.People.NextCertificate(ctx, request, time.Now(), func(user, device string, spki []byte) (*x509.Certificate, error) {
+		leaf, err := s.Trust.IssuePerson(ctx, user, device, spki)
+		if err == nil {
+			about := reason.With{reason.What: device, reason.Until: leaf.NotAfter.Format(time.DateOnly)}
+			s.Journal.Tell(reason.Of(reason.PersonRenewed, about), user)
+		}
+		return leaf, err
+	})
+	switch {
+	case errors.Is(err, people.ErrNotDue):
+		return "", refusal.Conflict(err.Error())
+	case err != nil:
+		return "", refusal.Invalid(err.Error())
 	}
-	return err
+	return text, nil
 }
 
 // RevokedSerial takes back the key of a certificate that was revoked.

@@ -93,8 +93,11 @@ func KindOf(c *x509.Certificate) string {
 	return ""
 }
 
-// PersonLife is how long a person's certificate lasts.
-const PersonLife = 397 * 24 * time.Hour
+// PersonLife is how long a person's certificate lasts; in its last RenewWithin their device has it renewed by itself.
+const (
+	PersonLife  = 397 * 24 * time.Hour
+	RenewWithin = 30 * 24 * time.Hour
+)
 
 // NewPerson signs a certificate for a person's key, a SubjectPublicKeyInfo: its name, as an address where it is one, is the subject (RFC
 // 4945 §5.1). It is good for proving oneself and for nothing else.

@@ -125,6 +125,7 @@ const (
 	KitFetched          Code = "kit-fetched"
 	CertificateMade     Code = "certificate-made"
 	AuthorityChanges    Code = "authority-changes"
+	PersonRenewed       Code = "person-certificate-renewed"
 	CertificateRenewed  Code = "certificate-renewed"
 	CertificateImported Code = "certificate-imported"
 	CertificateRevoked  Code = "certificate-revoked"

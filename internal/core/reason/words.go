@@ -116,6 +116,7 @@ var meanings = map[Code]meaning{
 	DoesNotGoBack:       {KindCommit, "revision {revision} should go back to revision {back} by itself, for {what}, and does not yet: {error}; it is tried again every {seconds}"},
 	NewestDoesNotRun:    {KindCommit, "{error}"},
 	KitFetched:          {KindTrust, "the kit for {what} was fetched by its link, from {source}"},
+	PersonRenewed:       {KindTrust, "their device had the certificate of its key renewed[, on {what}], until {until}"},
 	AuthorityChanges:    {KindTrust, "the change of the own authority goes on by {what}, by {administrator}"},
 	CertificateMade:     {KindTrust, "certificate {certificate} was made anew by {administrator}"},
 	CertificateRenewed:  {KindTrust, "certificate {certificate} was made anew before its end on {until}; devices need nothing new"},
