@@ -34,7 +34,7 @@ func keyFlags() []cli.Flag {
 	}
 }
 
-// proof reads what an order's tunnel wants in place of a password; false: it wants a password.
+// proof reads what an order's tunnel wants in place of a password, or before it; false: it wants a password.
 func proof(c *cli.Command, o probe.Order, opt *probe.Options) (bool, error) {
 	if err := mixesIn(c, o, opt); err != nil {
 		return false, err
@@ -61,7 +61,7 @@ func proof(c *cli.Command, o probe.Order, opt *probe.Options) (bool, error) {
 	if err != nil {
 		return true, Failing(ExitUsage, "key: %w", err)
 	}
-	if o.Proof != plan.LoginCertificate {
+	if o.Proof == plan.LoginPublicKey {
 		return true, nil
 	}
 	if c.String("certificate") == "" {
@@ -76,7 +76,7 @@ func proof(c *cli.Command, o probe.Order, opt *probe.Options) (bool, error) {
 		return true, Failing(ExitUsage, "%s holds no certificate (PEM)", c.String("certificate"))
 	}
 	opt.Certificate = block.Bytes
-	return true, nil
+	return o.Proof != plan.LoginBoth, nil
 }
 
 // mixesIn reads the key that is mixed in, where an order's tunnel takes one.

@@ -27,6 +27,7 @@ type Login struct {
 	// gateway knows the key itself.
 	Key   crypto.Signer
 	Chain [][]byte
+	Both  bool // the key is the device's alone, and user and password follow
 	// SharedKey is by what device and gateway prove themselves to each other in place of all that; nil: they do not.
 	SharedKey  []byte
 	MixedIn    *MixedIn // goes into the keys for traffic; nil: nothing does

@@ -16,7 +16,7 @@ func TestTrialsByKey(t *testing.T) {
 	x := newTerminal(t, d)
 	_, _, err := x.run("plan", "set", "tunnels/main/mixed-in-key", "demand")
 	require.NoError(t, err)
-	for _, login := range []string{"public-key", "certificate", "pre-shared-key"} {
+	for _, login := range []string{"public-key", "certificate", "pre-shared-key", "certificate-and-eap-mschapv2"} {
 		_, _, err := x.run("plan", "set", "tunnels/main/login", login)
 		require.NoError(t, err)
 		_, _, err = x.run("plan", "commit", "-m", login, "--accept", "all", "--because", "nobody has a key yet")

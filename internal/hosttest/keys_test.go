@@ -74,6 +74,15 @@ func TestDialByKey(t *testing.T) {
 	require.True(t, g.pings(home, "10.20.30.5"))
 	require.Contains(t, g.yl("certificate", "issued"), "of rory.researcher")
 	g.hangUp("home")
+
+	// The device by its certificate, then its person by a password: neither gets in alone.
+	g.commit(strings.ReplaceAll(g.demo.Plan, "login: public-key", "login: certificate-and-eap-mschapv2"))
+	shown := []string{"--key", request, "--certificate", certificate, "--password-file"}
+	require.NoError(t, up(append(shown, g.file("rory.researcher"))...))
+	require.True(t, g.pings(home, "10.20.30.5"))
+	g.hangUp("home")
+	require.Error(t, up(append(shown, g.file("wanda.warden"))...))
+	require.Contains(t, g.yl("journal", "--code", "wrong-password"), "rory.researcher")
 }
 
 // A person and the gateway share a key: by it both prove who they are, and another is mixed into what protects traffic. Taking either back

@@ -42,7 +42,7 @@ type Order struct {
 	Kind       string         `json:"kind,omitempty" doc:"Of that tunnel; ikev2 if not given."`
 	TCPPort    int            `json:"tcp-port,omitempty" doc:"Where the gateway also answers over TCP; 0: nowhere."`
 	MTU        int            `json:"mtu,omitempty" doc:"Of the tunnel, inside, in octets."`
-	Proof      string         `json:"proof,omitempty" enum:"certificate,public-key,pre-shared-key" doc:"What the tunnel wants in place of a password."`
+	Proof      string         `json:"proof,omitempty" enum:"certificate,public-key,pre-shared-key,certificate-and-eap-mschapv2" doc:"What the tunnel wants in place of a password, or before it."`
 	Service    string         `json:"service,omitempty" doc:"Where a device has its certificate renewed, where the tunnel wants one."`
 	MixedIn    string         `json:"mixed-in-key,omitempty" enum:"accept,demand" doc:"Whether a key is mixed into those for traffic."`
 	Keepalive  int            `json:"keepalive" doc:"Seconds between signs of life that keep a translation open."`
@@ -333,10 +333,11 @@ func (o Order) Login(opt Options) (dial.Login, error) {
 		return dial.Login{}, errors.New("the authority's certificate cannot be read")
 	}
 	var chain [][]byte
-	if opt.Key != nil && o.Proof == plan.LoginCertificate {
+	both := o.Proof == plan.LoginBoth
+	if opt.Key != nil && (o.Proof == plan.LoginCertificate || both) {
 		chain = [][]byte{opt.Certificate}
 	}
-	if o.Proof != plan.LoginCertificate && o.Proof != plan.LoginPublicKey {
+	if o.Proof != plan.LoginCertificate && o.Proof != plan.LoginPublicKey && !both {
 		opt.Key = nil
 	}
 	if o.Proof != plan.LoginSharedKey {
@@ -347,7 +348,7 @@ func (o Order) Login(opt Options) (dial.Login, error) {
 		mixedIn = &dial.MixedIn{ID: opt.MixedInID, Secret: opt.MixedIn, Demand: true}
 	}
 	return dial.Login{
-		Key: opt.Key, Chain: chain, SharedKey: opt.SharedKey, MixedIn: mixedIn, Dial: o.Dial, Identity: o.Identity, Keepalive: time.Duration(o.Keepalive) * time.Second, User: o.User, Password: opt.Password, Roots: roots,
+		Key: opt.Key, Chain: chain, Both: both, SharedKey: opt.SharedKey, MixedIn: mixedIn, Dial: o.Dial, Identity: o.Identity, Keepalive: time.Duration(o.Keepalive) * time.Second, User: o.User, Password: opt.Password, Roots: roots,
 		Algorithms: o.Algorithms, KeyLog: opt.KeyLog, TCPPort: uint16(o.TCPPort), MTU: o.MTU, Ports: opt.Ports,
 	}, nil
 }

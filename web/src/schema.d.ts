@@ -3081,10 +3081,10 @@ export interface components {
             /** @description After so long a silence the device is asked whether it is still there, 10s to 1h; 30s if not given. */
             liveness?: string;
             /**
-             * @description How people log in. eap-mschapv2: user and password. certificate: by a certificate that the own authority issued for the person's key. public-key: by a key alone, which yl dial has. pre-shared-key: by a key that the person and the gateway both know, each person their own; the device calls itself by the person's name. The others are not carried out yet.
+             * @description How people log in. eap-mschapv2: user and password. certificate: by a certificate that the own authority issued for the person's key. public-key: by a key alone, which yl dial has. pre-shared-key: by a key that the person and the gateway both know, each person their own; the device calls itself by the person's name. certificate-and-eap-mschapv2: first the certificate of a device, then user and password of whose it is (RFC 4739), which yl dial has. The others are not carried out yet.
              * @enum {string}
              */
-            login: "eap-mschapv2" | "certificate" | "public-key" | "eap-tls" | "eap-ttls" | "pre-shared-key";
+            login: "eap-mschapv2" | "certificate" | "public-key" | "eap-tls" | "eap-ttls" | "pre-shared-key" | "certificate-and-eap-mschapv2";
             /**
              * @description Keys that people share with the gateway beside what they log in with, mixed into those for traffic (RFC 8784), so that traffic recorded today is not read by a quantum computer later; the login is. accept: where a device names one. demand: devices without one are refused.
              * @enum {string}
@@ -3206,10 +3206,10 @@ export interface components {
             /** @description Prefixes that the person's addresses come from. */
             pool: string[];
             /**
-             * @description What the tunnel wants in place of a password.
+             * @description What the tunnel wants in place of a password, or before it.
              * @enum {string}
              */
-            proof?: "certificate" | "public-key" | "pre-shared-key";
+            proof?: "certificate" | "public-key" | "pre-shared-key" | "certificate-and-eap-mschapv2";
             /** Format: int64 */
             revision: number;
             /** @description What the plan sends into the tunnel. */

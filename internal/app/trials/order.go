@@ -27,7 +27,7 @@ func (s *Service) Order(ctx context.Context, user string) (probe.Order, error) {
 		return probe.Order{}, err
 	}
 	o.Revision, o.Trouble = number, s.What.Troubles()
-	if o.Proof == plan.LoginCertificate && len(s.Names) > 0 {
+	if (o.Proof == plan.LoginCertificate || o.Proof == plan.LoginBoth) && len(s.Names) > 0 {
 		o.Service = "https://" + s.Names[0]
 	}
 	return *o, nil

@@ -65,7 +65,11 @@ func (c *checker) withoutKey() {
 		var wants []string
 		for _, name := range class.Passage.Passage.Tunnels {
 			if t := c.n.Tunnels[name]; t != nil && !t.Off {
-				wants = append(wants, t.Login)
+				want := t.Login
+				if want == plan.LoginBoth {
+					want = plan.LoginCertificate
+				}
+				wants = append(wants, want)
 			}
 		}
 		byKey := func(w string) bool {

@@ -17,6 +17,9 @@ var broken = map[string]string{
 	"pptp": "PPTP is broken: its encryption can be undone from one recorded login (its login method's key has the strength of one DES key)",
 }
 
+// logins are the ways of logging in that are carried out.
+var logins = []string{plan.LoginMSCHAPv2, plan.LoginCertificate, plan.LoginPublicKey, plan.LoginSharedKey, plan.LoginBoth}
+
 // tunnels finds ways in that cannot work, or that this version cannot carry out.
 func (c *checker) tunnels() {
 	seen := map[string]string{}
@@ -35,7 +38,7 @@ func (c *checker) tunnels() {
 				"tunnels of kind %s cannot be carried out yet", t.Kind)
 			continue
 		}
-		if !slices.Contains([]string{plan.LoginMSCHAPv2, plan.LoginCertificate, plan.LoginPublicKey, plan.LoginSharedKey}, t.Login) {
+		if !slices.Contains(logins, t.Login) {
 			c.add(Stop, "not-yet", base+"/login", "use login: eap-mschapv2", "login by %s cannot be carried out yet", t.Login)
 			c.mend("set", base+"/login", plan.LoginMSCHAPv2)
 		}

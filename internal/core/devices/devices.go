@@ -98,7 +98,7 @@ var Platforms = []Platform{
 	{
 		Word: "own-client", Name: "yl dial", Source: "this project", Tried: true,
 		Default: algorithm.OfLevel(algorithm.Broad), Able: everything(),
-		Logins: []string{"eap-mschapv2", "certificate", "public-key", "pre-shared-key"}, MixesIn: true, PFS: true, Fragments: true, Moves: true,
+		Logins: []string{"eap-mschapv2", "certificate", "public-key", "pre-shared-key", "certificate-and-eap-mschapv2"}, MixesIn: true, PFS: true, Fragments: true, Moves: true,
 		Setting: "its kit",
 	},
 }

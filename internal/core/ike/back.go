@@ -83,8 +83,10 @@ func (r *login) closing() []payload {
 	}
 	var ps []payload
 	switch {
+	case r.another:
+		return []payload{authPayload(authSharedKey, r.sa.keys.keyAuth(r.msk, octets))}
 	case r.shown.PublicKey != nil:
-		ps = r.shows()
+		return r.proven()
 	case r.shared != nil:
 		ps = []payload{{kind: plIDr, body: id}, authPayload(authSharedKey, r.sa.keys.keyAuth(r.shared, octets))}
 	default:

@@ -153,7 +153,7 @@ func bySignature() (out announcements) {
 func (s Settings) methods() (out announcements) {
 	for _, t := range s.tunnels() {
 		add := announcements{{method: authSharedKey}}
-		if t.Proof == ByCertificate || t.Proof == ByPublicKey {
+		if t.Proof == ByCertificate || t.Proof == ByPublicKey || t.Proof == ByBoth {
 			add = bySignature()
 		}
 		for _, a := range add {

@@ -41,6 +41,8 @@ type Caller struct {
 	// gateway knows the key itself.
 	Key   crypto.Signer
 	Chain [][]byte
+	// Both is that the key is the device's alone, and that user and password follow (RFC 4739).
+	Both bool
 	// SharedKey is by what device and gateway prove themselves to each other in place of all that; nil: they do not.
 	SharedKey []byte
 	// MixedIn goes into the keys for traffic; nil: nothing does.
@@ -514,7 +516,7 @@ func (i *Initiator) eapTurn(now time.Time, m *message) {
 		i.fail(err)
 	case done:
 		i.phase = phLast
-		ps, err := i.naming(nil, func(k *keys) (payload, error) {
+		ps, err := i.last(nil, func(k *keys) (payload, error) {
 			octets := k.signedOctets(i.first, i.nr, k.pi, i.identity().body())
 			return authPayload(authSharedKey, k.keyAuth(i.eap.MSK(), octets)), nil
 		})
@@ -529,7 +531,7 @@ func (i *Initiator) eapTurn(now time.Time, m *message) {
 }
 
 func (i *Initiator) established(now time.Time, m *message) {
-	if i.phase == phLast && i.c.Ticket == nil { // by a key it was settled before
+	if i.phase == phLast && i.c.Ticket == nil && !i.c.Both { // by a key it was settled before
 		if err := i.mixedOr(m); err != nil {
 			i.send(now, informational, notify{kind: nAuthenticationFailed}.payload())
 			i.fail(err)

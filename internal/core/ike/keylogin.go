@@ -20,6 +20,7 @@ const (
 	ByCertificate              // AUTH with the key of a certificate (RFC 7296 §2.15)
 	ByPublicKey                // AUTH with a key that is known without one (RFC 7670)
 	BySharedKey                // AUTH, of both sides, with a key that both know (RFC 7296 §2.15)
+	ByBoth                     // AUTH with the key of a certificate, then EAP of the same person (RFC 4739)
 )
 
 const (
@@ -36,7 +37,7 @@ type Shown struct {
 
 // requests asks for certificates of the authorities that people's are of (RFC 7296 §3.7): several systems' own clients send none unasked.
 func (t Tunnel) requests() []payload {
-	if t.Proof != ByCertificate || len(t.Authorities) == 0 {
+	if t.Proof != ByCertificate && t.Proof != ByBoth || len(t.Authorities) == 0 {
 		return nil
 	}
 	body := []byte{certX509}
@@ -96,7 +97,11 @@ func (r *login) authByKey(m *message) {
 	}
 	shown, key, errShown := shownIn(m)
 	raw := len(shown.Chain) == 0
+	_, r.another = m.notified(nAnotherFollows)
 	switch {
+	case r.another != (r.tunnel.Proof == ByBoth):
+		r.fail(nAuthenticationFailed, reason.Of(reason.WrongLoginMethod, nil))
+		return
 	case err != nil || errShown != nil:
 		r.fail(nAuthenticationFailed, reason.Of(reason.KeyUnreadable, nil))
 		return
@@ -153,6 +158,10 @@ func (l *Listener) Owner(_ time.Time, id ID, o conversation.Outcome) []Output {
 	}
 	r.awaits, r.known, r.user = awaitsNothing, o.Known, printable([]byte(o.User))
 	switch {
+	case o.OK && r.another: // so far it is the device
+		r.owner, r.keyStamp = o.User, o.Stamp
+		r.stage = anotherAwaited
+		r.reply(ikeAuth, r.proven()...)
 	case o.OK:
 		r.user, r.groups, r.stamp = o.User, o.Groups, o.Stamp
 		r.askLease()
@@ -176,6 +185,9 @@ func (i *Initiator) proving(ps []payload) ([]payload, error) {
 	for _, der := range i.c.Chain {
 		ps = append(ps, payload{kind: plCert, body: append([]byte{certX509}, der...)})
 	}
+	if i.c.Both {
+		ps = append(ps, notify{kind: nSeveral}.payload(), notify{kind: nAnotherFollows}.payload())
+	}
 	return i.naming(ps, func(k *keys) (payload, error) {
 		return sign(i.c.Rand, i.c.Key, k.signedOctets(i.first, i.nr, k.pi, i.identity().body()), i.hashes)
 	})
@@ -195,5 +207,30 @@ func (i *Initiator) keyAnswered(now time.Time, m *message) {
 	if i.sentOn(now, m) {
 		return
 	}
+	if i.c.Both {
+		i.phase = phEAP
+		i.send(now, ikeAuth, payload{kind: plIDi, body: i.identity().body()})
+		return
+	}
 	i.established(now, m)
+}
+
+// proven is the gateway's proof of itself to who has proved to have a key.
+func (r *login) proven() []payload {
+	ps := r.shows()
+	if r.mixedBy != "" {
+		ps = append(ps, notify{kind: nMixedIdentity}.payload())
+	}
+	return ps
+}
+
+// authAnother takes the identity of the person who uses the device, and begins their login (RFC 4739 §2).
+func (r *login) authAnother(m *message) {
+	body, ok := m.find(plIDi)
+	if _, err := parseID(body); !ok || err != nil {
+		r.fail(nInvalidSyntax, reason.Of(reason.MalformedIdentity, nil))
+		return
+	}
+	r.idBody = append([]byte{}, body...)
+	r.ask(nil)
 }

@@ -173,3 +173,58 @@ func TestWaysToSign(t *testing.T) {
 	long := &rsa.PublicKey{N: new(big.Int).SetBit(big.NewInt(1), 60_000, 1), E: 65537}
 	require.ErrorContains(t, verify(long, 14, p.body[4:], octets), "60001 bits")
 }
+
+// The certificate of a device is shown first, and its person logs in behind it (RFC 4739), with what is mixed in where something is.
+// Another person on the same device, a device without the certificate, and either alone, get nowhere.
+func TestLoginByBoth(t *testing.T) {
+	key := keysOfPeople()["P-256"]
+	login := func(change func(*Settings, *Caller), owner string) *world {
+		w := newWorld(t, func(s *Settings, c *Caller) {
+			s.Proof, s.Mixing, s.Secrets, s.Authorities = ByBoth, MixesOffered, secrets, []*x509.Certificate{ca.Leaf}
+			c.Key, c.Chain, c.Both, c.Device = key, [][]byte{certificateOf(key)}, true, "cray-23"
+			change(s, c)
+		})
+		w.owner, w.shares = conversation.Outcome{OK: true, User: owner, Known: true, Stamp: "of the key"}, sharing
+		w.grant.Remember, w.grant.Until = []byte("r"), w.now.Add(time.Hour)
+		w.login()
+		return w
+	}
+	for _, mixed := range []*MixedIn{nil, {"mixed-1", sharedByRory, true}, {"mixed-9", sharedByRory, false}} {
+		w := login(func(s *Settings, c *Caller) {
+			c.MixedIn, s.Algorithms, c.Algorithms = mixed, hybrid, hybrid
+		}, user)
+		up, ok := find[Up](w)
+		require.True(t, ok, "%v", w.failure())
+		require.Equal(t, []any{user, "cray-23", "of the key"}, []any{up.User, up.Identity, w.asked[0].Stamp})
+		require.NotEmpty(t, w.asked[0].Key)
+		est, ok := find[Established](w)
+		require.True(t, ok, "%v", w.failure())
+		require.Equal(t, mixed != nil && mixed.Demand, w.i.mixedIn)
+		require.Equal(t, up.Child.InKey, est.Child.OutKey)
+		w.run(w.i.Alive(w.now), true)
+		require.False(t, w.i.Waiting())
+		w.again(t, est.Ticket, nil)
+		w.back = func([]byte) conversation.Outcome { return conversation.Outcome{OK: true, User: user, Known: true} }
+		w.login()
+		est, ok = find[Established](w)
+		require.True(t, ok && est.Back, "%v", w.failure())
+	}
+	same := func(*Settings, *Caller) {}
+	for what, x := range map[string]struct {
+		change func(*Settings, *Caller)
+		owner  string
+		why    reason.Code
+	}{
+		"another's device":        {same, "wanda.warden", reason.KeyOfAnother},
+		"the certificate alone":   {func(_ *Settings, c *Caller) { c.Both = false }, user, reason.WrongLoginMethod},
+		"the password alone":      {func(_ *Settings, c *Caller) { c.Key, c.Both = nil, false }, user, reason.WrongLoginMethod},
+		"both, where one will do": {func(s *Settings, _ *Caller) { s.Proof = ByCertificate }, user, reason.WrongLoginMethod},
+		"a wrong password":        {func(_ *Settings, c *Caller) { c.Password = "another one, quite" }, user, reason.WrongPassword},
+	} {
+		w := login(x.change, x.owner)
+		require.Error(t, w.failure(), what)
+		note, _ := find[Note](w)
+		require.Equal(t, x.why, note.Reason.Code, what)
+		require.Zero(t, w.l.Sessions()+w.l.HalfOpen(), what)
+	}
+}

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"io"
 	"net/netip"
+	"slices"
 	"time"
 
 	"yellowlantern/internal/core/algorithm"
@@ -356,6 +357,9 @@ func (r *login) welcome(ps []payload) {
 	if r.furthers() {
 		ps = append(ps, notify{kind: nIntermediate}.payload())
 	}
+	if l.set.another() {
+		ps = append(ps, notify{kind: nSeveral}.payload())
+	}
 	if r.mixes {
 		ps = append(ps, notify{kind: nMixes}.payload())
 	}
@@ -546,4 +550,9 @@ func (s Settings) anyTunnel() (out Policy) {
 		out = out.and(t.Algorithms)
 	}
 	return out
+}
+
+// another tells whether any tunnel wants a key and a login.
+func (s Settings) another() bool {
+	return slices.ContainsFunc(s.tunnels(), func(t Tunnel) bool { return t.Proof == ByBoth })
 }

@@ -17,11 +17,12 @@ import (
 type stage int
 
 const (
-	begun     stage = iota // the key exchange is being worked out
-	opened                 // IKE_SA_INIT is answered
-	loggingIn              // EAP goes to and fro
-	proving                // EAP is done; AUTH by its key is awaited
-	loggedIn               // a bond has taken over
+	begun          stage = iota // the key exchange is being worked out
+	opened                      // IKE_SA_INIT is answered
+	anotherAwaited              // a key was shown, and who uses its device is still to log in (RFC 4739)
+	loggingIn                   // EAP goes to and fro
+	proving                     // EAP is done; AUTH by its key is awaited
+	loggedIn                    // a bond has taken over
 	loginOver
 )
 
@@ -79,6 +80,9 @@ type login struct {
 	sentBy     string // the gateway that sent it here
 	mixes      bool   // both sides can mix a shared key in (RFC 8784)
 	mixedBy    string // whose key was; empty: nobody's
+	another    bool   // a login by a key is followed by one of the person's
+	owner      string // of that key
+	keyStamp   string // for what stands the key
 	shared     []byte // the key by which both sides prove themselves; nil: something else
 	withShared func(conversation.Shared)
 	sharedIDs  []string // of shared keys that went in
@@ -207,6 +211,8 @@ func (r *login) auth(now time.Time, m *message) {
 	switch r.stage {
 	case opened:
 		r.authFirst(m)
+	case anotherAwaited:
+		r.authAnother(m)
 	case loggingIn:
 		body, ok := m.find(plEAP)
 		if !ok {
@@ -349,8 +355,11 @@ func (r *login) told(s conversation.Step) {
 		return
 	}
 	var ps []payload
-	if r.stage == opened {
+	switch r.stage {
+	case opened:
 		ps, r.stage = r.shows(), loggingIn
+	case anotherAwaited:
+		r.stage = loggingIn
 	}
 	if s.Send == nil { // there is nobody who carries it on
 		r.known, r.user = s.Known, printable([]byte(s.User))
@@ -378,11 +387,22 @@ func (r *login) authLast(m *message) {
 	if _, wants := m.notified(nTicketWanted); wants {
 		r.wantsTicket = true
 	}
-	r.mixIn(m, append([]byte{}, data...), func(data []byte) {
+	mixIn := r.mixIn
+	if r.another { // it was settled by the key
+		mixIn = func(_ *message, data []byte, then func([]byte)) { then(data) }
+	}
+	mixIn(m, append([]byte{}, data...), func(data []byte) {
 		want := r.sa.keys.keyAuth(r.msk, r.sa.keys.signedOctets(r.initRequest, r.nr, r.sa.keys.pi, r.idBody))
 		if method != authSharedKey || !hmac.Equal(data, want) {
 			r.fail(nAuthenticationFailed, reason.Of(reason.WrongProof, nil))
 			return
+		}
+		if r.another && r.owner != r.user {
+			r.fail(nAuthenticationFailed, reason.Of(reason.KeyOfAnother, nil))
+			return
+		}
+		if r.another {
+			r.stamp = r.keyStamp // it dies with the key, and with the password
 		}
 		r.askLease()
 	})

@@ -133,6 +133,8 @@ const (
 	nUpdateAddresses      notifyType = 16400
 	nCookie2              notifyType = 16401
 	nNoNATsAllowed        notifyType = 16402
+	nSeveral              notifyType = 16404 // MULTIPLE_AUTH_SUPPORTED, RFC 4739 §3
+	nAnotherFollows       notifyType = 16405 // ANOTHER_AUTH_FOLLOWS
 	nFollows              notifyType = 16406 // REDIRECT_SUPPORTED, RFC 5685 §10; those that follow as well
 	nRedirect             notifyType = 16407
 	nRedirectedFrom       notifyType = 16408

@@ -152,6 +152,15 @@ func (i *Initiator) naming(ps []payload, proof func(*keys) (payload, error)) ([]
 	return append(ps, notify{kind: nWithoutMixed, data: plain.body[authHeader:]}.payload()), nil
 }
 
+// last is naming for a login behind another, which has settled what is mixed in.
+func (i *Initiator) last(ps []payload, proof func(*keys) (payload, error)) ([]payload, error) {
+	if i.c.Both {
+		p, err := proof(i.keys)
+		return append(ps, p), err
+	}
+	return i.naming(ps, proof)
+}
+
 // mixedOr settles by the gateway's answer with what keys the session goes on.
 func (i *Initiator) mixedOr(m *message) error {
 	_, mixed := m.notified(nMixedIdentity)

@@ -52,4 +52,5 @@ const (
 	LoginCertificate = "certificate" // of the person, by the own authority
 	LoginPublicKey   = "public-key"  // of the person, without a certificate (RFC 7670)
 	LoginSharedKey   = "pre-shared-key"
+	LoginBoth        = "certificate-and-eap-mschapv2"
 )

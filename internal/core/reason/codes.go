@@ -54,6 +54,7 @@ const (
 	WrongSharedKey         Code = "wrong-shared-key"
 	MixedKeyMissing        Code = "mixed-in-key-missing"
 	MixedKeyUnknown        Code = "mixed-in-key-unknown"
+	KeyOfAnother           Code = "key-of-another"
 	MixedKeyOther          Code = "mixed-in-key-of-another"
 	LoginAnew              Code = "login-anew"
 	WrongProof             Code = "wrong-proof"

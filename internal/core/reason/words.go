@@ -49,6 +49,7 @@ var meanings = map[Code]meaning{
 	WrongSharedKey:        {KindRefused, "the device has another shared key than the person: type it in anew, or make another one (yl users shared-keys make)"},
 	MixedKeyMissing:       {KindRefused, "the device mixes in no shared key that this gateway takes, and tunnel {tunnel} demands one (yl users shared-keys make --mixed-in)"},
 	MixedKeyUnknown:       {KindRefused, "nobody has the key that the device mixes in, {what}: it was taken back, or is of another gateway"},
+	KeyOfAnother:          {KindRefused, "the device shows the certificate of another person than who logs in on it"},
 	MixedKeyOther:         {KindRefused, "the device mixes in the key of another person than who logs in by it"},
 	LoginAnew:             {KindRefused, "the device may not come back without logging in anew, which it does then: {what}"},
 	WrongProof:            {KindRefused, "the device's closing proof of the login is wrong"},

@@ -215,7 +215,7 @@ func connect(ctx context.Context, way carrier, gateway netip.AddrPort, l dial.Lo
 	t.ini, err = ike.NewInitiator(ike.Caller{
 		Name: l.Identity, User: l.User, Password: l.Password, Device: l.Device, Roots: l.Roots, Algorithms: offer, Rand: rand.Reader,
 		Local: way.Local(), Remote: gateway, Now: time.Now, LogKeys: l.KeyLog != nil, TCP: tcp, Liveness: l.Liveness,
-		Patience: l.Patience, Ticket: ticket, SentBy: sentBy, Key: l.Key, Chain: l.Chain, SharedKey: l.SharedKey, MixedIn: mixedIn,
+		Patience: l.Patience, Ticket: ticket, SentBy: sentBy, Key: l.Key, Chain: l.Chain, SharedKey: l.SharedKey, MixedIn: mixedIn, Both: l.Both,
 		Floated: onePort(l) && !tcp,
 	})
 	if err != nil {

@@ -164,7 +164,7 @@ func (c *change) Use() (err error) {
 
 // proofs are the ways in which people prove who they are, by the plan's words; the others are by password.
 var proofs = map[string]ike.Proof{
-	plan.LoginCertificate: ike.ByCertificate, plan.LoginPublicKey: ike.ByPublicKey, plan.LoginSharedKey: ike.BySharedKey,
+	plan.LoginCertificate: ike.ByCertificate, plan.LoginPublicKey: ike.ByPublicKey, plan.LoginSharedKey: ike.BySharedKey, plan.LoginBoth: ike.ByBoth,
 }
 
 // mixings are the ways of mixing shared keys in, by the plan's words; without one, none is.
