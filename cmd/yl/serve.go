@@ -30,6 +30,16 @@ func listenFlags(data, ike, natt string) []urfave.Flag {
 			Usage: "the certificate that is shown there, by the name that it is kept under; made by the own authority where there is none",
 			Value: instance.ConsoleCertificate,
 		},
+		&urfave.StringSliceFlag{
+			Name:  "listen-kits",
+			Usage: "address, also outside, for the pages of kits, renewals of people's certificates and the revocation list alone; several by repeating it",
+		},
+		&urfave.StringFlag{Name: "kits-at", Usage: "where people reach those, such as https://kits.tern.example:8644: links lead there"},
+		&urfave.StringFlag{
+			Name:  "kits-certificate",
+			Usage: "the certificate that is shown there, by the name that it is kept under: one that devices trust before they have a kit",
+			Value: instance.KitsCertificate,
+		},
 		&urfave.BoolFlag{Name: "only-tls", Usage: "tell browsers that nothing but TLS is spoken under the console's names, on any port"},
 		&urfave.IntFlag{Name: "keep-journal", Usage: "for how many days lines of the journal are kept; 0: for ever", Value: 400},
 		&urfave.StringFlag{Name: "webhook", Usage: "send events to this address, each as a POST with JSON"},
@@ -52,6 +62,7 @@ func options(c *urfave.Command) (instance.Options, error) {
 		Data: c.String("data"), Listen: c.String("listen"), IKE: c.String("udp-ike"), NATT: c.String("udp-natt"),
 		KeyLog: c.String("key-log"), KeepJournal: time.Duration(c.Int("keep-journal")) * 24 * time.Hour, Console: web.Dist(), Log: logger(c), Names: c.StringSlice("name"),
 		ListenTLS: c.StringSlice("listen-tls"), Certificate: c.String("certificate"), OnlyTLS: c.Bool("only-tls"),
+		ListenKits: c.StringSlice("listen-kits"), KitsAt: c.String("kits-at"), KitsCertificate: c.String("kits-certificate"),
 	}
 	to := c.String("webhook")
 	if to == "" {

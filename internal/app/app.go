@@ -58,6 +58,8 @@ type Config struct {
 	SetupCode string
 	// Names are what a proxy in front calls this service.
 	Names []string
+	// At is where people and their devices reach what is open to them, such as https://kits.tern.example; empty: not known.
+	At string
 }
 
 // App is the parts.
@@ -97,7 +99,7 @@ func New(cfg Config) *App {
 	a.Plans = &plans.Service{Store: cfg.Store, People: cfg.People, Wholes: wholes, Gateway: cfg.Gateway, Log: cfg.Log}
 	a.Trials = &trials.Service{
 		Store: cfg.Store, People: cfg.People, Journal: a.Journal, Wholes: wholes, Plans: a.Plans, Trust: a.Trust, What: a.Running,
-		Gateway: cfg.Gateway, Vantages: cfg.Vantages, Log: cfg.Log, Running: until, Background: &a.background, Names: cfg.Names,
+		Gateway: cfg.Gateway, Vantages: cfg.Vantages, Log: cfg.Log, Running: until, Background: &a.background, At: cfg.At,
 	}
 	a.Commits = &commits.Service{
 		Store: cfg.Store, Journal: a.Journal, Plans: a.Plans, Running: a.Running, Trials: a.Trials, Log: cfg.Log, Until: until,
@@ -110,7 +112,7 @@ func New(cfg Config) *App {
 	}
 	a.Trust.Revoked = a.Members.RevokedSerial
 	a.Handover = &handover.Service{
-		Store: cfg.Store, People: cfg.People, Plans: a.Plans, Trust: a.Trust, Journal: a.Journal, Names: cfg.Names, Gateway: cfg.Gateway,
+		Store: cfg.Store, People: cfg.People, Plans: a.Plans, Trust: a.Trust, Journal: a.Journal, At: cfg.At, Gateway: cfg.Gateway,
 	}
 	a.Watching = &watching.Service{
 		Store: cfg.Store, Journal: a.Journal, Wholes: wholes, Plans: a.Plans, Trials: a.Trials, Gateway: cfg.Gateway, Log: cfg.Log,

@@ -74,7 +74,8 @@ func TestTLS(t *testing.T) {
 	anew := map[string]any{"for": []string{"console.tern.example", "127.0.0.1"}}
 	require.NoError(t, cl.Do(t.Context(), "POST", "/certificates/console", anew, nil))
 	require.NotEqual(t, first.PeerCertificates[0].SerialNumber, dial().PeerCertificates[0].SerialNumber, "shown from then on")
-	require.ErrorContains(t, cl.Do(t.Context(), "DELETE", "/certificates/console", nil, nil), "console and API show certificate console")
+	require.ErrorContains(t, cl.Do(t.Context(), "DELETE", "/certificates/console", nil, nil),
+		"certificate console is shown by the console and API")
 
 	points, err := client.Get[[]standing.Point](t.Context(), cl, "/standing")
 	require.NoError(t, err)

@@ -2,12 +2,16 @@ package httpapi
 
 import (
 	"html/template"
+	"net"
 	"net/http"
 	"net/url"
+	"strings"
 
 	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/chi/v5/middleware"
 
 	"yellowlantern/internal/app/handover"
+	"yellowlantern/internal/app/trust"
 )
 
 // kitPage is for phones too, without a script: before the button it tells nothing of the person, for whoever scans mail opens links.
@@ -41,8 +45,8 @@ type kitView struct {
 
 type kitFile struct{ Name, Href string }
 
-func (s *Server) kitRoutes() {
-	s.router.Get(handover.LinkPath+"{token}", func(w http.ResponseWriter, r *http.Request) {
+func (s *Server) kitRoutes(r chi.Router) {
+	r.Get(handover.LinkPath+"{token}", func(w http.ResponseWriter, r *http.Request) {
 		site, platform, err := s.App.Handover.Look(r.Context(), chi.URLParam(r, "token"))
 		if err != nil {
 			showKit(w, http.StatusGone, kitView{Wrong: handover.ErrLink.Error()})
@@ -50,7 +54,7 @@ func (s *Server) kitRoutes() {
 		}
 		showKit(w, http.StatusOK, kitView{Site: site, Platform: platform})
 	})
-	s.router.Post(handover.LinkPath+"{token}", func(w http.ResponseWriter, r *http.Request) {
+	r.Post(handover.LinkPath+"{token}", func(w http.ResponseWriter, r *http.Request) {
 		made, key, err := s.App.Handover.Open(r.Context(), chi.URLParam(r, "token"), r.RemoteAddr)
 		if err != nil {
 			showKit(w, http.StatusGone, kitView{Wrong: handover.ErrLink.Error()})
@@ -62,7 +66,7 @@ func (s *Server) kitRoutes() {
 		}
 		showKit(w, http.StatusOK, v)
 	})
-	s.router.Get(handover.LinkPath+"file/{key}/{name}", func(w http.ResponseWriter, r *http.Request) {
+	r.Get(handover.LinkPath+"file/{key}/{name}", func(w http.ResponseWriter, r *http.Request) {
 		name, err := url.PathUnescape(chi.URLParam(r, "name"))
 		kind, data, ok := s.App.Handover.Fetched(chi.URLParam(r, "key"), name)
 		if err != nil || !ok {
@@ -89,4 +93,43 @@ func showKit(w http.ResponseWriter, status int, v kitView) {
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
 	w.WriteHeader(status)
 	_ = kitPage.Execute(w, v)
+}
+
+// mostAsked is how large a request from outside may be.
+const mostAsked = 64 << 10
+
+// Kits serves what people and their devices need without an account, and nothing else: pages of kits, renewals of certificates, the
+// revocation list. It answers by one name alone.
+func (s *Server) Kits(host string) http.Handler {
+	r := chi.NewRouter()
+	r.Use(middleware.Recoverer, s.logged, secured, calledOnly(host), middleware.RequestSize(mostAsked))
+	r.Use(http.NewCrossOriginProtection().Handler)
+	s.kitRoutes(r)
+	r.Get(trust.ListPath, s.openList)
+	r.Post("/api/v1/renewals", func(w http.ResponseWriter, r *http.Request) {
+		inside := r.Clone(r.Context())
+		inside.Host = "localhost" // it was called rightly here
+		s.router.ServeHTTP(w, inside)
+	})
+	r.NotFound(func(w http.ResponseWriter, _ *http.Request) {
+		http.Error(w, "there is nothing here: use the link that you were given", http.StatusNotFound)
+	})
+	return r
+}
+
+// calledOnly answers by one name.
+func calledOnly(host string) func(http.Handler) http.Handler {
+	return func(next http.Handler) http.Handler {
+		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			asked := r.Host
+			if h, _, err := net.SplitHostPort(asked); err == nil {
+				asked = h
+			}
+			if !strings.EqualFold(strings.TrimSuffix(asked, "."), host) {
+				http.Error(w, "nobody is called that here", http.StatusMisdirectedRequest)
+				return
+			}
+			next.ServeHTTP(w, r)
+		})
+	}
 }

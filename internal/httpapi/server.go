@@ -67,7 +67,7 @@ func New(cfg Config) *Server {
 	}
 	s.describeKinds()
 	s.router.Get(trust.ListPath, s.openList)
-	s.kitRoutes()
+	s.kitRoutes(s.router)
 	s.router.NotFound(s.console)
 	return s
 }

@@ -38,14 +38,20 @@ type Options struct {
 	// ListenTLS are addresses for HTTP over TLS, anywhere, with a certificate that is kept under this name.
 	ListenTLS   []string
 	Certificate string
-	OnlyTLS     bool   // browsers are told that the names speak nothing else
-	IKE, NATT   string // the gateway's UDP ports
-	SiteLab     string // description of the stand-in surroundings; empty: none
-	Host        bool   // this machine's own networks are the inside
-	Device      string // name of the tunnel device then; empty: linux.Device
-	KeyLog      string // file for keys; empty: they are not logged
-	Console     fs.FS
-	Log         *slog.Logger
+	// ListenKits are addresses for the pages of kits, renewals and the revocation list alone, with TLS; KitsAt is where people reach them,
+	// and KitsCertificate the name of the certificate.
+	ListenKits      []string
+	KitsAt          string
+	KitsCertificate string
+
+	OnlyTLS   bool   // browsers are told that the names speak nothing else
+	IKE, NATT string // the gateway's UDP ports
+	SiteLab   string // description of the stand-in surroundings; empty: none
+	Host      bool   // this machine's own networks are the inside
+	Device    string // name of the tunnel device then; empty: linux.Device
+	KeyLog    string // file for keys; empty: they are not logged
+	Console   fs.FS
+	Log       *slog.Logger
 	// KeepJournal is for how long lines of the journal are kept; 0: for ever.
 	KeepJournal time.Duration
 	Webhook     *Webhook // nil: nobody is told
@@ -71,10 +77,13 @@ type Instance struct {
 	Address netip.AddrPort // of the HTTP interface
 	// AddressesTLS are those of the HTTP interface with TLS.
 	AddressesTLS []netip.AddrPort
+	// AddressesKits are those of the pages of kits.
+	AddressesKits []netip.AddrPort
 
 	names     []string
 	log       *slog.Logger
 	http      *http.Server
+	kits      *http.Server // for the pages of kits; nil: they are open with the console alone
 	keep      context.CancelFunc
 	kept      sync.WaitGroup
 	stopped   sync.Once
@@ -104,14 +113,24 @@ func (i *Instance) start(ctx context.Context, o Options) (err error) {
 		_ = ln.Close()
 		return err
 	}
+	kits, err := openTLS(o.ListenKits)
+	if err != nil {
+		_ = ln.Close()
+		closeAll(doors)
+		return err
+	}
 	i.Address = ln.Addr().(*net.TCPAddr).AddrPort()
 	i.http = &http.Server{ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute}
 	defer func() {
 		if err != nil {
 			_ = ln.Close()
-			closeAll(doors)
+			closeAll(append(doors, kits...))
 		}
 	}()
+	at, err := o.at(doors)
+	if err != nil {
+		return err
+	}
 	if i.Store, err = store.Open(o.Data); err != nil {
 		return err
 	}
@@ -126,7 +145,7 @@ func (i *Instance) start(ctx context.Context, o Options) (err error) {
 	handle := agent.NewHandle(told, taken)
 	conf := app.Config{
 		Store: i.Store, People: i.People, Gateway: handle, Vantages: vantages, Log: o.Log,
-		OutsideAddresses: o.OutsideAddresses, Roots: o.Roots, KeepJournal: o.KeepJournal, Webhook: o.Webhook, Names: o.Names,
+		OutsideAddresses: o.OutsideAddresses, Roots: o.Roots, KeepJournal: o.KeepJournal, Webhook: o.Webhook, Names: o.Names, At: at,
 	}
 	has, err := i.Store.HasAdministrator(ctx)
 	if err != nil {
@@ -146,9 +165,11 @@ func (i *Instance) start(ctx context.Context, o Options) (err error) {
 	if err := i.App.Resume(ctx); err != nil {
 		return fmt.Errorf("the newest revision does not run: %w", err)
 	}
-	i.http.Handler = httpapi.New(httpapi.Config{
-		App: i.App, Console: o.Console, Log: o.Log, Names: o.Names, OnlyTLS: o.OnlyTLS,
-	}).Handler()
+	server := httpapi.New(httpapi.Config{App: i.App, Console: o.Console, Log: o.Log, Names: o.Names, OnlyTLS: o.OnlyTLS})
+	i.http.Handler = server.Handler()
+	if err := i.openKits(ctx, o, kits, server); err != nil {
+		return err
+	}
 	i.http.RegisterOnShutdown(i.App.Leave) // who looks on would keep the server waiting
 	keep, stop := context.WithCancel(context.Background())
 	i.keep = stop
@@ -237,10 +258,12 @@ func (i *Instance) URL() string { return "http://" + i.Address.String() }
 func (i *Instance) Stop() { i.stopped.Do(i.stop) }
 
 func (i *Instance) stop() {
-	if i.http != nil {
-		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
-		_ = i.http.Shutdown(ctx)
-		cancel()
+	for _, s := range []*http.Server{i.http, i.kits} {
+		if s != nil {
+			ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+			_ = s.Shutdown(ctx)
+			cancel()
+		}
 	}
 	if i.keep != nil {
 		i.keep()

@@ -9,6 +9,8 @@ import (
 	"net"
 	"net/netip"
 	"slices"
+
+	"yellowlantern/internal/app/trust"
 )
 
 // ConsoleCertificate is under which name the certificate of console and API is kept, where no other is given.
@@ -50,13 +52,13 @@ func (i *Instance) certify(ctx context.Context, o Options, doors []net.Listener)
 	if len(names) == 0 {
 		return fmt.Errorf("what is the console called, whose certificate is shown on %s? --name console.tern.example", doors[0].Addr())
 	}
-	shown, err := i.App.Trust.ForConsole(ctx, cmp.Or(o.Certificate, ConsoleCertificate), names)
+	shown, err := i.App.Trust.Show(ctx, trust.ByConsole, cmp.Or(o.Certificate, ConsoleCertificate), names)
 	if err != nil {
 		return fmt.Errorf("the console's certificate: %w", err)
 	}
 	// One server serves both kinds of doors, and readies itself for HTTP/2 at the first of them: it must know then.
 	i.http.TLSConfig = &tls.Config{
-		MinVersion: tls.VersionTLS13, GetCertificate: shown.Show, NextProtos: []string{"h2", "http/1.1"},
+		MinVersion: tls.VersionTLS13, GetCertificate: shown.Certificate, NextProtos: []string{"h2", "http/1.1"},
 	}
 	i.http.ErrorLog = slog.NewLogLogger(o.Log.Handler(), slog.LevelDebug) // of handshakes that strangers break off
 	return nil

@@ -34,8 +34,8 @@ type Service struct {
 	Trust   *trust.Service
 	Journal *journal.Service
 	Gateway interface{ Sessions() []gateway.Session }
-	// Names are what the service is called from elsewhere: links lead to the first.
-	Names []string
+	// At is where people reach the pages of kits, such as https://kits.tern.example; empty: not known.
+	At string
 
 	opened opened
 }

@@ -98,8 +98,8 @@ func (s *Service) NewLink(ctx context.Context, user, platform string, lasts time
 		return NewLink{}, err
 	}
 	out := NewLink{Link: linkOf(r, now), Path: LinkPath + token}
-	if len(s.Names) > 0 {
-		out.URL = "https://" + s.Names[0] + out.Path
+	if s.At != "" {
+		out.URL = s.At + out.Path
 		out.QR, err = qrcode.Encode(out.URL, qrcode.Medium, 320)
 	}
 	return out, err

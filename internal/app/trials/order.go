@@ -27,8 +27,8 @@ func (s *Service) Order(ctx context.Context, user string) (probe.Order, error) {
 		return probe.Order{}, err
 	}
 	o.Revision, o.Trouble = number, s.What.Troubles()
-	if (o.Proof == plan.LoginCertificate || o.Proof == plan.LoginBoth) && len(s.Names) > 0 {
-		o.Service = "https://" + s.Names[0]
+	if o.Proof == plan.LoginCertificate || o.Proof == plan.LoginBoth {
+		o.Service = s.At
 	}
 	return *o, nil
 }

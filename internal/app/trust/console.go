@@ -14,8 +14,8 @@ import (
 	"yellowlantern/internal/store"
 )
 
-// Console is the certificate that console and API show.
-type Console struct {
+// Shown is a certificate that this service shows itself.
+type Shown struct {
 	trust *Service
 	name  string
 
@@ -24,12 +24,16 @@ type Console struct {
 	shown   *tls.Certificate
 }
 
-// consoleUse is what it is used by, in lists.
-const consoleUse = "console and API"
+// What shows certificates beside tunnels, in lists.
+const (
+	ByConsole = "console and API"
+	ByKits    = "pages of kits"
+)
 
-// ForConsole takes a certificate that is kept under a name to be shown by console and API, good for these names and addresses. Where there
-// is none, one of the own authority is made; it is renewed like others, and what is imported in its place is shown from then on.
-func (s *Service) ForConsole(ctx context.Context, name string, names []string) (*Console, error) {
+// Show takes a certificate that is kept under a name to be shown by console and API, or by the pages of kits, good for these names and
+// addresses. Where there is none, one of the own authority is made; it is renewed like others, and what is imported in its place is shown
+// from then on.
+func (s *Service) Show(ctx context.Context, by, name string, names []string) (*Shown, error) {
 	if store.OfAuthority(name) {
 		return nil, errAuthority
 	}
@@ -48,23 +52,26 @@ func (s *Service) ForConsole(ctx context.Context, name string, names []string) (
 			return nil, err
 		}
 		s.Running.Journal.Tell(reason.Of(reason.CertificateMade, reason.With{
-			reason.Certificate: name, reason.Administrator: consoleUse,
+			reason.Certificate: name, reason.Administrator: by,
 		}), "")
 	case err != nil:
 		return nil, err
 	default:
 		for _, n := range names {
 			if why := cert.Problem(pair.Leaf, n, time.Now()); why != "" {
-				s.Running.Log.Warn("browsers will warn of the console's certificate", "certificate", name, "asked as", n, "problem", why)
+				s.Running.Log.Warn("browsers will warn of a certificate", "of", by, "certificate", name, "asked as", n, "problem", why)
 			}
 		}
 	}
-	s.console = name
-	return &Console{trust: s, name: name}, nil
+	if s.shown == nil {
+		s.shown = map[string]string{}
+	}
+	s.shown[name], s.console = by, s.console || by == ByConsole
+	return &Shown{trust: s, name: name}, nil
 }
 
-// Show gives the certificate as it is kept now (tls.Config.GetCertificate).
-func (c *Console) Show(*tls.ClientHelloInfo) (*tls.Certificate, error) {
+// Certificate gives it as it is kept now (tls.Config.GetCertificate).
+func (c *Shown) Certificate(*tls.ClientHelloInfo) (*tls.Certificate, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	version := c.trust.Store.TrustVersion()

@@ -36,7 +36,8 @@ type Service struct {
 	// Revoked is told of a certificate that was revoked.
 	Revoked func(ctx context.Context, serial string)
 
-	console string // the certificate that console and API show; empty: they speak no TLS
+	console bool              // console and API speak TLS
+	shown   map[string]string // what else certificates are shown by than tunnels, by their names
 }
 
 // Certificate is a certificate that is kept beside the plan, or a signing request whose certificate has not come.
@@ -160,8 +161,8 @@ func (s *Service) Remove(ctx context.Context, name string, evenSo bool) error {
 	if store.OfAuthority(name) {
 		return errAuthority
 	}
-	if name == s.console {
-		return refusal.Invalid("console and API show certificate " + name + ": start the service with another --certificate first")
+	if by := s.shown[name]; by != "" {
+		return refusal.Invalid("certificate " + name + " is shown by the " + by + ": start the service with another one first")
 	}
 	return s.Running.Release(ctx, "certificate", name, evenSo, tunnelsOf(name), func() error {
 		return s.Store.RemoveCertificate(ctx,
@@ -232,7 +233,7 @@ const ListPath = "/authority.crl"
 
 // listURL is the list's address in certificates: by the name that a proxy in front has. By loopback no device could fetch it.
 func (s *Service) listURL() string {
-	if len(s.Names) == 0 || s.console != "" { // the list is fetched without TLS, for a client cannot check it before it has it
+	if len(s.Names) == 0 || s.console { // the list is fetched without TLS, for a client cannot check it before it has it
 		return ""
 	}
 	return "http://" + s.Names[0] + ListPath
@@ -325,8 +326,8 @@ func (s *Service) revoke(ctx context.Context, name, serial, why string) error {
 // usedBy is, by certificate, the tunnels of the running plan that show it, and the console.
 func (s *Service) usedBy(ctx context.Context) map[string][]string {
 	out := map[string][]string{}
-	if s.console != "" {
-		out[s.console] = []string{consoleUse}
+	for name, by := range s.shown {
+		out[name] = []string{by}
 	}
 	newest, err := s.Store.Newest(ctx)
 	if err != nil {

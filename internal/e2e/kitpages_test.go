@@ -1,0 +1,88 @@
+package e2e
+
+import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/json"
+	"io"
+	"net"
+	"net/http"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowlantern/internal/app/handover"
+	"yellowlantern/internal/instance"
+)
+
+// The pages of kits have doors of their own, by a name and with a certificate of their own: what people and devices need without an account
+// is there, and nothing of console and API.
+func TestKitPagesApart(t *testing.T) {
+	const at = "https://kits.tern.example:8644"
+	for _, wrong := range []string{"", "kits.tern.example", "http://kits.tern.example", at + "/kit", "https://a:b@kits.tern.example"} {
+		o := options(t)
+		o.ListenKits, o.KitsAt = []string{"127.0.0.1:0"}, wrong
+		_, err := instance.Start(t.Context(), o)
+		require.ErrorContains(t, err, "--kits-at", wrong)
+	}
+	d := island(t, func(o *instance.Options) { o.ListenKits, o.KitsAt = []string{"127.0.0.1:0"}, at })
+	x := newTerminal(t, d)
+	authority, err := d.App.Trust.Authority(t.Context())
+	require.NoError(t, err)
+	roots := x509.NewCertPool()
+	require.True(t, roots.AppendCertsFromPEM([]byte(authority)))
+	c := &http.Client{Transport: &http.Transport{
+		TLSClientConfig: &tls.Config{RootCAs: roots}, // for the name
+		DialContext: func(ctx context.Context, network, _ string) (net.Conn, error) {
+			return (&net.Dialer{}).DialContext(ctx, network, d.AddressesKits[0].String())
+		},
+	}}
+	ask := func(method, url, body, host string) (int, string) {
+		r, err := http.NewRequestWithContext(t.Context(), method, url, strings.NewReader(body))
+		require.NoError(t, err)
+		r.Header.Set("Content-Type", "application/json")
+		if host != "" {
+			r.Host = host
+		}
+		resp, err := c.Do(r)
+		require.NoError(t, err)
+		defer resp.Body.Close()
+		b, err := io.ReadAll(resp.Body)
+		require.NoError(t, err)
+		return resp.StatusCode, string(b)
+	}
+	out, _, err := x.run("--json", "users", "kit-links", "make", "rory.researcher", "--platform", "windows")
+	require.NoError(t, err)
+	var link handover.NewLink
+	require.NoError(t, json.Unmarshal([]byte(out), &link))
+	require.True(t, strings.HasPrefix(link.URL, at+"/kit/"), link.URL)
+	status, page := ask("GET", link.URL, "", "")
+	require.Equal(t, http.StatusOK, status)
+	require.NotContains(t, page, "rory")
+	status, page = ask("POST", link.URL, "", "")
+	require.Equal(t, http.StatusOK, status)
+	require.Contains(t, page, "rory.researcher.ps1")
+	status, _ = ask("GET", at+"/authority.crl", "", "")
+	require.Equal(t, http.StatusOK, status)
+	status, said := ask("POST", at+"/api/v1/renewals", `{"request": "x"}`, "")
+	require.GreaterOrEqual(t, status, 400)
+	require.Contains(t, said, "no PEM")
+	words, err := json.Marshal(map[string]string{"name": "admin", "password": d.Admin})
+	require.NoError(t, err)
+	for _, path := range []string{"/", "/api/v1/start", "/api/v1/users", "/api/openapi.json", "/api/v1/sign-in", "/people"} {
+		for _, method := range []string{"GET", "POST"} {
+			status, _ = ask(method, at+path, string(words), "")
+			require.Equal(t, http.StatusNotFound, status, path)
+		}
+	}
+	status, _ = ask("GET", link.URL, "", "console.tern.example")
+	require.Equal(t, http.StatusMisdirectedRequest, status)
+
+	list, _, err := x.run("certificate", "list")
+	require.NoError(t, err)
+	require.Regexp(t, `kits +ecdsa +kits.tern.example.* pages of kits`, list)
+	_, _, err = x.run("certificate", "remove", "kits")
+	require.ErrorContains(t, err, "pages of kits")
+}
