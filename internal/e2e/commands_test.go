@@ -40,6 +40,14 @@ func (x terminal) run(args ...string) (string, int, error) {
 	return out.String(), cli.ExitCode(err), err
 }
 
+// did runs a command that must succeed, and gives what it prints.
+func (x terminal) did(args ...string) string {
+	x.t.Helper()
+	out, _, err := x.run(args...)
+	require.NoError(x.t, err, args)
+	return out
+}
+
 // changing are commands that do not do the same when they are run once more.
 var changing = regexp.MustCompile(`^(users (add|change|password|remove)|plan (pin|load|commit|discard|review|rebase|set|mend|add|remove|put|rename|move|uses)|sessions end|secret (make|remove))|--draft draft`)
 

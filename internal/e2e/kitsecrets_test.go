@@ -35,11 +35,7 @@ func TestKitsWithSecrets(t *testing.T) {
 	d := island(t, nil)
 	x := newTerminal(t, d)
 	folder := t.TempDir()
-	run := func(words ...string) string {
-		out, _, err := x.run(words...)
-		require.NoError(t, err, words)
-		return out
-	}
+	run := x.did
 	read := func(name string) (p profile) {
 		b, err := os.ReadFile(filepath.Join(folder, name))
 		require.NoError(t, err)

@@ -29,12 +29,8 @@ func TestCertificateRenewsItself(t *testing.T) {
 	})
 	ctx := t.Context()
 	x := newTerminal(t, d)
-	for _, words := range [][]string{
-		{"plan", "set", "tunnels/main/login", "certificate"}, {"plan", "commit", "-m", "x", "--accept", "all", "--because", "keys follow"},
-	} {
-		_, _, err := x.run(words...)
-		require.NoError(t, err)
-	}
+	x.did("plan", "set", "tunnels/main/login", "certificate")
+	x.did("plan", "commit", "-m", "certificates", "--accept", "all", "--because", "keys follow")
 	require.Regexp(t, `^https://console.tern.example:\d+$`, order(t, d, "rory.researcher").Service)
 
 	// A certificate with ten days left, as if it had been issued a year ago.

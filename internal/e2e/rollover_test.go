@@ -24,11 +24,7 @@ func TestRollOver(t *testing.T) {
 	d := island(t, nil)
 	x := newTerminal(t, d)
 	ctx := t.Context()
-	run := func(words ...string) string {
-		out, _, err := x.run(words...)
-		require.NoError(t, err, words)
-		return out
-	}
+	run := x.did
 	state := func() (r trust.Rollover) {
 		require.NoError(t, json.Unmarshal([]byte(run("--json", "certificate", "roll-over")), &r))
 		return r

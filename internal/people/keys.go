@@ -69,6 +69,9 @@ func ReadPublic(text string) (spki []byte, request bool, err error) {
 	case block.Type == "CERTIFICATE REQUEST" || block.Type == "NEW CERTIFICATE REQUEST":
 		r, err := x509.ParseCertificateRequest(block.Bytes)
 		if err == nil {
+			if err := goodKey(r.PublicKey); err != nil { // before anything is worked out with it: strangers send requests too
+				return nil, false, err
+			}
 			err = r.CheckSignature()
 		}
 		if err != nil {

@@ -41,8 +41,7 @@ func (c *checker) people() {
 			c.add(Warn, "administrator-comes-in", "passages", "give the administrator another name for coming in, with another password", "user %s has the name of an administrator of this service: whoever learns one password tries the other", who.User)
 		}
 	}
-	c.withoutKey()
-	c.withoutMixedIn()
+	c.keyless()
 	c.oneForAll()
 	for i, class := range c.classes {
 		switch {
@@ -56,75 +55,61 @@ func (c *checker) people() {
 	}
 }
 
-// withoutKey finds people who have no key, and whose passage has no tunnel that takes a password, or a key of the kind that they have.
-func (c *checker) withoutKey() {
+// keyless finds people who lack a key that every tunnel of their passage wants of them, to log in by or to mix in.
+func (c *checker) keyless() {
 	for _, class := range c.classes {
 		if class.Passage == nil {
 			continue
 		}
-		var wants []string
+		var tunnels []*plan.Tunnel
 		for _, name := range class.Passage.Passage.Tunnels {
 			if t := c.n.Tunnels[name]; t != nil && !t.Off {
-				want := t.Login
-				if want == plan.LoginBoth {
-					want = plan.LoginCertificate
-				}
-				wants = append(wants, want)
+				tunnels = append(tunnels, t)
 			}
 		}
-		byKey := func(w string) bool {
-			return w == plan.LoginCertificate || w == plan.LoginPublicKey || w == plan.LoginSharedKey
-		}
-		if len(wants) == 0 || !slices.ContainsFunc(wants, byKey) || slices.ContainsFunc(wants, func(w string) bool { return !byKey(w) }) {
-			continue
-		}
-		has := func(k string) bool { return slices.Contains(wants, k) }
-		var without []string
-		for _, who := range c.People {
-			if slices.Contains(class.Users, who.User) && !slices.ContainsFunc(who.Keys, has) {
-				without = append(without, who.User)
-			}
-		}
-		if len(without) > 0 {
-			c.add(Warn, "no-key", "passages/"+class.Passage.Name+"/tunnels",
+		path := "passages/" + class.Passage.Name + "/tunnels"
+		wants := keysWanted(tunnels)
+		if without := c.lacking(class.Users, wants); len(without) > 0 {
+			c.add(Warn, "no-key", path,
 				"give each of them the key of a device (yl users keys add, yl users shared-keys make), or a tunnel that takes passwords",
 				"%s cannot log in: passage %s has tunnels that want a %s, and they have none", few(without), class.Passage.Name,
 				strings.Join(wants, " or a "))
 		}
-	}
-}
-
-// withoutMixedIn finds people who have no key to mix in, and whose passage has no tunnel that does not demand one.
-func (c *checker) withoutMixedIn() {
-	for _, class := range c.classes {
-		if class.Passage == nil {
+		if len(tunnels) == 0 || slices.ContainsFunc(tunnels, func(t *plan.Tunnel) bool { return t.IKEv2().MixedIn != plan.MixedInDemand }) {
 			continue
 		}
-		tunnels := 0
-		for _, name := range class.Passage.Passage.Tunnels {
-			if t := c.n.Tunnels[name]; t != nil && !t.Off {
-				if t.IKEv2().MixedIn != plan.MixedInDemand {
-					tunnels = -1
-					break
-				}
-				tunnels++
-			}
-		}
-		if tunnels <= 0 {
-			continue
-		}
-		var without []string
-		for _, who := range c.People {
-			if slices.Contains(class.Users, who.User) && !slices.Contains(who.Keys, mixedIn) {
-				without = append(without, who.User)
-			}
-		}
-		if len(without) > 0 {
-			c.add(Warn, "no-mixed-in-key", "passages/"+class.Passage.Name+"/tunnels",
+		if without := c.lacking(class.Users, []string{mixedIn}); len(without) > 0 {
+			c.add(Warn, "no-mixed-in-key", path,
 				"make each of them one for yl dial (yl users shared-keys make USER --mixed-in), or say mixed-in-key: accept",
 				"%s cannot connect: passage %s has only tunnels that demand a mixed-in key, and they have none", few(without), class.Passage.Name)
 		}
 	}
+}
+
+// keysWanted are the kinds of keys of which people need one to come in by some of the tunnels; none: one of them takes a password.
+func keysWanted(tunnels []*plan.Tunnel) (out []string) {
+	for _, t := range tunnels {
+		switch t.Login {
+		case plan.LoginCertificate, plan.LoginPublicKey, plan.LoginSharedKey:
+			out = append(out, t.Login)
+		case plan.LoginBoth:
+			out = append(out, plan.LoginCertificate)
+		default:
+			return nil
+		}
+	}
+	return out
+}
+
+// lacking are those of some users who have none of some kinds of keys; nobody where none is wanted.
+func (c *checker) lacking(users, kinds []string) (out []string) {
+	for _, who := range c.People {
+		has := slices.ContainsFunc(who.Keys, func(k string) bool { return slices.Contains(kinds, k) })
+		if len(kinds) > 0 && !has && slices.Contains(users, who.User) {
+			out = append(out, who.User)
+		}
+	}
+	return out
 }
 
 // mixedIn is the word for keys that are mixed in, among the kinds of keys that a person has.
