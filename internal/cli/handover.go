@@ -62,6 +62,8 @@ func userKit(p *printer) *cli.Command {
 			}
 			holds := "no password is in it"
 			switch {
+			case k.Shared:
+				holds = "the key that they share with the gateway is in it: hand it over safely"
 			case k.Key:
 				holds = "a key for this device alone is in it, and nowhere else: hand it over safely"
 			case k.Password != "":

@@ -55,6 +55,15 @@ func TestKitsWithSecrets(t *testing.T) {
 	_, err = probe.Open(t.Context(), home(t, d), order(t, d, "rory.researcher"), probe.Options{Password: d.Passwords["rory.researcher"]})
 	require.Error(t, err, "the older one counts no more")
 
+	run("plan", "set", "tunnels/main/login", "pre-shared-key")
+	run("plan", "commit", "-m", "shared keys", "--accept", "all", "--because", "kits follow")
+	require.Contains(t, run("users", "kit", "rory.researcher", "--platform", "apple", "--out", folder), "share with the gateway is in it")
+	shared := []byte(read("rory.researcher.mobileconfig").PayloadContent[1].IKEv2["SharedSecret"].(string))
+	tn, err = probe.Open(t.Context(), home(t, d), order(t, d, "rory.researcher"), probe.Options{SharedKey: shared})
+	require.NoError(t, err)
+	tn.Close()
+	require.Contains(t, run("users", "kit", "rory.researcher", "--platform", "android", "--out", folder), string(shared), "it stays")
+
 	run("plan", "set", "tunnels/main/login", "certificate")
 	run("plan", "set", "passages/research/on-demand", "names")
 	run("plan", "commit", "-m", "certificates", "--accept", "all", "--because", "kits follow")

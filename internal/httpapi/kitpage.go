@@ -30,7 +30,7 @@ li { margin: 10px 0 } small { color: #4a5568 } .banner { border-left: 4px solid 
 <p>For <b>{{.Made.User}}</b>. These files can be fetched for a quarter of an hour; the link itself is used up.</p>
 {{range .Files}}<a class="file" href="{{.Href}}" download>{{.Name}}</a>{{end}}
 <ol>{{range .Made.Steps}}<li>{{.}}</li>{{end}}</ol>
-<p><small>{{if .Made.Key}}A key for this device alone is in it: delete the file once it is installed.{{else}}Your password is not in it.{{end}} Keep this page open, or print it, until you are connected.</small></p>
+<p><small>{{if .Made.Key}}A key for this device alone is in it: delete the file once it is installed.{{else if .Made.Shared}}The key that proves who you are is in it: keep it to yourself.{{else}}Your password is not in it.{{end}} Keep this page open, or print it, until you are connected.</small></p>
 {{else}}<h1>{{.Site}}</h1>
 <p>What a device needs to connect: <b>{{.Platform}}</b>.</p>
 <form method="post"><button>Show it to me</button></form>

@@ -89,6 +89,16 @@ func (p *People) MakeShared(ctx context.Context, k SharedKey, value string) (Sha
 	return k, nil
 }
 
+// SharedToLogIn gives the key that a person logs in by, and makes one where they have none.
+func (p *People) SharedToLogIn(ctx context.Context, user string) (string, error) {
+	_, secret, err := p.keeper.PersonShared(ctx, false, user)
+	if errors.Is(err, store.ErrNotFound) {
+		made, err := p.MakeShared(ctx, SharedKey{User: user, Use: UseLogin}, "")
+		return made.Value, err
+	}
+	return string(secret), err
+}
+
 // goodShared refuses a key that can be guessed, or that is somebody else's.
 func (p *People) goodShared(ctx context.Context, user, value string) error {
 	if len(value) > MostSharedKey {

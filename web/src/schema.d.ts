@@ -2252,6 +2252,8 @@ export interface components {
              * @description It was made by this revision.
              */
             revision: number;
+            /** @description The key that the person and the gateway share is in the kit. */
+            shared?: boolean;
             site: string;
             /** @description Why it is not what would be made now; empty: it is. */
             stale?: string;

@@ -55,6 +55,7 @@ type Kit struct {
 type Made struct {
 	Kit
 	Password string          `json:"password,omitempty" doc:"The person's new password, where one was asked for: it is in the kit, and is not told again."`
+	Shared   bool            `json:"shared,omitempty" doc:"The key that the person and the gateway share is in the kit."`
 	Key      bool            `json:"key,omitempty" doc:"A key for this device alone is in the kit, and nowhere else."`
 	Site     string          `json:"site"`
 	Banner   string          `json:"banner,omitempty" doc:"Of the passage."`
@@ -133,7 +134,7 @@ func (s *Service) Make(ctx context.Context, user, platform string, newPassword b
 		return Made{}, err
 	}
 	return Made{
-		Kit: kitOf(record), Password: secrets.Password, Key: secrets.Identity != nil, Site: v.Site, Banner: v.Banner, Tunnel: v.Tunnel,
+		Kit: kitOf(record), Password: secrets.Password, Key: secrets.Identity != nil, Shared: secrets.Shared != "", Site: v.Site, Banner: v.Banner, Tunnel: v.Tunnel,
 		Steps: k.Steps, Files: k.Files,
 	}, nil
 }

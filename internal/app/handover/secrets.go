@@ -30,10 +30,13 @@ func random() string {
 func (s *Service) secrets(ctx context.Context, p devices.Platform, v handover.Values, newPassword bool, record *store.Kit,
 ) (out handover.Secrets, err error) {
 	switch {
-	case v.Login == plan.LoginCertificate && newPassword:
+	case v.Login == plan.LoginSharedKey && newPassword, v.Login == plan.LoginCertificate && newPassword:
 		return out, refusal.Invalid("tunnel " + v.Tunnel + " takes no password: leave the new one out")
 	case v.Login == plan.LoginCertificate:
 		return s.identity(ctx, p, v, record)
+	case v.Login == plan.LoginSharedKey:
+		out.Shared, err = s.People.SharedToLogIn(ctx, v.User)
+		return out, refusal.Known(err, "user", v.User)
 	case newPassword:
 		out.Password = random()
 		return out, refusal.Known(s.People.SetPassword(ctx, v.User, out.Password), "user", v.User)

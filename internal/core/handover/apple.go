@@ -47,7 +47,11 @@ func appleProfile(v Values, s Secrets) ([]byte, error) {
 	if s.Password != "" {
 		ike["AuthPassword"] = s.Password
 	}
-	if v.Login == plan.LoginCertificate {
+	switch v.Login {
+	case plan.LoginSharedKey:
+		ike["AuthenticationMethod"], ike["ExtendedAuthEnabled"], ike["SharedSecret"] = "SharedSecret", 0, s.Shared
+		delete(ike, "AuthName")
+	case plan.LoginCertificate:
 		ike["AuthenticationMethod"], ike["ExtendedAuthEnabled"] = "Certificate", 0
 		ike["PayloadCertificateUUID"] = v.uuid("identity")
 		ike["CertificateType"] = map[string]string{cert.ECDSA: "ECDSA256", cert.RSA: "RSA"}[s.IdentityKind]
@@ -111,6 +115,8 @@ func appleSteps(v Values, s Secrets) []string {
 	switch {
 	case v.Login == plan.LoginCertificate:
 		asks = "It holds this device's own key: delete the file once it is installed, and install it nowhere else."
+	case v.Login == plan.LoginSharedKey:
+		asks = "It holds your key of " + v.Site + ", which nobody else has: delete the file once it is installed."
 	case s.Password != "":
 		asks = "It holds your new password of " + v.Site + ": delete the file once it is installed."
 	}

@@ -24,6 +24,8 @@ var scriptMethods = []string{
 	"Add", "Close", "Comment", "EapConfigXmlStream", "FromBase64String", "Name", "Open", "Thumbprint", "new",
 }
 
+const mostParsed = 40 // by a parser that takes its time
+
 // By a parser of the language's grammar every script is one, whatever people type: it calls what it is to call and nothing else, and has
 // as many literals as our own reading of the quoting rules says. (That parser knows no typographic quotes; our own reading does.)
 func TestWindowsScriptByGrammar(t *testing.T) {
@@ -39,6 +41,7 @@ func TestWindowsScriptByGrammar(t *testing.T) {
 		require.NoError(t, err)
 		scripts = append(scripts, string(k.Files[0].Data))
 	})
+	scripts = scripts[:min(len(scripts), mostParsed)]
 	broken := strings.Replace(scripts[0], "$ErrorActionPreference = 'Stop'", "$ErrorActionPreference = 'Stop; calc'; calc 'x", 1)
 	in, err := json.Marshal(append(slices.Clone(scripts), broken, strings.Replace(scripts[0], "Write-Host", "calc; Write-Host", 1)))
 	require.NoError(t, err)

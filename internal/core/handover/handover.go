@@ -48,6 +48,7 @@ func (v Values) authorities() [][]byte { return append([][]byte{v.Authority}, v.
 // Secrets are what a kit holds beside the values, where it is asked for: whoever has the kit has them.
 type Secrets struct {
 	Password string
+	Shared   string // the key that person and gateway share
 	// Identity is the device's certificate with its key, PKCS #12, IdentityPassword by what it is opened, and IdentityKind of what kind
 	// its key is.
 	Identity         []byte
@@ -120,9 +121,6 @@ func Of(m *site.Model, c *site.Class, platform devices.Platform) (v Values, err 
 		switch {
 		case !slices.Contains(platform.Logins, t.Login):
 			reason = "it cannot log in by " + t.Login
-		}
-		if reason == "" && t.Login == plan.LoginSharedKey {
-			reason = "a kit holds no shared key: set the device up by hand, with the person's name as its own identity and that of the gateway as the other"
 		}
 		if reason != "" {
 			why.Words = append(why.Words, fmt.Sprintf("tunnel %s: %s", name, reason))
@@ -206,6 +204,9 @@ func Make(platform devices.Platform, v Values, s Secrets) (Kit, error) {
 		k.Files = append(k.Files, authorities...)
 		k.Steps = windowsSteps(v, s)
 	case "android":
+		if v.Login == plan.LoginSharedKey {
+			authorities = []File{}
+		}
 		if k.Files, k.Steps = authorities, androidSteps(v, s); s.Identity != nil {
 			k.Files = append(k.Files, File{fileName(v, "p12"), "the device's certificate with its key", "application/x-pkcs12", s.Identity})
 		}

@@ -122,9 +122,11 @@ func values(t *rapid.T) Values {
 
 // secretsOf is what a kit may hold beside, by the way of logging in.
 func secretsOf(t *rapid.T, v *Values) (s Secrets) {
-	switch rapid.SampledFrom([]string{"", "password", "identity"}).Draw(t, "holds") {
+	switch rapid.SampledFrom([]string{"", "password", "identity", "shared"}).Draw(t, "holds") {
 	case "password":
 		s.Password = anything(t, "password")
+	case "shared":
+		v.Login, s.Shared = plan.LoginSharedKey, anything(t, "shared")
 	case "identity":
 		v.Login = plan.LoginCertificate
 		s = Secrets{Identity: []byte{0x30, 7, 8}, IdentityPassword: anything(t, "of the identity"), IdentityKind: cert.ECDSA}
@@ -140,7 +142,7 @@ func TestAppleProfile(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		v := values(t)
 		s := secretsOf(t, &v)
-		for _, field := range []*string{&v.Site, &v.User, &v.Banner, &v.Dial, &v.Identity, &v.Search[0], &s.Password, &s.IdentityPassword} {
+		for _, field := range []*string{&v.Site, &v.User, &v.Banner, &v.Dial, &v.Identity, &v.Search[0], &s.Password, &s.IdentityPassword, &s.Shared} {
 			*field = control.ReplaceAllString(*field, "?")
 		}
 		v.Domains = []string{v.Search[0]}
@@ -176,6 +178,10 @@ func TestAppleProfile(t *testing.T) {
 				[]any{identity.PayloadType, identity.PayloadContent, lines(identity.Password)})
 			require.Equal(t, []any{"Certificate", "ECDSA256", identity.PayloadUUID, uint64(0)}, []any{
 				vpn.IKEv2["AuthenticationMethod"], vpn.IKEv2["CertificateType"], vpn.IKEv2["PayloadCertificateUUID"], vpn.IKEv2["ExtendedAuthEnabled"],
+			})
+		case v.Login == plan.LoginSharedKey:
+			require.Equal(t, []any{"SharedSecret", lines(s.Shared), uint64(0)}, []any{
+				vpn.IKEv2["AuthenticationMethod"], lines(vpn.IKEv2["SharedSecret"].(string)), vpn.IKEv2["ExtendedAuthEnabled"],
 			})
 		case s.Password != "":
 			require.Equal(t, lines(s.Password), lines(vpn.IKEv2["AuthPassword"].(string)))

@@ -171,6 +171,7 @@ const file = (f: { type: string; data: string }) => `data:${f.type.split(';')[0]
       <p class="text-medium-emphasis mt-2">
         It comes in by tunnel {{ made.tunnel }}.
         <b v-if="made.key">A key for this device alone is in it, and nowhere else: hand it over safely.</b>
+        <b v-else-if="made.shared">The key that they share with the gateway is in it: hand it over safely.</b>
         <b v-else-if="made.password">Their new password is in it: hand it over safely.</b>
         <template v-else>No password is in it: tell that by another way.</template>
       </p>
