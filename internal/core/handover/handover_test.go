@@ -142,7 +142,9 @@ func TestAppleProfile(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		v := values(t)
 		s := secretsOf(t, &v)
-		for _, field := range []*string{&v.Site, &v.User, &v.Banner, &v.Dial, &v.Identity, &v.Search[0], &s.Password, &s.IdentityPassword, &s.Shared} {
+		for _, field := range []*string{
+			&v.Site, &v.User, &v.Banner, &v.Dial, &v.Identity, &v.Search[0], &s.Password, &s.IdentityPassword, &s.Shared,
+		} {
 			*field = control.ReplaceAllString(*field, "?")
 		}
 		v.Domains = []string{v.Search[0]}
