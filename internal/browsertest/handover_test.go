@@ -37,5 +37,4 @@ func TestHandoverPage(t *testing.T) {
 	p.until("document.querySelector('#group-kits').innerText", "kits for 2 people")
 	require.Contains(t, p.script("document.querySelector('#group-kits a[download]').href"), "base64,UEsDB", "a ZIP")
 	p.until(row+".innerText", "apple of revision 1")
-	p.shot("handover-group")
 }
