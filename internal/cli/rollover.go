@@ -49,7 +49,8 @@ func (p *printer) rollover(r trust.Rollover) error {
 	}
 	show := func(what string, a *trust.Authority) {
 		if a != nil {
-			p.say("%-9s %s, until %s", what, a.Fingerprint, a.Expires.Local().Format(time.DateOnly))
+			p.say("%s, until %s:", what, a.Expires.Local().Format(time.DateOnly))
+			p.say("  %s", a.Fingerprint)
 		}
 	}
 	show("signs", &r.Present)

@@ -151,6 +151,10 @@ func (p *printer) certificateList(ctx context.Context, c *cli.Command, cl *clien
 			signed = "asked for, not yet come"
 		case x.Name == "authority":
 			signed = "the own authority"
+		case x.Name == "authority-next":
+			signed = "the authority that follows it"
+		case x.Name == "authority-before":
+			signed = "the authority before it"
 		case x.Own:
 			signed = "by the own authority"
 		}

@@ -83,7 +83,7 @@ func (s *Service) MakeAll(ctx context.Context, group, platform string, newPasswo
 // the first two: they lead nowhere else.
 func (m Made) into(w *zip.Writer) error {
 	add := func(name string, data []byte) error {
-		f, err := w.Create(m.User + "/" + name)
+		f, err := w.CreateHeader(&zip.FileHeader{Name: m.User + "/" + name, Method: zip.Deflate, Modified: m.At})
 		if err == nil {
 			_, err = f.Write(data)
 		}

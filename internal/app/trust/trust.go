@@ -415,9 +415,15 @@ func (s *Service) Renew(ctx context.Context, now time.Time) error {
 		if err := s.Store.Issue(ctx, name, next); err != nil {
 			return err
 		}
-		s.Running.Reload(ctx, reason.Of(reason.CertificateRenewed, reason.With{
+		why := reason.Of(reason.CertificateRenewed, reason.With{
 			reason.Certificate: name, reason.Until: pair.Leaf.NotAfter.Format(time.DateOnly),
-		}))
+		})
+		if by != ca {
+			why = reason.Of(reason.CertificateMade, reason.With{
+				reason.Certificate: name, reason.Administrator: "the change of the own authority",
+			})
+		}
+		s.Running.Reload(ctx, why)
 	}
 	return nil
 }

@@ -57,31 +57,37 @@ func (c *checker) people() {
 
 // keyless finds people who lack a key that every tunnel of their passage wants of them, to log in by or to mix in.
 func (c *checker) keyless() {
+	users, passages := map[string][]string{}, []*site.Passage{}
 	for _, class := range c.classes {
-		if class.Passage == nil {
-			continue
+		if p := class.Passage; p != nil {
+			if users[p.Name] == nil {
+				passages = append(passages, p)
+			}
+			users[p.Name] = append(users[p.Name], class.Users...)
 		}
+	}
+	for _, p := range passages {
 		var tunnels []*plan.Tunnel
-		for _, name := range class.Passage.Passage.Tunnels {
+		for _, name := range p.Passage.Tunnels {
 			if t := c.n.Tunnels[name]; t != nil && !t.Off {
 				tunnels = append(tunnels, t)
 			}
 		}
-		path := "passages/" + class.Passage.Name + "/tunnels"
+		path := "passages/" + p.Name + "/tunnels"
 		wants := keysWanted(tunnels)
-		if without := c.lacking(class.Users, wants); len(without) > 0 {
+		if without := c.lacking(users[p.Name], wants); len(without) > 0 {
 			c.add(Warn, "no-key", path,
 				"give each of them the key of a device (yl users keys add, yl users shared-keys make), or a tunnel that takes passwords",
-				"%s cannot log in: passage %s has tunnels that want a %s, and they have none", few(without), class.Passage.Name,
+				"%s cannot log in: passage %s has tunnels that want a %s, and they have none", few(without), p.Name,
 				strings.Join(wants, " or a "))
 		}
 		if len(tunnels) == 0 || slices.ContainsFunc(tunnels, func(t *plan.Tunnel) bool { return t.IKEv2().MixedIn != plan.MixedInDemand }) {
 			continue
 		}
-		if without := c.lacking(class.Users, []string{mixedIn}); len(without) > 0 {
+		if without := c.lacking(users[p.Name], []string{mixedIn}); len(without) > 0 {
 			c.add(Warn, "no-mixed-in-key", path,
 				"make each of them one for yl dial (yl users shared-keys make USER --mixed-in), or say mixed-in-key: accept",
-				"%s cannot connect: passage %s has only tunnels that demand a mixed-in key, and they have none", few(without), class.Passage.Name)
+				"%s cannot connect: passage %s has only tunnels that demand a mixed-in key, and they have none", few(without), p.Name)
 		}
 	}
 }

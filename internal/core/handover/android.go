@@ -1,6 +1,10 @@
 package handover
 
-import "yellowlantern/internal/core/plan"
+import (
+	"cmp"
+
+	"yellowlantern/internal/core/plan"
+)
 
 func androidSteps(v Values, s Secrets) []string {
 	const install = "Settings, Security, More security settings, Install from device storage, "
@@ -13,7 +17,7 @@ func androidSteps(v Values, s Secrets) []string {
 	if v.Login == plan.LoginSharedKey {
 		trusts = ""
 	}
-	kind, login := "IKEv2/IPSec MSCHAPv2", "Username: "+v.User+". Password: "+s.password(v)+"."
+	kind, login := "IKEv2/IPSec MSCHAPv2", "Username: "+v.User+". Password: "+cmp.Or(s.Password, "yours of "+v.Site)+"."
 	if v.Login == plan.LoginSharedKey {
 		steps, kind = nil, "IKEv2/IPSec PSK" // whoever has the key is the gateway: there is no authority
 		login = "IPSec pre-shared key: " + s.Shared
