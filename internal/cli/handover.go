@@ -100,13 +100,19 @@ func groupKits(p *printer) *cli.Command {
 			if err := private.Write(c.String("out"), b.ZIP); err != nil {
 				return Failing(ExitUsage, "%w", err)
 			}
-			if printed, err := p.value(b); printed {
+			b.ZIP = nil // it is in the file, with what is secret
+			printed, err := p.value(b)
+			if err != nil {
 				return err
 			}
 			for _, l := range b.Left {
-				p.say("left out: %s: %s", l.User, l.Why)
+				if !printed {
+					p.say("left out: %s: %s", l.User, l.Why)
+				}
 			}
-			p.say("%s: kits for %d people, %d left out", c.String("out"), b.Made, len(b.Left))
+			if !printed {
+				p.say("%s: kits for %d people, %d left out", c.String("out"), b.Made, len(b.Left))
+			}
 			if len(b.Left) > 0 {
 				return Failing(ExitNot, "not everybody of %s has a kit", group)
 			}

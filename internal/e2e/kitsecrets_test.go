@@ -8,6 +8,8 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 
 	"github.com/smallstep/pkcs7"
@@ -89,6 +91,22 @@ func TestKitsWithSecrets(t *testing.T) {
 	}
 	require.NoError(t, open())
 
+	// A link's button that is pressed often at once makes one key.
+	link, err := d.App.Handover.NewLink(t.Context(), "rory.researcher", "windows", 0)
+	require.NoError(t, err)
+	var pressed sync.WaitGroup
+	var opened atomic.Int32
+	for range 4 {
+		pressed.Go(func() {
+			if _, _, err := d.App.Handover.Open(t.Context(), strings.TrimPrefix(link.Path, handover.LinkPath), "192.0.2.77"); err == nil {
+				opened.Add(1)
+			}
+		})
+	}
+	pressed.Wait()
+	require.EqualValues(t, 1, opened.Load())
+	require.Equal(t, 1, strings.Count(run("users", "keys", "list", "rory.researcher", "--filter", "kit for windows"), "rory.researcher"))
+
 	file := filepath.Join(folder, "all.zip")
 	out := run("users", "kits", "researchers", "--platform", "android", "--out", file)
 	require.Contains(t, out, "kits for 2 people, 0 left out")
@@ -120,7 +138,7 @@ func TestKitsWithSecrets(t *testing.T) {
 
 	var keys []struct{ Fingerprint, Device string }
 	require.NoError(t, json.Unmarshal([]byte(run("--json", "users", "keys", "list", "rory.researcher")), &keys))
-	require.Len(t, keys, 2)
+	require.Len(t, keys, 3)
 	for _, k := range keys {
 		if k.Device == "kit for apple" {
 			run("users", "keys", "revoke", k.Fingerprint)

@@ -9,6 +9,8 @@ import (
 	"math/big"
 	"os"
 	"path/filepath"
+	"strconv"
+	"sync"
 	"testing"
 	"time"
 
@@ -75,6 +77,21 @@ func TestCertificateRenewsItself(t *testing.T) {
 	renewed, err := device().Renew(ctx, time.Now().Add(-25*24*time.Hour))
 	require.NoError(t, err)
 	require.False(t, renewed, "it is not due by the device's clock")
+	var at sync.WaitGroup
+	var same [4][]byte
+	for i := range same { // at once: only one certificate comes of it
+		at.Go(func() {
+			r := device()
+			r.File += strconv.Itoa(i)
+			_, _ = r.Renew(ctx, time.Now())
+			same[i] = r.Chain()[0]
+		})
+	}
+	at.Wait()
+	for _, der := range same {
+		require.Equal(t, same[0], der)
+		require.NotEqual(t, older, der)
+	}
 	r := device()
 	renewed, err = r.Renew(ctx, time.Now())
 	require.NoError(t, err)

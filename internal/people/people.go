@@ -36,7 +36,7 @@ type Keeper interface {
 	Keys(ctx context.Context, user string) ([]store.PersonKey, error)
 	Key(ctx context.Context, fingerprint string) (store.PersonKey, error)
 	RenewKey(ctx context.Context, k store.PersonKey) error
-	NextOfKey(ctx context.Context, fingerprint string, der []byte, serial string, expires time.Time) error
+	NextOfKey(ctx context.Context, fingerprint, was string, der []byte, serial string, expires time.Time) error
 	PromoteKey(ctx context.Context, fingerprint, serial string) error
 	RevokeKey(ctx context.Context, fingerprint string, at time.Time) error
 	AddPersonShared(ctx context.Context, k store.PersonShared, secret []byte) error

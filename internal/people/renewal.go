@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"yellowlantern/internal/core/cert"
+	"yellowlantern/internal/store"
 )
 
 // Errors of renewals by devices.
@@ -45,7 +46,13 @@ func (p *People) NextCertificate(ctx context.Context, request string, now time.T
 	if err != nil {
 		return "", err
 	}
-	err = p.keeper.NextOfKey(ctx, k.Fingerprint, leaf.Raw, leaf.SerialNumber.Text(16), leaf.NotAfter.UTC())
+	err = p.keeper.NextOfKey(ctx, k.Fingerprint, k.NextSerial, leaf.Raw, leaf.SerialNumber.Text(16), leaf.NotAfter.UTC())
+	if errors.Is(err, store.ErrNotFound) { // asked for twice at once: only one of both counts
+		if k, err = p.keeper.Key(ctx, k.Fingerprint); err != nil || !k.Revoked.IsZero() || len(k.Next) == 0 {
+			return "", ErrNotRenewed
+		}
+		return certificatePEM(k.Next), nil
+	}
 	return certificatePEM(leaf.Raw), err
 }
 

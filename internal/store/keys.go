@@ -57,9 +57,11 @@ func (s *Store) RenewKey(ctx context.Context, k PersonKey) error {
 	return s.db.WithContext(ctx).Save(&k).Error
 }
 
-// NextOfKey keeps the certificate that is to follow a key's own; ErrNotFound: the key counts no more.
-func (s *Store) NextOfKey(ctx context.Context, fingerprint string, der []byte, serial string, expires time.Time) error {
-	r := s.db.WithContext(ctx).Model(&PersonKey{}).Where("fingerprint = ? AND revoked < ?", fingerprint, time.Unix(0, 0).UTC()).
+// NextOfKey keeps the certificate that is to follow a key's own, in the place of the one with that serial. ErrNotFound: another took its
+// place meanwhile, or the key counts no more.
+func (s *Store) NextOfKey(ctx context.Context, fingerprint, was string, der []byte, serial string, expires time.Time) error {
+	r := s.db.WithContext(ctx).Model(&PersonKey{}).
+		Where("fingerprint = ? AND revoked < ? AND COALESCE(next_serial, '') = ?", fingerprint, time.Unix(0, 0).UTC(), was).
 		Updates(map[string]any{"next": der, "next_serial": serial, "next_expires": expires})
 	if r.Error == nil && r.RowsAffected == 0 {
 		return ErrNotFound

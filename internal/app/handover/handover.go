@@ -95,48 +95,65 @@ func (s *Service) class(ctx context.Context, user string) (*reach.Known, *reach.
 // Make makes the kit of a person for a kind of device, and keeps that it was made. newPassword gives the person another password, which
 // is in the kit. Where the tunnel wants a certificate, a key is made for the device, which is in the kit alone.
 func (s *Service) Make(ctx context.Context, user, platform string, newPassword bool) (Made, error) {
+	p, err := s.prepare(ctx, user, platform, newPassword)
+	if err != nil {
+		return Made{}, err
+	}
+	return p.made, p.keep(ctx)
+}
+
+// prepared is a kit that is whole, before anybody's password or keys are others: until it is kept, nothing has changed.
+type prepared struct {
+	made Made
+	keep func(context.Context) error
+}
+
+func (s *Service) prepare(ctx context.Context, user, platform string, newPassword bool) (none prepared, err error) {
 	p, ok := devices.Named(platform)
 	if !ok || platform == "own-client" {
-		return Made{}, refusal.Invalid(fmt.Sprintf("there is no kit for %q here: windows, apple, android; for yl dial: yl probe kit",
+		return none, refusal.Invalid(fmt.Sprintf("there is no kit for %q here: windows, apple, android; for yl dial: yl probe kit",
 			platform))
 	}
 	known, class, number, err := s.class(ctx, user)
 	if err != nil {
-		return Made{}, err
+		return none, err
 	}
 	v, err := s.values(ctx, known, class, user, p, authorities{})
 	if err != nil {
-		return Made{}, err
+		return none, err
 	}
-	if _, err := handover.Make(p, v, handover.Secrets{}); err != nil { // before anything is changed
-		return Made{}, refusal.Mistaken(err)
+	if _, err := handover.Make(p, v, handover.Secrets{}); err != nil { // before anything is signed
+		return none, refusal.Mistaken(err)
 	}
 	record := store.Kit{
 		User: user, Platform: platform, Revision: number, Digest: v.Digest(platform), At: time.Now().UTC(), By: actor.Name(ctx),
 		Authorities: strings.Join(fingerprints(v), " "),
 	}
-	secrets, err := s.secrets(ctx, p, v, newPassword, &record)
+	secrets, apply, err := s.secrets(ctx, p, v, newPassword, &record)
 	if err != nil {
-		return Made{}, err
+		return none, err
 	}
 	k, err := handover.Make(p, v, secrets)
 	if err != nil {
-		return Made{}, refusal.Mistaken(err)
+		return none, refusal.Mistaken(err)
 	}
 	if platform == "apple" {
 		for i := range k.Files {
 			if k.Files[i].Data, err = s.Trust.Sign(ctx, k.Files[i].Data); err != nil {
-				return Made{}, err
+				return none, err
 			}
 		}
 	}
-	if err := s.Store.SaveKit(ctx, record); err != nil {
-		return Made{}, err
+	made := Made{
+		Kit: kitOf(record), Password: secrets.Password, Key: secrets.Identity != nil, Shared: secrets.Shared != "",
+		Site: v.Site, Banner: v.Banner, Tunnel: v.Tunnel, Steps: k.Steps, Files: k.Files,
 	}
-	return Made{
-		Kit: kitOf(record), Password: secrets.Password, Key: secrets.Identity != nil, Shared: secrets.Shared != "", Site: v.Site, Banner: v.Banner, Tunnel: v.Tunnel,
-		Steps: k.Steps, Files: k.Files,
-	}, nil
+	return prepared{made, func(ctx context.Context) error {
+		if err := s.Store.SaveKit(ctx, record); err != nil { // first: it takes nothing from anybody
+			return err
+		}
+		return apply(ctx)
+	}}, nil
 }
 
 // authorities are those of tunnels, looked up once.

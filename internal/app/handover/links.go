@@ -169,13 +169,17 @@ func (s *Service) Open(ctx context.Context, token, from string) (Made, string, e
 	if err != nil || linkOf(r, time.Now()).State != "counts" {
 		return Made{}, "", ErrLink
 	}
-	made, err := s.Make(actor.With(ctx, actor.Actor{Name: r.By + ", by a link"}), r.User, r.Platform, false)
+	p, err := s.prepare(actor.With(ctx, actor.Actor{Name: r.By + ", by a link"}), r.User, r.Platform, false)
 	if err != nil {
 		return Made{}, "", ErrLink
 	}
 	first, err := s.Store.EndKitLink(ctx, r.Digest, "used", time.Now())
-	if err != nil || !first {
+	if err != nil || !first { // somebody else was faster: what was prepared counts for nobody
 		return Made{}, "", ErrLink
+	}
+	made := p.made
+	if err := p.keep(context.WithoutCancel(ctx)); err != nil {
+		return Made{}, "", err
 	}
 	s.Journal.Tell(reason.Of(reason.KitFetched, reason.With{reason.What: r.Platform, reason.Source: from}), r.User)
 	b := make([]byte, tokenOctets)

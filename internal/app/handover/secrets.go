@@ -26,43 +26,46 @@ func random() string {
 }
 
 // secrets makes what the kit holds that nobody else may see: a new password of the person's, where that is asked for, or a key and its
-// certificate, where the tunnel wants one.
+// certificate, where the tunnel wants one. Nothing of it counts before it is applied.
 func (s *Service) secrets(ctx context.Context, p devices.Platform, v handover.Values, newPassword bool, record *store.Kit,
-) (out handover.Secrets, err error) {
+) (out handover.Secrets, apply func(context.Context) error, err error) {
+	apply = func(context.Context) error { return nil }
 	switch {
 	case v.Login == plan.LoginSharedKey && newPassword, v.Login == plan.LoginCertificate && newPassword:
-		return out, refusal.Invalid("tunnel " + v.Tunnel + " takes no password: leave the new one out")
+		return out, nil, refusal.Invalid("tunnel " + v.Tunnel + " takes no password: leave the new one out")
 	case v.Login == plan.LoginCertificate:
 		return s.identity(ctx, p, v, record)
 	case v.Login == plan.LoginSharedKey:
 		out.Shared, err = s.People.SharedToLogIn(ctx, v.User)
-		return out, refusal.Known(err, "user", v.User)
+		return out, apply, refusal.Known(err, "user", v.User)
 	case newPassword:
 		out.Password = random()
-		return out, refusal.Known(s.People.SetPassword(ctx, v.User, out.Password), "user", v.User)
+		apply = func(ctx context.Context) error {
+			return refusal.Known(s.People.SetPassword(ctx, v.User, out.Password), "user", v.User)
+		}
 	}
-	return out, nil
+	return out, apply, nil
 }
 
 // identity makes a key and has the own authority sign a certificate for it; the file of both (PKCS #12) has a password of its own.
 func (s *Service) identity(ctx context.Context, p devices.Platform, v handover.Values, record *store.Kit,
-) (out handover.Secrets, err error) {
+) (out handover.Secrets, apply func(context.Context) error, err error) {
 	key, err := cert.NewKeyOf(rand.Reader, p.Identity)
 	if err != nil {
-		return out, err
+		return out, nil, err
 	}
 	spki, err := x509.MarshalPKIXPublicKey(key.Public())
 	if err != nil {
-		return out, err
+		return out, nil, err
 	}
 	device := "kit for " + p.Word
 	leaf, err := s.Trust.IssuePerson(ctx, v.User, device, spki)
 	if err != nil {
-		return out, err
+		return out, nil, err
 	}
 	authority, err := s.Trust.Own(ctx)
 	if err != nil {
-		return out, err
+		return out, nil, err
 	}
 	encoder := pkcs12.Modern2023
 	if p.OldFile {
@@ -70,9 +73,11 @@ func (s *Service) identity(ctx context.Context, p devices.Platform, v handover.V
 	}
 	out = handover.Secrets{IdentityPassword: random(), IdentityKind: p.Identity}
 	if out.Identity, err = encoder.Encode(key, leaf, []*x509.Certificate{authority}, out.IdentityPassword); err != nil {
-		return out, err
+		return out, nil, err
 	}
 	record.Expires = leaf.NotAfter.UTC()
-	_, err = s.People.AddKey(ctx, v.User, device, spki, leaf)
-	return out, refusal.Known(err, "user", v.User)
+	return out, func(ctx context.Context) error {
+		_, err := s.People.AddKey(ctx, v.User, device, spki, leaf)
+		return refusal.Known(err, "user", v.User)
+	}, nil
 }

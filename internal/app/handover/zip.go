@@ -49,22 +49,32 @@ func (s *Service) MakeAll(ctx context.Context, group, platform string, newPasswo
 			"by a smaller group", group, len(names), mostKits))
 	}
 	out := Batch{Name: "kits-" + group + "-" + platform + ".zip", Left: []LeftOut{}}
-	var b bytes.Buffer
-	w := zip.NewWriter(&b)
-	for _, name := range names {
+	var ready []prepared
+	for _, name := range names { // which takes long, and changes nothing yet
 		if ctx.Err() != nil {
 			return Batch{}, ctx.Err()
 		}
-		made, err := s.Make(ctx, name, platform, newPasswords)
+		p, err := s.prepare(ctx, name, platform, newPasswords)
 		var no *refusal.Error
-		if errors.As(err, &no) && len(names) > 1 {
+		switch {
+		case errors.As(err, &no) && len(names) > 1:
 			out.Left = append(out.Left, LeftOut{name, no.Error()})
+		case err != nil:
+			return Batch{}, err
+		default:
+			ready = append(ready, p)
+		}
+	}
+	// From here on people's passwords and keys become others: whatever happens, what they are now is in the file.
+	ctx = context.WithoutCancel(ctx)
+	var b bytes.Buffer
+	w := zip.NewWriter(&b)
+	for _, p := range ready {
+		if err := p.keep(ctx); err != nil {
+			out.Left = append(out.Left, LeftOut{p.made.User, err.Error()})
 			continue
 		}
-		if err != nil {
-			return Batch{}, err
-		}
-		if err := made.into(w); err != nil {
+		if err := p.made.into(w); err != nil {
 			return Batch{}, err
 		}
 		out.Made++

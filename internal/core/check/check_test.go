@@ -179,7 +179,6 @@ func TestFindings(t *testing.T) {
 		{"out-of-range", "passages/volunteers/limits/idle", Stop, "routes: {split: [names, nestcams]}", "routes: {split: [names, nestcams]}\n    limits: {idle: 5s}", "use 1m"},
 		{"many-sessions", "passages/volunteers/limits/per-person", Warn, "routes: {split: [names, nestcams]}", "routes: {split: [names, nestcams]}\n    limits: {per-person: 9}", "leave it out"},
 		{"no-idle-limit", "passages", Note, "# all their traffic comes home", "# home", "idle"},
-		{"not-shown-yet", "passages/volunteers/banner", Note, "routes: {split: [names, nestcams]}", "routes: {split: [names, nestcams]}\n    banner: Mind the nests.", "nothing"},
 		{"no-pool", "passages/volunteers/pool", Stop, "groups: [volunteers]\n    tunnels: [main]\n    pool: guests", "groups: [volunteers]\n    tunnels: [main]", "name a pool"},
 		{"no-tunnel", "passages/volunteers/tunnels", Stop, "groups: [volunteers]\n    tunnels: [main]", "groups: [volunteers]\n    tunnels: []", "name a tunnel"},
 		{"hours-empty", "hours/never/to", Stop, "hours:\n", "hours:\n  - {name: never, from: 08:00, to: 08:00}\n", "later"},

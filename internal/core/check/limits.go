@@ -58,10 +58,6 @@ func (c *checker) limits() {
 		if p.Limits.Idle == 0 {
 			idle = append(idle, p.Name)
 		}
-		if p.Banner != "" {
-			c.add(Note, "not-shown-yet", "passages/"+p.Name+"/banner", "nothing needs to be done",
-				"the banner is kept; the pages that show it to people come with handover")
-		}
 	}
 	if len(idle) > 0 {
 		c.add(Note, "no-idle-limit", "passages", "say limits: {idle: 12h}", "sessions that nobody uses stay up by passages %s", quoted(idle))
