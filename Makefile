@@ -1,7 +1,8 @@
 # Two commands matter: make demo, and make test. Both install what they need and work on a fresh Debian machine with Go and Node.
 SHELL := /bin/bash
 .SHELLFLAGS := -euo pipefail -c
-APT_TEST := bind9 tshark chromium nftables iproute2 iputils-ping conntrack dnsmasq-base curl python3 procps
+APT_TEST := bind9 tshark chromium nftables iproute2 iputils-ping conntrack dnsmasq-base curl python3 procps openssl scep slapd ldap-utils eapoltest \
+	samba samba-ad-dc samba-ad-provision samba-dsdb-modules winbind ldb-tools python3-setproctitle acl attr
 APT_CHECK := gcc libc6-dev debootstrap systemd dbus
 VERSION := $(shell sed -n 's/^## \([0-9][^ ]*\).*/\1/p' CHANGELOG.md | head -1)
 STATICCHECK := honnef.co/go/tools/cmd/staticcheck@v0.8.2
@@ -9,7 +10,7 @@ GOFUMPT := mvdan.cc/gofumpt@v0.12.0
 NFPM := github.com/goreleaser/nfpm/v2/cmd/nfpm@v2.48.0
 FUZZTIME ?= 60s
 # Packages in which several goroutines meet.
-RACED := gateway tunnel/ikev2 testkit/cleartunnel core/session store people app/... httpapi agent/... ready backup probe userstack lab instance core/ike core/esp core/eap core/forward core/pool
+RACED := gateway tunnel/ikev2 testkit/cleartunnel core/session store people eaptls people/directory app/... httpapi agent/... ready backup probe userstack lab instance core/ike core/esp core/eap core/forward core/pool
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 WEB_SOURCES := $(shell find web/src web/index.html web/package-lock.json web/vite.config.ts web/tsconfig.json 2>/dev/null)
 
@@ -66,7 +67,7 @@ bin/resolved/.done:
 fuzz:
 	@go list -f '{{if or .TestGoFiles .XTestGoFiles}}{{.Dir}}{{end}}' ./internal/... | while read -r dir; do \
 	  for target in $$(grep -hoE '^func Fuzz[A-Za-z]+' "$$dir"/*_test.go | cut -d' ' -f2 || true); do \
-	    echo "fuzz $$target in $${dir#$(CURDIR)/}"; (cd "$$dir" && go test -run '^$$' -fuzz "^$$target\$$" -fuzztime $(FUZZTIME) -timeout 30m . </dev/null >"$(CURDIR)/bin/fuzz.log" 2>&1) || { cat bin/fuzz.log; exit 1; }; \
+	    echo "fuzz $$target in $${dir#$(CURDIR)/}"; (cd "$$dir" && go test -run '^$$' -fuzz "^$$target\$$" -fuzztime $(FUZZTIME) -fuzzminimizetime 100x -timeout 30m . </dev/null >"$(CURDIR)/bin/fuzz.log" 2>&1) || { cat bin/fuzz.log; exit 1; }; \
 	  done; \
 	done
 

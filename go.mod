@@ -8,7 +8,9 @@ require (
 	github.com/chromedp/chromedp v0.23.0
 	github.com/coreos/go-systemd/v22 v22.7.0
 	github.com/danielgtaylor/huma/v2 v2.37.2
+	github.com/go-asn1-ber/asn1-ber v1.5.8
 	github.com/go-chi/chi/v5 v5.5.0
+	github.com/go-ldap/ldap/v3 v3.4.15
 	github.com/google/nftables v0.3.0
 	github.com/gopacket/gopacket v1.7.7
 	github.com/insomniacslk/dhcp v0.0.0-20260901064844-234b97448fae
@@ -30,11 +32,13 @@ require (
 	gorm.io/gorm v1.31.2
 	gvisor.dev/gvisor v0.0.0-20260905035102-160fafc42237
 	howett.net/plist v1.0.1
+	layeh.com/radius v0.0.0-20231213012653-1006025d24f8
 	pgregory.net/rapid v1.3.0
 	software.sslmate.com/src/go-pkcs12 v0.7.4
 )
 
 require (
+	github.com/Azure/go-ntlmssp v0.1.1 // indirect
 	github.com/beorn7/perks v1.0.1 // indirect
 	github.com/cespare/xxhash/v2 v2.3.0 // indirect
 	github.com/cpuguy83/go-md2man/v2 v2.0.2 // indirect

@@ -34,10 +34,10 @@ func listenFlags(data, ike, natt string) []urfave.Flag {
 			Name:  "listen-kits",
 			Usage: "address, also outside, for the pages of kits, renewals of people's certificates and the revocation list alone; several by repeating it",
 		},
-		&urfave.StringFlag{Name: "kits-at", Usage: "where people reach those, such as https://kits.tern.example:8644: links lead there"},
+		&urfave.StringFlag{Name: "kits-at", Usage: "where people reach those, such as https://kits.tern.example:8644, where the plan has no kits-at: links lead there"},
 		&urfave.StringFlag{
 			Name:  "kits-certificate",
-			Usage: "the certificate that is shown there, by the name that it is kept under: one that devices trust before they have a kit",
+			Usage: "the certificate that is shown there, by the name that it is kept under, where the plan has no kits-certificate",
 			Value: instance.KitsCertificate,
 		},
 		&urfave.BoolFlag{Name: "only-tls", Usage: "tell browsers that nothing but TLS is spoken under the console's names, on any port"},

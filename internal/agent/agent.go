@@ -1,7 +1,6 @@
 // Package agent is how a gateway is told what to run, and tells what it sees: its desired state goes in, and what it observes, events with
 // a sequence number, answers to questions and inquiries about who may come in come out. All of it is values that can be put over a wire.
-// Both
-// sides are in one process, or the gateway is in one of its own (package socket).
+// Both sides are in one process, or the gateway is in one of its own (package socket).
 package agent
 
 import (
@@ -12,6 +11,7 @@ import (
 
 	"yellowlantern/internal/core/forward"
 	"yellowlantern/internal/core/inside"
+	"yellowlantern/internal/core/login"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/gateway"
@@ -96,6 +96,7 @@ type Question struct {
 	Inside   bool   `json:"inside,omitempty"` // without everything else that is observed
 	Flows    *Flows `json:"flows,omitempty"`
 	End      *End   `json:"end,omitempty"`
+	Limit    *Limit `json:"limit,omitempty"`
 	// Preview asks what a plan would make of the gateway's machine.
 	Preview *Preview `json:"preview,omitempty"`
 	// Lookup asks where the gateway's machine would send a packet.
@@ -122,6 +123,12 @@ type Preview struct {
 type End struct {
 	ID  uint64        `json:"id"`
 	Why reason.Reason `json:"why"`
+}
+
+// Limit tells what a person's own limits are now.
+type Limit struct {
+	User   string       `json:"user"`
+	Limits login.Limits `json:"limits,omitzero"`
 }
 
 // Answer is what was asked for.

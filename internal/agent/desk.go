@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net/netip"
 	"slices"
 	"sync"
 	"time"
@@ -16,8 +15,7 @@ import (
 
 const (
 	// deskPatience is for how long a gateway waits for a ruling, within the 30 s that a login may take: a service that starts again
-	// meanwhile
-	// is asked then.
+	// meanwhile is asked then.
 	deskPatience = 20 * time.Second
 	// deskMost bounds what waits for a ruling at once.
 	deskMost = 4096
@@ -27,7 +25,7 @@ const (
 type Inquiry struct {
 	ID     uint64         `json:"id"` // counted up
 	Round  *Round         `json:"round,omitempty"`
-	Groups string         `json:"groups,omitempty"` // of this user
+	Person string         `json:"person,omitempty"` // who this user is now
 	Admit  *gateway.Event `json:"admit,omitempty"`  // to be recorded before somebody is let in
 	Again  *Again         `json:"again,omitempty"`
 	Key    *login.Key     `json:"key,omitempty"` // whose it is
@@ -45,8 +43,7 @@ type Again struct {
 type Round struct {
 	Talk    uint64     `json:"talk"`   // the conversation's number
 	Begins  bool       `json:"begins"` // with these
-	From    netip.Addr `json:"from,omitzero"`
-	Server  string     `json:"server,omitempty"`
+	Call    login.Call `json:"call,omitzero"`
 	Message []byte     `json:"message,omitempty"`
 }
 
@@ -54,11 +51,12 @@ type Round struct {
 type Ruling struct {
 	ID      uint64        `json:"id"`
 	Step    login.Step    `json:"step,omitzero"`
-	Groups  []string      `json:"groups,omitempty"`
 	Outcome login.Outcome `json:"outcome,omitzero"`
 	Shared  login.Shared  `json:"shared,omitzero"`
-	Stamp   bool          `json:"stamp,omitempty"` // the stamp is another now
-	Error   string        `json:"error,omitempty"`
+	// Standing is who a person is.
+	Standing login.Standing `json:"standing,omitzero"`
+	Stamp    bool           `json:"stamp,omitempty"` // the stamp is another now
+	Error    string         `json:"error,omitempty"`
 }
 
 // Inquiries are what waits for rulings.
@@ -180,17 +178,17 @@ func (d *Desk) settle(of string, rulings []Ruling) {
 }
 
 // Begin implements gateway.People.
-func (d *Desk) Begin(from netip.Addr, server string) login.Conversation {
+func (d *Desk) Begin(c login.Call) login.Conversation {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	d.talks++
-	return &talk{d: d, round: Round{Talk: d.talks, Begins: true, From: from, Server: server}}
+	return &talk{d: d, round: Round{Talk: d.talks, Begins: true, Call: c}}
 }
 
-// Groups implements gateway.People.
-func (d *Desk) Groups(ctx context.Context, user string) ([]string, error) {
-	r, err := d.ask(ctx, Inquiry{Groups: user})
-	return r.Groups, err
+// Standing implements gateway.People.
+func (d *Desk) Standing(ctx context.Context, user string) (login.Standing, error) {
+	r, err := d.ask(ctx, Inquiry{Person: user})
+	return r.Standing, err
 }
 
 // Owner implements gateway.People.
@@ -212,12 +210,12 @@ func (d *Desk) Shared(ctx context.Context, ask login.SharedKey) login.Shared {
 }
 
 // Again implements gateway.People.
-func (d *Desk) Again(ctx context.Context, user, stamp string) ([]string, error) {
+func (d *Desk) Again(ctx context.Context, user, stamp string) (login.Standing, error) {
 	r, err := d.ask(ctx, Inquiry{Again: &Again{user, stamp}})
 	if r.Stamp {
 		err = login.ErrStamp
 	}
-	return r.Groups, err
+	return r.Standing, err
 }
 
 // Admit has an admission recorded; gateway.ErrLater where nobody rules on it.
@@ -236,7 +234,7 @@ type talk struct {
 func (t *talk) Next(message []byte) login.Step {
 	round := t.round
 	round.Message = message
-	t.round.Begins, t.round.From, t.round.Server = false, netip.Addr{}, ""
+	t.round.Begins, t.round.Call = false, login.Call{}
 	r, err := t.d.ask(context.Background(), Inquiry{Round: &round})
 	if err != nil {
 		return unheard(err.Error())

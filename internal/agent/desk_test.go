@@ -18,16 +18,16 @@ type twoRounds struct{ begun chan struct{} }
 
 type conversation struct{ round int }
 
-func (p twoRounds) Begin(netip.Addr, string) login.Conversation {
+func (p twoRounds) Begin(login.Call) login.Conversation {
 	p.begun <- struct{}{}
 	return &conversation{}
 }
 
-func (twoRounds) Groups(_ context.Context, user string) ([]string, error) {
+func (twoRounds) Standing(_ context.Context, user string) (login.Standing, error) {
 	if user == "nobody" {
-		return nil, errors.New("there is no nobody")
+		return login.Standing{}, errors.New("there is no nobody")
 	}
-	return []string{"of " + user}, nil
+	return login.Standing{Groups: []string{"of " + user}, Limits: login.Limits{Sessions: 2, Tunnels: []string{"main"}}}, nil
 }
 
 func (twoRounds) Owner(_ context.Context, shown login.Key) login.Outcome {
@@ -38,11 +38,11 @@ func (twoRounds) Shared(_ context.Context, ask login.SharedKey) login.Shared {
 	return login.Shared{ID: ask.Identity, Outcome: login.Outcome{OK: true}, Secret: []byte("secret")}
 }
 
-func (p twoRounds) Again(ctx context.Context, user, stamp string) ([]string, error) {
+func (p twoRounds) Again(ctx context.Context, user, stamp string) (login.Standing, error) {
 	if stamp != "as it was" {
-		return nil, login.ErrStamp
+		return login.Standing{}, login.ErrStamp
 	}
-	return p.Groups(ctx, user)
+	return p.Standing(ctx, user)
 }
 
 func (c *conversation) Next(message []byte) login.Step {
@@ -57,8 +57,8 @@ func (c *conversation) Next(message []byte) login.Step {
 func TestDesk(t *testing.T) {
 	d := NewDesk()
 	d.Patience = 300 * time.Millisecond
-	at := netip.MustParseAddr("198.51.100.7")
-	require.True(t, d.Begin(at, "gate").Next(nil).Later, "nobody is there")
+	at := login.Call{From: netip.MustParseAddr("198.51.100.7"), Server: "gate", Tunnel: "main"}
+	require.True(t, d.Begin(at).Next(nil).Later, "nobody is there")
 	require.ErrorIs(t, d.Admit(gateway.Event{}), gateway.ErrLater)
 
 	p := twoRounds{make(chan struct{}, 9)}
@@ -71,27 +71,27 @@ func TestDesk(t *testing.T) {
 		return func() { cancel(); <-done }
 	}
 	late := make(chan login.Step)
-	first := d.Begin(at, "gate")
+	first := d.Begin(at)
 	go func() { late <- first.Next([]byte("hello")) }()
 	time.Sleep(50 * time.Millisecond)
 	stop := serve(errors.New("the disk is full"))
 	require.Equal(t, "again, hello", string((<-late).Send), "it waited")
-	second := d.Begin(at, "gate")
+	second := d.Begin(at)
 	require.NotEmpty(t, second.Next(nil).Send)
 	got := second.Next([]byte("wanda"))
 	require.True(t, got.OK && got.User == "wanda")
-	groups, err := d.Groups(t.Context(), "wanda")
+	now, err := d.Standing(t.Context(), "wanda")
 	require.NoError(t, err)
-	require.Equal(t, []string{"of wanda"}, groups)
-	groups, err = d.Again(t.Context(), "wanda", "as it was")
+	require.Equal(t, login.Standing{Groups: []string{"of wanda"}, Limits: login.Limits{Sessions: 2, Tunnels: []string{"main"}}}, now)
+	again, err := d.Again(t.Context(), "wanda", "as it was")
 	require.NoError(t, err)
-	require.Equal(t, []string{"of wanda"}, groups)
+	require.Equal(t, now, again)
 	require.Equal(t, "owner of a key", d.Owner(t.Context(), login.Key{Public: []byte("a key")}).User)
 	require.Equal(t, login.Shared{ID: "rory", Outcome: login.Outcome{OK: true}, Secret: []byte("secret")},
 		d.Shared(t.Context(), login.SharedKey{Identity: "rory"}))
 	_, err = d.Again(t.Context(), "wanda", "as it became")
 	require.ErrorIs(t, err, login.ErrStamp)
-	_, err = d.Groups(t.Context(), "nobody")
+	_, err = d.Standing(t.Context(), "nobody")
 	require.ErrorContains(t, err, "there is no nobody")
 	err = d.Admit(gateway.Event{})
 	require.ErrorContains(t, err, "the disk is full")
@@ -109,7 +109,7 @@ func TestDesk(t *testing.T) {
 
 	d.Patience = time.Minute
 	stop()
-	go func() { late <- d.Begin(at, "gate").Next(nil) }()
+	go func() { late <- d.Begin(at).Next(nil) }()
 	time.Sleep(20 * time.Millisecond)
 	d.Close()
 	require.True(t, (<-late).Later, "a gateway that ends waits for nobody")

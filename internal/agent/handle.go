@@ -10,6 +10,7 @@ import (
 
 	"yellowlantern/internal/core/forward"
 	"yellowlantern/internal/core/inside"
+	"yellowlantern/internal/core/login"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/gateway"
@@ -112,12 +113,18 @@ func (h *Handle) ask(q Question) (Answer, error) {
 
 // Sessions lists live sessions.
 func (h *Handle) Sessions() []gateway.Session {
-	a, _ := h.ask(Question{Sessions: true})
+	out, _ := h.Live()
+	return out
+}
+
+// Live lists live sessions; an error is that the gateway did not say.
+func (h *Handle) Live() ([]gateway.Session, error) {
+	a, err := h.ask(Question{Sessions: true})
 	out := make([]gateway.Session, len(a.Sessions))
 	for i, s := range a.Sessions {
 		out[i] = s.Session.WithTold(s.Told)
 	}
-	return out
+	return out, err
 }
 
 // Pools tells of every pool what is leased.
@@ -147,6 +154,12 @@ func (h *Handle) Lookup(dst netip.Addr) *inside.Looked {
 // End ends a session.
 func (h *Handle) End(id uint64, why reason.Reason) error {
 	_, err := h.ask(Question{End: &End{id, why}})
+	return err
+}
+
+// Limit tells a person's sessions what that person's limits are now; those that they end, end.
+func (h *Handle) Limit(user string, l login.Limits) error {
+	_, err := h.ask(Question{Limit: &Limit{user, l}})
 	return err
 }
 

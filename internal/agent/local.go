@@ -162,6 +162,9 @@ func (l *Local) Ask(ctx context.Context, q Question) (out Answer, err error) {
 	if q.End != nil {
 		err = l.Runner.End(q.End.ID, q.End.Why)
 	}
+	if q.Limit != nil {
+		l.Runner.Limit(q.Limit.User, q.Limit.Limits)
+	}
 	if q.Lookup.IsValid() {
 		if looked, ok := l.Runner.Lookup(q.Lookup); ok {
 			out.Looked = &looked

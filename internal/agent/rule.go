@@ -114,10 +114,10 @@ func (h *Handle) rule(ctx context.Context, of string, i Inquiry) (r Ruling) {
 	case i.Shared != nil:
 		r.Shared = h.People.Shared(ctx, *i.Shared)
 	case i.Again != nil:
-		r.Groups, err = h.People.Again(ctx, i.Again.User, i.Again.Stamp)
+		r.Standing, err = h.People.Again(ctx, i.Again.User, i.Again.Stamp)
 		r.Stamp = errors.Is(err, login.ErrStamp)
 	default:
-		r.Groups, err = h.People.Groups(ctx, i.Groups)
+		r.Standing, err = h.People.Standing(ctx, i.Person)
 	}
 	if err != nil {
 		r.Error = err.Error()
@@ -131,7 +131,7 @@ func (h *Handle) carry(of string, round Round) login.Step {
 	c := h.talks.of(key)
 	switch {
 	case round.Begins:
-		c = h.People.Begin(round.From, round.Server)
+		c = h.People.Begin(round.Call)
 	case c == nil:
 		return unheard("the service started again in the middle of the login")
 	}

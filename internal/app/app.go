@@ -3,6 +3,7 @@
 package app
 
 import (
+	"cmp"
 	"context"
 	"crypto/x509"
 	"log/slog"
@@ -11,6 +12,7 @@ import (
 	"time"
 
 	"yellowlantern/internal/app/access"
+	"yellowlantern/internal/app/authorities"
 	"yellowlantern/internal/app/commits"
 	"yellowlantern/internal/app/compiled"
 	"yellowlantern/internal/app/diagnosis"
@@ -20,11 +22,15 @@ import (
 	"yellowlantern/internal/app/plans"
 	"yellowlantern/internal/app/proofs"
 	"yellowlantern/internal/app/running"
+	"yellowlantern/internal/app/sources"
 	"yellowlantern/internal/app/standing"
 	"yellowlantern/internal/app/trials"
 	"yellowlantern/internal/app/trust"
 	"yellowlantern/internal/app/watching"
+	"yellowlantern/internal/app/whois"
+	"yellowlantern/internal/core/password"
 	"yellowlantern/internal/people"
+	"yellowlantern/internal/revocation"
 	"yellowlantern/internal/store"
 )
 
@@ -56,30 +62,37 @@ type Config struct {
 	Webhook *journal.Webhook
 	// SetupCode must be told to name the first administrator.
 	SetupCode string
+	// PasswordCost is what it costs to try an administrator's password; the zero value: as recommended.
+	PasswordCost password.Cost
 	// Names are what a proxy in front calls this service.
 	Names []string
-	// At is where people and their devices reach what is open to them, such as https://kits.tern.example; empty: not known.
+	// At is where people and their devices reach what is open to them, such as https://kits.tern.example, where the plan does not say;
+	// empty: not known.
 	At string
 }
 
 // App is the parts.
 type App struct {
-	Journal   *journal.Service
-	Running   *running.Service
-	Trust     *trust.Service
-	Plans     *plans.Service
-	Trials    *trials.Service
-	Commits   *commits.Service
-	Proofs    *proofs.Service
-	Members   *members.Service
-	Handover  *handover.Service
-	Watching  *watching.Service
-	Diagnosis *diagnosis.Service
-	Access    *access.Service
-	Standing  *standing.Service
-	Log       *slog.Logger
+	Journal     *journal.Service
+	Running     *running.Service
+	Trust       *trust.Service
+	Authorities *authorities.Service
+	Sources     *sources.Service
+	Whois       *whois.Service
+	Plans       *plans.Service
+	Trials      *trials.Service
+	Commits     *commits.Service
+	Proofs      *proofs.Service
+	Members     *members.Service
+	Handover    *handover.Service
+	Watching    *watching.Service
+	Diagnosis   *diagnosis.Service
+	Access      *access.Service
+	Standing    *standing.Service
+	Log         *slog.Logger
 
 	store       *store.Store
+	otherwiseAt string
 	keepJournal time.Duration
 	leave       context.CancelFunc
 	background  sync.WaitGroup // rounds, and what hears of events
@@ -87,7 +100,7 @@ type App struct {
 
 // New puts the parts together. Close ends what they leave going on.
 func New(cfg Config) *App {
-	a := &App{Log: cfg.Log, store: cfg.Store, keepJournal: cfg.KeepJournal}
+	a := &App{Log: cfg.Log, store: cfg.Store, otherwiseAt: cfg.At, keepJournal: cfg.KeepJournal}
 	var until context.Context
 	until, a.leave = context.WithCancel(context.Background())
 	wholes, attempts := compiled.New(cfg.Store, cfg.People), &people.Guesses{}
@@ -99,7 +112,7 @@ func New(cfg Config) *App {
 	a.Plans = &plans.Service{Store: cfg.Store, People: cfg.People, Wholes: wholes, Gateway: cfg.Gateway, Log: cfg.Log}
 	a.Trials = &trials.Service{
 		Store: cfg.Store, People: cfg.People, Journal: a.Journal, Wholes: wholes, Plans: a.Plans, Trust: a.Trust, What: a.Running,
-		Gateway: cfg.Gateway, Vantages: cfg.Vantages, Log: cfg.Log, Running: until, Background: &a.background, At: cfg.At,
+		Gateway: cfg.Gateway, Vantages: cfg.Vantages, Log: cfg.Log, Running: until, Background: &a.background, At: a.at,
 	}
 	a.Commits = &commits.Service{
 		Store: cfg.Store, Journal: a.Journal, Plans: a.Plans, Running: a.Running, Trials: a.Trials, Log: cfg.Log, Until: until,
@@ -108,11 +121,26 @@ func New(cfg Config) *App {
 	a.Proofs = &proofs.Service{Store: cfg.Store, Plans: a.Plans, Trials: a.Trials, Running: a.Running, Gateway: cfg.Gateway}
 	a.Members = &members.Service{
 		Store: cfg.Store, People: cfg.People, Journal: a.Journal, Wholes: wholes, Gateway: cfg.Gateway, Trust: a.Trust,
-		Console: attempts,
+		Console: attempts, At: a.at,
+	}
+	a.Authorities = &authorities.Service{
+		Store: cfg.Store, People: cfg.People, Journal: a.Journal, Running: a.Running, Plans: a.Plans, Gateway: cfg.Gateway, Known: revocation.New(cfg.Store),
+	}
+	a.Sources = &sources.Service{Store: cfg.Store, Running: a.Running, Plans: a.Plans}
+	a.Whois = &whois.Service{Store: cfg.Store, People: cfg.People, Plans: a.Plans, Sources: a.Sources, Gateway: cfg.Gateway}
+	a.Authorities.Known.Tell = a.Authorities.Told
+	if cfg.People != nil { // the document of the API is made without any
+		cfg.People.Foreign = a.Authorities
+		cfg.People.Ways = ways{a.Running, cfg.Store}
+		cfg.People.Sources = a.Sources
 	}
 	a.Trust.Revoked = a.Members.RevokedSerial
 	a.Handover = &handover.Service{
-		Store: cfg.Store, People: cfg.People, Plans: a.Plans, Trust: a.Trust, Journal: a.Journal, At: cfg.At, Gateway: cfg.Gateway,
+		Store: cfg.Store, People: cfg.People, Plans: a.Plans, Trust: a.Trust, Journal: a.Journal, At: a.at, Gateway: cfg.Gateway,
+	}
+	a.Handover.Invite = func(ctx context.Context, user, device string) (string, string, error) {
+		i, err := a.Members.Invite(ctx, user, device, 0)
+		return i.URL, i.Challenge, err
 	}
 	a.Watching = &watching.Service{
 		Store: cfg.Store, Journal: a.Journal, Wholes: wholes, Plans: a.Plans, Trials: a.Trials, Gateway: cfg.Gateway, Log: cfg.Log,
@@ -122,12 +150,31 @@ func New(cfg Config) *App {
 		Store: cfg.Store, People: cfg.People, Journal: a.Journal, Plans: a.Plans, Trust: a.Trust, Trials: a.Trials, Gateway: cfg.Gateway,
 		Log: cfg.Log,
 	}
-	a.Access = &access.Service{Store: cfg.Store, Journal: a.Journal, SetupCode: cfg.SetupCode, Attempts: attempts}
+	a.Access = &access.Service{
+		Store: cfg.Store, Journal: a.Journal, SetupCode: cfg.SetupCode, Attempts: attempts, Cost: cmp.Or(cfg.PasswordCost, password.Recommended),
+	}
 	a.Standing = &standing.Service{
-		Store: cfg.Store, Wholes: wholes, Running: a.Running, Trust: a.Trust, Watching: a.Watching, Clock: standing.SystemClock,
+		Store: cfg.Store, Wholes: wholes, Running: a.Running, Trust: a.Trust, Watching: a.Watching, Authorities: a.Authorities, Sources: a.Sources,
+		Clock: standing.SystemClock,
 	}
 	a.background.Go(func() { a.Journal.Send(until) })
 	return a
+}
+
+// at is where people and their devices reach what is open to them: as the plan says that runs, or as the service was told.
+func (a *App) at() string {
+	if p := a.Running.Plan(); p != nil && p.KitsAt != "" {
+		return p.KitsAt
+	}
+	return a.otherwiseAt
+}
+
+// Kits is where the pages of kits are, and the name of the certificate that the plan wants there; empty: it says nothing of it.
+func (a *App) Kits() (at, certificate string) {
+	if p := a.Running.Plan(); p != nil {
+		certificate = p.KitsShown
+	}
+	return a.at(), certificate
 }
 
 // Resume takes up what the service left when it ended: what runs, a commit under way, rounds.

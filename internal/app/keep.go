@@ -16,7 +16,10 @@ const (
 func (a *App) Keep(ctx context.Context) {
 	var sampling sync.WaitGroup
 	sampling.Go(func() { a.Watching.Sample(ctx) }) // by itself: what else is due may wait for others
-	sampling.Go(func() { a.keepName(ctx) })
+	sampling.Go(func() { every(ctx, lookEvery, func(now time.Time) { a.Watching.KeepOutside(ctx, now) }) })
+	sampling.Go(func() { every(ctx, dueEvery, func(time.Time) { a.Authorities.Keep(ctx) }) })
+	sampling.Go(func() { every(ctx, dueEvery, func(time.Time) { a.Members.Keep(ctx) }) })
+	sampling.Go(func() { every(ctx, dueEvery, func(time.Time) { a.Sources.Keep(ctx) }) })
 	defer sampling.Wait()
 	t := time.NewTicker(lookEvery)
 	defer t.Stop()
@@ -38,16 +41,16 @@ func (a *App) Keep(ctx context.Context) {
 	}
 }
 
-// keepName keeps the dialled name up to date.
-func (a *App) keepName(ctx context.Context) {
-	t := time.NewTicker(lookEvery)
+// every does something again and again, until the context ends.
+func every(ctx context.Context, pause time.Duration, do func(now time.Time)) {
+	t := time.NewTicker(pause)
 	defer t.Stop()
 	for {
 		select {
 		case <-ctx.Done():
 			return
 		case now := <-t.C:
-			a.Watching.KeepOutside(ctx, now)
+			do(now)
 		}
 	}
 }

@@ -29,6 +29,7 @@ import (
 	"yellowlantern/internal/app/plans"
 	"yellowlantern/internal/cli"
 	"yellowlantern/internal/client"
+	"yellowlantern/internal/core/password"
 	"yellowlantern/internal/instance"
 	"yellowlantern/internal/mirror"
 	"yellowlantern/internal/probe"
@@ -95,7 +96,7 @@ func start(t *testing.T) (*tour.Demo, page) {
 	}
 	ctx := t.Context()
 	d, err := tour.Prepare(ctx, "", instance.Options{
-		Data: t.TempDir(), Listen: "127.0.0.1:0", IKE: "127.0.0.1:0", NATT: "127.0.0.1:0",
+		Data: t.TempDir(), Listen: "127.0.0.1:0", IKE: "127.0.0.1:0", NATT: "127.0.0.1:0", PasswordCost: password.Light,
 		Console: web.Dist(), Log: slog.New(slog.NewTextHandler(io.Discard, nil)),
 	})
 	require.NoError(t, err)
@@ -477,7 +478,7 @@ func TestConsoleFromNothing(t *testing.T) {
 	scenario, err := demo.Load("")
 	require.NoError(t, err)
 	i, err := instance.Start(t.Context(), instance.Options{
-		Data: t.TempDir(), Listen: "127.0.0.1:0", IKE: "127.0.0.1:0", NATT: "127.0.0.1:0", SiteLab: scenario.Site,
+		Data: t.TempDir(), Listen: "127.0.0.1:0", IKE: "127.0.0.1:0", NATT: "127.0.0.1:0", PasswordCost: password.Light, SiteLab: scenario.Site,
 		Console: web.Dist(), Log: slog.New(slog.NewTextHandler(io.Discard, nil)),
 	})
 	require.NoError(t, err)
@@ -517,6 +518,7 @@ func TestConsoleFromNothing(t *testing.T) {
 	// A finding says what to do, and does it: whom to add is asked for with the group filled in.
 	p.script(`[...document.querySelectorAll('.finding.warn a')].find(b => b.innerText.toLowerCase().includes('add a person to staff')).click()`)
 	p.do(chromedp.WaitVisible(chromedp.CSS("#user")))
+	p.do(chromedp.Click(chromedp.CSS("#make-password")), chromedp.WaitVisible(chromedp.CSS("#user-password")))
 	fill("#user", "rory.researcher", "#full-name", "Rory Researcher", "#user-password", "too short")
 	p.do(chromedp.Click(chromedp.CSS("#save-user")))
 	p.until(bodyText, "give at least 12")

@@ -15,6 +15,7 @@ import (
 
 	"yellowlantern/internal/app/plans"
 	"yellowlantern/internal/client"
+	"yellowlantern/internal/core/password"
 	"yellowlantern/internal/instance"
 	"yellowlantern/internal/store"
 	"yellowlantern/internal/testkit/bigplan"
@@ -29,7 +30,7 @@ func BenchmarkSizes(b *testing.B) {
 	text, err := bigplan.Text(p)
 	require.NoError(b, err)
 	i, err := instance.Start(b.Context(), instance.Options{
-		Data: b.TempDir(), Listen: "127.0.0.1:0", IKE: "127.0.0.1:0", NATT: "127.0.0.1:0",
+		Data: b.TempDir(), Listen: "127.0.0.1:0", IKE: "127.0.0.1:0", NATT: "127.0.0.1:0", PasswordCost: password.Light,
 		Console: web.Dist(), Log: slog.New(slog.NewTextHandler(io.Discard, nil)),
 	})
 	require.NoError(b, err)

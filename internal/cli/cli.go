@@ -78,7 +78,7 @@ func New(out io.Writer, more ...*cli.Command) *cli.Command {
 			&cli.StringFlag{Name: "access", Usage: "file with the service's address and token", Sources: cli.EnvVars("YL_ACCESS"), Value: defaultAccess(), Local: false},
 		},
 		Writer: out, ErrWriter: os.Stderr, ExitErrHandler: func(context.Context, *cli.Command, error) {},
-		Commands: append(more, signIn(p), signOut(p), start(p), next(p), planCommands(p), users(p), handoverCommand(p), groups(p), certificates(p), secrets(p), tokens(p), prove(p), validate(p), surplus(p), depends(p), board(p), journey(p), probeCommand(p), dialCommand(p), deviceCommand(p), hostCommand(p), diagnoseCommand(p), sessions(p), slowed(p), own(p), flows(p), pools(p), journal(p), status(p), outside(p)),
+		Commands: append(more, signIn(p), signOut(p), start(p), next(p), planCommands(p), users(p), handoverCommand(p), groups(p), certificates(p), authorityCommands(p), sourceCommands(p), everybody(p), secrets(p), tokens(p), prove(p), validate(p), surplus(p), depends(p), board(p), journey(p), probeCommand(p), dialCommand(p), deviceCommand(p), hostCommand(p), diagnoseCommand(p), sessions(p), slowed(p), own(p), flows(p), pools(p), journal(p), status(p), outside(p)),
 		Before: func(ctx context.Context, c *cli.Command) (context.Context, error) {
 			p.json = c.Bool("json")
 			return ctx, nil

@@ -31,8 +31,10 @@ func dialCommand(p *printer) *cli.Command {
 				Name: "up", Usage: "connect as a kit says (yl probe kit writes it), and stay until interrupted, or until yl dial down", ArgsUsage: "KIT",
 				Flags: append(keyFlags(), []cli.Flag{
 					name, passwordFile(),
+					&cli.StringFlag{Name: "next-password-file", Usage: "the password to choose, from a `FILE`, where the gateway wants another in place of one that was made"},
 					&cli.BoolFlag{Name: "background", Usage: "come back once it is connected, and stay in the background"},
 					&cli.BoolFlag{Name: "strict", Usage: "let nothing of what belongs into the tunnel leave in clear while there is none; a kit may demand it"},
+					&cli.IntFlag{Name: "addresses", Value: 1, Usage: "how many addresses of each family to ask for; the plan says how many there may be"},
 					&cli.StringSliceFlag{Name: "carry", Usage: "a network behind this machine whose hosts may use the connection, under its address"},
 				}...), Action: p.dialUp,
 			},
@@ -49,8 +51,9 @@ func dialCommand(p *printer) *cli.Command {
 }
 
 const (
-	downTime   = 15 * time.Second
-	statusPace = time.Second // between two writings of what flows
+	downTime      = 15 * time.Second
+	mostAddresses = 16          // that it makes sense to ask for
+	statusPace    = time.Second // between two writings of what flows
 	// passwordOn is the descriptor by which a process in the background is handed the password.
 	passwordOn = "YL_DIAL_PASSWORD_FD"
 )
@@ -85,6 +88,9 @@ func (p *printer) dialUp(ctx context.Context, c *cli.Command) error {
 	byKey, err := proof(c, kit.Order, &opt)
 	if err == nil && !byKey {
 		opt.Password, err = dialPassword(c, kit.User)
+		if path := c.String("next-password-file"); err == nil && path != "" {
+			opt.NextPassword, err = nextPassword(path)
+		}
 	}
 	if err != nil {
 		return err
@@ -95,11 +101,12 @@ func (p *printer) dialUp(ctx context.Context, c *cli.Command) error {
 	if o.Login, err = kit.Login(opt); err != nil {
 		return Failing(ExitUsage, "%s: %w", path, err)
 	}
+	o.Login.Addresses = min(max(c.Int("addresses"), 1), mostAddresses)
 	if host, err := os.Hostname(); err == nil { // so that what is left of a session after a crash ends at the next one
 		o.Login.Device = fmt.Sprintf("%s on %s, %s", kit.User, host, o.Name)
 	}
 	o.Log = slog.New(slog.NewTextHandler(os.Stderr, nil))
-	if kit.Service != "" && len(opt.Certificate) > 0 {
+	if kit.Service != "" && len(opt.Certificate) > 0 && len(opt.Above) == 0 {
 		r := &connection.Renewer{
 			Service: kit.Service, Authority: kit.Authority, Key: opt.Key, File: c.String("certificate"), Log: o.Log,
 		}
@@ -171,6 +178,18 @@ func nameFor(path string) string {
 		return '-'
 	}, base)
 	return strings.Trim(out[:min(len(out), 12)], "-")
+}
+
+// nextPassword reads the password that is to be chosen.
+func nextPassword(path string) (string, error) {
+	if err := private.Check(path); err != nil {
+		return "", Failing(ExitUsage, "next-password-file: %w", err)
+	}
+	b, err := os.ReadFile(path)
+	if err != nil {
+		return "", Failing(ExitUsage, "next-password-file: %w", err)
+	}
+	return strings.TrimRight(string(b), "\r\n"), nil
 }
 
 // dialPassword reads the password: from whoever started this in the background, from the system's credential store, or as every command.
@@ -270,6 +289,9 @@ func (p *printer) connection(s connection.State) {
 	}
 	p.say("  device      %s", s.Device)
 	p.say("  addresses   %s", addresses(s.Given))
+	for _, prefix := range s.Prefixes {
+		p.say("  prefix      %s, for what is behind this machine", prefix)
+	}
 	p.say("  by tunnel   %s", orNothing(strings.Join(routes, ", ")))
 	p.say("  names       %s%s", addresses(s.DNS), map[bool]string{true: ", for " + strings.Join(s.Domains, ", ")}[len(s.Domains) > 0])
 	p.say("  came, went  %d packets (%s), %d packets (%s)", s.Came.Packets, octets(s.Came.Octets), s.Went.Packets, octets(s.Went.Octets))

@@ -22,6 +22,7 @@ func userKit(p *printer) *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "platform", Usage: "windows, apple or android (for yl dial: yl probe kit)", Required: true},
 			&cli.StringFlag{Name: "out", Usage: "folder for the files", Value: "."},
+			&cli.BoolFlag{Name: "key-on-device", Usage: "let the device make its key itself, and have a certificate by an invitation in the kit (SCEP); for Apple's systems"},
 			&cli.BoolFlag{Name: "new-password", Usage: "give the person another password, and put it into the kit"},
 		},
 		Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
@@ -30,7 +31,9 @@ func userKit(p *printer) *cli.Command {
 				return err
 			}
 			var k handover.Made
-			wanted := map[string]any{"platform": c.String("platform"), "new-password": c.Bool("new-password")}
+			wanted := map[string]any{
+				"platform": c.String("platform"), "new-password": c.Bool("new-password"), "key-on-device": c.Bool("key-on-device"),
+			}
 			if err := cl.Do(ctx, "POST", "/users/"+user+"/kits", wanted, &k); err != nil {
 				return err
 			}
@@ -66,6 +69,8 @@ func userKit(p *printer) *cli.Command {
 				holds = "the key that they share with the gateway is in it: hand it over safely"
 			case k.Key:
 				holds = "a key for this device alone is in it, and nowhere else: hand it over safely"
+			case k.Invites:
+				holds = "the device makes its key itself: the invitation in it is good for one certificate, for two days"
 			case k.Password != "":
 				holds = "their new password is in it: hand it over safely"
 			}
@@ -82,6 +87,7 @@ func groupKits(p *printer) *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "platform", Usage: "windows, apple or android", Required: true},
 			&cli.StringFlag{Name: "out", Usage: "new file, which its owner alone can read", Required: true},
+			&cli.BoolFlag{Name: "keys-on-devices", Usage: "let devices make their keys themselves (SCEP); for Apple's systems"},
 			&cli.BoolFlag{Name: "new-passwords", Usage: "give each person another password, and put it into their kit"},
 		},
 		Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
@@ -93,7 +99,9 @@ func groupKits(p *printer) *cli.Command {
 				return Failing(ExitUsage, "%s is there already", c.String("out"))
 			}
 			var b handover.Batch
-			wanted := map[string]any{"platform": c.String("platform"), "new-passwords": c.Bool("new-passwords")}
+			wanted := map[string]any{
+				"platform": c.String("platform"), "new-passwords": c.Bool("new-passwords"), "keys-on-devices": c.Bool("keys-on-devices"),
+			}
 			if err := cl.Do(ctx, "POST", "/groups/"+url.PathEscape(group)+"/kits", wanted, &b); err != nil {
 				return err
 			}

@@ -28,7 +28,7 @@ import (
 func keyFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{Name: "key", Usage: "the private key by which this device proves itself, where the tunnel wants one (yl dial new-key makes it)"},
-		&cli.StringFlag{Name: "certificate", Usage: "the certificate that was issued for it, where the tunnel wants one"},
+		&cli.StringFlag{Name: "certificate", Usage: "the certificate that was issued for it, where the tunnel wants one, with those between it and its authority below it"},
 		&cli.StringFlag{Name: "shared-key-file", Usage: "file with the key that this person shares with the gateway, where the tunnel wants one"},
 		&cli.StringFlag{Name: "mixed-in-key-file", Usage: "file with the key that is mixed into those for traffic, as yl users shared-keys make writes it"},
 	}
@@ -71,11 +71,17 @@ func proof(c *cli.Command, o probe.Order, opt *probe.Options) (bool, error) {
 	if b, err = os.ReadFile(c.String("certificate")); err != nil {
 		return true, Failing(ExitUsage, "certificate: %w", err)
 	}
-	block, _ := pem.Decode(b)
+	block, rest := pem.Decode(b)
 	if block == nil || block.Type != "CERTIFICATE" {
 		return true, Failing(ExitUsage, "%s holds no certificate (PEM)", c.String("certificate"))
 	}
-	opt.Certificate = block.Bytes
+	opt.Certificate, opt.Above = block.Bytes, nil
+	for {
+		if block, rest = pem.Decode(rest); block == nil {
+			break
+		}
+		opt.Above = append(opt.Above, block.Bytes)
+	}
 	return o.Proof != plan.LoginBoth, nil
 }
 
@@ -198,6 +204,17 @@ func userKeys(p *printer) *cli.Command {
 			}
 			return p.done("key %s counts no more", fingerprint)
 		})},
+		{Name: "invite", Usage: "let a device have a certificate for a key that it makes itself (SCEP, RFC 8894), once", ArgsUsage: "USER", Flags: []cli.Flag{
+			&cli.StringFlag{Name: "device", Usage: "what the key is on, in your words"},
+			&cli.IntFlag{Name: "hours", Usage: "for how long the invitation counts", Value: 48},
+		}, Action: named("user", p.invite)},
+		{Name: "invitations", Usage: "list invitations, of one person or of everybody", ArgsUsage: "[USER]", Flags: []cli.Flag{filterFlag()}, Action: call(p.invitations)},
+		{Name: "withdraw", Usage: "take an invitation back", ArgsUsage: "ID", Action: named("invitation", func(ctx context.Context, _ *cli.Command, cl *client.Client, id string) error {
+			if err := cl.Do(ctx, "DELETE", "/invitations/"+id, nil, nil); err != nil {
+				return err
+			}
+			return p.done("invitation %s counts no more", id)
+		})},
 	}}
 }
 
@@ -216,7 +233,11 @@ func (p *printer) keyList(ctx context.Context, c *cli.Command, cl *client.Client
 		case !k.Expires.IsZero():
 			state = "until " + k.Expires.Local().Format("2006-01-02")
 		}
-		row := []string{k.User, k.Device, k.Kind, k.Added.Local().Format("2006-01-02"), state, k.Fingerprint}
+		kind := k.Kind
+		if k.Authority != "" {
+			kind += " of " + k.Authority
+		}
+		row := []string{k.User, k.Device, kind, k.Added.Local().Format("2006-01-02"), state, k.Fingerprint}
 		if matches(c.String("filter"), row...) {
 			rows, shown = append(rows, row), append(shown, k)
 		}

@@ -14,67 +14,7 @@ import (
 	"yellowlantern/internal/app/members"
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/core/check"
-	"yellowlantern/internal/people"
 )
-
-func users(p *printer) *cli.Command {
-	groupFlag := &cli.StringSliceFlag{Name: "group", Usage: "a group of the user; several by repeating it"}
-	newGroup := &cli.BoolFlag{Name: "new-group", Usage: "also groups that the running plan does not have yet"}
-	nameFlag := &cli.StringFlag{Name: "full-name", Usage: "what the person is called"}
-	return &cli.Command{Name: "users", Usage: "list, add, change and remove users", Commands: []*cli.Command{
-		{Name: "list", Usage: "list users", Flags: []cli.Flag{filterFlag()}, Action: call(p.userList)},
-		{Name: "add", Usage: "add a user", ArgsUsage: "USER", Flags: []cli.Flag{nameFlag, groupFlag, newGroup, passwordFile()}, Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
-			name, err := argument(c, "user")
-			if err != nil {
-				return err
-			}
-			if err := knownGroups(ctx, c, cl); err != nil {
-				return err
-			}
-			password, err := readPassword(c, "Password for "+name)
-			if err != nil {
-				return err
-			}
-			in := map[string]any{
-				"name": name, "full-name": c.String("full-name"), "groups": append([]string{}, c.StringSlice("group")...),
-				"password": password,
-			}
-			if err := cl.Do(ctx, "POST", "/users", in, nil); err != nil {
-				return err
-			}
-			return p.done("user %s is added", name)
-		})},
-		{Name: "change", Usage: "change groups, name or activity", ArgsUsage: "USER", Flags: []cli.Flag{
-			nameFlag, groupFlag, newGroup,
-			&cli.BoolFlag{Name: "off", Usage: "may not log in"}, &cli.BoolFlag{Name: "on", Usage: "may log in again"},
-		}, Action: call(p.userChange)},
-		{Name: "password", Usage: "give a user a new password", ArgsUsage: "USER", Flags: []cli.Flag{passwordFile()}, Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
-			name, err := argument(c, "user")
-			if err != nil {
-				return err
-			}
-			password, err := readPassword(c, "New password for "+name)
-			if err != nil {
-				return err
-			}
-			if err := cl.Do(ctx, "PUT", "/users/"+name+"/password", map[string]string{"password": password}, nil); err != nil {
-				return err
-			}
-			return p.done("user %s has a new password", name)
-		})},
-		userKeys(p), userSharedKeys(p), userKit(p), groupKits(p), kitLinks(p),
-		{Name: "remove", Usage: "remove a user", ArgsUsage: "USER", Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
-			name, err := argument(c, "user")
-			if err != nil {
-				return err
-			}
-			if err := cl.Do(ctx, "DELETE", "/users/"+name, nil, nil); err != nil {
-				return err
-			}
-			return p.done("user %s is gone", name)
-		})},
-	}}
-}
 
 // knownGroups asks about groups that the running plan does not have: a slip of the hand gives a user who gets in nowhere.
 func knownGroups(ctx context.Context, c *cli.Command, cl *client.Client) error {
@@ -108,61 +48,6 @@ func knownGroups(ctx context.Context, c *cli.Command, cl *client.Client) error {
 		}
 	}
 	return nil
-}
-
-func (p *printer) userList(ctx context.Context, c *cli.Command, cl *client.Client) error {
-	us, err := client.Get[[]people.User](ctx, cl, "/users")
-	if err != nil {
-		return err
-	}
-	shown := []people.User{}
-	var rows [][]string
-	for _, u := range us {
-		state := "active"
-		if u.Off {
-			state = "off"
-		}
-		row := []string{u.Name, u.FullName, strings.Join(u.Groups, ", "), state}
-		if matches(c.String("filter"), row...) {
-			rows, shown = append(rows, row), append(shown, u)
-		}
-	}
-	if printed, err := p.value(shown); printed {
-		return err
-	}
-	p.table([]string{"user", "name", "groups", "state"}, rows)
-	return nil
-}
-
-func (p *printer) userChange(ctx context.Context, c *cli.Command, cl *client.Client) error {
-	name, err := argument(c, "user")
-	if err != nil {
-		return err
-	}
-	us, err := client.Get[[]people.User](ctx, cl, "/users")
-	if err != nil {
-		return err
-	}
-	for _, u := range us {
-		if u.Name != name {
-			continue
-		}
-		if c.IsSet("full-name") {
-			u.FullName = c.String("full-name")
-		}
-		if c.IsSet("group") {
-			if err := knownGroups(ctx, c, cl); err != nil {
-				return err
-			}
-			u.Groups = c.StringSlice("group")
-		}
-		u.Off = (u.Off || c.Bool("off")) && !c.Bool("on")
-		if err := cl.Do(ctx, "PUT", "/users/"+name, u, nil); err != nil {
-			return err
-		}
-		return p.done("user %s is changed", name)
-	}
-	return Failing(ExitRefused, "there is no user %q; yl users list shows them", name)
 }
 
 func groups(p *printer) *cli.Command {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"net/netip"
 	"net/url"
 	"os"
 	"slices"
@@ -190,7 +191,8 @@ func (p *printer) Sessions(ss []gateway.Session) {
 		if words == "" {
 			words = "fine"
 		}
-		rows = append(rows, []string{s.ID, s.User, s.Passage, addrs(s.Addresses), s.From, s.Since.Local().Format("15:04:05"), words},
+		has := addrs(s.Addresses) + prefixes(s.Prefixes)
+		rows = append(rows, []string{s.ID, s.User, s.Passage, has, s.From, s.Since.Local().Format("15:04:05"), words},
 			[]string{
 				"", "", "by " + s.Tunnel, s.Suite + ": " + s.Later(), sized(s.InBytes) + " in, " + sized(s.OutBytes) + " out", "heard " + heard(s.Heard), "",
 			})
@@ -380,4 +382,12 @@ func (p *printer) points(all []standing.Point) {
 			p.indented(4, "mend: %s", x.Mend)
 		}
 	}
+}
+
+// prefixes are those that a session has beside its addresses.
+func prefixes(ps []netip.Prefix) (out string) {
+	for _, p := range ps {
+		out += " (" + p.String() + ")"
+	}
+	return out
 }

@@ -74,24 +74,26 @@ type standing struct {
 
 // State is how a connection is.
 type State struct {
-	Name    string         `json:"name"`
-	PID     int            `json:"pid"`
-	Device  string         `json:"device"`
-	Gateway string         `json:"gateway"`
-	User    string         `json:"user"`
-	Up      bool           `json:"up"`
-	Since   time.Time      `json:"since,omitzero"`
-	Trouble string         `json:"trouble,omitempty"`
-	Tries   int            `json:"tries" doc:"Since it was up last."`
-	Given   []netip.Addr   `json:"addresses"`
-	Routes  []netip.Prefix `json:"routes"`
-	Full    bool           `json:"full"`
-	DNS     []netip.Addr   `json:"dns"`
-	Domains []string       `json:"domains"`
-	Over    string         `json:"over,omitempty"`
-	Strict  bool           `json:"strict"`
-	Came    Count          `json:"came"`
-	Went    Count          `json:"went"`
+	Name    string       `json:"name"`
+	PID     int          `json:"pid"`
+	Device  string       `json:"device"`
+	Gateway string       `json:"gateway"`
+	User    string       `json:"user"`
+	Up      bool         `json:"up"`
+	Since   time.Time    `json:"since,omitzero"`
+	Trouble string       `json:"trouble,omitempty"`
+	Tries   int          `json:"tries" doc:"Since it was up last."`
+	Given   []netip.Addr `json:"addresses"`
+	// Prefixes are this machine's whole, for what is behind it.
+	Prefixes []netip.Prefix `json:"prefixes,omitempty"`
+	Routes   []netip.Prefix `json:"routes"`
+	Full     bool           `json:"full"`
+	DNS      []netip.Addr   `json:"dns"`
+	Domains  []string       `json:"domains"`
+	Over     string         `json:"over,omitempty"`
+	Strict   bool           `json:"strict"`
+	Came     Count          `json:"came"`
+	Went     Count          `json:"went"`
 }
 
 // Count is packets and octets.
@@ -185,6 +187,10 @@ func (c *Connection) login(ctx context.Context) (*standing, error) {
 	}
 	if r, ok := s.(dial.Returner); ok {
 		c.back = r.Back()
+	}
+	if s.Given().Changed {
+		c.o.Login.Password, c.o.Login.NextPassword = l.NextPassword, ""
+		c.o.Log.Warn("the password was changed: put the new one where the former one is kept")
 	}
 	if s.Given().Back {
 		c.o.Log.Info("came back without logging in anew")
@@ -345,7 +351,7 @@ func (c *Connection) up(s *standing, tell func(State)) {
 	c.state.Lock()
 	t := &c.told
 	t.Up, t.Since, t.Trouble, t.Tries = true, s.since, "", 0
-	t.Given, t.DNS, t.Domains, t.Over, t.Full = g.Addresses, g.DNS, g.Domains, g.Over, g.Full
+	t.Given, t.Prefixes, t.DNS, t.Domains, t.Over, t.Full = g.Addresses, g.Prefixes, g.DNS, g.Domains, g.Over, g.Full
 	t.Routes = g.Routes.Prefixes()
 	c.state.Unlock()
 	c.o.Log.Info("connected", "gateway", c.o.Login.Dial, "addresses", g.Addresses, "over", g.Over)

@@ -23,6 +23,8 @@ type Login struct {
 	Identity string // what the gateway calls itself, by which a tunnel is asked for
 	User     string
 	Password string
+	// NextPassword is chosen where the gateway wants another in place of Password; empty: the login ends there.
+	NextPassword string
 	// Key is what the device proves itself with in place of user and password, with certificates for it, DER, its own first; none: the
 	// gateway knows the key itself.
 	Key   crypto.Signer
@@ -41,6 +43,8 @@ type Login struct {
 	// Liveness is after how long a silence the gateway is asked whether it is still there, Patience for how long before it counts as
 	// gone; 0: it is not asked.
 	Liveness, Patience time.Duration
+	// Addresses is how many of each family are asked for; 0: one.
+	Addresses int
 	// Ports are in place of the kind's own, by the names that it has for them; none: its own.
 	Ports map[string]uint16
 	// TCPPort is where the gateway also answers over TCP; 0: nowhere. It is used where UDP stays without an answer.
@@ -64,6 +68,7 @@ type Given struct {
 	Over       string     // what carries the tunnel
 	Behind     bool       // a translation is on the way
 	Back       bool       // the device came back without logging in anew
+	Changed    bool       // the next password was chosen, and counts now
 	Gateway    netip.Addr // that the device is at: another than was dialled where it was sent on
 }
 

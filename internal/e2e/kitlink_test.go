@@ -96,6 +96,16 @@ func TestKitLinks(t *testing.T) {
 	_, _, err = x.run("users", "kit-links", "withdraw", withdrawn.ID[:1])
 	require.ErrorContains(t, err, "no such link", "a part of one stands for none")
 
+	// Whoever has a password that was made for them chooses another from the page of their kit.
+	x.did("users", "password", "vera.volunteer", "--make-password")
+	_, page, _ = fetch("POST", link("vera.volunteer", "android").Path)
+	choose := regexp.MustCompile(`href="(/password/[A-Z0-9]+)">Choose your own`).FindStringSubmatch(page)
+	require.Len(t, choose, 2, page)
+	code, page, _ = fetch("GET", choose[1])
+	require.Equal(t, 200, code)
+	require.Contains(t, page, "Choose a password")
+	require.NotContains(t, page, "vera")
+
 	off := link("wanda.warden", "android")
 	_, _, err = x.run("users", "change", "wanda.warden", "--off")
 	require.NoError(t, err)

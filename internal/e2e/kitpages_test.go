@@ -21,7 +21,7 @@ import (
 // is there, and nothing of console and API.
 func TestKitPagesApart(t *testing.T) {
 	const at = "https://kits.tern.example:8644"
-	for _, wrong := range []string{"", "kits.tern.example", "http://kits.tern.example", at + "/kit", "https://a:b@kits.tern.example"} {
+	for _, wrong := range []string{"kits.tern.example", "http://kits.tern.example", at + "/kit", "https://a:b@kits.tern.example"} {
 		o := options(t)
 		o.ListenKits, o.KitsAt = []string{"127.0.0.1:0"}, wrong
 		_, err := instance.Start(t.Context(), o)
@@ -85,4 +85,18 @@ func TestKitPagesApart(t *testing.T) {
 	require.Regexp(t, `kits +ecdsa +kits.tern.example.* pages of kits`, list)
 	_, _, err = x.run("certificate", "remove", "kits")
 	require.ErrorContains(t, err, "pages of kits")
+
+	// What the plan says counts before what the service was told, from its commit on.
+	x.did("plan", "set", "kits-at", "https://hand-over.tern.example:8644")
+	x.did("plan", "set", "kits-certificate", "handed")
+	x.did("plan", "commit", "-m", "another name", "--accept", "all", "--because", "it is a trial")
+	out = x.did("--json", "users", "kit-links", "make", "rory.researcher", "--platform", "windows")
+	require.NoError(t, json.Unmarshal([]byte(out), &link))
+	require.True(t, strings.HasPrefix(link.URL, "https://hand-over.tern.example:8644/kit/"), link.URL)
+	c.CloseIdleConnections()
+	status, _ = ask("GET", link.URL, "", "")
+	require.Equal(t, http.StatusOK, status)
+	require.Regexp(t, `handed +ecdsa +hand-over.tern.example`, x.did("certificate", "list"))
+	_, err = c.Get(strings.Replace(link.URL, "hand-over", "kits", 1))
+	require.ErrorContains(t, err, "certificate is valid for hand-over.tern.example")
 }

@@ -2,9 +2,13 @@ package e2e
 
 import (
 	"crypto/rand"
+	"crypto/sha256"
 	"crypto/x509"
+	"encoding/hex"
 	"encoding/json"
 	"encoding/pem"
+	"io"
+	"net/http"
 	"strings"
 	"testing"
 
@@ -16,6 +20,11 @@ import (
 	"yellowlantern/internal/probe"
 	"yellowlantern/internal/store"
 )
+
+func listID(ca *cert.Pair) string {
+	sum := sha256.Sum256(ca.Leaf.RawSubjectPublicKeyInfo)
+	return hex.EncodeToString(sum[:8])
+}
 
 // Another authority takes the place of the own one: while it is announced kits hold both and it is told who has only the older one; once it
 // signs, devices with such a kit get in and those without do not; nothing of the older one stays in use before it is forgotten. A service
@@ -90,6 +99,24 @@ func TestRollOver(t *testing.T) {
 	require.NoError(t, enters(newer))
 	require.NoError(t, enters(order(t, d, "rory.researcher")))
 	require.Contains(t, run("journal", "--code", "authority-changes"), "sign")
+
+	// Either authority's certificates find the list that it signed; what was fetched before paths were apart is the older one's.
+	now, err := d.App.Trust.Store.Certificate(ctx, store.AuthorityName)
+	require.NoError(t, err)
+	for path, by := range map[string]*cert.Pair{"": present, "-" + listID(present): present, "-" + listID(now): now} {
+		answer, err := http.Get(d.URL() + "/authority" + path + ".crl")
+		require.NoError(t, err)
+		der, err := io.ReadAll(answer.Body)
+		require.NoError(t, err)
+		require.NoError(t, answer.Body.Close())
+		list, err := x509.ParseRevocationList(der)
+		require.NoError(t, err, path)
+		require.NoError(t, list.CheckSignatureFrom(by.Leaf), path)
+	}
+	answer, err := http.Get(d.URL() + "/authority-0123456789abcdef.crl")
+	require.NoError(t, err)
+	require.NoError(t, answer.Body.Close())
+	require.Equal(t, http.StatusNotFound, answer.StatusCode)
 
 	refused("finish", "wanda.warden (tablet)")
 	run("users", "keys", "add", "wanda.warden", "--public", public, "--device", "tablet") // a newer certificate

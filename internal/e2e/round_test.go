@@ -64,7 +64,8 @@ func TestRounds(t *testing.T) {
 	require.Zero(t, code)
 	out, _, _ = x.run("journal", "--kind", "reach")
 	require.NotContains(t, out, "no longer")
-	require.NoError(t, d.Store.SetPassword(t.Context(), "rory.researcher", "nothing to do with it"), "identities of trials are nobody's")
+	require.NoError(t, d.Store.SetPassword(t.Context(), "rory.researcher", "nothing to do with it", false),
+		"identities of trials are nobody's")
 	out, _, _ = x.run("probe", "rounds")
 	require.Contains(t, out, "all as expected")
 	out, _, _ = x.run("probe", "schedule")

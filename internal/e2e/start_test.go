@@ -14,6 +14,7 @@ import (
 
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/core/packet"
+	"yellowlantern/internal/core/password"
 	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/instance"
 	"yellowlantern/internal/probe"
@@ -23,7 +24,7 @@ import (
 
 func options(t testing.TB) instance.Options {
 	return instance.Options{
-		Data: t.TempDir(), Listen: "127.0.0.1:0", IKE: "127.0.0.1:0", NATT: "127.0.0.1:0",
+		Data: t.TempDir(), Listen: "127.0.0.1:0", IKE: "127.0.0.1:0", NATT: "127.0.0.1:0", PasswordCost: password.Light,
 		Log: slog.New(slog.NewTextHandler(io.Discard, nil)),
 	}
 }

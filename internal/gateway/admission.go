@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"yellowlantern/internal/core/login"
-	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/core/session"
@@ -29,8 +28,8 @@ type host struct {
 var _ tunnel.Host = host{}
 
 // Begin begins a login.
-func (h host) Begin(from netip.AddrPort, server string) login.Conversation {
-	return h.g.cfg.People.Begin(from.Addr(), server)
+func (h host) Begin(c login.Call) login.Conversation {
+	return h.g.cfg.People.Begin(c)
 }
 
 // SeenAt tells where a caller really is.
@@ -55,7 +54,7 @@ func (h host) Admit(r tunnel.Request) (*session.Session, tunnel.Grant) {
 		code = reason.CameBack
 	}
 	e := g.event(reason.Of(code, reason.With{
-		reason.Passage: s.Passage, reason.Tunnel: s.Tunnel, reason.Addresses: netset.OfAddrs(s.Addresses...).String(), reason.Suite: s.Algorithms,
+		reason.Passage: s.Passage, reason.Tunnel: s.Tunnel, reason.Addresses: s.Leased().String(), reason.Suite: s.Algorithms,
 	}), r.User, r.From.String())
 	if g.cfg.Admit == nil {
 		g.journal(e)
@@ -92,13 +91,14 @@ func (g *Gateway) lookAgain(s *session.Session) {
 		return
 	}
 	for isUp(s) {
-		now, err := g.groups(s.User)
+		now, err := g.standing(s.User)
 		switch {
 		case errors.Is(err, ErrLater): // their session stands until somebody knows
-		case err != nil || !slices.Equal(now, s.Groups):
+		case err != nil || !slices.Equal(now.Groups, s.Groups):
 			g.end(s, reason.Of(reason.UserChangedEarly, nil))
 			return
 		default:
+			s.SetLimits(now.Limits)
 			return
 		}
 	}
@@ -110,10 +110,10 @@ func isUp(s *session.Session) bool {
 	return s.IsUp()
 }
 
-func (g *Gateway) groups(user string) ([]string, error) {
+func (g *Gateway) standing(user string) (login.Standing, error) {
 	ctx, stop := context.WithTimeout(context.Background(), answerTime)
 	defer stop()
-	return g.cfg.People.Groups(ctx, user)
+	return g.cfg.People.Standing(ctx, user)
 }
 
 // keepOnly gives back what was leased and is not used: addresses of a family that the device did not ask for.
@@ -122,6 +122,7 @@ func (g *Gateway) keepOnly(s *session.Session, used []netip.Addr) {
 	g.release(s.Pool, rest)
 	s.Lock()
 	s.Addresses = slices.Clone(used)
+	s.Prefixes = slices.DeleteFunc(slices.Clone(s.Prefixes), func(p netip.Prefix) bool { return !slices.ContainsFunc(used, p.Contains) })
 	s.Unlock()
 }
 

@@ -31,7 +31,7 @@ func idle(t *testing.T, change ...string) *Gateway {
 	}
 	g.engine = forward.New(m, &g.sessions)
 	for i := range m.Plan.Pools {
-		g.pools[m.Plan.Pools[i].Name] = pool.New(m.Plan.Pools[i].Addresses(), nil)
+		g.pools[m.Plan.Pools[i].Name] = pool.New(m.Plan.Pools[i].Addresses(), nil, 0)
 	}
 	return g
 }

@@ -73,12 +73,12 @@ func (h host) Back(r tunnel.Remembered) login.Outcome {
 	}
 	ctx, stop := context.WithTimeout(context.Background(), answerTime)
 	defer stop()
-	groups, err := h.g.cfg.People.Again(ctx, m.User, m.Stamp)
+	now, err := h.g.cfg.People.Again(ctx, m.User, m.Stamp)
 	switch {
 	case errors.Is(err, login.ErrStamp):
 		return refused(reason.Of(reason.LoginAnew, reason.With{reason.What: err.Error()}))
 	case err != nil:
 		return refused(reason.Of(reason.LoginsLater, reason.With{reason.Error: err.Error()}))
 	}
-	return login.Outcome{OK: true, User: m.User, Known: true, Groups: groups, Stamp: m.Stamp}
+	return login.Outcome{OK: true, User: m.User, Known: true, Groups: now.Groups, Limits: now.Limits, Stamp: m.Stamp}
 }

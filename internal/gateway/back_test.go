@@ -21,14 +21,14 @@ type stamped struct {
 	err   error
 }
 
-func (s *stamped) Again(_ context.Context, _, stamp string) ([]string, error) {
+func (s *stamped) Again(_ context.Context, _, stamp string) (login.Standing, error) {
 	switch {
 	case s.err != nil:
-		return nil, s.err
+		return login.Standing{}, s.err
 	case stamp != s.stamp:
-		return nil, login.ErrStamp
+		return login.Standing{}, login.ErrStamp
 	}
-	return []string{"researchers"}, nil
+	return login.Standing{Groups: []string{"researchers"}}, nil
 }
 
 // What is remembered of a person counts for as long as a session may last, from their login on and not from their last return; not under

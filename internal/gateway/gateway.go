@@ -16,6 +16,7 @@ import (
 	"time"
 	_ "time/tzdata" // hours are in the site's zone also on a host that keeps no zones of its own
 
+	"yellowlantern/internal/core/foreign"
 	"yellowlantern/internal/core/forward"
 	"yellowlantern/internal/core/inside"
 	"yellowlantern/internal/core/login"
@@ -29,17 +30,17 @@ import (
 
 // People is whoever knows the people.
 type People interface {
-	// Begin begins the login of somebody who calls from an address; server is what the gateway calls itself.
-	Begin(from netip.Addr, server string) login.Conversation
-	// Groups gives a user's groups; none for somebody who may not come in.
-	Groups(ctx context.Context, user string) ([]string, error)
+	// Begin begins the login of somebody who calls.
+	Begin(login.Call) login.Conversation
+	// Standing is who a user is now, by name.
+	Standing(ctx context.Context, user string) (login.Standing, error)
 	// Owner tells whose key it is that somebody has shown to have.
 	Owner(ctx context.Context, shown login.Key) login.Outcome
 	// Shared gives a key that a person and the gateway both know.
 	Shared(ctx context.Context, ask login.SharedKey) login.Shared
-	// Again gives the groups of a user who logged in earlier, if what they proved themselves with then is still what it was;
+	// Again is who a user is now who logged in earlier, if what they proved themselves with then is still what it was;
 	// login.ErrStamp if not.
-	Again(ctx context.Context, user, stamp string) ([]string, error)
+	Again(ctx context.Context, user, stamp string) (login.Standing, error)
 }
 
 // ErrLater is that of People and Config.Admit where whoever decides does not answer: the login is left to be tried again.
@@ -243,7 +244,20 @@ func (g *Gateway) ways(m *site.Model, set Settings) (map[string][]tunnel.Way, er
 		if t.Off || t.Gateway != m.Gateway.Name || g.servers[t.Kind] == nil {
 			continue
 		}
-		way := tunnel.Way{Tunnel: t, Identity: t.IdentityOr(m.Gateway.Dial), Authorities: set.Authorities}
+		way := tunnel.Way{
+			Tunnel: t, Identity: t.IdentityOr(m.Gateway.Dial), Authorities: slices.Clone(set.Authorities), Platforms: platformsBy(m, t.Name),
+		}
+		for _, name := range t.Authorities {
+			if a := m.Names.Authorities[name]; a != nil {
+				read, err := foreign.Read(*a)
+				if err != nil {
+					return nil, fmt.Errorf("authority %s: %w", name, err)
+				}
+				for _, c := range read.Certificates {
+					way.Authorities = append(way.Authorities, c.Raw)
+				}
+			}
+		}
 		for _, name := range t.Certificates() {
 			c := set.Certificates[name]
 			way.Credentials = append(way.Credentials, tunnel.Credential{Chain: c.Chain, Key: c.Key, Root: c.Root})
@@ -254,6 +268,20 @@ func (g *Gateway) ways(m *site.Model, set Settings) (map[string][]tunnel.Way, er
 		return nil, fmt.Errorf("gateway %s has no tunnel that is on, of a kind that is carried out here", m.Gateway.Name)
 	}
 	return out, nil
+}
+
+// platformsBy are the kinds of devices that come by a tunnel; none where some passage does not say its own.
+func platformsBy(m *site.Model, name string) (out []string) {
+	for _, p := range m.Plan.Passages {
+		switch {
+		case p.Off || !slices.Contains(p.Tunnels, name):
+		case len(p.Platforms) == 0:
+			return nil
+		default:
+			out = append(out, p.Platforms...)
+		}
+	}
+	return out
 }
 
 // use makes what was prepared what runs. Nothing changes if it fails.
@@ -276,9 +304,9 @@ func (g *Gateway) use(p *prepared) error {
 	for i := range p.set.Plan.Pools {
 		x := &p.set.Plan.Pools[i]
 		if known := g.pools[x.Name]; known != nil {
-			known.Resize(x.Addresses(), kept(x))
+			known.Resize(x.Addresses(), kept(x), x.PrefixEach)
 		} else {
-			g.pools[x.Name] = pool.New(x.Addresses(), kept(x))
+			g.pools[x.Name] = pool.New(x.Addresses(), kept(x), x.PrefixEach)
 		}
 	}
 	return nil

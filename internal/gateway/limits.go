@@ -1,12 +1,13 @@
 package gateway
 
 import (
+	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
-	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/login"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/pool"
 	"yellowlantern/internal/core/reason"
@@ -82,7 +83,10 @@ func (g *Gateway) tryGrant(r tunnel.Request, kind string) (s *session.Session, g
 			reason.Passage: p.Name, reason.Tunnels: strings.Join(p.Tunnels, ", "), reason.Tunnel: r.Tunnel,
 		}))
 	}
-	why, oldest := g.full(p, r.User)
+	if why := g.barred(r, time.Now()); !why.None() {
+		return refused(why)
+	}
+	why, oldest := g.full(p, r)
 	if older := g.older(r, kind, p.Name); older != nil && (why.None() || why.Code != reason.OutsideHours) {
 		return nil, tunnel.Grant{}, older
 	}
@@ -99,7 +103,7 @@ func (g *Gateway) tryGrant(r tunnel.Request, kind string) (s *session.Session, g
 	if supply == nil {
 		return nil, tunnel.Grant{Refusal: reason.Of(reason.NoPool, reason.With{reason.Passage: p.Name}), Exhausted: true}, nil
 	}
-	addrs, err := supply.Lease(r.User)
+	addrs, err := supply.Lease(r.User, p.Limits.Most(r.Want4), p.Limits.Most(r.Want6))
 	if err == pool.ErrExhausted {
 		return nil, tunnel.Grant{
 			Refusal: reason.Of(reason.PoolExhausted, reason.With{
@@ -112,8 +116,9 @@ func (g *Gateway) tryGrant(r tunnel.Request, kind string) (s *session.Session, g
 	s = &session.Session{
 		ID: newID(), Gateway: g.name, User: r.User, Groups: r.Groups, Passage: p.Name, Pool: p.Passage.Pool, Tunnel: r.Tunnel, Kind: kind,
 		Algorithms: r.Algorithms, Device: r.Device, Since: time.Now(), Routes: p.Routes, DNS: slices.Clone(p.DNS.Servers), Domains: domainsOf(p.DNS), MTU: mtu,
-		ClampMSS: clamp, Addresses: addrs, Key: r.Key, SharedKeys: r.SharedKeys, SafeLogin: r.SafeLogin, SafeTraffic: r.SafeTraffic,
+		ClampMSS: clamp, Addresses: addrs, Prefixes: prefixesOf(g.model.Names.Pools[p.Passage.Pool], addrs), Key: r.Key, SharedKeys: r.SharedKeys, SafeLogin: r.SafeLogin, SafeTraffic: r.SafeTraffic,
 	}
+	s.SetLimits(r.Limits)
 	s.LoggedIn = s.Since
 	if back, ok := read(r.Back); ok {
 		s.LoggedIn, s.Key, s.SharedKeys = back.At, back.Key, back.Shared // taking the key back ends this session too
@@ -122,29 +127,51 @@ func (g *Gateway) tryGrant(r tunnel.Request, kind string) (s *session.Session, g
 		s.ID = newID()
 	}
 	grant = tunnel.Grant{Configuration: tunnel.Configuration{
-		Addresses: addrs, DNS: p.DNS.Servers, Domains: s.Domains, Routes: p.Routes, Full: p.Passage.Routes.Full,
+		Addresses: addrs, Prefixes: s.Prefixes, DNS: p.DNS.Servers, Domains: s.Domains, Routes: p.Routes, Full: p.Passage.Routes.Full,
 	}, OnePlace: p.Limits.OnePlace, Patience: time.Duration(p.Limits.Patience)}
 	g.remember(&grant, s, r, time.Duration(p.Limits.Longest))
 	return s, grant, nil
+}
+
+// prefixesOf are those that leased addresses stand for.
+func prefixesOf(p *plan.Pool, addrs []netip.Addr) (out []netip.Prefix) {
+	for _, a := range addrs {
+		if p != nil && p.PrefixEach > 0 && !a.Is4() {
+			if prefix, err := a.Prefix(p.PrefixEach); err == nil {
+				out = append(out, prefix)
+			}
+		}
+	}
+	return out
 }
 
 // domainsOf is all domains that go through the tunnel.
 func domainsOf(d plan.DNS) []string { return append(slices.Clone(d.Search), d.Domains...) }
 
 // full tells why the passage's limits let nobody more in; none if they do. oldest is whose session must end first. g.mu is held.
-func (g *Gateway) full(p *site.Passage, user string) (why reason.Reason, oldest *session.Session) {
+func (g *Gateway) full(p *site.Passage, r tunnel.Request) (why reason.Reason, oldest *session.Session) {
 	hours := g.model.Names.Hours[p.Limits.Hours]
 	if p.Limits.Hours != "" && (hours == nil || !hours.Hold(time.Now().In(g.zone))) {
 		return reason.Of(reason.OutsideHours, reason.With{
 			reason.Passage: p.Name, reason.Hours: p.Limits.Hours, reason.When: words(hours),
 		}), nil
 	}
-	mine := g.sessions.Theirs(p.Name, user)
+	mine := g.sessions.Theirs(p.Name, r.User)
 	if most := p.Limits.Each(); len(mine) >= most {
 		if p.Limits.NewestWins {
 			return reason.Reason{}, mine[0]
 		}
 		return reason.Of(reason.TooManySessions, reason.With{reason.Passage: p.Name, reason.Count: strconv.Itoa(len(mine))}), nil
+	}
+	if most := r.Limits.Sessions; most > 0 {
+		all := g.sessions.Whose(r.User)
+		switch {
+		case len(all) < most:
+		case p.Limits.NewestWins:
+			return reason.Reason{}, all[0]
+		default:
+			return reason.Of(reason.PersonSessions, reason.With{reason.Count: strconv.Itoa(len(all))}), nil
+		}
 	}
 	if most, all := p.Limits.Sessions, g.sessions.By(p.Name); most > 0 && all >= most {
 		return reason.Of(reason.PassageFull, reason.With{reason.Passage: p.Name, reason.Count: strconv.Itoa(all)}), nil
@@ -152,11 +179,37 @@ func (g *Gateway) full(p *site.Passage, user string) (why reason.Reason, oldest 
 	return reason.Reason{}, nil
 }
 
+// barred tells why a person's own limits keep them outside whatever their passage says; none: they do not. g.mu is held.
+func (g *Gateway) barred(r tunnel.Request, now time.Time) reason.Reason {
+	l := r.Limits
+	hours := g.model.Names.Hours[l.Hours]
+	switch {
+	case !l.Until.IsZero() && !now.Before(l.Until):
+		return reason.Of(reason.PersonOver, reason.With{reason.When: g.moment(l.Until)})
+	case len(l.Tunnels) > 0 && !slices.Contains(l.Tunnels, r.Tunnel):
+		return reason.Of(reason.PersonTunnel, reason.With{reason.Tunnels: strings.Join(l.Tunnels, ", "), reason.Tunnel: r.Tunnel})
+	case l.Hours != "" && (hours == nil || !hours.Hold(now.In(g.zone))):
+		return reason.Of(reason.PersonHours, reason.With{reason.Hours: l.Hours, reason.When: words(hours)})
+	}
+	return reason.Reason{}
+}
+
+// moment writes one as the site's clocks show it.
+func (g *Gateway) moment(t time.Time) string { return t.In(g.zone).Format("2006-01-02 15:04") }
+
 func words(h *plan.Hours) string {
 	if h == nil {
 		return "which the plan does not have"
 	}
 	return h.String()
+}
+
+// Limit tells a user's sessions what that person's limits are now; those that they end, end.
+func (g *Gateway) Limit(user string, l login.Limits) {
+	for _, s := range g.sessions.Whose(user) {
+		s.SetLimits(l)
+	}
+	g.enforce(time.Now())
 }
 
 // enforce ends sessions whose time is up.
@@ -176,6 +229,15 @@ func timeUp(m *site.Model, zone *time.Location, s *session.Session, now time.Tim
 	class := m.Class(s.Groups)
 	if class.Passage == nil {
 		return reason.Reason{} // a commit ends it
+	}
+	own := s.Limits()
+	switch hours := m.Names.Hours[own.Hours]; {
+	case !own.Until.IsZero() && !now.Before(own.Until):
+		return reason.Of(reason.PersonEnds, reason.With{reason.When: own.Until.In(zone).Format("2006-01-02 15:04")})
+	case len(own.Tunnels) > 0 && !slices.Contains(own.Tunnels, s.Tunnel):
+		return reason.Of(reason.PersonTunnelGone, reason.With{reason.Tunnel: s.Tunnel})
+	case own.Hours != "" && (hours == nil || !hours.Hold(now.In(zone))):
+		return reason.Of(reason.PersonHoursOver, reason.With{reason.Hours: own.Hours})
 	}
 	l := class.Passage.Limits
 	if longest := time.Duration(l.Longest); longest > 0 && now.Sub(s.LoggedIn) >= longest {
@@ -202,7 +264,7 @@ func timeUp(m *site.Model, zone *time.Location, s *session.Session, now time.Tim
 type Pool struct {
 	Gateway string       `json:"gateway"`
 	Name    string       `json:"name"`
-	Total   int          `json:"total" doc:"Addresses that it leases, of the family that has fewer; 1000000 and more are not counted further."`
+	Total   int          `json:"total" doc:"Addresses, or prefixes, that it leases, of the family that has fewer; 1000000 and more are not counted further."`
 	Leased  int          `json:"leased"`
 	Kept    int          `json:"kept" doc:"Reserved and not leased."`
 	Free    int          `json:"free"`
@@ -235,7 +297,7 @@ func (g *Gateway) Pools() []Pool {
 func (h *Pool) count(p *plan.Pool, used4, used6 int) {
 	const most = 1000000
 	supply := p.Addresses()
-	four, six := supply.Intersect(netset.All4).Count(most), supply.Intersect(netset.All6).Count(most)
+	four, six := pool.Room(supply, true, 0, most), pool.Room(supply, false, p.PrefixEach, most)
 	v4 := four > 0 && (six == 0 || four-used4 <= six-used6)
 	h.Total = six
 	if v4 {

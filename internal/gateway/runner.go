@@ -11,6 +11,7 @@ import (
 
 	"yellowlantern/internal/core/forward"
 	"yellowlantern/internal/core/inside"
+	"yellowlantern/internal/core/login"
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reason"
@@ -102,6 +103,13 @@ func (r *Runner) End(id uint64, why reason.Reason) error {
 	return errors.New("no gateway is running")
 }
 
+// Limit tells a user's sessions what that person's limits are now.
+func (r *Runner) Limit(user string, l login.Limits) {
+	if g := r.gateway(); g != nil {
+		g.Limit(user, l)
+	}
+}
+
 // Stop ends the gateway, if one runs.
 func (r *Runner) Stop() {
 	r.applied.Lock()
@@ -123,7 +131,8 @@ func Outdated(m *site.Model, s Session) reason.Reason {
 		return reason.Of(reason.PlanOtherTunnel, reason.With{reason.Tunnel: s.Tunnel})
 	case keptForOther(m, class.Passage.Passage.Pool, s):
 		return reason.Of(reason.PlanAddressKept, nil)
-	case !class.Passage.Pool.Covers(netset.OfAddrs(s.Addresses...)):
+	case !class.Passage.Pool.Covers(s.leased()),
+		!slices.Equal(prefixesOf(m.Names.Pools[class.Passage.Passage.Pool], s.Addresses), s.Prefixes):
 		return reason.Of(reason.PlanAddressGone, reason.With{reason.Pool: class.Passage.Passage.Pool})
 	case !class.Passage.Routes.Equal(s.told.Routes):
 		return reason.Of(reason.PlanOtherRoutes, nil)
@@ -133,10 +142,14 @@ func Outdated(m *site.Model, s Session) reason.Reason {
 	return reason.Reason{}
 }
 
+func (s Session) leased() netset.Addrs {
+	return netset.OfAddrs(s.Addresses...).Union(netset.OfPrefixes(s.Prefixes...))
+}
+
 func keptForOther(m *site.Model, pool string, s Session) bool {
 	p := m.Names.Pools[pool]
 	return p != nil && slices.ContainsFunc(p.Reserved,
-		func(r plan.Reservation) bool { return r.User != s.User && slices.Contains(s.Addresses, r.Address) })
+		func(r plan.Reservation) bool { return r.User != s.User && s.leased().Contains(r.Address) })
 }
 
 // ErrNoKernel says that the gateway's inside is no machine whose kernel routes.

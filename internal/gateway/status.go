@@ -21,11 +21,13 @@ type Session struct {
 	Groups    []string     `json:"groups" nullable:"false"`
 	Passage   string       `json:"passage"`
 	Addresses []netip.Addr `json:"addresses" nullable:"false" doc:"Leased to the person."`
-	From      string       `json:"from" doc:"Address and port that the device is seen at."`
-	TCP       bool         `json:"tcp,omitempty" doc:"It comes over TCP, for UDP is dropped on its way."`
-	Behind    bool         `json:"behind" doc:"The device is behind a translation."`
-	Suite     string       `json:"suite"`
-	Key       string       `json:"key,omitempty" doc:"Fingerprint of the key that its person came in by."`
+	// Prefixes are whole ones, each with one of the addresses.
+	Prefixes []netip.Prefix `json:"prefixes,omitempty" nullable:"false" doc:"Leased to the person whole, with one of the addresses in each."`
+	From     string         `json:"from" doc:"Address and port that the device is seen at."`
+	TCP      bool           `json:"tcp,omitempty" doc:"It comes over TCP, for UDP is dropped on its way."`
+	Behind   bool           `json:"behind" doc:"The device is behind a translation."`
+	Suite    string         `json:"suite"`
+	Key      string         `json:"key,omitempty" doc:"Fingerprint of the key that its person came in by."`
 
 	SharedKeys []string `json:"shared-keys,omitempty" nullable:"false" doc:"IDs of the keys that its person shares with the gateway, and that went into it."`
 	// What somebody can make of a recording who has a quantum computer later.
@@ -86,7 +88,7 @@ func (g *Gateway) status(s *session.Session) Session {
 	}
 	return Session{
 		Key: fingerprint, SharedKeys: s.SharedKeys, Missing: missing, ID: session.FormatID(s.ID), Gateway: s.Gateway, User: s.User, Groups: s.Groups, Passage: s.Passage,
-		Addresses: s.Addresses, From: g.seenAt(at.Addr).String(), TCP: at.Over == session.OverTCP, Behind: at.Behind, Kind: s.Kind,
+		Addresses: s.Addresses, Prefixes: s.Prefixes, From: g.seenAt(at.Addr).String(), TCP: at.Over == session.OverTCP, Behind: at.Behind, Kind: s.Kind,
 		Suite: s.Algorithms, SafeLogin: s.SafeLogin, SafeTraffic: s.SafeTraffic, Device: s.Device, Tunnel: s.Tunnel, Since: s.Since, Heard: c.LastIn, InPackets: c.InPackets, InBytes: c.InBytes,
 		OutPackets: c.OutPackets, OutBytes: c.OutBytes, Lost: c.Lost, Words: remark(c), told: Told{s.Routes, s.DNS, s.Domains},
 	}

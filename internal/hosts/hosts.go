@@ -36,6 +36,7 @@ type Site struct {
 	etc    []string // folders under /etc/netns
 	procs  []*exec.Cmd
 	links  int
+	offers []offered // that were started
 }
 
 // Laptop is the name of the device at a vantage, Home of its router.
@@ -62,7 +63,11 @@ func Possible() error {
 func Build(ctx context.Context, d *lab.Description, tag, folder string) (*Site, error) {
 	s := &Site{d: d, tag: tag, folder: folder}
 	s.leftovers()
-	if err := s.build(ctx); err != nil {
+	err := s.build(ctx)
+	if err == nil {
+		err = s.open(ctx)
+	}
+	if err != nil {
 		s.Close()
 		return nil, err
 	}

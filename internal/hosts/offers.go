@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"yellowlantern/internal/lab"
 )
@@ -40,9 +41,11 @@ func (s *Site) offer(ctx context.Context, h lab.Host) error {
 		if err := os.WriteFile(script, []byte(server), 0o644); err != nil {
 			return err
 		}
-		if _, err := s.Start(ctx, h.Name, "python3", "-u", script, ports[port], fmt.Sprint(port), h.Name+" of "+s.d.Called()); err != nil {
+		cmd, err := s.Start(ctx, h.Name, "python3", "-u", script, ports[port], fmt.Sprint(port), h.Name+" of "+s.d.Called())
+		if err != nil {
 			return err
 		}
+		s.offers = append(s.offers, offered{h.Name, cmd.Process.Pid, "python3", port, []string{"tcp6"}})
 	}
 	return nil
 }
@@ -108,6 +111,55 @@ func (s *Site) names(ctx context.Context, h lab.Host, names map[string][]netip.A
 		_, domain, _ := strings.Cut(name, ".")
 		args = append(args, "--host-record="+strings.Join(words, ","), "--local=/"+domain+"/")
 	}
-	_, err := s.Start(ctx, h.Name, args...)
+	cmd, err := s.Start(ctx, h.Name, args...)
+	if err == nil {
+		s.offers = append(s.offers, offered{h.Name, cmd.Process.Pid, "dnsmasq", 53, []string{"tcp", "tcp6"}})
+	}
 	return err
+}
+
+// offered is a port of a host's that a process is to open.
+type offered struct {
+	host    string
+	process int
+	program string // that the process is once it is on its host
+	port    uint16
+	tables  []string // of the kernel, in which it is listed then
+}
+
+// open waits until everything that is offered is: a site whose servers do not listen yet is not as it is described.
+func (s *Site) open(ctx context.Context) error {
+	ctx, stop := context.WithTimeout(ctx, time.Minute)
+	defer stop()
+	for _, o := range s.offers {
+		for !o.listens() {
+			select {
+			case <-ctx.Done():
+				return fmt.Errorf("%s of %s does not listen on port %d", o.program, o.host, o.port)
+			case <-time.After(20 * time.Millisecond):
+			}
+		}
+	}
+	return nil
+}
+
+// listens looks into the tables of the network that the process is on.
+func (o offered) listens() bool {
+	proc := fmt.Sprintf("/proc/%d/", o.process)
+	if program, err := os.ReadFile(proc + "comm"); err != nil || strings.TrimSpace(string(program)) != o.program {
+		return false // it is on its way there
+	}
+	for _, table := range o.tables {
+		b, err := os.ReadFile(proc + "net/" + table)
+		if err != nil {
+			continue
+		}
+		for line := range strings.Lines(string(b)) {
+			// number, local address with its port in hexadecimal, remote address, state: 0A listens
+			if f := strings.Fields(line); len(f) > 3 && f[3] == "0A" && strings.HasSuffix(f[1], fmt.Sprintf(":%04X", o.port)) {
+				return true
+			}
+		}
+	}
+	return false
 }

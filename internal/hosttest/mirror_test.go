@@ -24,16 +24,19 @@ func TestMirror(t *testing.T) {
 		_ = cmd.Process.Kill()
 		_ = cmd.Wait()
 	})
-	token := func() string {
-		time.Sleep(300 * time.Millisecond)
-		b, err := os.ReadFile(log)
-		require.NoError(t, err)
-		var last string
-		for line := range strings.Lines(string(b)) {
-			if strings.Contains(line, ".") && !strings.Contains(line, " ") {
-				last = strings.TrimSpace(line)
+	last := ""
+	token := func() string { // each is good for one time, and then another one is printed
+		used := last
+		require.Eventually(t, func() bool {
+			b, err := os.ReadFile(log)
+			require.NoError(t, err)
+			for line := range strings.Lines(string(b)) {
+				if strings.Contains(line, ".") && !strings.Contains(line, " ") && strings.HasSuffix(line, "\n") {
+					last = strings.TrimSpace(line)
+				}
 			}
-		}
+			return last != used
+		}, 10*time.Second, 20*time.Millisecond, "no further token")
 		path := g.in("token")
 		require.NoError(t, os.WriteFile(path, []byte(last), 0o600))
 		return path

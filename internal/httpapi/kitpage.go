@@ -6,27 +6,35 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
+	"time"
 
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
 
+	"yellowlantern/internal/app/actor"
 	"yellowlantern/internal/app/handover"
+	"yellowlantern/internal/app/members"
 	"yellowlantern/internal/app/trust"
 )
+
+// openStyle is what pages for people look like.
+const openStyle = `
+body { font: 18px/1.5 system-ui, sans-serif; max-width: 36em; margin: 0 auto; padding: 24px; color: #14213d; background: #fff }
+button, a.file { display: block; width: 100%; box-sizing: border-box; font: inherit; font-weight: 600; text-align: center; text-decoration: none; padding: 14px; margin: 12px 0; border: 0; border-radius: 4px; background: #14213d; color: #fff }
+label { display: block; margin: 12px 0 } input { display: block; width: 100%; box-sizing: border-box; font: inherit; padding: 10px; border: 1px solid #4a5568; border-radius: 4px }
+li { margin: 10px 0 } small { color: #4a5568 } .banner { border-left: 4px solid #f5a623; padding-left: 12px }
+@media print { a.file, button { display: none } }
+`
 
 // kitPage is for phones too, without a script: before the button it tells nothing of the person, for whoever scans mail opens links.
 var kitPage = template.Must(template.New("kit").Parse(`<!doctype html>
 <html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width, initial-scale=1">
 <title>{{with .Site}}{{.}}{{else}}Yellow Lantern{{end}}</title>
-<style>
-body { font: 18px/1.5 system-ui, sans-serif; max-width: 36em; margin: 0 auto; padding: 24px; color: #14213d; background: #fff }
-button, a.file { display: block; width: 100%; box-sizing: border-box; font: inherit; font-weight: 600; text-align: center; text-decoration: none; padding: 14px; margin: 12px 0; border: 0; border-radius: 4px; background: #14213d; color: #fff }
-li { margin: 10px 0 } small { color: #4a5568 } .banner { border-left: 4px solid #f5a623; padding-left: 12px }
-@media print { a.file, button { display: none } }
-</style></head><body>
+<style>` + openStyle + `</style></head><body>
 {{if .Wrong}}<h1>This link does not count</h1><p>{{.Wrong}}</p>
 {{else if .Made}}<h1>{{.Site}}</h1>
 {{with .Banner}}<p class="banner">{{.}}</p>{{end}}
+{{with .Choose}}<p class="banner">Your password was made for you, and must be changed first. <a href="{{.}}">Choose your own</a></p>{{end}}
 <p>For <b>{{.Made.User}}</b>. These files can be fetched for a quarter of an hour; the link itself is used up.</p>
 {{range .Files}}<a class="file" href="{{.Href}}" download>{{.Name}}</a>{{end}}
 <ol>{{range .Made.Steps}}<li>{{.}}</li>{{end}}</ol>
@@ -41,6 +49,7 @@ type kitView struct {
 	Site, Platform, Banner, Wrong string
 	Made                          *handover.Made
 	Files                         []kitFile
+	Choose                        string // where the person chooses a password; empty: they need not
 }
 
 type kitFile struct{ Name, Href string }
@@ -61,6 +70,14 @@ func (s *Server) kitRoutes(r chi.Router) {
 			return
 		}
 		v := kitView{Site: made.Site, Banner: made.Banner, Made: &made}
+		u, err := s.App.Members.User(r.Context(), made.User)
+		if err == nil && u.MustChange && !made.Key && !made.Shared && made.Password == "" {
+			c, err := s.App.Members.PasswordLink(actor.With(r.Context(), actor.Actor{Name: "the page of a kit"}), made.User, time.Hour)
+			if err == nil {
+				_, token, _ := strings.Cut(c.URL, members.PasswordPath)
+				v.Choose = members.PasswordPath + token
+			}
+		}
 		for _, f := range made.Files {
 			v.Files = append(v.Files, kitFile{f.Name, handover.LinkPath + "file/" + key + "/" + url.PathEscape(f.Name)})
 		}
@@ -100,12 +117,15 @@ const mostAsked = 64 << 10
 
 // Kits serves what people and their devices need without an account, and nothing else: pages of kits, renewals of certificates, the
 // revocation list. It answers by one name alone.
-func (s *Server) Kits(host string) http.Handler {
+func (s *Server) Kits(host func() string) http.Handler {
 	r := chi.NewRouter()
 	r.Use(middleware.Recoverer, s.logged, secured, calledOnly(host), middleware.RequestSize(mostAsked))
 	r.Use(http.NewCrossOriginProtection().Handler)
 	s.kitRoutes(r)
+	s.enrolRoutes(r)
+	s.passwordRoutes(r)
 	r.Get(trust.ListPath, s.openList)
+	r.Get(trust.ListPaths, s.openList)
 	r.Post("/api/v1/renewals", func(w http.ResponseWriter, r *http.Request) {
 		inside := r.Clone(r.Context())
 		inside.Host = "localhost" // it was called rightly here
@@ -118,14 +138,14 @@ func (s *Server) Kits(host string) http.Handler {
 }
 
 // calledOnly answers by one name.
-func calledOnly(host string) func(http.Handler) http.Handler {
+func calledOnly(host func() string) func(http.Handler) http.Handler {
 	return func(next http.Handler) http.Handler {
 		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			asked := r.Host
 			if h, _, err := net.SplitHostPort(asked); err == nil {
 				asked = h
 			}
-			if !strings.EqualFold(strings.TrimSuffix(asked, "."), host) {
+			if !strings.EqualFold(strings.TrimSuffix(asked, "."), host()) {
 				http.Error(w, "nobody is called that here", http.StatusMisdirectedRequest)
 				return
 			}

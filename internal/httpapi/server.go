@@ -61,13 +61,16 @@ func New(cfg Config) *Server {
 	s.api = humachi.New(s.router, conf)
 	s.api.UseMiddleware(s.authenticate)
 	for _, routes := range []func(){
-		s.accessRoutes, s.planRoutes, s.commitRoutes, s.peopleRoutes, s.proofRoutes, s.trialRoutes, s.diagnosisRoutes, s.watchRoutes, s.trustRoutes,
+		s.accessRoutes, s.planRoutes, s.commitRoutes, s.peopleRoutes, s.proofRoutes, s.trialRoutes, s.diagnosisRoutes, s.watchRoutes, s.trustRoutes, s.authorityRoutes, s.sourceRoutes, s.whoisRoutes,
 	} {
 		routes()
 	}
 	s.describeKinds()
 	s.router.Get(trust.ListPath, s.openList)
+	s.router.Get(trust.ListPaths, s.openList)
 	s.kitRoutes(s.router)
+	s.enrolRoutes(s.router)
+	s.passwordRoutes(s.router)
 	s.router.NotFound(s.console)
 	return s
 }

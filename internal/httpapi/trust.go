@@ -3,7 +3,10 @@ package httpapi
 import (
 	"context"
 	"encoding/pem"
+	"errors"
 	"net/http"
+
+	"github.com/go-chi/chi/v5"
 
 	"yellowlantern/internal/app/trust"
 )
@@ -118,7 +121,11 @@ func (s *Server) trustRoutes() {
 // openList gives the revocation list to whoever asks (RFC 5280 §4.2.1.13, RFC 2585 §4.2): it says nothing that is not in certificates which
 // were shown to everybody.
 func (s *Server) openList(w http.ResponseWriter, r *http.Request) {
-	der, err := s.App.Trust.RevocationList(r.Context())
+	der, err := s.App.Trust.RevocationListNamed(r.Context(), chi.URLParam(r, "id"))
+	if errors.Is(err, trust.ErrNoList) {
+		http.NotFound(w, r)
+		return
+	}
 	if err != nil {
 		http.Error(w, "the list cannot be made just now", http.StatusServiceUnavailable)
 		return

@@ -21,6 +21,7 @@ import (
 	"yellowlantern/internal/app/access"
 	"yellowlantern/internal/app/journal"
 	"yellowlantern/internal/app/trials"
+	"yellowlantern/internal/core/password"
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/httpapi"
@@ -52,6 +53,8 @@ type Options struct {
 	KeyLog    string // file for keys; empty: they are not logged
 	Console   fs.FS
 	Log       *slog.Logger
+	// PasswordCost is what it costs to try an administrator's password; the zero value: as recommended.
+	PasswordCost password.Cost
 	// KeepJournal is for how long lines of the journal are kept; 0: for ever.
 	KeepJournal time.Duration
 	Webhook     *Webhook // nil: nobody is told
@@ -146,6 +149,7 @@ func (i *Instance) start(ctx context.Context, o Options) (err error) {
 	conf := app.Config{
 		Store: i.Store, People: i.People, Gateway: handle, Vantages: vantages, Log: o.Log,
 		OutsideAddresses: o.OutsideAddresses, Roots: o.Roots, KeepJournal: o.KeepJournal, Webhook: o.Webhook, Names: o.Names, At: at,
+		PasswordCost: o.PasswordCost,
 	}
 	has, err := i.Store.HasAdministrator(ctx)
 	if err != nil {

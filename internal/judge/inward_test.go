@@ -87,7 +87,7 @@ func forwardInward(t *rapid.T, naive naive, m *site.Model, groups []string, leas
 	at time.Time,
 ) {
 	e := forward.New(m, &session.Table{})
-	s := &forward.Session{ID: 1, User: "u", Groups: groups, Addresses: leased, MTU: 1400}
+	s := holding(groups, leased)
 	attach(e, s)
 	b := octets(k)
 	i, err := packet.Parse(b)

@@ -181,11 +181,7 @@ func judgeRandomly(seen map[string]int) func(*rapid.T) {
 		var leased []netip.Addr
 		if class.Passage != nil {
 			require.Equal(t, judge.passage(groups).Name, class.Passage.Name)
-			for _, v4 := range []bool{true, false} {
-				if all := addresses(class.Passage.Pool, v4); len(all) > 0 {
-					leased = append(leased, pick(t, all, "leased"))
-				}
-			}
+			leased = lease(t, class.Passage.Pool)
 		} else {
 			require.Nil(t, judge.passage(groups))
 		}
@@ -261,6 +257,42 @@ func compareJourney(t *rapid.T, m *site.Model, c *site.Class, leased []netip.Add
 	require.Equal(t, want.full, j.Arrives, "journey of %+v", k)
 }
 
+// lease draws what a session is leased: an address of each family, several of one, or a whole prefix of IPv6, of which it is every address.
+func lease(t *rapid.T, pool netset.Addrs) (leased []netip.Addr) {
+	for _, v4 := range []bool{true, false} {
+		all := addresses(pool, v4)
+		if len(all) == 0 {
+			continue
+		}
+		first := pick(t, all, "leased")
+		leased = append(leased, first)
+		switch rapid.IntRange(0, 3).Draw(t, "several") {
+		case 0:
+			if second := pick(t, all, "leased too"); second != first {
+				leased = append(leased, second)
+			}
+		case 1:
+			if v4 {
+				continue
+			}
+			if whole := netset.OfPrefixes(netip.PrefixFrom(first, 126).Masked()); pool.Covers(whole) {
+				leased = append(leased[:len(leased)-1], addresses(whole, false)...)
+			}
+		}
+	}
+	return leased
+}
+
+// holding is a session that has been leased that: what is a whole prefix of four as such.
+func holding(groups []string, leased []netip.Addr) *forward.Session {
+	s := &forward.Session{ID: 1, User: "u", Groups: groups, Addresses: leased, MTU: 1400}
+	six := slices.IndexFunc(leased, netip.Addr.Is6)
+	if six >= 0 && len(leased)-six == 4 {
+		s.Addresses, s.Prefixes = leased[:six+1], []netip.Prefix{netip.PrefixFrom(leased[six], 126)}
+	}
+	return s
+}
+
 // attach lets packets of a session pass.
 func attach(e *forward.Engine, s *forward.Session) {
 	if !e.Sessions.Add(s) || !e.Attach(s, nil) {
@@ -272,7 +304,8 @@ func compareForwarding(t *rapid.T, judge naive, m *site.Model, groups []string, 
 	at time.Time,
 ) {
 	e := forward.New(m, &session.Table{})
-	s := &forward.Session{ID: 1, User: "u", Groups: groups, Addresses: leased, MTU: 1400, ClampMSS: true}
+	s := holding(groups, leased)
+	s.ClampMSS = true
 	attach(e, s)
 	b := octets(k)
 	got := inParts(k, b, func(b []byte) forward.Result { return e.FromTunnel(s, b, at) })
@@ -329,7 +362,7 @@ func compareForwarding(t *rapid.T, judge naive, m *site.Model, groups []string, 
 		require.Zero(t, transportSum(back.Packet, bi.Transport, k.proto))
 	}
 	if want.src != k.src {
-		compareSecondFlow(t, e, m, groups, k, i, at)
+		compareSecondFlow(t, e, m, groups, leased, k, i, at)
 	}
 	e.Tick(at.Add(3 * time.Hour))
 	require.Zero(t, e.Flows(), "forgotten")
@@ -337,7 +370,9 @@ func compareForwarding(t *rapid.T, judge naive, m *site.Model, groups []string, 
 
 // compareSecondFlow sends the same packet from another person who is translated to the same address: it must get a port of
 // its own, and its answer must come to that person.
-func compareSecondFlow(t *rapid.T, e *forward.Engine, m *site.Model, groups []string, k probePacket, first packet.Info, at time.Time) {
+func compareSecondFlow(t *rapid.T, e *forward.Engine, m *site.Model, groups []string, leased []netip.Addr, k probePacket, first packet.Info,
+	at time.Time,
+) {
 	if k.proto != 6 && k.proto != 17 && k.proto != 1 && k.proto != 58 {
 		return
 	}
@@ -345,6 +380,9 @@ func compareSecondFlow(t *rapid.T, e *forward.Engine, m *site.Model, groups []st
 	for other.src = k.src.Next(); ; other.src = other.src.Next() {
 		if other.src.Is4() != k.src.Is4() || other.src.As16()[15] == k.src.As16()[15]+8 {
 			return // no neighbour in the pool is treated alike
+		}
+		if slices.Contains(leased, other.src) {
+			continue
 		}
 		p := site.Packet{Src: other.src, Dst: k.dst, Service: service(k)}
 		out, _ := m.Route(p)

@@ -265,12 +265,7 @@ func (k *kernel) compare(t *rapid.T, seen map[string]int) {
 	if class.Passage == nil {
 		return
 	}
-	var leased []netip.Addr
-	for _, v4 := range []bool{true, false} {
-		if all := addresses(class.Passage.Pool, v4); len(all) > 0 {
-			leased = append(leased, pick(t, all, "leased"))
-		}
-	}
+	leased := lease(t, class.Passage.Pool)
 	dsts := edges(k.p)
 	at := moments[rapid.IntRange(0, len(moments)-1).Draw(t, "moment")]
 	now := moment{day: int(at.Weekday()+6) % 7, minute: at.Hour()*60 + at.Minute()}
@@ -294,7 +289,7 @@ func (k *kernel) engine(groups []string, leased []netip.Addr) (*forward.Engine, 
 	k.drain()
 	e := forward.New(k.m, &session.Table{})
 	e.ByKernel = true
-	s := &forward.Session{ID: 1, User: "u", Groups: groups, Addresses: leased, MTU: 1400}
+	s := holding(groups, leased)
 	attach(e, s)
 	return e, s
 }

@@ -2,16 +2,12 @@ package people
 
 import (
 	"context"
-	"crypto/ecdsa"
-	"crypto/ed25519"
-	"crypto/rsa"
 	"crypto/sha256"
 	"crypto/x509"
 	"encoding/hex"
 	"encoding/pem"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -27,6 +23,7 @@ type Key struct {
 	User        string    `json:"user"`
 	Device      string    `json:"device,omitempty" doc:"What it is on."`
 	Kind        string    `json:"kind" enum:"certificate,public-key"`
+	Authority   string    `json:"authority,omitempty" doc:"Who issued its certificate, by its name in the plan; the own authority if not given."`
 	Added       time.Time `json:"added"`
 	Expires     time.Time `json:"expires,omitzero" doc:"Of its certificate."`
 	Revoked     time.Time `json:"revoked,omitzero"`
@@ -36,7 +33,7 @@ type Key struct {
 // keyOf is a record without anything that a list needs not.
 func keyOf(r store.PersonKey) Key {
 	k := Key{
-		Fingerprint: r.Fingerprint, User: r.User, Device: r.Device, Kind: "public-key", Added: r.At, Expires: r.Expires, Revoked: r.Revoked,
+		Fingerprint: r.Fingerprint, User: r.User, Device: r.Device, Kind: "public-key", Added: r.At, Expires: r.Expires, Revoked: r.Revoked, Authority: r.Authority,
 	}
 	if len(r.Certificate) > 0 {
 		k.Kind = "certificate"
@@ -69,7 +66,7 @@ func ReadPublic(text string) (spki []byte, request bool, err error) {
 	case block.Type == "CERTIFICATE REQUEST" || block.Type == "NEW CERTIFICATE REQUEST":
 		r, err := x509.ParseCertificateRequest(block.Bytes)
 		if err == nil {
-			if err := goodKey(r.PublicKey); err != nil { // before anything is worked out with it: strangers send requests too
+			if err := cert.GoodKey(r.PublicKey); err != nil { // before anything is worked out with it: strangers send requests too
 				return nil, false, err
 			}
 			err = r.CheckSignature()
@@ -87,26 +84,7 @@ func ReadPublic(text string) (spki []byte, request bool, err error) {
 	if err != nil {
 		return nil, false, fmt.Errorf("the public key cannot be read: %w", err)
 	}
-	return spki, request, goodKey(key)
-}
-
-// goodKey refuses keys that are too weak, or of kinds by which nobody can prove themselves here.
-func goodKey(key any) error {
-	switch k := key.(type) {
-	case *rsa.PublicKey:
-		if err := cert.GoodRSA(k); err != nil {
-			return fmt.Errorf("the %w: make another one, or one on a curve", err)
-		}
-		return nil
-	case *ecdsa.PublicKey:
-		if !slices.Contains([]int{256, 384, 521}, k.Curve.Params().BitSize) {
-			return errors.New("the curve must be P-256, P-384 or P-521")
-		}
-		return nil
-	case ed25519.PublicKey:
-		return nil
-	}
-	return errors.New("the key must be RSA, on P-256, P-384 or P-521, or Ed25519")
+	return spki, request, cert.GoodKey(key)
 }
 
 // AddKey gives a person a key, with a certificate for it where one was issued.
@@ -152,6 +130,8 @@ func (p *People) Owner(ctx context.Context, shown login.Key) login.Outcome {
 	}
 	k, err := p.keeper.Key(ctx, fingerprint)
 	switch {
+	case p.Foreign != nil && len(shown.Chain) > 0 && (errors.Is(err, store.ErrNotFound) || k.Authority != "" && k.Revoked.IsZero()):
+		return p.byOther(ctx, shown)
 	case errors.Is(err, store.ErrNotFound):
 		return refused(reason.KeyUnknown, "", reason.With{reason.Certificate: fingerprint})
 	case err != nil:
@@ -169,14 +149,14 @@ func (p *People) Owner(ctx context.Context, shown login.Key) login.Outcome {
 		return login.Outcome{User: k.User, Known: true, Why: why}
 	}
 	u, err := p.User(ctx, k.User)
-	switch {
-	case err != nil:
+	if err != nil {
 		return refused(reason.GroupsUnknown, k.User, nil)
-	case u.Off:
-		return refused(reason.SwitchedOff, k.User, nil)
+	}
+	if why := u.Bar(time.Now()); !why.None() {
+		return login.Outcome{User: k.User, Known: true, Why: why}
 	}
 	stamp, _ := p.keyStamp(ctx, k)
-	return login.Outcome{OK: true, User: u.Name, Known: true, Source: Source, Groups: u.Groups, Stamp: stamp}
+	return login.Outcome{OK: true, User: u.Name, Known: true, Source: Source, Groups: u.Groups, Limits: u.limits(), Stamp: stamp}
 }
 
 // certificate tells why the certificate that was shown will not do; none: it is the one that was issued for the key, and valid now.
@@ -223,6 +203,9 @@ func (p *People) stampNow(ctx context.Context, user, stamp string) (string, erro
 	k, err := p.keeper.Key(ctx, fingerprint)
 	if err != nil || k.User != user || !k.Expires.IsZero() && time.Now().After(k.Expires) {
 		return "", err
+	}
+	if k.Authority != "" && (p.Foreign == nil || p.Foreign.Gone(ctx, k)) {
+		return "", nil
 	}
 	return p.keyStamp(ctx, k)
 }

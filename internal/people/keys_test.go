@@ -88,7 +88,7 @@ func TestOwner(t *testing.T) {
 	require.Equal(t, []any{"rory", []string{"researchers"}}, []any{who.User, who.Groups})
 	groups, err := p.Again(ctx, "rory", who.Stamp)
 	require.NoError(t, err)
-	require.Equal(t, []string{"researchers"}, groups)
+	require.Equal(t, []string{"researchers"}, groups.Groups)
 	_, err = p.Again(ctx, "wanda", who.Stamp)
 	require.ErrorIs(t, err, login.ErrStamp)
 	_, err = p.AddKey(ctx, "wanda", "", spki, nil)
@@ -97,7 +97,7 @@ func TestOwner(t *testing.T) {
 	require.ErrorIs(t, err, store.ErrNotFound)
 	require.Equal(t, reason.KeyOther, p.Owner(ctx, login.Key{Public: spki, Chain: [][]byte{{1}}}).Why.Code)
 
-	require.NoError(t, s.SetPassword(ctx, "rory", "another tide and tern"))
+	require.NoError(t, s.SetPassword(ctx, "rory", "another tide and tern", false))
 	_, err = p.Again(ctx, "rory", who.Stamp)
 	require.ErrorIs(t, err, login.ErrStamp)
 	who = p.Owner(ctx, shown)
@@ -185,7 +185,7 @@ func TestShared(t *testing.T) {
 	}
 	groups, err := p.Again(ctx, "rory", who.Stamp)
 	require.NoError(t, err)
-	require.Equal(t, []string{"researchers"}, groups)
+	require.Equal(t, []string{"researchers"}, groups.Groups)
 	persons, err := p.Persons(ctx)
 	require.NoError(t, err)
 	require.ElementsMatch(t, []string{"pre-shared-key", "mixed-in"}, persons[0].Keys)

@@ -5,14 +5,19 @@ import (
 	"net/netip"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"yellowlantern/internal/core/eap"
+	"yellowlantern/internal/core/login"
+	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/store"
 )
 
-func open(t *testing.T) *People {
+func open(t *testing.T) *People { return openAt(t) }
+
+func openAt(t testing.TB) *People {
 	s, err := store.Open(t.TempDir())
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = s.Close() })
@@ -34,7 +39,7 @@ func TestWhatWillNotDo(t *testing.T) {
 		"\xff\xfe and more than twelve": "UTF-8", strings.Repeat("long ", 60): "256",
 	} {
 		require.ErrorContains(t, p.Add(ctx, User{Name: "rory"}, password), says)
-		require.ErrorContains(t, p.SetPassword(ctx, "rory", password), says)
+		require.ErrorContains(t, p.SetPassword(ctx, "rory", password, false), says)
 	}
 	require.NoError(t, p.Add(ctx, User{Name: "rory"}, "zwölf Zeichen"), "characters count, not octets")
 	all, err := p.List(ctx)
@@ -47,17 +52,17 @@ func TestPersonsAndLogins(t *testing.T) {
 	p, ctx := open(t), context.Background()
 	require.NoError(t, p.Add(ctx, User{Name: "rory", FullName: "Rory", Groups: []string{"b", "a", "b"}}, "eight terns on the jetty"))
 	require.NoError(t, p.Add(ctx, User{Name: "vera", Groups: []string{"a"}}, "eight terns on the jetty"))
-	groups, err := p.Groups(ctx, "rory")
+	now, err := p.Standing(ctx, "rory")
 	require.NoError(t, err)
-	require.Equal(t, []string{"a", "b"}, groups)
+	require.Equal(t, []string{"a", "b"}, now.Groups)
 	require.NoError(t, p.Change(ctx, User{Name: "vera", Groups: []string{"a"}, Off: true}))
 	persons, err := p.Persons(ctx)
 	require.NoError(t, err)
 	require.Len(t, persons, 1)
-	groups, err = p.Groups(ctx, "vera")
+	now, err = p.Standing(ctx, "vera")
 	require.NoError(t, err)
-	require.Empty(t, groups)
-	_, err = p.Groups(ctx, "nobody")
+	require.Empty(t, now)
+	_, err = p.Standing(ctx, "nobody")
 	require.ErrorIs(t, err, store.ErrNotFound)
 	require.NoError(t, p.Change(ctx, User{Name: "rory"}))
 	u, err := p.User(ctx, "rory")
@@ -71,6 +76,33 @@ func TestPersonsAndLogins(t *testing.T) {
 		require.False(t, v.OK)
 		require.Equal(t, why, v.Refusal.Words())
 		require.Empty(t, v.MSK)
+	}
+	limited := User{
+		Name: "rory", Groups: []string{"a"}, Until: time.Now().Add(time.Hour).UTC(), Hours: "day", Sessions: 2, Tunnels: []string{"main"},
+		Mail: "rory@tern.example",
+	}
+	require.NoError(t, p.Change(ctx, limited))
+	now, err = p.Standing(ctx, "rory")
+	require.NoError(t, err)
+	require.Equal(t, login.Limits{Until: limited.Until, Hours: "day", Sessions: 2, Tunnels: []string{"main"}}, now.Limits)
+	limited.Until = time.Now().Add(-time.Minute).UTC()
+	require.NoError(t, p.Change(ctx, limited))
+	now, err = p.Standing(ctx, "rory")
+	require.NoError(t, err)
+	require.Empty(t, now.Groups)
+	require.Equal(t, reason.PersonOver, p.Judge(ctx, eap.Check{User: "rory"}, netip.MustParseAddr("203.0.113.46")).Refusal.Code)
+	persons, err = p.Persons(ctx)
+	require.NoError(t, err)
+	require.Empty(t, persons)
+	for _, bad := range []User{
+		{Name: "rory", Mail: "rory"},
+		{Name: "rory", Mail: "Rory <rory@tern.example>"},
+		{Name: "rory", Sessions: -1},
+		{Name: "rory", Tunnels: []string{"a b"}},
+		{Name: "rory", FullName: "R.\x1b[2J"},
+		{Name: "rory", Groups: []string{""}},
+	} {
+		require.Error(t, p.Change(ctx, bad), "%+v", bad)
 	}
 	require.NoError(t, p.Remove(ctx, "rory"))
 	require.ErrorIs(t, p.Remove(ctx, "rory"), store.ErrNotFound)

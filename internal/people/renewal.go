@@ -30,7 +30,7 @@ func (p *People) NextCertificate(ctx context.Context, request string, now time.T
 		return "", err
 	}
 	k, err := p.keeper.Key(ctx, cert.Fingerprint(spki))
-	if err != nil || !asks || !k.Revoked.IsZero() || len(k.Certificate) == 0 || now.After(k.Expires) {
+	if err != nil || !asks || !k.Revoked.IsZero() || len(k.Certificate) == 0 || k.Authority != "" || now.After(k.Expires) {
 		return "", ErrNotRenewed
 	}
 	if u, err := p.User(ctx, k.User); err != nil || u.Off {

@@ -150,14 +150,12 @@ func (p *People) Shared(ctx context.Context, ask login.SharedKey) login.Shared {
 		return refused(reason.LoginsLater, reason.With{reason.Error: err.Error()})
 	}
 	u, err := p.User(ctx, k.User)
-	out := login.Shared{ID: k.ID, Outcome: login.Outcome{User: k.User, Known: true}}
-	switch {
-	case err != nil:
+	out := login.Shared{ID: k.ID, Outcome: login.Outcome{User: k.User, Known: true, Why: u.Bar(time.Now())}}
+	if err != nil {
 		out.Why = reason.Of(reason.GroupsUnknown, nil)
-	case u.Off:
-		out.Why = reason.Of(reason.SwitchedOff, nil)
-	default:
-		out.OK, out.Source, out.Groups, out.Secret = true, Source, u.Groups, secret
+	}
+	if out.Why.None() {
+		out.OK, out.Source, out.Groups, out.Limits, out.Secret = true, Source, u.Groups, u.limits(), secret
 		out.Stamp, _ = p.sharedStamp(ctx, k)
 	}
 	return out

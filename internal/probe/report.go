@@ -127,13 +127,16 @@ func (r *Report) Tried() (n int) {
 
 // Options of a probe beside the order.
 type Options struct {
-	Password string
+	Password     string
+	NextPassword string // to choose where the gateway wants another; empty: the login ends there
 	// Key is what the device proves itself with in place of the password, by tunnels that want one, with its certificate, DER.
 	Key         crypto.Signer
 	Certificate []byte
-	SharedKey   []byte // in place of both, by tunnels that want one
-	MixedIn     []byte // the key that goes into those for traffic, by tunnels that mix one in, and what it is called; nil: none
+	Above       [][]byte // those between it and its authority, where it is not the gateway's own that issued it
+	SharedKey   []byte   // in place of both, by tunnels that want one
+	MixedIn     []byte   // the key that goes into those for traffic, by tunnels that mix one in, and what it is called; nil: none
 	MixedInID   string
+	Addresses   int  // of each family that are asked for; 0: one
 	Tester      bool // the user is an identity made for the trial
 	KeyLog      io.Writer
 	Progress    func(done, of int)
@@ -335,7 +338,7 @@ func (o Order) Login(opt Options) (dial.Login, error) {
 	var chain [][]byte
 	both := o.Proof == plan.LoginBoth
 	if opt.Key != nil && (o.Proof == plan.LoginCertificate || both) {
-		chain = [][]byte{opt.Certificate}
+		chain = append([][]byte{opt.Certificate}, opt.Above...)
 	}
 	if o.Proof != plan.LoginCertificate && o.Proof != plan.LoginPublicKey && !both {
 		opt.Key = nil
@@ -348,7 +351,7 @@ func (o Order) Login(opt Options) (dial.Login, error) {
 		mixedIn = &dial.MixedIn{ID: opt.MixedInID, Secret: opt.MixedIn, Demand: true}
 	}
 	return dial.Login{
-		Key: opt.Key, Chain: chain, Both: both, SharedKey: opt.SharedKey, MixedIn: mixedIn, Dial: o.Dial, Identity: o.Identity, Keepalive: time.Duration(o.Keepalive) * time.Second, User: o.User, Password: opt.Password, Roots: roots,
-		Algorithms: o.Algorithms, KeyLog: opt.KeyLog, TCPPort: uint16(o.TCPPort), MTU: o.MTU, Ports: opt.Ports,
+		Key: opt.Key, Chain: chain, Both: both, SharedKey: opt.SharedKey, MixedIn: mixedIn, Dial: o.Dial, Identity: o.Identity, Keepalive: time.Duration(o.Keepalive) * time.Second, User: o.User, Password: opt.Password, NextPassword: opt.NextPassword, Roots: roots,
+		Algorithms: o.Algorithms, KeyLog: opt.KeyLog, TCPPort: uint16(o.TCPPort), MTU: o.MTU, Ports: opt.Ports, Addresses: opt.Addresses,
 	}, nil
 }

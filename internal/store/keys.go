@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"gorm.io/gorm"
@@ -17,6 +18,8 @@ type PersonKey struct {
 	Serial      string // of the certificate
 	At          time.Time
 	Expires     time.Time // of the certificate
+	Above       []byte    // the certificates between it and another authority, DER, one after the other
+	Authority   string    // who issued it, by its name in the plan; empty: the own authority
 	Revoked     time.Time // zero: it counts
 	// Next is the certificate that takes the place of Certificate once the device shows it; none: there is none.
 	Next        []byte
@@ -35,6 +38,25 @@ func (s *Store) AddKey(ctx context.Context, k PersonKey) error {
 	})
 }
 
+// SeenKey keeps a key whose certificate another authority issued, or what has become of it. ErrExists: an administrator took it back
+// meanwhile, or it is somebody's by the own authority.
+func (s *Store) SeenKey(ctx context.Context, k PersonKey) error {
+	defer s.people.Add(1)
+	return s.db.WithContext(ctx).Transaction(func(db *gorm.DB) error {
+		old := PersonKey{}
+		switch err := translate(db.First(&old, "fingerprint = ?", k.Fingerprint).Error); {
+		case errors.Is(err, ErrNotFound):
+			return translate(db.Create(&k).Error)
+		case err != nil:
+			return err
+		case !old.Revoked.IsZero() || old.Authority == "":
+			return ErrExists
+		}
+		k.At = old.At
+		return db.Save(&k).Error
+	})
+}
+
 // Keys lists keys, of one person or, where none is named, of everybody.
 func (s *Store) Keys(ctx context.Context, user string) (ks []PersonKey, err error) {
 	q := s.db.WithContext(ctx).Order("user, at, fingerprint")
@@ -42,6 +64,12 @@ func (s *Store) Keys(ctx context.Context, user string) (ks []PersonKey, err erro
 		q = q.Where("user = ?", user)
 	}
 	err = q.Find(&ks).Error
+	return ks, err
+}
+
+// ForeignKeys lists those whose certificates other authorities issued.
+func (s *Store) ForeignKeys(ctx context.Context) (ks []PersonKey, err error) {
+	err = s.db.WithContext(ctx).Where("authority <> ''").Find(&ks).Error
 	return ks, err
 }
 

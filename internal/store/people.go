@@ -10,16 +10,24 @@ import (
 	"gorm.io/gorm"
 
 	"yellowlantern/internal/core/eap"
-	"yellowlantern/internal/core/reason"
 )
 
-// User is a person who may connect. The NT hash of the password is as good as the password: it is sealed, and never
-// leaves this package.
+// User is a person who may connect. The NT hash of the password is as good as the password: it is sealed, and opened
+// for whoever judges an answer to a challenge alone.
 type User struct {
 	Name     string `gorm:"primaryKey"`
 	FullName string
 	Off      bool
+	Mail     string
+	// Until, Hours, Sessions and Tunnels are the person's own limits; the zero values say nothing. Tunnels are separated by spaces.
+	Until    time.Time
+	Hours    string
+	Sessions int
+	Tunnels  string
 	Sealed   []byte `json:"-"`
+	// MustChange is that the password was made by somebody else, and counts only until another is chosen.
+	MustChange bool
+	PasswordAt time.Time
 	// Forgotten counts how often what devices remember of the person was made worthless.
 	Forgotten int
 	At        time.Time
@@ -29,14 +37,15 @@ type User struct {
 // Membership puts a user into a group.
 type Membership struct {
 	User  string `gorm:"primaryKey"`
-	Group string `gorm:"primaryKey;column:group_name"`
+	Group string `gorm:"primaryKey;column:group_name;index"`
 }
 
 func purpose(user string) string { return "nt hash of " + user }
 
-// Users lists everybody by name, with groups: one pass over one join, for there may be ten thousand.
+// Users lists everybody by name, with groups, in one pass: there may be a hundred thousand.
 func (s *Store) Users(ctx context.Context) (us []User, err error) {
-	rows, err := s.db.WithContext(ctx).Raw("SELECT u.name, u.full_name, u.off, u.at, COALESCE(m.group_name, '') FROM users u LEFT JOIN memberships m ON m.user = u.name ORDER BY u.name, m.group_name").Rows()
+	rows, err := s.db.WithContext(ctx).Raw("SELECT u.name, u.full_name, u.off, u.mail, u.until, u.hours, u.sessions, u.tunnels, u.must_change, " +
+		"u.password_at, u.at, COALESCE(m.group_name, '') FROM users u LEFT JOIN memberships m ON m.user = u.name ORDER BY u.name, m.group_name").Rows()
 	if err != nil {
 		return nil, err
 	}
@@ -44,7 +53,8 @@ func (s *Store) Users(ctx context.Context) (us []User, err error) {
 	for rows.Next() {
 		var u User
 		var group string
-		if err := rows.Scan(&u.Name, &u.FullName, &u.Off, &u.At, &group); err != nil {
+		if err := rows.Scan(&u.Name, &u.FullName, &u.Off, &u.Mail, &u.Until, &u.Hours, &u.Sessions, &u.Tunnels, &u.MustChange,
+			&u.PasswordAt, &u.At, &group); err != nil {
 			return nil, err
 		}
 		if len(us) == 0 || us[len(us)-1].Name != u.Name {
@@ -57,7 +67,19 @@ func (s *Store) Users(ctx context.Context) (us []User, err error) {
 	return us, rows.Err()
 }
 
-// PeopleVersion counts changes of people and their groups since the store was opened.
+// May tells whether somebody may log in at a moment, as far as that hangs on them alone.
+func (u *User) May(now time.Time) bool { return !u.Off && (u.Until.IsZero() || now.Before(u.Until)) }
+
+// RollVersion counts changes of people themselves since the store was opened: each write is one.
+func (s *Store) RollVersion() uint64 { return s.roll.Load() }
+
+// peopleChanged counts a write of people.
+func (s *Store) peopleChanged() {
+	s.roll.Add(1)
+	s.people.Add(1)
+}
+
+// PeopleVersion counts changes of people, their groups and their keys since the store was opened.
 func (s *Store) PeopleVersion() uint64 { return s.people.Load() }
 
 // User finds one by name, with groups.
@@ -69,32 +91,39 @@ func (s *Store) User(ctx context.Context, name string) (u User, err error) {
 
 // AddUser adds a person with a password.
 func (s *Store) AddUser(ctx context.Context, u User, password string) error {
-	defer s.people.Add(1)
-	hash := eap.NTHash(password)
-	var err error
-	if u.Sealed, err = s.sealed(hash[:], purpose(u.Name)); err != nil {
-		return err
-	}
-	u.At = time.Now().UTC()
-	return translate(s.db.WithContext(ctx).Create(&u).Error)
+	return s.ApplyPeople(ctx, []NewUser{{u, password}}, nil)
 }
 
-// ChangeUser writes name, activity and groups. A nil list of groups leaves them as they are.
-func (s *Store) ChangeUser(ctx context.Context, u User, groups []string) error {
-	defer s.people.Add(1)
-	return s.db.WithContext(ctx).Transaction(func(db *gorm.DB) error {
-		r := db.Model(&User{}).Where("name = ?", u.Name).Updates(map[string]any{"full_name": u.FullName, "off": u.Off})
-		if r.Error == nil && r.RowsAffected == 0 {
-			return ErrNotFound
-		}
-		if r.Error != nil || groups == nil {
-			return r.Error
-		}
-		if err := db.Delete(&Membership{}, "user = ?", u.Name).Error; err != nil {
+// NewUser is somebody who is to be added.
+type NewUser struct {
+	User
+	Password string
+}
+
+// ApplyPeople adds and changes people, all or nothing. ErrExists and ErrNotFound are about one of them.
+func (s *Store) ApplyPeople(ctx context.Context, added []NewUser, changed []User) error {
+	now := time.Now().UTC()
+	for i := range added {
+		u := &added[i]
+		hash := eap.NTHash(u.Password)
+		var err error
+		if u.Sealed, err = s.sealed(hash[:], purpose(u.Name)); err != nil {
 			return err
 		}
-		for _, g := range groups {
-			if err := db.Create(&Membership{u.Name, g}).Error; err != nil {
+		u.At, u.PasswordAt, u.Until = now, now, u.Until.UTC()
+		for j := range u.Groups {
+			u.Groups[j].User = u.Name
+		}
+	}
+	defer s.peopleChanged()
+	return s.db.WithContext(ctx).Transaction(func(db *gorm.DB) error {
+		for i := range added {
+			if err := translate(db.Create(&added[i].User).Error); err != nil {
+				return err
+			}
+		}
+		for _, u := range changed {
+			if err := change(db, u); err != nil {
 				return err
 			}
 		}
@@ -102,14 +131,42 @@ func (s *Store) ChangeUser(ctx context.Context, u User, groups []string) error {
 	})
 }
 
-// SetPassword replaces a password.
-func (s *Store) SetPassword(ctx context.Context, name, password string) error {
+func change(db *gorm.DB, u User) error {
+	r := db.Model(&User{}).Where("name = ?", u.Name).Updates(map[string]any{
+		"full_name": u.FullName, "off": u.Off, "mail": u.Mail, "until": u.Until.UTC(), "hours": u.Hours, "sessions": u.Sessions, "tunnels": u.Tunnels,
+	})
+	if r.Error == nil && r.RowsAffected == 0 {
+		return ErrNotFound
+	}
+	if r.Error != nil {
+		return r.Error
+	}
+	if err := db.Delete(&Membership{}, "user = ?", u.Name).Error; err != nil {
+		return err
+	}
+	for _, g := range u.Groups {
+		if err := db.Create(&Membership{u.Name, g.Group}).Error; err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// ChangeUser writes everything of a person but the password.
+func (s *Store) ChangeUser(ctx context.Context, u User) error {
+	return s.ApplyPeople(ctx, nil, []User{u})
+}
+
+// SetPassword replaces a password; must is that it was made by somebody else, and another is to be chosen.
+func (s *Store) SetPassword(ctx context.Context, name, password string, must bool) error {
 	hash := eap.NTHash(password)
 	sealed, err := s.sealed(hash[:], purpose(name))
 	if err != nil {
 		return err
 	}
-	r := s.db.WithContext(ctx).Model(&User{}).Where("name = ?", name).Update("sealed", sealed)
+	defer s.peopleChanged()
+	r := s.db.WithContext(ctx).Model(&User{}).Where("name = ?", name).
+		Updates(map[string]any{"sealed": sealed, "must_change": must, "password_at": time.Now().UTC()})
 	if r.Error == nil && r.RowsAffected == 0 {
 		return ErrNotFound
 	}
@@ -117,10 +174,10 @@ func (s *Store) SetPassword(ctx context.Context, name, password string) error {
 }
 
 // Stamp stands for what a person logs in with: it is another once their password changes, or their devices are to be forgotten. It is empty
-// for somebody who is switched off.
+// for somebody who may not log in.
 func (s *Store) Stamp(ctx context.Context, name string) (string, error) {
 	var u User
-	if err := translate(s.db.WithContext(ctx).First(&u, "name = ?", name).Error); err != nil || u.Off {
+	if err := translate(s.db.WithContext(ctx).First(&u, "name = ?", name).Error); err != nil || !u.May(time.Now()) {
 		return "", err
 	}
 	sum := sha256.Sum256(fmt.Appendf(append([]byte{}, u.Sealed...), " %d", u.Forgotten))
@@ -135,7 +192,7 @@ func (s *Store) ForgetDevices(ctx context.Context, name string) error {
 
 // RemoveUser forgets a person.
 func (s *Store) RemoveUser(ctx context.Context, name string) error {
-	defer s.people.Add(1)
+	defer s.peopleChanged()
 	return s.db.WithContext(ctx).Transaction(func(db *gorm.DB) error {
 		r := db.Delete(&User{}, "name = ?", name)
 		if r.Error == nil && r.RowsAffected == 0 {
@@ -144,29 +201,29 @@ func (s *Store) RemoveUser(ctx context.Context, name string) error {
 		if r.Error != nil {
 			return r.Error
 		}
-		for _, of := range []any{&Kit{}, &KitLink{}, &PersonShared{}} {
+		for _, of := range []any{&Kit{}, &KitLink{}, &PersonShared{}, &Invitation{}, &PasswordLink{}} {
 			if err := db.Delete(of, "user = ?", name).Error; err != nil {
 				return err
 			}
 		}
-		// Their keys stay known, and count no more.
+		// Keys of another authority's certificates are known by these. The others stay known, and count no more.
+		if err := db.Delete(&PersonKey{}, "user = ? AND authority <> '' AND revoked < ?", name, time.Unix(0, 0).UTC()).Error; err != nil {
+			return err
+		}
 		return db.Model(&PersonKey{}).Where("user = ? AND revoked < ?", name, time.Unix(0, 0).UTC()).
 			Update("revoked", time.Now().UTC()).Error
 	})
 }
 
-// JudgeLogin compares a login round with the hash that is kept.
-func (s *Store) JudgeLogin(ctx context.Context, c eap.Check) (eap.Verdict, error) {
-	var u User
-	if err := translate(s.db.WithContext(ctx).First(&u, "name = ?", c.User).Error); err != nil {
-		return eap.Verdict{}, err
+// NTHash is what is kept of a person's password, with who they are.
+func (s *Store) NTHash(ctx context.Context, name string) (u User, hash [eap.NTHashLen]byte, err error) {
+	if err = translate(s.db.WithContext(ctx).Preload("Groups").First(&u, "name = ?", name).Error); err != nil {
+		return u, hash, err
 	}
-	if u.Off {
-		return eap.Verdict{Refusal: reason.Of(reason.SwitchedOff, nil), Known: true}, nil
+	b, err := s.unsealed(u.Sealed, purpose(u.Name))
+	if err == nil {
+		hash = [eap.NTHashLen]byte(b)
 	}
-	hash, err := s.unsealed(u.Sealed, purpose(u.Name))
-	if err != nil {
-		return eap.Verdict{}, err
-	}
-	return c.Judge([eap.NTHashLen]byte(hash)), nil
+	u.Sealed = nil
+	return u, hash, err
 }

@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync/atomic"
+	"time"
 
 	"github.com/libtnb/sqlite"
 	"gorm.io/gorm"
@@ -25,6 +26,7 @@ type Store struct {
 	events  *gorm.DB
 	seal    cipher.AEAD
 	people  atomic.Uint64
+	roll    atomic.Uint64 // changes of people themselves
 	trust   atomic.Uint64
 	outside atomic.Uint64
 	lock    *os.File
@@ -151,6 +153,15 @@ var migrations = []func(*gorm.DB) error{
 	func(db *gorm.DB) error { return db.AutoMigrate(&PersonKey{}) },
 	func(db *gorm.DB) error { return db.AutoMigrate(&Kit{}, &KitLink{}) },
 	func(db *gorm.DB) error { return db.AutoMigrate(&PersonShared{}, &Kit{}, &PersonKey{}) },
+	func(db *gorm.DB) error { return db.AutoMigrate(&PersonKey{}, &AuthorityList{}, &Invitation{}) },
+	func(db *gorm.DB) error {
+		if err := db.AutoMigrate(&User{}, &Membership{}, &PasswordLink{}); err != nil {
+			return err
+		}
+		return db.Exec("UPDATE users SET mail = '', hours = '', tunnels = '', sessions = 0, must_change = 0, until = ?, password_at = at",
+			time.Time{}).Error
+	},
+	func(db *gorm.DB) error { return db.AutoMigrate(&SourcePerson{}) },
 }
 
 func (s *Store) migrate() error {

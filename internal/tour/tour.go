@@ -20,6 +20,7 @@ import (
 	"yellowlantern/internal/app/trials"
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/core/check"
+	"yellowlantern/internal/core/password"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reach"
 	"yellowlantern/internal/core/site"
@@ -137,7 +138,7 @@ func Run(ctx context.Context, mistake string, log *slog.Logger, say func(string)
 	defer os.RemoveAll(folder)
 	say("starting service, gateway and site lab on free ports")
 	d, err := Prepare(ctx, mistake, instance.Options{
-		Data: folder, Listen: "127.0.0.1:0", IKE: "127.0.0.1:0", NATT: "127.0.0.1:0",
+		Data: folder, Listen: "127.0.0.1:0", IKE: "127.0.0.1:0", NATT: "127.0.0.1:0", PasswordCost: password.Light,
 		Log: log,
 	})
 	if err != nil {

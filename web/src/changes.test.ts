@@ -320,16 +320,19 @@ test('a step lists its objects by columns, filtered, and opens one', async () =>
 })
 
 test('people are added, changed and removed; what is refused is said and kept', async () => {
-  answers['GET /users'] = [{ name: 'rory.researcher', groups: ['researchers'] }]
+  const everybody = { users: [{ name: 'rory.researcher', groups: ['researchers'] }], matching: 1, all: 1 }
+  answers['GET /users'] = everybody
+  answers['GET /users-words'] = { groups: ['researchers', 'wardens'], hours: [], tunnels: ['main'] }
   answers['GET /groups'] = [{ name: 'researchers', passage: 'research', members: [] }]
   answers['POST /users'] = refused(422, 'give at least 12 characters')
   const { w, press } = await page(PeoplePage, {}, '/people?add=wardens')
   expect(w.text()).toContain('by research')
   await w.find('#user').setValue('wanda.warden')
+  await w.find('#make-password').setValue(false)
   await w.find('#user-password').setValue('short')
   await w.find('form').trigger('submit')
   await flushPromises()
-  expect(sent('POST /users')).toEqual([{ name: 'wanda.warden', 'full-name': '', groups: ['wardens'], password: 'short' }])
+  expect(sent('POST /users')[0]).toMatchObject({ name: 'wanda.warden', groups: ['wardens'], password: 'short', sessions: 0, tunnels: [] })
   expect(w.find('.v-alert').text()).toContain('give at least 12')
   expect((w.find('#user').element as HTMLInputElement).value).toBe('wanda.warden')
 

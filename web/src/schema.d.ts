@@ -4,6 +4,74 @@
  */
 
 export interface paths {
+    "/api/v1/authorities": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Other authorities of people's certificates, and by what it is known which are revoked */
+        get: operations["list-authorities"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/authorities/{name}/fetch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Fetch an authority's revocation lists at once */
+        post: operations["fetch-lists"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/authorities/{name}/list": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Give an authority's revocation list by hand, where the service cannot reach its server */
+        put: operations["give-list"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/authorities/{name}/trial": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say what would become of somebody who shows a certificate, without anybody logging in */
+        post: operations["try-certificate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/authority": {
         parameters: {
             query?: never;
@@ -486,6 +554,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/invitations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Invitations of devices, the newest first */
+        get: operations["list-invitations"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/invitations/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take an invitation back */
+        delete: operations["withdraw-invitation"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/journal": {
         parameters: {
             query?: never;
@@ -735,6 +837,57 @@ export interface paths {
         put?: never;
         /** Ask a mirror elsewhere which address it sees, and whether it gets in */
         post: operations["ask-mirror"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people-elsewhere": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** People of the plan's sources who logged in lately */
+        get: operations["people-elsewhere"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people-odd": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** People who match no passage, and groups that nobody is in or that no passage admits */
+        get: operations["odd-people"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{name}/explanation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a gateway makes of somebody: source, groups, passage and why not another, reach, what keeps them out */
+        get: operations["explain-person"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1172,6 +1325,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sources/{name}/trial": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Try a source of people: server, certificate, account, this person, their groups and passage */
+        post: operations["try-source"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/standing": {
         parameters: {
             query?: never;
@@ -1317,11 +1487,46 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All users */
+        /** Users by name, a page at a time */
         get: operations["list-users"];
         put?: never;
         /** Add a user */
         post: operations["add-user"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/users-table": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Everybody as a table (CSV, RFC 4180) */
+        get: operations["export-users"];
+        put?: never;
+        /** What becomes of a table of people, line by line; taken where that is asked for and every line will do */
+        post: operations["import-users"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/users-words": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Names in the running plan by which users are described */
+        get: operations["words-of-users"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1335,12 +1540,30 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
-        /** Change a user's name, groups and activity */
+        /** One user */
+        get: operations["user"];
+        /** Change everything of a user but the password */
         put: operations["change-user"];
         post?: never;
         /** Remove a user */
         delete: operations["remove-user"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/users/{name}/invitations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let a device of a person's have a certificate for a key that it makes itself (SCEP, RFC 8894), once */
+        post: operations["invite-device"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1408,6 +1631,23 @@ export interface paths {
         /** Give a user a new password */
         put: operations["set-password"];
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/users/{name}/password-links": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A link by which a person chooses a password, once */
+        post: operations["make-password-link"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1499,6 +1739,39 @@ export interface components {
             device?: string;
             /** @description A public key, or a signing request (PKCS #10), for which the own authority issues a certificate; PEM. */
             public: string;
+        };
+        Added: {
+            "full-name"?: string;
+            groups: string[];
+            /** @description When they may be connected, by its name in the plan, beside the hours of their passage. */
+            hours?: string;
+            /** @description Where mail reaches them. */
+            mail?: string;
+            /** @description Their password was made for them, and counts only until they choose another. */
+            "must-change"?: boolean;
+            /** @description What they log in with. */
+            name: string;
+            /** @description May not log in. */
+            off?: boolean;
+            /** @description The one that was made, where none was given: it is shown here alone, and counts only until another is chosen. */
+            password?: string;
+            /**
+             * Format: date-time
+             * @description When their password was set last.
+             */
+            "password-at"?: string;
+            /**
+             * Format: int64
+             * @description How many sessions they may have at once; as their passage says if not given.
+             */
+            sessions?: number;
+            /** @description By which tunnels they may come; by those of their passage if not given. */
+            tunnels?: string[];
+            /**
+             * Format: date-time
+             * @description They may connect until then; sessions end by it.
+             */
+            until?: string;
         };
         AlgorithmSet: {
             additional?: string[];
@@ -1648,6 +1921,18 @@ export interface components {
             /** @description A signing request was made, and its certificate has not come. */
             waiting: boolean;
         };
+        CertificateStep: {
+            fix?: string;
+            ok: boolean;
+            what: string;
+            words: string;
+        };
+        CertificateTrial: {
+            ok: boolean;
+            steps: components["schemas"]["CertificateStep"][];
+            /** @description Who would come in. */
+            user?: string;
+        };
         Change: {
             /** @description Edits of the text, in order; comments and layout around them stay. */
             edits?: components["schemas"]["PlanEdit"][];
@@ -1712,6 +1997,13 @@ export interface components {
             stops: number;
             /** Format: int64 */
             warnings: number;
+        };
+        Choice: {
+            /** Format: date-time */
+            expires: string;
+            /** @description Shown this once; a path alone where the service knows no address that people reach. */
+            url: string;
+            user: string;
         };
         ComesIn: {
             /** @description The pool, and what it leases from. */
@@ -1841,6 +2133,12 @@ export interface components {
             changes: components["schemas"]["PlanChange"][];
             reach: components["schemas"]["ReachChange"][];
         };
+        DirectoryAsked: {
+            ok: boolean;
+            /** Format: int64 */
+            "took-ns": number;
+            words: string;
+        };
         Draft: {
             /** Format: date-time */
             at: string;
@@ -1879,6 +2177,19 @@ export interface components {
             /** @description The value at the given location */
             value?: unknown;
         };
+        EveryPerson: {
+            "full-name"?: string;
+            /** @description Their source says that they may not come in. */
+            gone?: boolean;
+            groups: string[];
+            /**
+             * Format: date-time
+             * @description Newest login, of people of sources.
+             */
+            last?: string;
+            source: string;
+            user: string;
+        };
         Evidence: {
             /** Format: date-time */
             at: string;
@@ -1896,6 +2207,32 @@ export interface components {
              * @description The address that the gateway's machine is seen at.
              */
             seen: string;
+        };
+        ExplainedPerson: {
+            /** @description What keeps them out, or will. */
+            against: components["schemas"]["PersonAgainst"][];
+            /** @description Keys and certificates by which they come. */
+            devices: string[];
+            "full-name"?: string;
+            groups: string[];
+            /** @description The newest of them, and what was refused. */
+            logins: components["schemas"]["PersonLogin"][];
+            /** @description Where they were looked for, in order. */
+            looked: components["schemas"]["PersonLooked"][];
+            /** @description Which takes them; empty: none. */
+            passage?: string;
+            /** @description In the plan's order, up to the one that takes them. */
+            passages: components["schemas"]["PassageChoice"][];
+            /** @description What they reach, with the answers. */
+            reaches: components["schemas"]["PersonReach"][];
+            /**
+             * Format: int64
+             * @description That they have now.
+             */
+            sessions: number;
+            /** @description Where they are kept: local, or a source of the plan; empty: nowhere. */
+            source: string;
+            user: string;
         };
         ForNames: {
             /** @description Names and addresses that people dial. */
@@ -1988,9 +2325,13 @@ export interface components {
             name: string;
             /**
              * Format: int64
-             * @description Addresses that it leases, of the family that has fewer; 1000000 and more are not counted further.
+             * @description Addresses, or prefixes, that it leases, of the family that has fewer; 1000000 and more are not counted further.
              */
             total: number;
+        };
+        "Give-listRequest": {
+            /** @description The list (RFC 5280), PEM. */
+            pem: string;
         };
         Group: {
             members: string[];
@@ -2010,6 +2351,14 @@ export interface components {
             chain: string;
             /** @description Its private key, PEM; not needed where a signing request was made here. */
             key?: string;
+        };
+        "Import-usersRequest": {
+            /** @description Names of groups, hours and tunnels that the running plan does not have are taken too. */
+            "new-words"?: boolean;
+            /** @description CSV (RFC 4180); the first line names columns: user, full-name, mail, groups, off, until, hours, sessions, tunnels. */
+            table: string;
+            /** @description Takes it: all of it, or nothing. Otherwise nothing changes. */
+            take?: boolean;
         };
         InsideCarried: {
             /**
@@ -2086,6 +2435,30 @@ export interface components {
                 [key: string]: string;
             };
             words: string;
+        };
+        Invitation: {
+            by: string;
+            /** @description What the device is to be told: shown this once. */
+            challenge?: string;
+            device?: string;
+            /** Format: date-time */
+            expires: string;
+            /** @description By which it is taken back. */
+            id: string;
+            /** @description Where the device asks; none: the service knows no address that devices reach. */
+            url?: string;
+            /** @description The fingerprint of the key that it was used for. */
+            "used-by"?: string;
+            user: string;
+        };
+        "Invite-deviceRequest": {
+            /** @description What the key is on. */
+            device?: string;
+            /**
+             * Format: int64
+             * @description For how long it counts; 48 if not given.
+             */
+            hours?: number;
         };
         Issued: {
             /** Format: date-time */
@@ -2210,6 +2583,8 @@ export interface components {
             /** Format: int64 */
             "out-packets": number;
             passage: string;
+            /** @description Leased to the person whole, with one of the addresses in each. */
+            prefixes?: string[];
             /** @description Its login cannot be read later, with a quantum computer, by who recorded it. */
             "safe-login": boolean;
             /** @description Nor can its traffic. */
@@ -2242,6 +2617,8 @@ export interface components {
              */
             expires?: string;
             files: components["schemas"]["HandoverFile"][];
+            /** @description An invitation is in the kit, by which the device has a certificate for a key that it makes itself, once. */
+            invites?: boolean;
             /** @description A key for this device alone is in the kit, and nowhere else. */
             key?: boolean;
             /** @description The person's new password, where one was asked for: it is in the kit, and is not told again. */
@@ -2261,6 +2638,10 @@ export interface components {
             tunnel: string;
             user: string;
         };
+        MadePassword: {
+            /** @description Where none was given: it is shown here alone, and counts only until another is chosen. */
+            password?: string;
+        };
         "Make-kit-linkRequest": {
             /**
              * Format: int64
@@ -2274,6 +2655,8 @@ export interface components {
             platform: "windows" | "apple" | "android";
         };
         "Make-kitRequest": {
+            /** @description The device makes its key itself, and has a certificate issued for it by an invitation in the kit (SCEP); for Apple's systems. */
+            "key-on-device"?: boolean;
             /** @description Gives the person another password, and puts it into the kit. */
             "new-password"?: boolean;
             /**
@@ -2283,6 +2666,8 @@ export interface components {
             platform: "windows" | "apple" | "android";
         };
         "Make-kitsRequest": {
+            /** @description Devices make their keys themselves (SCEP); for Apple's systems. */
+            "keys-on-devices"?: boolean;
             /** @description Gives each person another password, and puts it into their kit. */
             "new-passwords"?: boolean;
             /**
@@ -2290,6 +2675,13 @@ export interface components {
              * @enum {string}
              */
             platform: "windows" | "apple" | "android";
+        };
+        "Make-password-linkRequest": {
+            /**
+             * Format: int64
+             * @description For how long it counts; 48 if not given.
+             */
+            hours?: number;
         };
         "Make-secretRequest": {
             /** @enum {string} */
@@ -2338,11 +2730,34 @@ export interface components {
         NewUser: {
             "full-name"?: string;
             groups: string[];
+            /** @description When they may be connected, by its name in the plan, beside the hours of their passage. */
+            hours?: string;
+            /** @description Where mail reaches them. */
+            mail?: string;
+            /** @description Their password was made for them, and counts only until they choose another. */
+            "must-change"?: boolean;
             /** @description What they log in with. */
             name: string;
             /** @description May not log in. */
             off?: boolean;
             password: string;
+            /**
+             * Format: date-time
+             * @description When their password was set last.
+             */
+            "password-at"?: string;
+            /**
+             * Format: int64
+             * @description How many sessions they may have at once; as their passage says if not given.
+             */
+            sessions?: number;
+            /** @description By which tunnels they may come; by those of their passage if not given. */
+            tunnels?: string[];
+            /**
+             * Format: date-time
+             * @description They may connect until then; sessions end by it.
+             */
+            until?: string;
         };
         Next: {
             /** @description The command. */
@@ -2353,6 +2768,42 @@ export interface components {
             where: string;
             /** @description What is to be done, and why. */
             words: string;
+        };
+        OddPeople: {
+            /** @description Groups that nobody is in who was seen. */
+            empty: string[];
+            /** @description People who match no passage. */
+            outside: string[];
+            /** @description Groups that no passage admits. */
+            unused: string[];
+        };
+        OtherAuthority: {
+            /** @description The subjects of its certificates. */
+            holds: string[];
+            /** @description How it is found out which are revoked. */
+            how: string;
+            /**
+             * Format: int64
+             * @description Of how many devices certificates were seen.
+             */
+            keys: number;
+            /** @description What to do about it. */
+            mend?: string;
+            name: string;
+            /** @description People come in although it cannot be found out whether their certificate is revoked. */
+            open?: boolean;
+            /** @description Why nobody comes in by it, or may with a revoked one. */
+            problem?: string;
+            sources: components["schemas"]["RevocationSource"][];
+            /** @description That take its certificates. */
+            tunnels: string[];
+            /**
+             * Format: date-time
+             * @description When the first of them ends.
+             */
+            until: string;
+            /** @description What is done where that cannot be. */
+            "when-unknown": string;
         };
         OutlineBox: {
             lines: string[];
@@ -2438,6 +2889,11 @@ export interface components {
             /** @description It is the one that asks. */
             this?: boolean;
         };
+        PassageChoice: {
+            name: string;
+            takes: boolean;
+            words: string;
+        };
         PastSession: {
             addresses: string;
             /** @description What it is, by the codes of docs/reasons.md. */
@@ -2479,6 +2935,8 @@ export interface components {
         PeopleKey: {
             /** Format: date-time */
             added: string;
+            /** @description Who issued its certificate, by its name in the plan; the own authority if not given. */
+            authority?: string;
             /** @description PEM, where one was issued. */
             certificate?: string;
             /** @description What it is on. */
@@ -2495,6 +2953,40 @@ export interface components {
             /** Format: date-time */
             revoked?: string;
             user: string;
+        };
+        PeopleKnown: {
+            groups: string[];
+            hours: string[];
+            tunnels: string[];
+        };
+        PeopleLine: {
+            /** @enum {string} */
+            does: "add" | "change" | "same" | "refused";
+            /**
+             * Format: int64
+             * @description Of the file, from 1; the first names the columns.
+             */
+            line: number;
+            /** @description Of somebody who is new, once the table was taken: it is shown here alone, and counts only until another is chosen. */
+            password?: string;
+            user?: string;
+            /** @description What changes, or why it is refused. */
+            words: string;
+        };
+        PeoplePage: {
+            /**
+             * Format: int64
+             * @description How many there are.
+             */
+            all: number;
+            /**
+             * Format: int64
+             * @description How many match in all.
+             */
+            matching: number;
+            /** @description After whom the next page begins; empty: this is the last one. */
+            next?: string;
+            users: components["schemas"]["PeopleUser"][];
         };
         PeopleSharedKey: {
             /** @description What it is on. */
@@ -2514,13 +3006,71 @@ export interface components {
             /** @description In the answer to making it alone. */
             value?: string;
         };
+        PeopleTable: {
+            /** Format: int64 */
+            added: number;
+            /** Format: int64 */
+            changed: number;
+            lines: components["schemas"]["PeopleLine"][];
+            /** Format: int64 */
+            refused: number;
+            /** Format: int64 */
+            same: number;
+            /** @description It was taken; otherwise nothing was changed. */
+            taken: boolean;
+        };
         PeopleUser: {
             "full-name"?: string;
             groups: string[];
+            /** @description When they may be connected, by its name in the plan, beside the hours of their passage. */
+            hours?: string;
+            /** @description Where mail reaches them. */
+            mail?: string;
+            /** @description Their password was made for them, and counts only until they choose another. */
+            "must-change"?: boolean;
             /** @description What they log in with. */
             name: string;
             /** @description May not log in. */
             off?: boolean;
+            /**
+             * Format: date-time
+             * @description When their password was set last.
+             */
+            "password-at"?: string;
+            /**
+             * Format: int64
+             * @description How many sessions they may have at once; as their passage says if not given.
+             */
+            sessions?: number;
+            /** @description By which tunnels they may come; by those of their passage if not given. */
+            tunnels?: string[];
+            /**
+             * Format: date-time
+             * @description They may connect until then; sessions end by it.
+             */
+            until?: string;
+        };
+        PersonAgainst: {
+            fix?: string;
+            /** @description It does now; otherwise it will, or may. */
+            stops: boolean;
+            words: string;
+        };
+        PersonLogin: {
+            /** Format: date-time */
+            at: string;
+            from?: string;
+            ok: boolean;
+            words: string;
+        };
+        PersonLooked: {
+            found: boolean;
+            source: string;
+            words: string;
+        };
+        PersonReach: {
+            services: string;
+            to: string;
         };
         PlanAlgorithms: {
             /** @description Key exchanges beside that by group, where the device has one (RFC 9370): what is recorded today is then not read by a quantum computer later. */
@@ -2546,6 +3096,33 @@ export interface components {
             addresses: string[];
             /** @description Name of the network. */
             network: string;
+        };
+        PlanAuthority: {
+            /** @description Its certificate, PEM; several below each other, of which each is believed by itself. */
+            certificate: string;
+            /** @description What the name must end with, after an @, which is then left out: rory@tern.example is the user rory. If not given, the user is called by the whole name. */
+            domain?: string;
+            /** @description Where its revocation lists are; those that certificates name if not given. */
+            lists?: string[];
+            /** @description Its name. */
+            name: string;
+            /**
+             * @description Where in a person's certificate the name stands by which they are known here: mail: an address among the alternative names; principal-name: the name that directories write there; common-name and user-id: of the subject. mail if not given.
+             * @enum {string}
+             */
+            "name-from"?: "mail" | "principal-name" | "common-name" | "user-id";
+            /** @description Where its server is asked; the one that certificates name if not given. */
+            ocsp?: string;
+            /**
+             * @description How it is found out whether a certificate is revoked: by asking the authority's server (OCSP), by its revocation lists, or by the lists where the server gives no answer. ocsp-or-lists if not given.
+             * @enum {string}
+             */
+            revocation?: "ocsp-or-lists" | "ocsp" | "lists" | "none";
+            /**
+             * @description What is done with somebody where neither a list nor an answer can be had. refuse if not given.
+             * @enum {string}
+             */
+            "when-unknown"?: "refuse" | "admit";
         };
         PlanChange: {
             after?: string;
@@ -2639,6 +3216,8 @@ export interface components {
             example?: string;
             /** @description Of an object. */
             fields?: components["schemas"]["PlanField"][];
+            /** @description A text of several lines. */
+            lines?: boolean;
             list?: boolean;
             /** @description It may hold addresses, prefixes or ranges as well. */
             literal?: boolean;
@@ -2701,6 +3280,12 @@ export interface components {
             name: string;
             /** @description What it is for. */
             note?: string;
+        };
+        PlanGroupTaken: {
+            /** @description The group's name there (its common name), or its whole distinguished name; * stands for any letters of a name. */
+            from: string;
+            /** @description The plan's group; the one that is called like what * stands for if not given. */
+            to?: string;
         };
         PlanHost: {
             /** @description Its addresses. */
@@ -2774,6 +3359,11 @@ export interface components {
             ike?: string;
         };
         PlanLimits: {
+            /**
+             * Format: int64
+             * @description How many addresses of a family one session may have, where its device asks for several; 1 if not given.
+             */
+            addresses?: number;
             /** @description When people may be connected; outside of them logins are refused and sessions end. */
             hours?: string;
             /** @description A session whose device has sent nothing for so long is ended, 1m to 168h. */
@@ -2911,6 +3501,8 @@ export interface components {
             tunnels?: string[];
         };
         PlanPlan: {
+            /** @description Who issues certificates to people, beside the service itself. */
+            authorities?: components["schemas"]["PlanAuthority"][];
             /** @description Who must reach what, and who must not. */
             expectations?: components["schemas"]["PlanExpectation"][];
             /**
@@ -2928,6 +3520,10 @@ export interface components {
             hosts?: components["schemas"]["PlanHost"][];
             /** @description Named times of the week. */
             hours?: components["schemas"]["PlanHours"][];
+            /** @description Where people reach the pages of kits, which the service opens with --listen-kits: links lead there. */
+            "kits-at"?: string;
+            /** @description Name of the certificate that is shown there, kept beside the plan: one that devices trust before they have a kit. If none is kept under it, the own authority makes one; kits if not given. */
+            "kits-certificate"?: string;
             /** @description What the site is called. */
             name: string;
             /** @description Exemptions and translations of the gateway, first match decides. */
@@ -2944,6 +3540,8 @@ export interface components {
             rules?: components["schemas"]["PlanRule"][];
             /** @description Named sets of ports. */
             services?: components["schemas"]["PlanService"][];
+            /** @description Where people are kept beside the service's own users, in the order in which they are looked for. */
+            sources?: components["schemas"]["PlanSource"][];
             /** @description The site's time zone, by its IANA name, for hours; UTC if not given. */
             "time-zone"?: string;
             /** @description The ways in. */
@@ -2960,6 +3558,11 @@ export interface components {
             name: string;
             /** @description Public space that belongs to the site. */
             owned?: boolean;
+            /**
+             * Format: int64
+             * @description Length of the IPv6 prefix that is leased to each session whole, 48 to 64, in place of one address; the device has its first address.
+             */
+            "prefix-each"?: number;
             /** @description What is leased from; the first and last address of an IPv4 prefix are left out. */
             prefixes?: string[];
             /** @description What is leased from, from first to last address, both included. */
@@ -3039,6 +3642,54 @@ export interface components {
             /** @description Such as tcp/443, udp/6000-6010, ping, icmp/echo, proto/47, any. */
             ports?: string[];
         };
+        PlanSource: {
+            /** @description As whom the service looks people up. */
+            account?: string;
+            /** @description By whom its servers' certificates are, PEM; the system's authorities if not given. */
+            authority?: string;
+            /** @description Below what people are looked for. */
+            base: string;
+            /** @description What a person's own name is there, where there is no account; {user} is what they log in with. A name such as {user}@tern.example will do where the directory takes it. */
+            "bind-as"?: string;
+            /** @description Which of the entries there are people (RFC 4515); any that have the attribute if not given. */
+            filter?: string;
+            /**
+             * Format: ip
+             * @description The service's own address that it is asked from, where its machine has several; the system's choice if not given.
+             */
+            "from-address"?: string;
+            /** @description Below what groups are looked for by their members; they are not if not given. */
+            "group-base"?: string;
+            /** @description The attribute of a group that names its members; member if not given. */
+            "group-member"?: string;
+            /** @description Which of its groups are which of the plan's; those of the same name if not given. */
+            groups?: components["schemas"]["PlanGroupTaken"][];
+            /**
+             * @description ldap: a directory (RFC 4511).
+             * @enum {string}
+             */
+            kind: "ldap";
+            /** @description The attribute that holds what people log in with; uid if not given. Corporate directories have sAMAccountName and userPrincipalName. */
+            "login-by"?: string;
+            /** @description How often it is looked whether people who are connected still may be, 30s to 24h; 5m if not given. It needs an account. */
+            "look-again"?: string;
+            /** @description The attribute of a person that names their groups; memberOf if not given. none: groups are looked for by their members alone. */
+            membership?: string;
+            /** @description Its name. */
+            name: string;
+            /** @description Groups of groups count, to any depth. */
+            nested?: boolean;
+            /** @description Keeps the source without asking it. */
+            off?: boolean;
+            /** @description For how long after a login somebody still comes in where none of its servers answers, 1h to 720h; not at all if not given. */
+            remember?: string;
+            /** @description Name of the account's password, kept beside the plan (yl secret keep). */
+            secret?: string;
+            /** @description Where it is asked, in order: ldaps://NAME, or ldap://NAME, which is secured by StartTLS before anything is said; with a port where it is another one. */
+            servers: string[];
+            /** @description For how long a login waits for all of its servers together, 1s to 10s; 5s if not given. */
+            timeout?: string;
+        };
         PlanTranslation: {
             /**
              * @description exempt leaves the source alone; translate replaces it.
@@ -3066,6 +3717,10 @@ export interface components {
         PlanTunnel: {
             /** @description What keys and traffic are protected with: a level, or items by name, or both. */
             algorithms?: components["schemas"]["PlanAlgorithms"];
+            /** @description Further methods, for devices that ask for another than login: eap-mschapv2 beside eap-ttls, or the other way round. */
+            "also-login"?: ("eap-mschapv2" | "eap-ttls")[];
+            /** @description Whose certificates people may log in by, beside those of the own authority. */
+            authorities?: string[];
             /** @description Name of the gateway's certificate, kept beside the plan. */
             certificate: string;
             /** @description The gateway that offers it. */
@@ -3083,7 +3738,7 @@ export interface components {
             /** @description After so long a silence the device is asked whether it is still there, 10s to 1h; 30s if not given. */
             liveness?: string;
             /**
-             * @description How people log in. eap-mschapv2: user and password. certificate: by a certificate that the own authority issued for the person's key. public-key: by a key alone, which yl dial has. pre-shared-key: by a key that the person and the gateway both know, each person their own; the device calls itself by the person's name. certificate-and-eap-mschapv2: first the certificate of a device, then user and password of whose it is (RFC 4739), which yl dial has. The others are not carried out yet.
+             * @description How people log in. eap-mschapv2: user and password. certificate: by a certificate that the own authority issued for the person's key. public-key: by a key alone, which yl dial has. pre-shared-key: by a key that the person and the gateway both know, each person their own; the device calls itself by the person's name. certificate-and-eap-mschapv2: first the certificate of a device, then user and password of whose it is (RFC 4739), which yl dial has. eap-ttls: user and password, handed over inside TLS (RFC 5281), so that people whose passwords another keeps can come in, which yl dial has. eap-tls is not carried out yet.
              * @enum {string}
              */
             login: "eap-mschapv2" | "certificate" | "public-key" | "eap-tls" | "eap-ttls" | "pre-shared-key" | "certificate-and-eap-mschapv2";
@@ -3129,7 +3784,7 @@ export interface components {
             code?: string;
             /** @description What to do. */
             mend?: string;
-            /** @description What it is about: plan, gateway, inside, outside, ports, name, console, certificate, authority, journal, disk, clock. */
+            /** @description What it is about: plan, gateway, inside, outside, ports, name, console, certificate, authority, authorities, sources, journal, disk, clock. */
             name: string;
             /** @description Where in the plan. */
             setting?: string;
@@ -3654,6 +4309,43 @@ export interface components {
             /** @description The document. */
             text?: string;
         };
+        RevocationSource: {
+            /**
+             * Format: int64
+             * @description How many certificates it revokes.
+             */
+            entries?: number;
+            /** @description Why it could not be had last. */
+            failed?: string;
+            /** Format: date-time */
+            fetched?: string;
+            /** @description Its address, or that it was given by hand, and who signed it. */
+            from: string;
+            /** @enum {string} */
+            kind: "list" | "server";
+            /**
+             * Format: date-time
+             * @description Until when it may be gone by.
+             */
+            next?: string;
+            /** @description Of the list. */
+            number?: string;
+            /**
+             * @description fresh: it may be gone by. over: its time is over. none: there was nothing yet.
+             * @enum {string}
+             */
+            state: "fresh" | "over" | "none";
+            /**
+             * Format: date-time
+             * @description When the list was made.
+             */
+            this?: string;
+            /**
+             * Format: date-time
+             * @description When that was.
+             */
+            tried?: string;
+        };
         "Revoke-certificateRequest": {
             /** @description Why, for the record. */
             reason: string;
@@ -3826,7 +4518,10 @@ export interface components {
             sessions: components["schemas"]["LiveSession"][];
         };
         "Set-passwordRequest": {
-            password: string;
+            /** @description It counts only until they choose another; one that is made always does. */
+            "must-change"?: boolean;
+            /** @description If none is given, one is made. */
+            password?: string;
         };
         SharedSecret: {
             /** @enum {string} */
@@ -3886,6 +4581,24 @@ export interface components {
              * @description Wrong guesses.
              */
             wrong: number;
+        };
+        SourceTrial: {
+            fix?: string;
+            /** @description Which of the plan's they make. */
+            groups: string[];
+            ok: boolean;
+            /** @description Which takes them. */
+            passage?: string;
+            /** @description Whom it was about, by their name there. */
+            person?: string;
+            /** @description What was done, with what came of it. */
+            steps: components["schemas"]["DirectoryAsked"][];
+            /** @description Their groups there. */
+            there: string[];
+            /** @description Who would come in. */
+            user?: string;
+            /** @description What came of it, or why nothing did. */
+            words: string;
         };
         StartRequest: {
             /** @description The setup code that the service printed at its first start. */
@@ -3986,6 +4699,20 @@ export interface components {
             user?: string;
             words: string;
         };
+        "Try-certificateRequest": {
+            /** @description The certificate, and those between it and the authority below it, PEM. */
+            pem: string;
+        };
+        "Try-sourceRequest": {
+            /** @description Tries their login too. */
+            password?: string;
+            /** @description Who is to be looked for. */
+            user: string;
+        };
+        UsersTable: {
+            /** @description CSV (RFC 4180); the first line names columns: user, full-name, mail, groups, off, until, hours, sessions, tunnels. */
+            table: string;
+        };
         UsesRequest: {
             /** @description Such as hosts/records. */
             object: string;
@@ -4017,6 +4744,142 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    "list-authorities": {
+        parameters: {
+            query?: {
+                /** @description Look at this draft in place of the newest revision. */
+                draft?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OtherAuthority"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "fetch-lists": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OtherAuthority"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "give-list": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Give-listRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OtherAuthority"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "try-certificate": {
+        parameters: {
+            query?: {
+                /** @description Look at this draft in place of the newest revision. */
+                draft?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Try-certificateRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CertificateTrial"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
     authority: {
         parameters: {
             query?: never;
@@ -5135,6 +5998,67 @@ export interface operations {
             };
         };
     };
+    "list-invitations": {
+        parameters: {
+            query?: {
+                /** @description Only this person's. */
+                user?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Invitation"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "withdraw-invitation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
     journal: {
         parameters: {
             query?: {
@@ -5599,6 +6523,98 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Evidence"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "people-elsewhere": {
+        parameters: {
+            query?: {
+                /** @description Part of a name, source or group. */
+                filter?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EveryPerson"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "odd-people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OddPeople"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "explain-person": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExplainedPerson"];
                 };
             };
             /** @description Error */
@@ -6588,6 +7604,44 @@ export interface operations {
             };
         };
     };
+    "try-source": {
+        parameters: {
+            query?: {
+                /** @description Look at this draft in place of the newest revision. */
+                draft?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Try-sourceRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceTrial"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
     standing: {
         parameters: {
             query?: never;
@@ -6893,8 +7947,12 @@ export interface operations {
     "list-users": {
         parameters: {
             query?: {
-                /** @description Part of a name or group. */
+                /** @description Part of a name, full name, mail address, group, hours or tunnel, or off. */
                 filter?: string;
+                /** @description The next page after this user. */
+                after?: string;
+                /** @description How many. */
+                limit?: number;
             };
             header?: never;
             path?: never;
@@ -6908,7 +7966,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PeopleUser"][] | null;
+                    "application/json": components["schemas"]["PeoplePage"];
                 };
             };
             /** @description Error */
@@ -6934,6 +7992,128 @@ export interface operations {
                 "application/json": components["schemas"]["NewUser"];
             };
         };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Added"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "export-users": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UsersTable"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "import-users": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Import-usersRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PeopleTable"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "words-of-users": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PeopleKnown"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    user: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             /** @description OK */
             200: {
@@ -7007,6 +8187,41 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "invite-device": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Invite-deviceRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Invitation"];
+                };
             };
             /** @description Error */
             default: {
@@ -7139,12 +8354,49 @@ export interface operations {
             };
         };
         responses: {
-            /** @description No Content */
-            204: {
+            /** @description OK */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/json": components["schemas"]["MadePassword"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "make-password-link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Make-password-linkRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Choice"];
+                };
             };
             /** @description Error */
             default: {

@@ -13,6 +13,7 @@ import (
 	"yellowlantern/internal/app/actor"
 	"yellowlantern/internal/app/journal"
 	"yellowlantern/internal/app/refusal"
+	"yellowlantern/internal/core/password"
 	"yellowlantern/internal/people"
 	"yellowlantern/internal/store"
 )
@@ -23,6 +24,8 @@ type Service struct {
 	Journal *journal.Service
 	// SetupCode must be told to name the first administrator.
 	SetupCode string
+	// Cost is what it costs to try a password of an administrator's.
+	Cost password.Cost
 	// Attempts counts wrong passwords.
 	Attempts *people.Guesses
 
@@ -33,9 +36,6 @@ type Service struct {
 const (
 	sessionLife = 12 * time.Hour
 	leastAdmin  = 12 // characters of an administrator's password
-
-	// argon2id by RFC 9106 §4, second recommended option.
-	argonTime, argonMemory, argonLanes = 3, 64 << 10, 4
 )
 
 // Admit says in whose name a request is made, by the secret of a token or of a console session, and gives a context that ends when that
@@ -93,14 +93,18 @@ func (s *Service) Start(ctx context.Context, c Credentials, code string) (Signed
 }
 
 // NameAdministrator makes the first administrator; store.ErrExists if there is one.
-func (s *Service) NameAdministrator(ctx context.Context, name, password string) error {
+func (s *Service) NameAdministrator(ctx context.Context, name, secret string) error {
 	if len(name) < 1 || strings.ContainsFunc(name, func(r rune) bool { return r <= ' ' || r == 0x7f }) {
 		return errors.New("give the administrator a name without spaces")
 	}
-	if len([]rune(password)) < leastAdmin {
-		return fmt.Errorf("give a password of at least %d characters", leastAdmin)
+	if err := password.Check(secret, leastAdmin, name); err != nil {
+		return err
 	}
-	return s.Store.AddFirstAdministrator(ctx, store.Administrator{Name: name, Hash: hashPassword(password), At: time.Now().UTC()})
+	hash, err := s.hashed(secret)
+	if err != nil {
+		return err
+	}
+	return s.Store.AddFirstAdministrator(ctx, store.Administrator{Name: name, Hash: hash, At: time.Now().UTC()})
 }
 
 // SignIn signs an administrator in to the console.
@@ -147,7 +151,7 @@ func (s *Service) verify(ctx context.Context, c Credentials) error {
 			return false
 		}
 		defer done()
-		if !passwordMatches(a.Hash, c.Password) {
+		if !password.Matches(a.Hash, c.Password) {
 			no = &refusal.Error{Sort: refusal.Unproved, Words: "name or password is wrong"}
 		}
 		return no == nil

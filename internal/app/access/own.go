@@ -2,12 +2,12 @@ package access
 
 import (
 	"context"
-	"fmt"
 	"strconv"
 	"time"
 
 	"yellowlantern/internal/app/actor"
 	"yellowlantern/internal/app/refusal"
+	"yellowlantern/internal/core/password"
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/store"
 )
@@ -18,15 +18,18 @@ func (s *Service) ChangePassword(ctx context.Context, old, next string) (int, er
 	if err := s.verify(ctx, Credentials{name, old}); err != nil {
 		return 0, err
 	}
-	if len([]rune(next)) < leastAdmin {
-		return 0, refusal.Invalid(fmt.Sprintf("give a password of at least %d characters", leastAdmin))
+	if err := password.Check(next, leastAdmin, name); err != nil {
+		return 0, refusal.Mistaken(err)
 	}
 	done, ok := s.turns.take(ctx, actor.Of(ctx).From)
 	if !ok {
 		return 0, busy()
 	}
-	hash := hashPassword(next)
+	hash, err := s.hashed(next)
 	done()
+	if err != nil {
+		return 0, err
+	}
 	ended, err := s.Store.SetAdministratorPassword(ctx, name, hash, actor.Of(ctx).Credential)
 	if err != nil {
 		return 0, refusal.Known(err, "administrator", name)

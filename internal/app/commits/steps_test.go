@@ -2,6 +2,7 @@ package commits_test
 
 import (
 	"context"
+	"fmt"
 	"log/slog"
 	"net/netip"
 	"os"
@@ -32,6 +33,32 @@ import (
 	"yellowlantern/internal/store"
 )
 
+// copyOf copies a folder as it is at one moment, as a killed process leaves it: what is written to meanwhile, as the database with the log
+// beside it may be, is copied again.
+func copyOf(t *testing.T, from, to string) {
+	as := func() (out string) {
+		files, err := os.ReadDir(from)
+		require.NoError(t, err)
+		for _, f := range files {
+			if info, err := f.Info(); err == nil {
+				out += fmt.Sprintln(f.Name(), info.Size(), info.ModTime().UnixNano())
+			}
+		}
+		return out
+	}
+	for range 100 {
+		before := as()
+		require.NoError(t, os.RemoveAll(to))
+		err := os.CopyFS(to, os.DirFS(from))
+		if err == nil && as() == before {
+			require.NoError(t, os.Chmod(filepath.Join(to, "key"), 0o600))
+			require.NoError(t, os.Chmod(to, 0o700))
+			return
+		}
+	}
+	t.Fatal("the folder is never still")
+}
+
 // What a service that dies leaves behind is what is on the disk at that moment: a copy of its folder, taken at each step of a commit that
 // is tried. Whatever the step, the service that starts on it runs what is recorded, and brings the commit to an end.
 func TestEveryStepOfACommitSurvives(t *testing.T) {
@@ -59,8 +86,7 @@ func TestEveryStepOfACommitSurvives(t *testing.T) {
 			w.at = func(step string) {
 				if step == c.step {
 					w.at = func(string) {}
-					require.NoError(t, os.CopyFS(left, os.DirFS(w.folder)))
-					require.NoError(t, os.Chmod(filepath.Join(left, "key"), 0o600))
+					copyOf(t, w.folder, left)
 				}
 			}
 			_, err := w.Commit(w.ctx, "shut", commits.Request{Message: "shut", Try: &trials.Request{}, Accept: w.accept(t, "shut")})

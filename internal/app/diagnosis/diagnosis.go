@@ -25,6 +25,7 @@ import (
 	"yellowlantern/internal/core/check"
 	"yellowlantern/internal/core/diagnose"
 	"yellowlantern/internal/core/forward"
+	"yellowlantern/internal/core/login"
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/reach"
 	"yellowlantern/internal/core/reason"
@@ -140,8 +141,21 @@ func (s *Service) whoIs(ctx context.Context, e *diagnose.Evidence) error {
 		switch {
 		case u.Name == e.User:
 			e.Known, e.Off, groups = true, u.Off, u.Groups
+			e.MustChange = u.MustChange
+			e.Own = login.Limits{Until: u.Until, Hours: u.Hours, Sessions: u.Sessions, Tunnels: u.Tunnels}
 		case alike(u.Name, e.User):
 			e.Alike = append(e.Alike, u.Name)
+		}
+	}
+	if !e.Known {
+		elsewhere, err := s.People.Elsewhere(ctx)
+		if err != nil {
+			return err
+		}
+		for _, x := range elsewhere {
+			if x.Name == e.User {
+				e.Known, groups = true, strings.Fields(x.Groups)
+			}
 		}
 	}
 	e.Class = e.Model.Class(groups)

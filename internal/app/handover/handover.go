@@ -35,7 +35,9 @@ type Service struct {
 	Journal *journal.Service
 	Gateway interface{ Sessions() []gateway.Session }
 	// At is where people reach the pages of kits, such as https://kits.tern.example; empty: not known.
-	At string
+	At func() string
+	// Invite lets a device of a person's have a certificate for a key that it makes itself: where it asks, and by which word.
+	Invite func(ctx context.Context, user, device string) (url, challenge string, err error)
 
 	opened opened
 }
@@ -56,6 +58,7 @@ type Made struct {
 	Kit
 	Password string          `json:"password,omitempty" doc:"The person's new password, where one was asked for: it is in the kit, and is not told again."`
 	Shared   bool            `json:"shared,omitempty" doc:"The key that the person and the gateway share is in the kit."`
+	Invites  bool            `json:"invites,omitempty" doc:"An invitation is in the kit, by which the device has a certificate for a key that it makes itself, once."`
 	Key      bool            `json:"key,omitempty" doc:"A key for this device alone is in the kit, and nowhere else."`
 	Site     string          `json:"site"`
 	Banner   string          `json:"banner,omitempty" doc:"Of the passage."`
@@ -92,10 +95,17 @@ func (s *Service) class(ctx context.Context, user string) (*reach.Known, *reach.
 	return nil, nil, 0, refusal.Missing(fmt.Sprintf("there is no active user %q", user))
 }
 
-// Make makes the kit of a person for a kind of device, and keeps that it was made. newPassword gives the person another password, which
-// is in the kit. Where the tunnel wants a certificate, a key is made for the device, which is in the kit alone.
-func (s *Service) Make(ctx context.Context, user, platform string, newPassword bool) (Made, error) {
-	p, err := s.prepare(ctx, user, platform, newPassword)
+// Wants is what a kit is to hold that is made for it.
+type Wants struct {
+	NewPassword bool // another one of the person's
+	// KeyOnDevice has the device make its key itself, and have a certificate issued for it by an invitation in the kit.
+	KeyOnDevice bool
+}
+
+// Make makes the kit of a person for a kind of device, and keeps that it was made. Where the tunnel wants a certificate, a key is made for
+// the device, which is in the kit alone, or by the device itself.
+func (s *Service) Make(ctx context.Context, user, platform string, wants Wants) (Made, error) {
+	p, err := s.prepare(ctx, user, platform, wants)
 	if err != nil {
 		return Made{}, err
 	}
@@ -108,7 +118,7 @@ type prepared struct {
 	keep func(context.Context) error
 }
 
-func (s *Service) prepare(ctx context.Context, user, platform string, newPassword bool) (none prepared, err error) {
+func (s *Service) prepare(ctx context.Context, user, platform string, wants Wants) (none prepared, err error) {
 	p, ok := devices.Named(platform)
 	if !ok || platform == "own-client" {
 		return none, refusal.Invalid(fmt.Sprintf("there is no kit for %q here: windows, apple, android; for yl dial: yl probe kit",
@@ -129,7 +139,7 @@ func (s *Service) prepare(ctx context.Context, user, platform string, newPasswor
 		User: user, Platform: platform, Revision: number, Digest: v.Digest(platform), At: time.Now().UTC(), By: actor.Name(ctx),
 		Authorities: strings.Join(fingerprints(v), " "),
 	}
-	secrets, apply, err := s.secrets(ctx, p, v, newPassword, &record)
+	secrets, apply, err := s.secrets(ctx, p, v, wants, &record)
 	if err != nil {
 		return none, err
 	}
@@ -145,7 +155,7 @@ func (s *Service) prepare(ctx context.Context, user, platform string, newPasswor
 		}
 	}
 	made := Made{
-		Kit: kitOf(record), Password: secrets.Password, Key: secrets.Identity != nil, Shared: secrets.Shared != "",
+		Kit: kitOf(record), Password: secrets.Password, Key: secrets.Identity != nil, Invites: secrets.Enrol != "", Shared: secrets.Shared != "",
 		Site: v.Site, Banner: v.Banner, Tunnel: v.Tunnel, Steps: k.Steps, Files: k.Files,
 	}
 	return prepared{made, func(ctx context.Context) error {

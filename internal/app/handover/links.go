@@ -98,8 +98,8 @@ func (s *Service) NewLink(ctx context.Context, user, platform string, lasts time
 		return NewLink{}, err
 	}
 	out := NewLink{Link: linkOf(r, now), Path: LinkPath + token}
-	if s.At != "" {
-		out.URL = s.At + out.Path
+	if at := s.At(); at != "" {
+		out.URL = at + out.Path
 		out.QR, err = qrcode.Encode(out.URL, qrcode.Medium, 320)
 	}
 	return out, err
@@ -169,7 +169,7 @@ func (s *Service) Open(ctx context.Context, token, from string) (Made, string, e
 	if err != nil || linkOf(r, time.Now()).State != "counts" {
 		return Made{}, "", ErrLink
 	}
-	p, err := s.prepare(actor.With(ctx, actor.Actor{Name: r.By + ", by a link"}), r.User, r.Platform, false)
+	p, err := s.prepare(actor.With(ctx, actor.Actor{Name: r.By + ", by a link"}), r.User, r.Platform, Wants{})
 	if err != nil {
 		return Made{}, "", ErrLink
 	}

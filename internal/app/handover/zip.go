@@ -30,7 +30,7 @@ type LeftOut struct {
 }
 
 // MakeAll makes the kits of everybody in a group for a kind of device. Whoever can have none is left out, with the reason.
-func (s *Service) MakeAll(ctx context.Context, group, platform string, newPasswords bool) (Batch, error) {
+func (s *Service) MakeAll(ctx context.Context, group, platform string, wants Wants) (Batch, error) {
 	users, err := s.People.List(ctx)
 	if err != nil {
 		return Batch{}, err
@@ -54,7 +54,7 @@ func (s *Service) MakeAll(ctx context.Context, group, platform string, newPasswo
 		if ctx.Err() != nil {
 			return Batch{}, ctx.Err()
 		}
-		p, err := s.prepare(ctx, name, platform, newPasswords)
+		p, err := s.prepare(ctx, name, platform, wants)
 		var no *refusal.Error
 		switch {
 		case errors.As(err, &no) && len(names) > 1:

@@ -75,7 +75,7 @@ func (s *Service) RevokeKey(ctx context.Context, fingerprint string) error {
 	}
 	s.endWhere(func(live gateway.Session) bool { return live.Key == fingerprint })
 	for _, serial := range []string{k.Serial, k.NextSerial} {
-		if serial == "" {
+		if serial == "" || k.Authority != "" { // another authority's list is not ours to write
 			continue
 		}
 		err := s.Trust.RevokeSerial(ctx, serial, "its key was taken back")
@@ -113,7 +113,7 @@ func (s *Service) RevokedSerial(ctx context.Context, serial string) {
 		return
 	}
 	for _, k := range keys {
-		if k.Serial == serial && k.Revoked.IsZero() {
+		if k.Serial == serial && k.Authority == "" && k.Revoked.IsZero() {
 			if _, err := s.People.RevokeKey(ctx, k.Fingerprint); err == nil {
 				s.endWhere(func(live gateway.Session) bool { return live.Key == k.Fingerprint })
 			}

@@ -7,13 +7,14 @@ import (
 	"crypto/x509"
 	"errors"
 	"slices"
-	"strings"
+	"sync/atomic"
 
 	"yellowlantern/internal/app/compiled"
 	"yellowlantern/internal/app/journal"
 	"yellowlantern/internal/app/refusal"
+	"yellowlantern/internal/core/login"
 	"yellowlantern/internal/core/reason"
-	"yellowlantern/internal/core/session"
+	"yellowlantern/internal/enrol"
 	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/people"
 	"yellowlantern/internal/store"
@@ -21,13 +22,15 @@ import (
 
 // Gateway is what is running: whose rights change loses their session.
 type Gateway interface {
-	Sessions() []gateway.Session
+	Live() ([]gateway.Session, error)
 	End(id uint64, why reason.Reason) error
+	Limit(user string, l login.Limits) error
 }
 
 // Trust signs certificates for people's keys, and takes them back.
 type Trust interface {
 	OwnKey(ctx context.Context, spki []byte) (name string, taken bool)
+	Enrolment(ctx context.Context) (enrol.Recipient, *x509.Certificate, error)
 	IssuePerson(ctx context.Context, user, device string, spki []byte) (*x509.Certificate, error)
 	RevokeSerial(ctx context.Context, serial, why string) error
 }
@@ -40,65 +43,76 @@ type Service struct {
 	Wholes  *compiled.Cache
 	Gateway Gateway
 	Trust   Trust
+	// At is where people's devices reach what is open to them; empty: not known.
+	At      func() string
+	refused refusedEnrolments
+	// settled is one more than the version of people that live sessions were held against; 0: of none yet.
+	settled atomic.Uint64
 	// Console counts wrong passwords of administrators.
 	Console *people.Guesses
 }
 
-// Users lists those with a text in their name or groups.
-func (s *Service) Users(ctx context.Context, filter string) ([]people.User, error) {
-	all, err := s.People.List(ctx)
-	out := []people.User{}
-	for _, u := range all {
-		if strings.Contains(u.Name+" "+u.FullName+" "+strings.Join(u.Groups, " "), filter) {
-			out = append(out, u)
-		}
-	}
-	return out, err
+// mostShown is how many people one page holds at most.
+const mostShown = 10_000
+
+// Users gives a page of those with a text in their name, mail address or groups.
+func (s *Service) Users(ctx context.Context, text, after string, most int) (people.Page, error) {
+	return s.People.Page(ctx, text, after, min(max(most, 1), mostShown))
 }
 
-// Add adds a user.
-func (s *Service) Add(ctx context.Context, u people.User, password string) (people.User, error) {
-	if err := s.People.Add(ctx, u, password); err != nil {
-		return people.User{}, invalid(err, u.Name)
-	}
-	return s.People.User(ctx, u.Name)
+// User finds one.
+func (s *Service) User(ctx context.Context, name string) (people.User, error) {
+	u, err := s.People.User(ctx, name)
+	return u, refusal.Known(err, "user", name)
 }
 
-// Change changes a user's name, groups and activity.
+// Added is a user who was added.
+type Added struct {
+	people.User
+	Password string `json:"password,omitempty" doc:"The one that was made, where none was given: it is shown here alone, and counts only until another is chosen."`
+}
+
+// Add adds a user; without a password one is made.
+func (s *Service) Add(ctx context.Context, u people.User, secret string) (Added, error) {
+	made, err := "", error(nil)
+	if secret == "" {
+		made, err = s.People.AddMade(ctx, u)
+	} else {
+		err = s.People.Add(ctx, u, secret)
+	}
+	if err != nil {
+		return Added{}, invalid(err, u.Name)
+	}
+	u, err = s.People.User(ctx, u.Name)
+	return Added{u, made}, err
+}
+
+// Change changes everything of a user but the password.
 func (s *Service) Change(ctx context.Context, u people.User) (people.User, error) {
 	if err := s.People.Change(ctx, u); err != nil {
 		return people.User{}, invalid(err, u.Name)
 	}
-	u, err := s.People.User(ctx, u.Name)
-	s.endOutdated(u)
-	return u, err
+	s.settle(ctx, u.Name)
+	return s.People.User(ctx, u.Name)
 }
 
-// SetPassword gives a user a new password.
-func (s *Service) SetPassword(ctx context.Context, name, password string) error {
-	return invalid(s.People.SetPassword(ctx, name, password), name)
+// SetPassword gives a user a new password; must is that they are to choose another. Without one it is made, and given here.
+func (s *Service) SetPassword(ctx context.Context, name, secret string, must bool) (made string, err error) {
+	if secret == "" {
+		made, err = s.People.MakePassword(ctx, name)
+	} else {
+		err = s.People.SetPassword(ctx, name, secret, must)
+	}
+	return made, invalid(err, name)
 }
 
 // Remove removes a user, and ends what is live of theirs.
 func (s *Service) Remove(ctx context.Context, name string) error {
 	err := s.People.Remove(ctx, name)
 	if err == nil {
-		s.endOutdated(people.User{Name: name, Off: true})
+		s.settle(ctx, name)
 	}
 	return refusal.Known(err, "user", name)
-}
-
-// endOutdated ends the live sessions of somebody who may no longer log in, or is in other groups now: what a session may do
-// was decided by the groups at login.
-func (s *Service) endOutdated(u people.User) {
-	for _, live := range s.Gateway.Sessions() {
-		if live.User != u.Name || !u.Off && slices.Equal(slices.Sorted(slices.Values(live.Groups)), u.Groups) {
-			continue
-		}
-		if id, err := session.ParseID(live.ID); err == nil {
-			_ = s.Gateway.End(id, reason.Of(reason.UserChanged, nil)) // it may have ended by itself meanwhile
-		}
-	}
 }
 
 // invalid tells a bad request from a fault of the store.

@@ -52,7 +52,8 @@ func (s *Service) RevokeSharedKey(ctx context.Context, id string) error {
 
 // endWhere ends the sessions of keys that were taken back.
 func (s *Service) endWhere(of func(gateway.Session) bool) {
-	for _, live := range s.Gateway.Sessions() {
+	all, _ := s.Gateway.Live()
+	for _, live := range all {
 		if !of(live) {
 			continue
 		}

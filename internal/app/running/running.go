@@ -14,6 +14,7 @@ import (
 	"yellowlantern/internal/app/compiled"
 	"yellowlantern/internal/app/journal"
 	"yellowlantern/internal/core/inside"
+	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reach"
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/gateway"
@@ -39,7 +40,7 @@ type Service struct {
 	Log     *slog.Logger
 
 	alone sync.Mutex
-	ran   *gateway.Settings // nil: nothing runs. Guarded by alone
+	ran   atomic.Pointer[gateway.Settings] // nil: nothing runs. Written alone
 	state atomic.Pointer[State]
 }
 
@@ -101,10 +102,18 @@ func (s *Service) Troubles() []string {
 func (s *Service) Apply(set gateway.Settings, newest, runs int) (ended []string, err error) {
 	set.Revision = runs
 	if ended, err = s.Gateway.Apply(set); err == nil {
-		s.ran = &set
+		s.ran.Store(&set)
 		s.state.Store(&State{Newest: newest, Runs: runs})
 	}
 	return ended, err
+}
+
+// Plan is what the gateway was handed last; nil: nothing yet. It must not be altered.
+func (s *Service) Plan() *plan.Plan {
+	if ran := s.ran.Load(); ran != nil {
+		return ran.Plan
+	}
+	return nil
 }
 
 // Recorded notes that what runs is a revision by now.
@@ -117,11 +126,11 @@ type Before struct {
 }
 
 // Now is what runs now. It is called alone.
-func (s *Service) Now() Before { return Before{s.ran, s.state.Load()} }
+func (s *Service) Now() Before { return Before{s.ran.Load(), s.state.Load()} }
 
 // Restore makes what ran before run again: what was applied could not be recorded. It is called alone.
 func (s *Service) Restore(b Before) {
-	s.ran = b.ran
+	s.ran.Store(b.ran)
 	s.state.Store(b.state)
 	if b.ran == nil {
 		s.Gateway.Stop()
@@ -216,7 +225,7 @@ func (s *Service) instead(ctx context.Context, newest store.Revision, why error)
 	}
 	if state.Runs == 0 {
 		s.Gateway.Stop()
-		s.ran = nil
+		s.ran.Store(nil)
 	}
 	s.state.Store(&state)
 	s.Journal.Tell(reason.Of(reason.NewestDoesNotRun, reason.With{

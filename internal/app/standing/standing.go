@@ -11,8 +11,10 @@ import (
 	"strings"
 	"time"
 
+	"yellowlantern/internal/app/authorities"
 	"yellowlantern/internal/app/compiled"
 	"yellowlantern/internal/app/running"
+	"yellowlantern/internal/app/sources"
 	"yellowlantern/internal/app/trust"
 	"yellowlantern/internal/app/watching"
 	"yellowlantern/internal/core/reason"
@@ -28,7 +30,7 @@ const (
 
 // Point is one thing that must be right.
 type Point struct {
-	Name    string `json:"name" doc:"What it is about: plan, gateway, inside, outside, ports, name, console, certificate, authority, journal, disk, clock."`
+	Name    string `json:"name" doc:"What it is about: plan, gateway, inside, outside, ports, name, console, certificate, authority, authorities, sources, journal, disk, clock."`
 	State   string `json:"state" enum:"right,risky,wrong"`
 	Words   string `json:"words" doc:"How it is."`
 	Mend    string `json:"mend,omitempty" doc:"What to do."`
@@ -43,6 +45,10 @@ type Service struct {
 	Running  *running.Service
 	Trust    *trust.Service
 	Watching *watching.Service
+	// Authorities are others that issue certificates to people; nil: not looked at.
+	Authorities *authorities.Service
+	// Sources are where people are kept beside the service's own; nil: not looked at.
+	Sources *sources.Service
 	// Clock is the system's clock, and whether it is set by others' clocks.
 	Clock func() (now time.Time, synchronised bool)
 
@@ -69,6 +75,8 @@ func (s *Service) Look(ctx context.Context) []Point {
 	out = append(out, s.name()...)
 	out = append(out, s.doors(ctx)...)
 	out = append(out, s.certificates(ctx)...)
+	out = append(out, s.others(ctx)...)
+	out = append(out, s.elsewhere()...)
 	out = append(out, s.disk(), s.clock(ctx))
 	return out
 }

@@ -2,6 +2,7 @@ package trials
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -11,6 +12,7 @@ import (
 	"yellowlantern/internal/core/reach"
 	"yellowlantern/internal/core/site"
 	"yellowlantern/internal/probe"
+	"yellowlantern/internal/store"
 )
 
 // Order says what a probe is to try for a user.
@@ -20,15 +22,24 @@ func (s *Service) Order(ctx context.Context, user string) (probe.Order, error) {
 		return probe.Order{}, err
 	}
 	o, err := OrderOf(known, user)
-	if err != nil {
-		return probe.Order{}, err
+	if err != nil { // who was not seen yet may be somebody of a source
+		name, groups, none := s.People.Find(ctx, user)
+		switch {
+		case errors.Is(none, store.ErrNotFound):
+			return probe.Order{}, err
+		case none != nil:
+			return probe.Order{}, refusal.Mistaken(none)
+		}
+		if o, err = OrderOf(reach.Compute(known.Model, []reach.Person{{User: name, Groups: groups}}), name); err != nil {
+			return probe.Order{}, err
+		}
 	}
 	if o.Authority, err = s.Trust.Of(ctx, known.Model, o.Tunnel); err != nil {
 		return probe.Order{}, err
 	}
 	o.Revision, o.Trouble = number, s.What.Troubles()
 	if o.Proof == plan.LoginCertificate || o.Proof == plan.LoginBoth {
-		o.Service = s.At
+		o.Service = s.At()
 	}
 	return *o, nil
 }

@@ -44,7 +44,7 @@ type Service struct {
 	Gateway  Gateway
 	Vantages []Vantage
 	Log      *slog.Logger
-	At       string // where devices reach the service; empty: not known
+	At       func() string // where devices reach the service; empty: not known
 	// Running ends when the service does, and Background holds what it waits for then.
 	Running    context.Context
 	Background *sync.WaitGroup

@@ -63,11 +63,27 @@ func (s *Service) Show(ctx context.Context, by, name string, names []string) (*S
 			}
 		}
 	}
+	s.showing.Lock()
+	defer s.showing.Unlock()
 	if s.shown == nil {
 		s.shown = map[string]string{}
 	}
 	s.shown[name], s.console = by, s.console || by == ByConsole
 	return &Shown{trust: s, name: name}, nil
+}
+
+// shownBy is what shows a certificate beside tunnels; empty: nothing does.
+func (s *Service) shownBy(name string) string {
+	s.showing.Lock()
+	defer s.showing.Unlock()
+	return s.shown[name]
+}
+
+// byConsole tells whether console and API are open with TLS.
+func (s *Service) byConsole() bool {
+	s.showing.Lock()
+	defer s.showing.Unlock()
+	return s.console
 }
 
 // Certificate gives it as it is kept now (tls.Config.GetCertificate).

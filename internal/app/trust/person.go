@@ -17,7 +17,7 @@ func (s *Service) IssuePerson(ctx context.Context, user, device string, spki []b
 	if err != nil {
 		return nil, err
 	}
-	ca.List = s.listURL()
+	ca.List = s.listURL(ca)
 	leaf, err := ca.NewPerson(rand.Reader, time.Now(), user, spki)
 	if err != nil {
 		return nil, refusal.Mistaken(err)

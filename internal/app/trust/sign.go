@@ -20,7 +20,7 @@ func (s *Service) Sign(ctx context.Context, data []byte) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	ca.List = s.listURL()
+	ca.List = s.listURL(ca)
 	pair, err := ca.NewSigner(rand.Reader, time.Now(), "Yellow Lantern kits")
 	if err != nil {
 		return nil, err

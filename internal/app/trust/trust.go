@@ -6,12 +6,15 @@ import (
 	"cmp"
 	"context"
 	"crypto/rand"
+	"crypto/sha256"
 	"crypto/x509"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"math/big"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"yellowlantern/internal/app/actor"
@@ -36,8 +39,10 @@ type Service struct {
 	// Revoked is told of a certificate that was revoked.
 	Revoked func(ctx context.Context, serial string)
 
-	console bool              // console and API speak TLS
-	shown   map[string]string // what else certificates are shown by than tunnels, by their names
+	enrolling sync.Mutex
+	showing   sync.Mutex        // guards what follows
+	console   bool              // console and API speak TLS
+	shown     map[string]string // what else certificates are shown by than tunnels, by their names
 }
 
 // Certificate is a certificate that is kept beside the plan, or a signing request whose certificate has not come.
@@ -84,7 +89,7 @@ func (s *Service) MakeWith(ctx context.Context, kind, name string, dial ...strin
 	if err != nil {
 		return Certificate{}, err
 	}
-	ca.List = s.listURL()
+	ca.List = s.listURL(ca)
 	pair, err := ca.NewGatewayWith(rand.Reader, time.Now(), kind, dial...)
 	if err != nil {
 		return Certificate{}, refusal.Mistaken(err)
@@ -161,7 +166,7 @@ func (s *Service) Remove(ctx context.Context, name string, evenSo bool) error {
 	if store.OfAuthority(name) {
 		return errAuthority
 	}
-	if by := s.shown[name]; by != "" {
+	if by := s.shownBy(name); by != "" {
 		return refusal.Invalid("certificate " + name + " is shown by the " + by + ": start the service with another one first")
 	}
 	return s.Running.Release(ctx, "certificate", name, evenSo, tunnelsOf(name), func() error {
@@ -214,6 +219,30 @@ func (s *Service) RevocationList(ctx context.Context) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
+	return s.listBy(ctx, ca)
+}
+
+// ErrNoList says that no authority here has a list under that name.
+var ErrNoList = errors.New("there is no such list")
+
+// RevocationListNamed is that of the authority whose certificates hold such a path: of the one that signs, or of the one before it, which
+// counts still. Certificates of versions that knew one path alone are of the older one, where there is one.
+func (s *Service) RevocationListNamed(ctx context.Context, id string) ([]byte, error) {
+	c, err := s.change(ctx)
+	if err != nil {
+		return nil, err
+	}
+	switch {
+	case c.before != nil && (id == "" || id == listID(c.before)):
+		return s.listBy(ctx, c.before)
+	case id == "" || id == listID(c.present):
+		return s.listBy(ctx, c.present)
+	}
+	return nil, ErrNoList
+}
+
+// listBy is the list as one authority signs it. Serial numbers are drawn so that no two authorities have given the same: it may hold all.
+func (s *Service) listBy(ctx context.Context, ca *cert.Pair) ([]byte, error) {
 	records, err := s.Store.Revoked(ctx)
 	if err != nil {
 		return nil, err
@@ -228,15 +257,25 @@ func (s *Service) RevocationList(ctx context.Context) ([]byte, error) {
 	return ca.RevocationList(rand.Reader, now, now.Unix(), list)
 }
 
-// ListPath is where the revocation list is fetched by devices, which have no account here.
-const ListPath = "/authority.crl"
+// Where the revocation lists are fetched by devices, which have no account here: each authority has its own, for a list is believed only of
+// who signed the certificate (RFC 5280 §6.3.3).
+const (
+	ListPath  = "/authority.crl" // in certificates of versions before 0.12
+	ListPaths = "/authority-{id:[0-9a-f]{16}}.crl"
+)
+
+// listID is by what an authority's list is told from others'.
+func listID(ca *cert.Pair) string {
+	sum := sha256.Sum256(ca.Leaf.RawSubjectPublicKeyInfo)
+	return hex.EncodeToString(sum[:8])
+}
 
 // listURL is the list's address in certificates: by the name that a proxy in front has. By loopback no device could fetch it.
-func (s *Service) listURL() string {
-	if len(s.Names) == 0 || s.console { // the list is fetched without TLS, for a client cannot check it before it has it
+func (s *Service) listURL(ca *cert.Pair) string {
+	if len(s.Names) == 0 || s.byConsole() { // the list is fetched without TLS, for a client cannot check it before it has it
 		return ""
 	}
-	return "http://" + s.Names[0] + ListPath
+	return "http://" + s.Names[0] + "/authority-" + listID(ca) + ".crl"
 }
 
 // noteIssued notes what was signed by versions that kept no list of it.
@@ -326,9 +365,11 @@ func (s *Service) revoke(ctx context.Context, name, serial, why string) error {
 // usedBy is, by certificate, the tunnels of the running plan that show it, and the console.
 func (s *Service) usedBy(ctx context.Context) map[string][]string {
 	out := map[string][]string{}
+	s.showing.Lock()
 	for name, by := range s.shown {
 		out[name] = []string{by}
 	}
+	s.showing.Unlock()
 	newest, err := s.Store.Newest(ctx)
 	if err != nil {
 		return out
@@ -407,7 +448,7 @@ func (s *Service) Renew(ctx context.Context, now time.Time) error {
 		if by == nil || by == ca && pair.Leaf.NotAfter.Sub(now) > renewBefore {
 			continue
 		}
-		ca.List = s.listURL()
+		ca.List = s.listURL(ca)
 		next, err := ca.NewGatewayWith(rand.Reader, now, cert.KindOf(pair.Leaf), cert.Names(pair.Leaf)...)
 		if err != nil {
 			return err

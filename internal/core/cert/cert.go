@@ -163,6 +163,17 @@ func (ca *Pair) NewSigner(rand io.Reader, now time.Time, name string) (*Pair, er
 	return create(rand, t, key, ca)
 }
 
+// NewRecipient makes a certificate with an RSA key by which others seal what they ask for, and which signs the answers (RFC 8894 §2.1.2).
+func (ca *Pair) NewRecipient(rand io.Reader, now time.Time, name string) (*Pair, error) {
+	t := template(now, PersonLife, name)
+	t.KeyUsage = x509.KeyUsageDigitalSignature | x509.KeyUsageKeyEncipherment
+	key, err := NewKeyOf(rand, RSA)
+	if err != nil {
+		return nil, err
+	}
+	return create(rand, t, key, ca)
+}
+
 // NewGateway makes a certificate for the names that people dial.
 func (ca *Pair) NewGateway(rand io.Reader, now time.Time, names ...string) (*Pair, error) {
 	return ca.NewGatewayWith(rand, now, ECDSA, names...)

@@ -1,9 +1,12 @@
 package cert
 
 import (
+	"crypto/ecdsa"
+	"crypto/ed25519"
 	"crypto/rsa"
 	"errors"
 	"fmt"
+	"slices"
 	"unicode/utf8"
 )
 
@@ -16,6 +19,25 @@ func GoodRSA(k *rsa.PublicKey) error {
 		return fmt.Errorf("RSA key has %d bits, and %d to %d are taken", n, leastRSA, mostRSA)
 	}
 	return nil
+}
+
+// GoodKey refuses public keys that are too weak, or of kinds by which nobody can prove themselves here.
+func GoodKey(key any) error {
+	switch k := key.(type) {
+	case *rsa.PublicKey:
+		if err := GoodRSA(k); err != nil {
+			return fmt.Errorf("the %w: make another one, or one on a curve", err)
+		}
+		return nil
+	case *ecdsa.PublicKey:
+		if !slices.Contains([]int{256, 384, 521}, k.Curve.Params().BitSize) {
+			return errors.New("the curve must be P-256, P-384 or P-521")
+		}
+		return nil
+	case ed25519.PublicKey:
+		return nil
+	}
+	return errors.New("the key must be RSA, on P-256, P-384 or P-521, or Ed25519")
 }
 
 // A shared key can be tried against what was recorded of one login, as fast as whoever recorded it can.

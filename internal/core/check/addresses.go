@@ -7,6 +7,7 @@ import (
 
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/core/pool"
 )
 
 // part is one prefix or range of a pool, and where it stands.
@@ -60,6 +61,7 @@ func (c *checker) addresses() {
 		c.carved(p)
 		c.reserved(p)
 		c.size(p, "pools/"+p.Name)
+		c.prefixes(p)
 	}
 }
 
@@ -208,9 +210,10 @@ func (c *checker) size(p *plan.Pool, base string) {
 		path = base + "/ranges"
 	}
 	for _, family := range []netset.Addrs{netset.All4, netset.All6} {
-		if part := supply.Intersect(family); len(part) > 0 && part.Count(users) < users {
-			c.add(Warn, "pool-too-small", path, "use a larger one", "pool %s has %d addresses for %d users: %d cannot connect when all do",
-				p.Name, part.Count(users), users, users-part.Count(users))
+		part := supply.Intersect(family)
+		if room := pool.Room(part, family.Equal(netset.All4), p.PrefixEach, users); len(part) > 0 && room < users {
+			c.add(Warn, "pool-too-small", path, "use a larger one", "pool %s has %d %s for %d users: %d cannot connect when all do",
+				p.Name, room, leasesOf(p, family), users, users-room)
 		}
 	}
 }
@@ -252,4 +255,47 @@ func (c *checker) freePrefix(like netset.Addrs) string {
 		}
 	}
 	return fmt.Sprintf("another /%d", bits)
+}
+
+// roomIn is how many sessions a pool has something for in every family that it has, counted up to most.
+func roomIn(p *plan.Pool, most int) int {
+	supply, room := p.Addresses(), most
+	for _, family := range []netset.Addrs{netset.All4, netset.All6} {
+		if part := supply.Intersect(family); len(part) > 0 {
+			room = min(room, pool.Room(part, family.Equal(netset.All4), p.PrefixEach, most))
+		}
+	}
+	if len(supply) == 0 {
+		return 0
+	}
+	return room
+}
+
+// leasesOf is what a pool leases of a family.
+func leasesOf(p *plan.Pool, family netset.Addrs) string {
+	if p.PrefixEach > 0 && family.Equal(netset.All6) {
+		return "prefixes"
+	}
+	return "addresses"
+}
+
+// prefixes finds what goes wrong with a pool that leases prefixes.
+func (c *checker) prefixes(p *plan.Pool) {
+	path := "pools/" + p.Name + "/prefix-each"
+	switch {
+	case p.PrefixEach == 0:
+	case p.PrefixEach < pool.ShortestEach || p.PrefixEach > pool.LongestEach:
+		c.add(Stop, "out-of-range", path, "use 64", "prefixes of length %d are not leased: %d to %d are", p.PrefixEach, pool.ShortestEach, pool.LongestEach)
+		c.mend("set", path, "64")
+	case p.CarvedFrom != "":
+		c.add(Stop, "prefix-carved", path, "leave it out, or take the pool apart from network "+p.CarvedFrom,
+			"pool %s is carved from network %s: the gateway answers there for single addresses, not for whole prefixes", p.Name, p.CarvedFrom)
+		c.mend("remove", path, "")
+	case len(p.Addresses().Intersect(netset.All6)) == 0:
+		c.add(Warn, "prefix-of-none", path, "give the pool an IPv6 prefix, or leave it out", "pool %s has no IPv6: there is no prefix to lease", p.Name)
+		c.mend("remove", path, "")
+	case pool.Room(p.Addresses(), false, p.PrefixEach, 1) == 0:
+		c.add(Stop, "pool-empty", path, "give it a prefix shorter than "+fmt.Sprint(p.PrefixEach),
+			"pool %s holds no whole prefix of length %d: nobody can connect", p.Name, p.PrefixEach)
+	}
 }

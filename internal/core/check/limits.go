@@ -43,7 +43,7 @@ func (c *checker) limits() {
 		c.between(base+"/longest", p.Limits.Longest, 5*time.Minute, 720*time.Hour)
 		c.between(base+"/patience", p.Limits.Patience, 10*time.Second, 2*time.Hour)
 		if pool := c.n.Pools[p.Pool]; pool != nil && p.Limits.Sessions > 0 {
-			if have := pool.Addresses().Count(p.Limits.Sessions); have < p.Limits.Sessions {
+			if have := roomIn(pool, p.Limits.Sessions); have < p.Limits.Sessions {
 				c.add(Stop, "pool-below-limit", base+"/sessions", fmt.Sprintf("use a larger prefix for pool %s, or %d", p.Pool, have),
 					"passage %s may have %d sessions, but pool %s has %d addresses: %d short", p.Name, p.Limits.Sessions, p.Pool, have, p.Limits.Sessions-have)
 				c.mend("set", base+"/sessions", fmt.Sprint(have))

@@ -20,7 +20,7 @@ func (c *checker) people() {
 		holds := slices.ContainsFunc(c.People, func(who reachPerson) bool {
 			return slices.ContainsFunc(who.Groups, func(g string) bool { return slices.Contains(p.Groups, g) })
 		})
-		if !holds {
+		if !holds && !c.elsewhere() { // who is in a group elsewhere is seen when they come
 			c.add(Warn, "nobody-admitted", path, "put a user into one of the groups, or switch the passage off",
 				"no user is in a group of passage %s (%s): nobody can come in by it", p.Name, quoted(p.Groups))
 			if len(p.Groups) > 0 {
@@ -53,6 +53,11 @@ func (c *checker) people() {
 				"%s can connect and reach nothing: no rule permits anything to %s", quoted(class.Users), class.Name())
 		}
 	}
+}
+
+// elsewhere tells whether people are kept in a source too.
+func (c *checker) elsewhere() bool {
+	return slices.ContainsFunc(c.p.Sources, func(s plan.Source) bool { return !s.Off })
 }
 
 // keyless finds people who lack a key that every tunnel of their passage wants of them, to log in by or to mix in.
@@ -95,6 +100,9 @@ func (c *checker) keyless() {
 // keysWanted are the kinds of keys of which people need one to come in by some of the tunnels; none: one of them takes a password.
 func keysWanted(tunnels []*plan.Tunnel) (out []string) {
 	for _, t := range tunnels {
+		if len(t.Authorities) > 0 { // others give them some, and nobody knows to whom
+			return nil
+		}
 		switch t.Login {
 		case plan.LoginCertificate, plan.LoginPublicKey, plan.LoginSharedKey:
 			out = append(out, t.Login)

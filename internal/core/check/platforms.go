@@ -4,9 +4,11 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"yellowlantern/internal/core/algorithm"
+	"yellowlantern/internal/core/cert"
 	"yellowlantern/internal/core/devices"
 	"yellowlantern/internal/core/plan"
 )
@@ -43,8 +45,26 @@ func (c *checker) platform(p plan.Passage, t plan.Tunnel, d devices.Platform) {
 			d.Name, p.Name)
 		c.mend("set", base+"/mixed-in-key", plan.MixedInAccept)
 	}
-	if !slices.Contains(d.Logins, t.Login) {
-		c.add(Stop, "login-not-offered", base+"/login", "use one of "+quoted(d.Logins), "%s, which people of passage %s use, cannot log in by %s", d.Name, p.Name, t.Login)
+	if kinds := c.shownKinds(t); len(kinds) > 0 && !slices.ContainsFunc(kinds, func(k string) bool { return slices.Contains(d.Takes, k) }) {
+		dial := t.Identity
+		if g := c.n.Gateways[t.Gateway]; g != nil {
+			dial = t.IdentityOr(g.Dial)
+		}
+		other := t.Certificate + "-rsa"
+		c.add(Warn, "certificate-kind", base+"/second-certificate",
+			"yl certificate make "+other+" --for "+dial+" --key-kind rsa, and say second-certificate: "+other,
+			"%s, which people of passage %s use, surely takes only certificates with a key of kind %s, and this tunnel shows none: "+
+				"it may refuse the gateway (IKE_AUTH)", d.Name, p.Name, quoted(d.Takes))
+	}
+	if first := c.firstTunnel(t.Gateway); d.NamesNone && first != "" && first != t.Name {
+		c.add(Stop, "asks-for-no-tunnel", base, "put "+t.Name+" before "+first+" in the plan, or give these people "+first,
+			"%s, which people of passage %s use, asks for no tunnel by name, and gets the first of gateway %s: %s, not %s", d.Name, p.Name, t.Gateway,
+			first, t.Name)
+		c.mend("move", base, first)
+	}
+	if !slices.ContainsFunc(t.Logins(), func(way string) bool { return slices.Contains(d.Logins, way) }) {
+		c.add(Stop, "login-not-offered", base+"/login", "use one of "+quoted(d.Logins), "%s, which people of passage %s use, cannot log in by %s",
+			d.Name, p.Name, strings.Join(t.Logins(), " or "))
 	}
 	if own.PFS && !d.PFS {
 		c.add(Stop, "pfs-not-offered", base+"/pfs", "leave it out", "%s, which people of passage %s use, renews without a key exchange of its own: their sessions end at the first renewal", d.Name, p.Name)
@@ -59,6 +79,26 @@ func (c *checker) platform(p plan.Passage, t plan.Tunnel, d devices.Platform) {
 	}
 	c.lifetime(p, base+"/lifetimes/ike", own.Lifetimes.IKE, d.Name, d.RenewsIKE)
 	c.lifetime(p, base+"/lifetimes/esp", own.Lifetimes.ESP, d.Name, d.RenewsESP)
+}
+
+// shownKinds are the kinds of keys of the certificates that a tunnel shows, as far as they are there.
+func (c *checker) shownKinds(t plan.Tunnel) (out []string) {
+	for _, name := range t.Certificates() {
+		if have := c.Certificates[name]; have != nil {
+			out = append(out, cert.KindOf(have))
+		}
+	}
+	return out
+}
+
+// firstTunnel is the tunnel of its kind that devices get who ask a gateway for none by name; empty: there is none.
+func (c *checker) firstTunnel(gateway string) string {
+	for _, t := range c.p.Tunnels {
+		if !t.Off && t.Gateway == gateway && t.Kind == plan.KindIKEv2 {
+			return t.Name
+		}
+	}
+	return ""
 }
 
 func (c *checker) lifetime(p plan.Passage, path string, ours plan.Duration, device string, theirs time.Duration) {

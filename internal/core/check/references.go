@@ -43,10 +43,10 @@ func (c *checker) references() {
 	}
 	c.users()
 	c.ambiguous(names)
-	for _, kind := range []string{"zones", "host-groups", "services", "hours", "pools", "groups", "tunnels"} {
+	for _, kind := range []string{"zones", "host-groups", "services", "hours", "pools", "groups", "authorities", "tunnels"} {
 		for _, name := range names[kind] {
 			if !used[object{kind, name}] {
-				c.add(Note, "unused", kind+"/"+name, "remove it, or use it", "nothing uses %s %s", singular(kind), name)
+				c.add(Note, "unused", kind+"/"+name, "remove it, or use it", "nothing uses %s %s", plan.One(kind), name)
 				c.mend("remove", kind+"/"+name, "")
 			}
 		}
@@ -75,7 +75,7 @@ func (c *checker) missing(r plan.Mention, names map[string][]string) {
 	var kinds, all []string
 	for _, k := range r.Kinds {
 		if len(names[k]) > 0 || !slices.Contains([]string{plan.Internet, plan.Any, plan.Itself, "literal"}, k) {
-			kinds, all = append(kinds, singular(k)), append(all, names[k]...)
+			kinds, all = append(kinds, plan.One(k)), append(all, names[k]...)
 		}
 	}
 	kind := strings.Join(kinds, " or ")
@@ -131,19 +131,12 @@ func (c *checker) ambiguous(names map[string][]string) {
 		for _, name := range names[kind] {
 			if other, twice := first[name]; twice {
 				c.add(Stop, "ambiguous-name", kind+"/"+name+"/name", "give one of them another name",
-					"%s and %s are both called %s: which one a rule means is unclear", singular(other), singular(kind), name)
+					"%s and %s are both called %s: which one a rule means is unclear", plan.One(other), plan.One(kind), name)
 			} else {
 				first[name] = kind
 			}
 		}
 	}
-}
-
-func singular(kind string) string {
-	if kind == "hours" {
-		return kind
-	}
-	return strings.ReplaceAll(strings.TrimSuffix(kind, "s"), "-", " ")
 }
 
 // nearest is the one name that is so like the word that a slip of the hand explains the difference; empty if none or several are.

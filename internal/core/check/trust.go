@@ -2,6 +2,8 @@ package check
 
 import (
 	"bytes"
+	"cmp"
+	"net/url"
 	"time"
 
 	"yellowlantern/internal/core/cert"
@@ -9,8 +11,31 @@ import (
 
 const expiresSoon = 30 * 24 * time.Hour
 
+// kits finds that people would not reach the pages of their kits, or be warned of them.
+func (c *checker) kits() {
+	if c.p.KitsAt == "" {
+		return
+	}
+	u, err := url.Parse(c.p.KitsAt)
+	if err != nil || u.Scheme != "https" || u.Hostname() == "" || u.User != nil || u.RawQuery != "" || u.Path != "" || u.Fragment != "" {
+		c.add(Stop, "kits-at", "kits-at", "write it as https://kits.tern.example, with a port where it is not 443, and nothing behind it",
+			"%q is no address that links to kits could lead to", c.p.KitsAt)
+		return
+	}
+	name := cmp.Or(c.p.KitsShown, "kits")
+	have := c.Certificates[name]
+	if have == nil {
+		return // one is made
+	}
+	if why := cert.Problem(have, u.Hostname(), c.Now); why != "" {
+		c.add(Warn, "kits-certificate", "kits-certificate", "yl certificate make "+name+" --for "+u.Hostname()+", or import one",
+			"browsers warn people of the page that their kit is on: certificate %q: %s", name, why)
+	}
+}
+
 // trust finds certificates that devices will not accept.
 func (c *checker) trust() {
+	c.kits()
 	for _, t := range c.p.Tunnels {
 		g := c.n.Gateways[t.Gateway]
 		if t.Off || g == nil {

@@ -18,7 +18,7 @@ var broken = map[string]string{
 }
 
 // logins are the ways of logging in that are carried out.
-var logins = []string{plan.LoginMSCHAPv2, plan.LoginCertificate, plan.LoginPublicKey, plan.LoginSharedKey, plan.LoginBoth}
+var logins = []string{plan.LoginMSCHAPv2, plan.LoginCertificate, plan.LoginPublicKey, plan.LoginSharedKey, plan.LoginBoth, plan.LoginTTLS}
 
 // tunnels finds ways in that cannot work, or that this version cannot carry out.
 func (c *checker) tunnels() {
@@ -41,6 +41,12 @@ func (c *checker) tunnels() {
 		if !slices.Contains(logins, t.Login) {
 			c.add(Stop, "not-yet", base+"/login", "use login: eap-mschapv2", "login by %s cannot be carried out yet", t.Login)
 			c.mend("set", base+"/login", plan.LoginMSCHAPv2)
+		}
+		for i, also := range t.Also {
+			if t.Login != plan.LoginMSCHAPv2 && t.Login != plan.LoginTTLS || also == t.Login || slices.Contains(t.Also[:i], also) {
+				c.add(Stop, "also-login", at(base+"/also-login", i), "leave it out, or say login: eap-ttls with also-login: [eap-mschapv2]",
+					"%s cannot stand beside login: %s in tunnel %s: a device can ask for another method of EAP, and for nothing else", also, t.Login, t.Name)
+			}
 		}
 		if kind := kinds[t.Kind]; kind != nil {
 			kind(&OfTunnel{c, t, base})

@@ -32,6 +32,16 @@ type Platform struct {
 	// older systems can read them.
 	Identity string
 	OldFile  bool
+	// Takes are the kinds of keys of a gateway's certificate that it surely takes, though it announces nothing.
+	Takes []string
+	// Demands is what it wants of a gateway's certificate.
+	Demands string
+	// CallsItself is what it sends for itself, AsksFor for whom it dials (RFC 7296 §3.5). NamesNone is that it asks for nobody by name,
+	// so that of several tunnels it gets its gateway's first.
+	CallsItself, AsksFor string
+	NamesNone            bool
+	// Routes, Names and IPv6 are how it learns them.
+	Routes, Names, IPv6 string
 }
 
 // Platforms are all of them.
@@ -49,7 +59,11 @@ var Platforms = []Platform{
 			PRF:        []string{"PRF-HMAC-SHA2-256", "PRF-HMAC-SHA2-384", "PRF-HMAC-SHA1"},
 			Groups:     []string{"P-256", "P-384", "MODP-2048", "MODP-1024"},
 		},
-		Identity:  "rsa",
+		Identity: "rsa", Takes: []string{"rsa"},
+		Demands:     "the dialled name, serverAuth, and an authority that the machine trusts, not only its user",
+		CallsItself: "its address", AsksFor: "nothing", NamesNone: true,
+		Routes: "none of IKE: by DHCPINFORM, or set beforehand", Names: "servers by IKE; the domain by DHCPINFORM, or set beforehand",
+		IPv6:      "a router advertisement in the tunnel",
 		Logins:    []string{"eap-mschapv2", "certificate", "eap-tls", "eap-ttls"},
 		RenewsIKE: 8 * time.Hour, RenewsESP: time.Hour, PFS: true, Fragments: true, Moves: true, Sleeps: 30 * time.Minute,
 		Setting: "Set-VpnConnectionIPsecConfiguration in PowerShell; the settings' own page has no place for it",
@@ -70,7 +84,11 @@ var Platforms = []Platform{
 			},
 			Additional: []string{"ML-KEM-768", "ML-KEM-1024"}, // from version 26 on
 		},
-		Identity: "ecdsa", OldFile: true,
+		Identity: "ecdsa", OldFile: true, Takes: []string{"rsa", "ecdsa"},
+		Demands:     "the remote identifier of its profile, serverAuth, and an authority that the profile brings, or a public one",
+		CallsItself: "the local identifier of its profile", AsksFor: "the remote identifier of its profile",
+		Routes: "the traffic selectors that it is given", Names: "servers by IKE; domains by IKE (RFC 8598) or the profile",
+		IPv6:      "its address by IKE",
 		Logins:    []string{"eap-mschapv2", "certificate", "eap-tls", "pre-shared-key"},
 		RenewsIKE: 24 * time.Hour, RenewsESP: 24 * time.Hour, PFS: true, Fragments: true, Moves: true,
 		Setting: "a configuration profile; the settings' own page has no place for it",
@@ -90,7 +108,10 @@ var Platforms = []Platform{
 			PRF:        []string{"PRF-HMAC-SHA2-256", "PRF-HMAC-SHA2-384", "PRF-HMAC-SHA2-512"},
 			Groups:     []string{"X25519", "MODP-2048", "MODP-3072", "MODP-4096"},
 		},
-		Identity: "rsa", OldFile: true,
+		Identity: "rsa", OldFile: true, Takes: []string{"rsa"},
+		Demands:     "the dialled name, and the authority that is chosen for the connection, or a public one",
+		CallsItself: "the identifier of its settings", AsksFor: "the dialled name",
+		Routes: "the traffic selectors that it is given", Names: "servers by IKE; no domains", IPv6: "its address by IKE",
 		Logins:    []string{"eap-mschapv2", "certificate", "eap-tls", "pre-shared-key"},
 		RenewsIKE: 2 * time.Hour, RenewsESP: time.Hour, Fragments: true, Moves: true,
 		Setting: "nothing of it can be set",
@@ -98,7 +119,10 @@ var Platforms = []Platform{
 	{
 		Word: "own-client", Name: "yl dial", Source: "this project", Tried: true,
 		Default: algorithm.OfLevel(algorithm.Broad), Able: everything(),
-		Logins: []string{"eap-mschapv2", "certificate", "public-key", "pre-shared-key", "certificate-and-eap-mschapv2"}, MixesIn: true, PFS: true, Fragments: true, Moves: true,
+		Logins: []string{"eap-mschapv2", "certificate", "public-key", "pre-shared-key", "certificate-and-eap-mschapv2", "eap-ttls"}, MixesIn: true, PFS: true, Fragments: true, Moves: true,
+		Takes:   []string{"rsa", "ecdsa"},
+		Demands: "the name of its kit, and an authority of its kit", CallsItself: "the user's name", AsksFor: "the name of its kit",
+		Routes: "the traffic selectors that it is given", Names: "servers and domains by IKE (RFC 8598)", IPv6: "its address by IKE",
 		Setting: "its kit",
 	},
 }

@@ -35,12 +35,24 @@ What a device offers by itself, and what it can be set to, is tried with an init
 		}
 		fmt.Fprintf(&b, "| %s | %s | %s | %s |\n", p.Name, p.Default, p.Source, tried)
 	}
+	b.WriteString("\n| | wants of the gateway's certificate | kinds of keys that it surely takes | calls itself | asks for | learns routes | names | IPv6 " +
+		"| goes on after |\n|---|---|---|---|---|---|---|---|---|\n")
+	for _, p := range Platforms {
+		asks := p.AsksFor
+		if p.NamesNone {
+			asks += ": of several tunnels it gets the gateway's first"
+		}
+		row := []string{
+			p.Name, p.Demands, strings.Join(p.Takes, ", "), p.CallsItself, asks, p.Routes, p.Names, p.IPv6, lasts(p.Sleeps),
+		}
+		fmt.Fprintf(&b, "| %s |\n", strings.Join(row, " | "))
+	}
 	b.WriteString(`
 This gateway takes and sends IKE messages in parts, and follows devices that move (MOBIKE), and those that cannot tell by the address that their authentic
 packets come from. Of the ways of logging in it carries out eap-mschapv2, certificate, public-key (RFC 7670), pre-shared-key, and a certificate with a password behind it (RFC 4739). A key that is mixed into those for traffic (RFC 8784) yl dial alone has. A device that says that it has no other session (INITIAL_CONTACT) ends, once it has logged
 in, what is left of an older one of the same person under the same name of the device, and has its address again. Packets have sequence numbers of 64 bits (ESN,
 RFC 4303 §2.2.1) where a device offers them. An additional key exchange by ML-KEM (RFC 9370, between IKE_SA_INIT and IKE_AUTH by RFC 9242) is made where both sides have one, and keys
-that are renewed are made of those before; renewals with an additional exchange of their own (IKE_FOLLOWUP_KE) are refused with NO_PROPOSAL_CHOSEN. Apple's systems have it from version 26 on.
+that are renewed are made of those before; renewals have an additional exchange of their own (IKE_FOLLOWUP_KE) where the device asks for one. Apple's systems have it from version 26 on.
 
 ## Algorithms
 

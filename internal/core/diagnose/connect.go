@@ -75,6 +75,12 @@ func (f *finder) anonymous(attempts int) {
 }
 
 func (f *finder) hours() {
+	if hours := f.Model.Names.Hours[f.Own.Hours]; f.Own.Hours != "" && (hours == nil || !hours.Hold(f.Model.Local(f.Now))) {
+		f.add(f.cause(refusals[reason.PersonHours], reason.Reason{}, 92), "the list of users: the hours "+f.Own.Hours+" do not hold now")
+	}
+	if f.MustChange {
+		f.add(f.cause(refusals[reason.PasswordToChange], reason.Reason{}, 55), "the list of users: a password that was made for them")
+	}
 	if f.Class == nil || f.Class.Passage == nil || f.Class.Passage.Limits.Hours == "" {
 		return
 	}

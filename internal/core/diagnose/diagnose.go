@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"yellowlantern/internal/core/check"
+	"yellowlantern/internal/core/login"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/core/site"
@@ -30,22 +31,25 @@ type Evidence struct {
 	Now       time.Time
 	Complaint string
 	User      string
-	Known     bool     // there is such a user
-	Off       bool     // who is switched off
-	Alike     []string // users whose names differ by a slip of the hand
-	Model     *site.Model
-	Class     *site.Class
-	Packet    *site.Packet // what is complained of, where it is about one destination
-	Name      string       // the destination as the person said it
-	Journal   []Line       // about this person, newest first
-	Others    []Line       // refusals that name nobody who exists, or no user at all, newest first
-	Sessions  []Session    // live
-	Past      []Past       // newest first
-	Flows     []Flow       // live
-	Trials    []Trial      // the newest of the person's class from each vantage
-	Findings  []check.Finding
-	Free      int          // addresses left in the person's pool
-	Published []netip.Addr // where the dialled name leads, as trials saw it
+	Known     bool // there is such a user
+	Off       bool // who is switched off
+	// Own are the person's own limits; MustChange is that another password is to be chosen first.
+	Own        login.Limits
+	MustChange bool
+	Alike      []string // users whose names differ by a slip of the hand
+	Model      *site.Model
+	Class      *site.Class
+	Packet     *site.Packet // what is complained of, where it is about one destination
+	Name       string       // the destination as the person said it
+	Journal    []Line       // about this person, newest first
+	Others     []Line       // refusals that name nobody who exists, or no user at all, newest first
+	Sessions   []Session    // live
+	Past       []Past       // newest first
+	Flows      []Flow       // live
+	Trials     []Trial      // the newest of the person's class from each vantage
+	Findings   []check.Finding
+	Free       int          // addresses left in the person's pool
+	Published  []netip.Addr // where the dialled name leads, as trials saw it
 }
 
 // Line is a line of the journal.
@@ -179,6 +183,9 @@ func (f *finder) person() {
 			Code: "switched-off", Sure: 98, Words: f.User + " is switched off and may not log in",
 			Fix: "switch the user on: yl users change " + f.User + " --on",
 		}, "the list of users")
+	case !f.Own.Until.IsZero() && !f.Now.Before(f.Own.Until):
+		until := f.Own.Until.UTC().Format("2006-01-02 15:04")
+		f.add(f.cause(refusals[reason.PersonOver], reason.Reason{}, 98), "the list of users: until "+until+" UTC")
 	case f.Class.Passage == nil:
 		f.add(Cause{
 			Code: "no-passage", Sure: 97, Words: "no passage admits " + f.Class.Name(), Setting: "passages",

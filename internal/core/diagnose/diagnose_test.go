@@ -246,10 +246,14 @@ func TestSigns(t *testing.T) {
 			c := f.cause(s, reason.Reason{}, 50)
 			require.NotEmpty(t, c.Words)
 			require.NotEmpty(t, c.Fix)
-			for _, word := range []string{"USER", "PASSAGE", "POOL", "TUNNEL", "GATEWAY"} {
+			for _, word := range []string{"USER", "PASSAGE", "POOL", "TUNNEL", "AUTHORITY", "SOURCE", "GATEWAY"} {
 				require.NotContains(t, c.Words+c.Fix+c.Setting, word)
 			}
-			at := f.cause(s, reason.Of(code, reason.With{reason.Passage: "other", reason.Tunnel: "other", reason.Pool: "other"}), 50)
+			others := reason.With{
+				reason.Passage: "other", reason.Tunnel: "other", reason.Pool: "other",
+				reason.Authority: "other", reason.Source: "other",
+			}
+			at := f.cause(s, reason.Of(code, others), 50)
 			if s.setting != "" && s.setting != "passages" && !strings.HasPrefix(s.setting, "GATEWAY") {
 				require.Contains(t, at.Setting, "/other", "the setting is that of the reason, not the person's own of today")
 			}

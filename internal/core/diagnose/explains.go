@@ -33,6 +33,17 @@ func (f *finder) explains(l Line) bool {
 		return l.User != f.User || !f.Known
 	case reason.SwitchedOff:
 		return l.User != f.User || f.Off
+	case reason.PersonOver:
+		return l.User != f.User || !f.Own.Until.IsZero() && !f.Now.Before(f.Own.Until)
+	case reason.PersonHours:
+		hours := names.Hours[f.Own.Hours]
+		return l.User != f.User || f.Own.Hours != "" && (hours == nil || !hours.Hold(f.Model.Local(f.Now)))
+	case reason.PersonTunnel:
+		return l.User != f.User || len(f.Own.Tunnels) > 0 && !slices.Contains(f.Own.Tunnels, l.Why.With[reason.Tunnel])
+	case reason.PersonSessions:
+		return l.User != f.User || f.Own.Sessions > 0 && len(f.Sessions) >= f.Own.Sessions
+	case reason.PasswordToChange:
+		return l.User != f.User || f.MustChange
 	case reason.NoPassage:
 		return l.User != f.User || !taken
 	case reason.OtherTunnel:

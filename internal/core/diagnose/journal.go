@@ -10,7 +10,7 @@ import (
 )
 
 // sign is what a reason that was journalled tells of a cause. In words and fixes, USER stands for the person; in settings PASSAGE, POOL,
-// TUNNEL and GATEWAY stand for those that the reason names, or else for the person's own.
+// TUNNEL, AUTHORITY, SOURCE and GATEWAY stand for those that the reason names, or else for the person's own.
 type sign struct{ code, words, setting, fix string }
 
 const notAccepted = "install the authority's certificate on the device (yl certificate authority), and let it dial the name that the certificate holds"
@@ -18,9 +18,21 @@ const notAccepted = "install the authority's certificate on the device (yl certi
 // refusals are signs in why logins were refused.
 var refusals = map[reason.Code]sign{
 	reason.WrongPassword:          {"wrong-password", "the device gives a wrong password", "", "let USER type it again (capital letters count), or set a new one: yl users password USER"},
-	reason.GuessWaits:             {"wrong-password", "the device gave wrong passwords, and is heard again only after a while", "", "set the password right on the device; yl slowed lift --name USER lets it be tried at once"},
+	reason.GuessWaits:             {"wrong-password", "the device gave wrong passwords, and is heard again only after a while", "", "set the password right on the device; yl slowed lift USER lets it be tried at once"},
 	reason.UnknownUser:            {"unknown-user", "the device gives a user name that does not exist", "", "correct the user name on the device"},
 	reason.SwitchedOff:            {"switched-off", "USER is switched off", "", "switch the user on: yl users change USER --on"},
+	reason.PersonOver:             {"person-over", "USER might connect until a moment that is over", "", "let them connect longer: yl users change USER --until DAY"},
+	reason.PersonHours:            {"person-outside-hours", "USER may not connect at this hour", "", "wait for the hours, or give others: yl users change USER --hours NAME"},
+	reason.PersonTunnel:           {"person-other-tunnel", "USER may not come by the tunnel that the device dials", "", "set the device to a tunnel that they may come by, or let them come by this one: yl users change USER --tunnel NAME"},
+	reason.PersonSessions:         {"person-too-many-sessions", "USER has as many sessions already as they may", "", "end the other session (yl sessions end USER), or let them have more: yl users change USER --sessions N"},
+	reason.PasswordToChange:       {"password-to-change", "USER has a password that was made for them, and must choose another before they can connect", "", "send them a link by which they choose one: yl users password-link USER"},
+	reason.PasswordUnfit:          {"password-unfit", "USER chose a password that will not do", "", "let them choose a longer one, of four unrelated words"},
+	reason.SourceAway:             {"source-away", "the source where USER is kept does not answer", "SOURCE/servers", "look at its server (yl sources try NAME USER says what fails); the service's own people come in meanwhile"},
+	reason.SourceAccount:          {"source-account", "the source where USER is kept refuses the service's own account", "SOURCE/account", "correct the account, or keep its password anew (yl secret keep)"},
+	reason.SourceMistaken:         {"source-mistaken", "what the plan says of the source where USER is kept is wrong", "SOURCE", "correct it (yl sources try NAME USER says what is wrong)"},
+	reason.SourceBars:             {"source-bars", "the source where USER is kept does not let them in", "SOURCE", "mend it there: they are switched off, locked out, or their time is over"},
+	reason.EAPTLSFailed:           {"eap-tls-failed", "the tunnel inside which the password goes did not come about", "TUNNEL/certificate", "let the device believe the gateway's certificate for this login too"},
+	reason.EAPInnerOther:          {"eap-inner-other", "the device proves itself inside TLS by a way that is not taken", "TUNNEL/login", "set the inner method to PAP on the device"},
 	reason.NoPassage:              {"no-passage", "the password is right, but no passage admits a group of USER", "passages", "put the user into a group that a passage admits, or admit the group by a passage"},
 	reason.OtherTunnel:            {"other-tunnel", "the device dials another tunnel than the passage comes by", "PASSAGE/tunnels", "correct the name (remote identity) on the device, or add the tunnel to the passage"},
 	reason.OutsideHours:           {"outside-hours", "people of this passage may not connect at this hour", "PASSAGE/limits/hours", "wait for the hours, or widen them"},
@@ -39,6 +51,12 @@ var refusals = map[reason.Code]sign{
 	reason.KeyRevoked:             {"key-revoked", "the device's key was taken back", "", "make a new one on the device, and add it to the person"},
 	reason.KeyExpired:             {"key-expired", "the device's certificate is not valid now", "", "issue another one for its key (yl users keys add, with its signing request); look at the device's clock"},
 	reason.KeyOther:               {"key-other", "the device shows another certificate than the one that was made for its key", "", "use the newest certificate that was issued, or issue another one"},
+	reason.KeyStranger:            {"certificate-of-stranger", "the device shows a certificate of an authority that the tunnel does not take", "TUNNEL/authorities", "choose the right certificate on the device, or let the tunnel take its authority (yl authorities try NAME FILE says more)"},
+	reason.KeyMisused:             {"certificate-not-for-login", "the device shows a certificate that is not made for logging in", "TUNNEL/authorities", "have the authority issue one with clientAuth, or choose another one on the device"},
+	reason.KeyNameless:            {"certificate-names-nobody", "the device's certificate does not say who it is where the plan looks", "AUTHORITY/name-from", "set name-from and domain to where the authority writes names (yl authorities try NAME FILE says what is there)"},
+	reason.KeyNobody:              {"certificate-names-no-user", "the device's certificate is that of somebody who is no user here", "AUTHORITY/name-from", "add a user of that name, or set name-from and domain right"},
+	reason.KeyRevokedThere:        {"certificate-revoked-there", "the device's certificate was revoked by the authority that issued it", "AUTHORITY/revocation", "the person needs a new one from that authority"},
+	reason.RevocationUnknown:      {"revocation-unknown", "it cannot be found out whether the device's certificate is revoked", "AUTHORITY/lists", "let the service reach the authority's server (yl authorities list says what fails), give it a list by hand (yl authorities give-list NAME FILE), or say when-unknown: admit"},
 	reason.LoginAnew:              {"login-anew", "the device could not come back by what it had, for something has changed since", "", "nothing: it logs in instead; give it the password if it asks"},
 	reason.WrongLoginMethod:       {"wrong-login-method", "the device tries to log in by another way than the tunnel has", "TUNNEL/login", "set the device to what login says: user and password (EAP-MSCHAPv2), the certificate that was issued for it, or its key"},
 	reason.EAPOtherType:           {"wrong-login-method", "the device asks for another method of EAP", "TUNNEL/login", "set user name and password (EAP-MSCHAPv2) on the device"},
@@ -67,6 +85,10 @@ var ends = map[reason.Code]sign{
 	reason.IdleLimit:         {"idle-limit", "sessions end when the device sends nothing for a while", "PASSAGE/limits/idle", "raise the idle limit, or let the device keep it alive"},
 	reason.LongestLimit:      {"longest-limit", "sessions end when they have lasted as long as they may", "PASSAGE/limits/longest", "raise the limit; the device can connect again at once"},
 	reason.HoursOver:         {"hours-over", "sessions end when the hours of the passage are over", "PASSAGE/limits/hours", "widen the hours"},
+	reason.SourceGone:        {"source-bars", "the source where USER is kept says that they may no longer come in, or has them in other groups", "SOURCE", "mend it there, where they are to come in"},
+	reason.PersonEnds:        {"person-over", "USER might connect until a moment that is over", "", "let them connect longer: yl users change USER --until DAY"},
+	reason.PersonHoursOver:   {"person-outside-hours", "sessions of USER end when their hours are over", "", "give them others: yl users change USER --hours NAME"},
+	reason.PersonTunnelGone:  {"person-other-tunnel", "USER may not come by that tunnel any more", "", "let them come by it: yl users change USER --tunnel NAME"},
 	reason.LoggedInElsewhere: {"logged-in-elsewhere", "the same user logs in from a second device, and the newest session wins", "PASSAGE/limits/per-person", "give each person a user of their own, or raise per-person"},
 	reason.EndedBy:           {"ended-by-administrator", "an administrator ended the session", "", "ask the administrator whom the journal names"},
 	reason.UserChanged:       {"user-changed", "USER's groups or state were changed, so their session ended", "", "the device can connect again at once, where the user still may"},
@@ -80,6 +102,7 @@ var ends = map[reason.Code]sign{
 	reason.KeysNotRenewed:    doesNotRenew,
 	reason.CiphersNotRenewed: doesNotRenew,
 	reason.NoLongerAnswers:   {"device-vanishes", "the device stops answering: its network forgets it, or it goes to sleep", "TUNNEL/keepalive", "shorten keepalive (20s), or raise limits/patience of the passage where devices sleep longer"},
+	reason.CertificateGone:   {"certificate-gone", "the certificate by which the device came in was revoked, is over, or is of an authority that the plan no longer takes", "AUTHORITY/revocation", "the person needs a new one from that authority (yl authorities list says what is gone by)"},
 	reason.KeyTakenBack:      {"key-taken-back", "the key by which the device came in was taken back", "", "make a new one on the device, and add it to the person"},
 	reason.MovedElsewhere:    {"moved-elsewhere", "sessions end when the device changes from one network to another", "PASSAGE/limits/one-place", "leave one-place out, where people may take their session along"},
 	reason.PeerUnreadable:    {"device-unreadable", "the device sends messages that cannot be read", "", "update the device's client; record the session if it stays so"},
@@ -91,7 +114,7 @@ var ends = map[reason.Code]sign{
 func (f *finder) cause(s sign, why reason.Reason, sure int) Cause {
 	fill := strings.NewReplacer("USER", f.User)
 	setting := s.setting
-	if i := strings.IndexByte(setting, '/'); i > 0 || setting == "POOL" {
+	if i := strings.IndexByte(setting, '/'); i > 0 || setting == "POOL" || setting == "SOURCE" {
 		setting = f.settingFor(setting, why)
 	}
 	c := Cause{Code: s.code, Sure: sure, Words: fill.Replace(s.words), Setting: setting, Fix: fill.Replace(s.fix)}
@@ -126,7 +149,7 @@ func (f *finder) settingOf(path string) string { return f.settingFor(path, reaso
 
 // settingFor is settingOf with what a reason names in place of the person's own.
 func (f *finder) settingFor(path string, why reason.Reason) string {
-	passage, pool, tunnel, gateway := "", "", "", "gateways"
+	passage, pool, tunnel, authority, gateway, source := "", "", "", "authorities", "gateways", "sources"
 	if f.Model != nil {
 		gateway = "gateways/" + f.Model.Gateway.Name
 	}
@@ -136,12 +159,26 @@ func (f *finder) settingFor(path string, why reason.Reason) string {
 			tunnel = "tunnels/" + f.Class.Passage.Tunnels[0]
 		}
 	}
-	for param, to := range map[reason.Param]*string{reason.Passage: &passage, reason.Pool: &pool, reason.Tunnel: &tunnel} {
-		if name := why.With[param]; name != "" {
-			*to = map[reason.Param]string{reason.Passage: "passages/", reason.Pool: "pools/", reason.Tunnel: "tunnels/"}[param] + name
+	if n := why.With[reason.Source]; n != "" && strings.HasPrefix(string(why.Code), "source-") { // elsewhere it is an address
+		source += "/" + n
+	}
+	for _, of := range []struct {
+		param reason.Param
+		in    string
+		to    *string
+	}{
+		{reason.Passage, "passages/", &passage},
+		{reason.Pool, "pools/", &pool},
+		{reason.Tunnel, "tunnels/", &tunnel},
+		{reason.Authority, "authorities/", &authority},
+	} {
+		if name := why.With[of.param]; name != "" {
+			*of.to = of.in + name
 		}
 	}
-	return strings.Trim(strings.NewReplacer("PASSAGE", passage, "POOL", pool, "TUNNEL", tunnel, "GATEWAY", gateway).Replace(path), "/")
+	return strings.Trim(strings.NewReplacer("PASSAGE", passage, "POOL", pool, "TUNNEL", tunnel, "GATEWAY", gateway, "AUTHORITY",
+		authority, "SOURCE", source).
+		Replace(path), "/")
 }
 
 // said quotes a line as evidence.

@@ -6,6 +6,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"yellowlantern/internal/core/login"
 )
 
 func unhex(s string) []byte {
@@ -34,21 +36,18 @@ func TestRFCVectors(t *testing.T) {
 }
 
 // talk runs a login between both sides; change may alter what travels.
-func talk(t *testing.T, user, password, kept string, change func([]byte)) (Step, *Peer, error) {
+func talk(t *testing.T, user, password, kept string, change func([]byte)) (login.Step, *Peer, error) {
 	t.Helper()
-	server, peer := NewServer(rand.Reader, "jetty"), NewPeer(rand.Reader, user, password)
-	step := Step{Send: server.Begin()}
+	server := Converse(ByMSCHAPv2(rand.Reader, "jetty", func(c Check) Verdict { return c.Judge(NTHash(kept)) }))
+	peer := NewPeer(rand.Reader, user, password)
+	step := server.Next(nil)
 	for range 10 {
-		if step.Check != nil {
-			step = server.Judged(step.Check.Judge(NTHash(kept)))
-			continue
-		}
 		change(step.Send)
 		answer, done, err := peer.Handle(step.Send)
 		if err != nil || done {
 			return step, peer, err
 		}
-		step = server.Respond(answer)
+		step = server.Next(answer)
 	}
 	t.Fatal("the login does not end")
 	return step, nil, nil
@@ -60,7 +59,7 @@ func TestLogin(t *testing.T) {
 	require.NoError(t, err)
 	require.True(t, step.OK)
 	require.Equal(t, "rory.researcher", step.User)
-	require.Equal(t, step.MSK, peer.MSK())
+	require.Equal(t, step.Key, peer.MSK())
 
 	step, _, err = talk(t, `TERN\rory.researcher`, "tide 4 tern", "tide 4 tern", unchanged)
 	require.NoError(t, err)
@@ -69,8 +68,8 @@ func TestLogin(t *testing.T) {
 	step, _, err = talk(t, "rory.researcher", "wrong", "tide 4 tern", unchanged)
 	require.ErrorIs(t, err, ErrRefused)
 	require.ErrorContains(t, err, "user or password is wrong")
-	require.True(t, step.Done && !step.OK)
-	require.Equal(t, "wrong password", step.Refusal.Words())
+	require.True(t, step.Over && !step.OK)
+	require.Equal(t, "wrong password", step.Why.Words())
 
 	// A gateway that does not know the password cannot claim success.
 	_, _, err = talk(t, "rory.researcher", "tide 4 tern", "tide 4 tern", func(b []byte) {
@@ -84,16 +83,71 @@ func TestLogin(t *testing.T) {
 	require.False(t, done)
 }
 
+// Somebody whose password was made for them chooses another in the login itself, and nobody who does not know the first one can.
+func TestChange(t *testing.T) {
+	kept, first := NTHash("made-for-you-once"), true
+	judge := func(c Check) Verdict {
+		if c.Change == nil {
+			v := c.Judge(kept)
+			if v.OK && first {
+				return Verdict{Known: true, MustChange: true}
+			}
+			return v
+		}
+		next, err := c.Change.Open(kept)
+		if err != nil || len(next) < 12 {
+			return Verdict{Known: true, Unfit: true}
+		}
+		kept, first = NTHash(next), false
+		return c.Judge(kept)
+	}
+	run := func(password, next string, alter func([]byte)) (step login.Step, err error) {
+		server, peer := Converse(ByMSCHAPv2(rand.Reader, "jetty", judge)), NewPeer(rand.Reader, "rory", password)
+		peer.Next = next
+		step = server.Next(nil)
+		for range 12 {
+			answer, done, err := peer.Handle(step.Send)
+			if err != nil || done {
+				if done {
+					require.Equal(t, step.Key, peer.MSK())
+				}
+				return step, err
+			}
+			if len(answer) > 500 && alter != nil {
+				alter(answer)
+			}
+			step = server.Next(answer)
+		}
+		return step, nil
+	}
+	_, err := run("made-for-you-once", "", nil)
+	require.ErrorIs(t, err, ErrMustChange)
+	_, err = run("made-for-you-once", "too short", nil)
+	require.ErrorContains(t, err, "the new password will not do")
+	for _, at := range []int{500, 522, 530, 545, 575} {
+		step, err := run("made-for-you-once", "gannet lantern ferry", func(b []byte) { b[at] ^= 1 })
+		require.False(t, err == nil && step.OK, at)
+		kept, first = NTHash("made-for-you-once"), true
+	}
+	step, err := run("made-for-you-once", "gännet lantern ferry", nil)
+	require.NoError(t, err)
+	require.True(t, step.OK)
+	_, err = run("made-for-you-once", "another one of them", nil)
+	require.ErrorContains(t, err, "user or password is wrong")
+	step, err = run("gännet lantern ferry", "", nil)
+	require.NoError(t, err)
+	require.True(t, step.OK)
+}
+
 func FuzzBothSides(f *testing.F) {
 	f.Add([]byte{2, 1, 0, 6, 1, 'a'}, []byte{2, 2, 0, 5, 3})
 	f.Add([]byte{1, 1, 0, 5, 1}, []byte{1, 2, 0, 9, 26, 1, 2, 0, 4})
 	f.Fuzz(func(t *testing.T, a, b []byte) {
-		s, p := NewServer(rand.Reader, "jetty"), NewPeer(rand.Reader, "a", "b")
-		s.Begin()
+		s := Converse(ByMSCHAPv2(rand.Reader, "jetty", func(c Check) Verdict { return c.Judge(NTHash("x")) }))
+		p := NewPeer(rand.Reader, "a", "b")
+		s.Next(nil)
 		for _, in := range [][]byte{a, b} {
-			if step := s.Respond(in); step.Check != nil {
-				require.False(t, s.Judged(step.Check.Judge(NTHash("x"))).OK)
-			}
+			require.False(t, s.Next(in).OK)
 			_, done, _ := p.Handle(in)
 			require.False(t, done, "no login without proof")
 		}

@@ -26,12 +26,12 @@ func NTHash(password string) [NTHashLen]byte {
 	return [NTHashLen]byte(h.Sum(nil))
 }
 
-// withoutDomain leaves out the domain that some devices put before a name, as in TERN\rory.
-func withoutDomain(name string) string { return name[strings.LastIndexByte(name, '\\')+1:] }
+// WithoutDomain leaves out the domain that some devices put before a name, as in TERN\rory.
+func WithoutDomain(name string) string { return name[strings.LastIndexByte(name, '\\')+1:] }
 
 // challengeHash is ChallengeHash (RFC 2759 §8.2). The name goes in without a domain in front of it.
 func challengeHash(peer, auth [16]byte, name string) []byte {
-	name = withoutDomain(name)
+	name = WithoutDomain(name)
 	h := sha1.New()
 	h.Write(peer[:])
 	h.Write(auth[:])
@@ -116,6 +116,7 @@ type Check struct {
 	Challenge [16]byte
 	Peer      [16]byte
 	Response  [24]byte
+	Change    *Change // the answer is by this new password; nil: by the one that counts
 }
 
 // Verdict is the answer to a Check.
@@ -125,6 +126,10 @@ type Verdict struct {
 	MSK     []byte        // 64 octets
 	Refusal reason.Reason // why not, for the journal
 	Known   bool          // the name is somebody's
+	// MustChange is that the password is right, and counts only to choose another with (RFC 2759 §6, error 648).
+	MustChange bool
+	// Unfit is that the new password will not do (error 709).
+	Unfit bool
 }
 
 // Judge compares a check with the NT hash of the person's password.
@@ -145,6 +150,7 @@ const (
 	opResponse  = 2
 	opSuccess   = 3
 	opFailure   = 4
+	opChange    = 7
 )
 
 // mschapMessage writes an EAP-MSCHAPv2 message with its own header: operation, identifier, length.
@@ -153,6 +159,14 @@ func mschapMessage(op, id byte, body []byte) []byte {
 	return append([]byte{op, id, byte(n >> 8), byte(n)}, body...)
 }
 
-func failureText(challenge [16]byte) []byte {
-	return fmt.Appendf(nil, "E=691 R=0 C=%X V=3 M=Login failed", challenge)
+// failureText is what a device is told (RFC 2759 §6).
+func (v Verdict) failureText(challenge [16]byte) []byte {
+	code, words := 691, "Login failed"
+	switch {
+	case v.MustChange:
+		code, words = 648, "Another password must be chosen"
+	case v.Unfit:
+		code, words = 709, "The new password will not do"
+	}
+	return fmt.Appendf(nil, "E=%d R=0 C=%X V=3 M=%s", code, challenge, words)
 }

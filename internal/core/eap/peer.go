@@ -1,6 +1,7 @@
 package eap
 
 import (
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -16,12 +17,30 @@ type Peer struct {
 	proof    string
 	proven   bool
 	refused  error
+	// Next is the password to choose where the gateway wants another in place of this one; empty: the login ends there.
+	Next string
+	// Changed is that it was chosen.
+	Changed bool
+	// Others are further methods that the device takes, where the gateway proposes one.
+	Others []PeerMethod
+	by     PeerMethod // which of them is under way; nil: MS-CHAPv2
+}
+
+// PeerMethod is the device's side of another method, for one login.
+type PeerMethod interface {
+	Type() byte
+	// Handle takes the data of a request, and gives that of the answer.
+	Handle(data []byte) ([]byte, error)
+	// MSK is the key that it leaves behind, 64 octets; nil: it has not come to its end.
+	MSK() []byte
 }
 
 // Errors of the peer's side.
 var (
-	ErrRefused  = errors.New("eap: the gateway refused the login")
-	ErrUnproven = errors.New("eap: the gateway did not prove that it knows the password")
+	ErrRefused = errors.New("eap: the gateway refused the login")
+	// ErrMustChange is that the password counts only to choose another with.
+	ErrMustChange = fmt.Errorf("%w: another password must be chosen first", ErrRefused)
+	ErrUnproven   = errors.New("eap: the gateway did not prove that it knows the password")
 )
 
 // NewPeer prepares a login.
@@ -41,7 +60,7 @@ func (p *Peer) Handle(b []byte) (answer []byte, done bool, err error) {
 	}
 	switch {
 	case in.code == codeSuccess:
-		if !p.proven {
+		if p.by != nil && p.by.MSK() == nil || p.by == nil && !p.proven {
 			return nil, false, ErrUnproven
 		}
 		return nil, true, nil
@@ -58,9 +77,22 @@ func (p *Peer) Handle(b []byte) (answer []byte, done bool, err error) {
 	case typeNotification:
 		return reply(typeNotification, nil)
 	case typeMSCHAPv2:
+		p.by = nil
 		return p.mschap(in, reply)
 	}
-	return reply(typeNak, []byte{typeMSCHAPv2})
+	wants := []byte{typeMSCHAPv2}
+	for _, m := range p.Others {
+		if m.Type() == in.kind {
+			p.by = m
+			answer, err := m.Handle(in.data)
+			if err != nil {
+				return nil, false, err
+			}
+			return reply(in.kind, answer)
+		}
+		wants = append(wants, m.Type())
+	}
+	return reply(typeNak, wants)
 }
 
 func (p *Peer) mschap(in packet, reply func(byte, []byte) ([]byte, bool, error)) ([]byte, bool, error) {
@@ -91,20 +123,61 @@ func (p *Peer) mschap(in packet, reply func(byte, []byte) ([]byte, bool, error))
 		p.proven = true
 		return reply(typeMSCHAPv2, []byte{opSuccess})
 	case opFailure:
+		challenge, must := mustChange(string(body))
+		if must && p.Next != "" && !p.Changed {
+			return p.change(in, challenge, p.Next, reply)
+		}
+		if must {
+			p.refused = ErrMustChange
+			return reply(typeMSCHAPv2, []byte{opFailure})
+		}
 		p.refused = fmt.Errorf("%w: %s", ErrRefused, failureWords(string(body)))
 		return reply(typeMSCHAPv2, []byte{opFailure})
 	}
 	return nil, false, ErrMalformed
 }
 
+// mustChange reads a failure that wants another password: its challenge is answered with that (RFC 2759 §6).
+func mustChange(text string) (challenge [16]byte, ok bool) {
+	_, rest, found := strings.Cut(text, " C=")
+	if !strings.HasPrefix(text, "E=648 ") || !found || len(rest) < 32 {
+		return challenge, false
+	}
+	_, err := hex.Decode(challenge[:], []byte(rest[:32]))
+	return challenge, err == nil
+}
+
+// change sends another password, and answers with it.
+func (p *Peer) change(in packet, challenge [16]byte, next string, reply func(byte, []byte) ([]byte, bool, error)) ([]byte, bool, error) {
+	c, err := NewChange(p.rand, p.hash, next)
+	if err != nil {
+		return nil, false, err
+	}
+	var peer [16]byte
+	if _, err := io.ReadFull(p.rand, peer[:]); err != nil {
+		return nil, false, err
+	}
+	p.hash, p.Changed = NTHash(next), true
+	p.response = ntResponse(challenge, peer, p.user, p.hash)
+	p.proof = authenticatorResponse(p.hash, p.response, challenge, peer, p.user)
+	value := append(append(c.Password[:], c.Hash[:]...), peer[:]...)
+	value = append(append(value, make([]byte, 8)...), p.response[:]...)
+	return reply(typeMSCHAPv2, mschapMessage(opChange, in.data[1]+1, append(value, 0, 0)))
+}
+
 // MSK is the key that the method leaves behind once it has succeeded, 64 octets.
-func (p *Peer) MSK() []byte { return sessionKey(p.hash, p.response) }
+func (p *Peer) MSK() []byte {
+	if p.by != nil {
+		return p.by.MSK()
+	}
+	return sessionKey(p.hash, p.response)
+}
 
 // failureWords explains a failure message (RFC 2759 §6) without its numbers.
 func failureWords(text string) string {
 	for code, words := range map[string]string{
 		"E=646": "logging in is not permitted at this hour", "E=647": "the account is disabled",
-		"E=648": "the password has expired", "E=649": "no permission to log in", "E=691": "user or password is wrong",
+		"E=709": "the new password will not do", "E=649": "no permission to log in", "E=691": "user or password is wrong",
 	} {
 		if strings.HasPrefix(text, code) {
 			return words

@@ -2,137 +2,117 @@ package eap
 
 import (
 	"bytes"
-	"fmt"
 	"io"
 
+	"yellowlantern/internal/core/login"
 	"yellowlantern/internal/core/reason"
 )
 
-// Step is what the server wants next; exactly one of the fields is of use.
-type Step struct {
-	Send    []byte // EAP packet for the peer
-	Check   *Check // to be judged, then handed to Judged
-	Done    bool   // over; Send holds the closing packet
-	OK      bool   // with Done: logged in as User with MSK
-	User    string
-	MSK     []byte
-	Refusal reason.Reason // with Done and not OK: why, for the journal
-	Known   bool          // with Done: User exists
+// ByMSCHAPv2 is the method EAP-MSCHAPv2. name is what the server calls itself; judge judges the person's answer, and may take long.
+func ByMSCHAPv2(rand io.Reader, name string, judge func(Check) Verdict) Method {
+	return &mschapv2{name: name, rand: rand, judge: judge}
 }
 
-type serverState int
+type mschapState int
 
 const (
-	awaitIdentity serverState = iota
-	awaitResponse
-	awaitVerdict
+	awaitResponse mschapState = iota
 	awaitSuccess
 	awaitFailure
-	over
 )
 
-// Server is the authenticator's side of one login by EAP-MSCHAPv2.
-type Server struct {
+type mschapv2 struct {
 	name    string
 	rand    io.Reader
-	state   serverState
-	id      byte
+	judge   func(Check) Verdict
+	state   mschapState
+	id      byte // of its own messages
 	check   Check
 	verdict Verdict
-	// Identity is what the peer claimed to be. Nothing may be decided by it.
-	Identity string
 }
 
-// NewServer begins a login; name is what the server calls itself.
-func NewServer(rand io.Reader, name string) *Server {
-	return &Server{name: name, rand: rand}
-}
+// Type implements Method.
+func (*mschapv2) Type() byte { return typeMSCHAPv2 }
 
-// Begin asks for the identity. The IKE identity will not do: some systems put an address there.
-func (s *Server) Begin() []byte {
-	s.id = 1
-	return packet{code: codeRequest, id: s.id, kind: typeIdentity}.marshal()
-}
-
-// Respond takes the peer's packet. A packet out of place ends the login.
-func (s *Server) Respond(b []byte) Step {
-	p, err := parse(b)
-	switch {
-	case err != nil || p.code != codeResponse:
-		return s.fail(reason.Of(reason.EAPMalformed, nil))
-	case p.id != s.id:
-		return s.fail(reason.Of(reason.EAPNotAsked, nil))
-	case p.kind == typeNak:
-		return s.fail(reason.Of(reason.EAPOtherType, reason.With{reason.EAP: fmt.Sprintf("%.8v", p.data)}))
-	}
-	switch s.state {
-	case awaitIdentity:
-		if p.kind != typeIdentity {
-			return s.fail(reason.Of(reason.EAPNoIdentity, nil))
-		}
-		s.Identity = string(p.data)
-		return s.challenge()
-	case awaitResponse:
-		return s.response(p)
-	case awaitSuccess:
-		if p.kind != typeMSCHAPv2 || len(p.data) < 1 || p.data[0] != opSuccess {
-			return s.fail(reason.Of(reason.EAPGatewayRejected, nil))
-		}
-		s.state = over
-		return Step{Done: true, OK: true, User: s.check.User, MSK: s.verdict.MSK, Send: packet{code: codeSuccess, id: s.id}.marshal()}
-	case awaitFailure:
-		return s.fail(s.verdict.Refusal)
-	}
-	return s.fail(reason.Of(reason.EAPOutOfTurn, nil))
-}
-
-func (s *Server) challenge() Step {
+// Begin implements Method: it asks for an answer to a challenge.
+func (s *mschapv2) Begin() ([]byte, error) {
 	if _, err := io.ReadFull(s.rand, s.check.Challenge[:]); err != nil {
-		return s.fail(reason.Of(reason.EAPNoRandomness, nil))
+		return nil, err
 	}
-	s.state = awaitResponse
 	s.id++
 	body := append([]byte{16}, s.check.Challenge[:]...)
-	body = append(body, s.name...)
-	return Step{Send: packet{codeRequest, s.id, typeMSCHAPv2, mschapMessage(opChallenge, s.id, body)}.marshal()}
+	return mschapMessage(opChallenge, s.id, append(body, s.name...)), nil
 }
 
-func (s *Server) response(p packet) Step {
+// Respond implements Method.
+func (s *mschapv2) Respond(data []byte) Turn {
+	op := byte(0)
+	if len(data) > 0 {
+		op = data[0]
+	}
+	switch {
+	case s.state == awaitResponse:
+		return s.response(data)
+	case s.state == awaitSuccess && op != opSuccess:
+		return s.over(reason.Of(reason.EAPGatewayRejected, nil))
+	case s.state == awaitSuccess:
+		return Turn{Over: true, Outcome: login.Outcome{OK: true, User: s.check.User, Known: true, Key: s.verdict.MSK}}
+	case s.verdict.MustChange && op == opChange:
+		return s.change(data)
+	}
+	return s.over(s.verdict.Refusal)
+}
+
+func (s *mschapv2) response(data []byte) Turn {
 	// operation, identifier, length (2), value size, peer challenge (16), zeros (8), response (24), flags, name
 	const fixed = 4 + 1 + 49
-	if p.kind != typeMSCHAPv2 || len(p.data) < fixed || p.data[0] != opResponse || p.data[4] != 49 {
-		return s.fail(reason.Of(reason.EAPBadResponse, nil))
+	if len(data) < fixed || data[0] != opResponse || data[4] != 49 {
+		return s.over(reason.Of(reason.EAPBadResponse, nil))
 	}
-	value := p.data[5:]
+	value := data[5:]
 	copy(s.check.Peer[:], value)
 	copy(s.check.Response[:], value[24:])
-	s.check.User = withoutDomain(string(bytes.TrimRight(p.data[fixed:], "\x00")))
+	s.check.User = WithoutDomain(string(bytes.TrimRight(data[fixed:], "\x00")))
 	if s.check.User == "" || len(s.check.User) > 255 {
-		return s.fail(reason.Of(reason.EAPNoName, nil))
+		return s.over(reason.Of(reason.EAPNoName, nil))
 	}
-	s.state = awaitVerdict
-	check := s.check
-	return Step{Check: &check}
+	return s.judged()
 }
 
-// Judged takes the answer to a Check.
-func (s *Server) Judged(v Verdict) Step {
-	if s.state != awaitVerdict {
-		return s.fail(reason.Of(reason.EAPOutOfTurn, nil))
+// change takes a new password. The login goes on with it, as the person whom the old one was right for.
+func (s *mschapv2) change(data []byte) Turn {
+	// operation, identifier, length (2), password, hash, peer challenge (16), zeros (8), response (24), flags (2)
+	if len(data) != 4+blockLen+NTHashLen+16+8+24+2 {
+		return s.over(reason.Of(reason.EAPBadResponse, nil))
 	}
-	s.verdict = v
-	ms := s.id
+	b := data[4:]
+	var c Change
+	b = b[copy(c.Password[:], b):]
+	b = b[copy(c.Hash[:], b):]
+	copy(s.check.Peer[:], b)
+	copy(s.check.Response[:], b[24:])
+	s.check.Change = &c
+	return s.judged()
+}
+
+// judged has an answer judged, and says so to the device.
+func (s *mschapv2) judged() Turn {
+	s.verdict = s.judge(s.check)
+	answered := s.id
 	s.id++
-	op, text := byte(opSuccess), append([]byte(v.Proof), " M=OK"...)
-	s.state = awaitSuccess
-	if !v.OK {
-		op, text = opFailure, failureText(s.check.Challenge)
-		s.state = awaitFailure
+	if s.verdict.OK {
+		s.state = awaitSuccess
+		return Turn{Send: mschapMessage(opSuccess, answered, append([]byte(s.verdict.Proof), " M=OK"...))}
 	}
-	return Step{Send: packet{codeRequest, s.id, typeMSCHAPv2, mschapMessage(op, ms, text)}.marshal()}
+	if s.verdict.MustChange { // what is answered next is another question
+		if _, err := io.ReadFull(s.rand, s.check.Challenge[:]); err != nil {
+			return s.over(reason.Of(reason.EAPNoRandomness, nil))
+		}
+	}
+	s.state = awaitFailure
+	return Turn{Send: mschapMessage(opFailure, answered, s.verdict.failureText(s.check.Challenge))}
 }
 
-func (s *Server) fail(why reason.Reason) Step {
-	s.state = over
-	return Step{Done: true, Refusal: why, User: s.check.User, Known: s.verdict.Known, Send: packet{code: codeFailure, id: s.id}.marshal()}
+func (s *mschapv2) over(why reason.Reason) Turn {
+	return Turn{Over: true, Outcome: login.Outcome{User: s.check.User, Known: s.verdict.Known, Why: why}}
 }

@@ -120,7 +120,7 @@ func (e *Engine) owned(m *site.Model, a netip.Addr) bool {
 // already.
 func (e *Engine) Attach(s *Session, path session.Path) bool {
 	s.Lock()
-	s.Forwarding = &held{Session: s, leased: netset.OfAddrs(s.Addresses...), flows: map[flowKey]*flow{}}
+	s.Forwarding = &held{Session: s, leased: s.Leased(), flows: map[flowKey]*flow{}}
 	s.Unlock()
 	return e.Sessions.Up(s, path)
 }

@@ -151,6 +151,15 @@ func (v Values) appleTrust(s Secrets) (out []dict) {
 			"PayloadDisplayName": v.Site + ": authority", "PayloadCertificateFileName": what + ".cer", "PayloadContent": der,
 		})
 	}
+	if s.Enrol != "" {
+		out = append(out, dict{
+			"PayloadType": "com.apple.security.scep", "PayloadVersion": 1, "PayloadIdentifier": v.owner("identity"), "PayloadUUID": v.uuid("identity"),
+			"PayloadDisplayName": v.Site + ": " + v.User, "PayloadContent": dict{
+				"URL": s.Enrol, "Challenge": s.Challenge, "Subject": [][][]string{{{"CN", v.User}}}, "Key Type": "RSA", "Keysize": 2048,
+				"Key Usage": 5, // to sign with, and to have answers sealed for
+			},
+		})
+	}
 	if s.Identity != nil {
 		out = append(out, dict{
 			"PayloadType": "com.apple.security.pkcs12", "PayloadVersion": 1, "PayloadIdentifier": v.owner("identity"), "PayloadUUID": v.uuid("identity"),

@@ -54,6 +54,9 @@ type Secrets struct {
 	Identity         []byte
 	IdentityPassword string
 	IdentityKind     string
+	// Enrol is where the device has a certificate issued for a key that it makes itself (SCEP, RFC 8894), in place of Identity; empty: it
+	// does not. Challenge is by what it may, once.
+	Enrol, Challenge string
 }
 
 // Protection is what keys and traffic are protected with: one of each, that device and tunnel both have.
@@ -116,10 +119,18 @@ func Of(m *site.Model, c *site.Class, platform devices.Platform) (v Values, err 
 		if t == nil || t.Off || t.Gateway != m.Gateway.Name || t.Kind != plan.KindIKEv2 {
 			continue
 		}
-		reason := ""
+		reason, way := "", ""
+		for _, l := range t.Logins() { // a kit sets the first that it can
+			if slices.Contains(platform.Logins, l) && (way == "" || way == plan.LoginTTLS) {
+				way = l
+			}
+		}
 		v.Protect, reason = common(t.IKEv2().Set(), platform.Able)
 		switch {
-		case !slices.Contains(platform.Logins, t.Login):
+		case reason != "":
+		case way == plan.LoginTTLS:
+			reason = "no kit sets up " + way + " there: it is set by hand, where the system has it"
+		case way == "":
 			reason = "it cannot log in by " + t.Login
 		}
 		if reason != "" {
@@ -127,7 +138,7 @@ func Of(m *site.Model, c *site.Class, platform devices.Platform) (v Values, err 
 			continue
 		}
 		own := t.IKEv2()
-		v.Site, v.Dial, v.Identity, v.Tunnel, v.Login = m.Plan.Name, m.Gateway.Dial, t.IdentityOr(m.Gateway.Dial), t.Name, t.Login
+		v.Site, v.Dial, v.Identity, v.Tunnel, v.Login = m.Plan.Name, m.Gateway.Dial, t.IdentityOr(m.Gateway.Dial), t.Name, way
 		v.PFS, v.MTU, v.Keepalive = own.PFS, t.InnerMTU(), int(own.Keepalive.Or(plan.DefaultKeepalive).Seconds())
 		v.OnDemand = p.Passage.OnDemand
 		v.Full, v.Banner, v.DNS, v.Search = p.Passage.Routes.Full, p.Passage.Banner, p.DNS.Servers, p.DNS.Search

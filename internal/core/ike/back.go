@@ -69,7 +69,7 @@ func (l *Listener) Back(_ time.Time, id ID, o conversation.Outcome) []Output {
 		r.fail(nAuthenticationFailed, o.Why)
 		return l.take()
 	}
-	r.user, r.groups, r.stamp = o.User, o.Groups, o.Stamp
+	r.user, r.groups, r.limits, r.stamp = o.User, o.Groups, o.Limits, o.Stamp
 	r.askLease()
 	return l.take()
 }

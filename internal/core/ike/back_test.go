@@ -66,7 +66,7 @@ func TestBackByTicket(t *testing.T) {
 	require.NotEqual(t, ticket.opaque, est.Ticket.opaque)
 	require.Equal(t, []AskLease{{
 		ID: w.asked[0].ID, User: user, Groups: []string{"researchers"}, Suite: ticket.suite.String(), From: w.asked[0].From, Device: "cray-23",
-		Alone: true, Stamp: "now", Back: w.grant.Remember,
+		Alone: true, Stamp: "now", Back: w.grant.Remember, Want4: 1, Want6: 1,
 	}}, w.asked)
 	w.run(w.i.Alive(w.now), true)
 	require.False(t, w.i.Waiting())

@@ -28,6 +28,7 @@ const (
 // Configuration is what the gateway gives a device.
 type Configuration struct {
 	Addresses []netip.Addr
+	Prefixes  []netip.Prefix // of IPv6, whole, each with one of the addresses in it
 	DNS       []netip.Addr
 	Domains   []string
 	Routes    netset.Addrs // what goes into the tunnel
@@ -68,24 +69,57 @@ func parseCfg(body []byte) (kind uint8, attrs []cfgAttr, err error) {
 	return kind, attrs, nil
 }
 
-// askedFor leaves those addresses whose family is asked for (RFC 7296 §3.15.1).
-func askedFor(addrs []netip.Addr, asked []cfgAttr) (out []netip.Addr) {
-	for _, a := range addrs {
-		kind := uint16(cfgIP6Address)
-		if a.Is4() {
-			kind = cfgIP4Address
-		}
-		if slices.ContainsFunc(asked, func(c cfgAttr) bool { return c.kind == kind }) {
-			out = append(out, a)
+// wanted is how many addresses of a family are asked for (RFC 7296 §3.15.1).
+func wanted(asked []cfgAttr, v4 bool) (n int) {
+	kind := uint16(cfgIP6Address)
+	if v4 {
+		kind = cfgIP4Address
+	}
+	for _, a := range asked {
+		if a.kind == kind {
+			n++
 		}
 	}
-	return out
+	return n
 }
 
-// requestCfg asks for everything that a device can use.
-func requestCfg() payload {
+// askedFor leaves as many addresses of each family as are asked for, and the prefixes of those.
+func (c Configuration) askedFor(asked []cfgAttr) Configuration {
+	left := map[bool]int{true: wanted(asked, true), false: wanted(asked, false)}
+	var addrs []netip.Addr
+	for _, a := range c.Addresses {
+		if left[a.Is4()] > 0 {
+			left[a.Is4()]--
+			addrs = append(addrs, a)
+		}
+	}
+	c.Addresses = addrs
+	c.Prefixes = slices.DeleteFunc(slices.Clone(c.Prefixes), func(p netip.Prefix) bool { return !slices.ContainsFunc(addrs, p.Contains) })
+	return c
+}
+
+// leased is everything that the device is given to be.
+func (c Configuration) leased() netset.Addrs {
+	return netset.OfAddrs(c.Addresses...).Union(netset.OfPrefixes(c.Prefixes...))
+}
+
+// bitsOf is the length of the prefix that an address stands for.
+func (c Configuration) bitsOf(a netip.Addr) int {
+	for _, p := range c.Prefixes {
+		if p.Contains(a) {
+			return p.Bits()
+		}
+	}
+	return a.BitLen()
+}
+
+// requestCfg asks for everything that a device can use, and for so many addresses of each family.
+func requestCfg(addresses int) payload {
 	var attrs []cfgAttr
-	for _, kind := range []uint16{cfgIP4Address, cfgIP6Address, cfgIP4DNS, cfgIP6DNS, cfgIP4Subnet, cfgIP6Subnet, cfgDNSDomain} {
+	for range max(1, addresses) {
+		attrs = append(attrs, cfgAttr{kind: cfgIP4Address}, cfgAttr{kind: cfgIP6Address})
+	}
+	for _, kind := range []uint16{cfgIP4DNS, cfgIP6DNS, cfgIP4Subnet, cfgIP6Subnet, cfgDNSDomain} {
 		attrs = append(attrs, cfgAttr{kind: kind})
 	}
 	return cfgPayload(cfgRequest, attrs)
@@ -101,7 +135,7 @@ func (c Configuration) reply(asked []cfgAttr) payload {
 		if a.Is4() {
 			out = append(out, cfgAttr{cfgIP4Address, a.AsSlice()}, cfgAttr{cfgIP4Netmask, []byte{255, 255, 255, 255}})
 		} else {
-			out = append(out, cfgAttr{cfgIP6Address, append(a.AsSlice(), 128)})
+			out = append(out, cfgAttr{cfgIP6Address, append(a.AsSlice(), byte(c.bitsOf(a)))})
 		}
 	}
 	for _, a := range c.DNS {
@@ -143,6 +177,11 @@ func readReply(attrs []cfgAttr) (Configuration, error) {
 		case cfgIP4Address, cfgIP6Address:
 			addr, _ := netip.AddrFromSlice(a.value[:size&^1])
 			c.Addresses = append(c.Addresses, addr)
+			if a.kind == cfgIP6Address && a.value[16] < 128 {
+				if p, err := addr.Prefix(int(a.value[16])); err == nil {
+					c.Prefixes = append(c.Prefixes, p)
+				}
+			}
 		case cfgIP4DNS, cfgIP6DNS:
 			addr, _ := netip.AddrFromSlice(a.value)
 			c.DNS = append(c.DNS, addr)

@@ -19,8 +19,8 @@ type Credential struct {
 }
 
 // credential picks by which of two certificates the gateway proves itself to a device: by what it announces to take (RFC 9593), then by the
-// authorities that it asks for (RFC 7296 §3.7), and otherwise by the first, or by RSA for one that announces nothing: older systems take
-// nothing else.
+// authorities that it asks for (RFC 7296 §3.7), and otherwise by the first, or by RSA for one that announces nothing, unless it is known
+// that all devices here take the first: older systems take nothing else.
 func (t Tunnel) credential(m *message, announced announcements, h hashes) Credential {
 	all := []Credential{t.Credential}
 	if t.Second.Key == nil {
@@ -39,7 +39,7 @@ func (t Tunnel) credential(m *message, announced announcements, h hashes) Creden
 	if asked := authoritiesIn(m); len(asked) > 0 {
 		keep(func(c Credential) bool { return c.under(asked) })
 	}
-	if !told {
+	if !told && !t.Known {
 		keep(func(c Credential) bool { _, is := c.Key.Public().(*rsa.PublicKey); return is })
 	}
 	return all[0]

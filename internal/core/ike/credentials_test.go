@@ -51,6 +51,10 @@ func TestWhichCertificate(t *testing.T) {
 		m := &message{payloads: x.says}
 		got := tunnel.credential(m, announcedIn(m), x.hashes)
 		require.Equal(t, x.first, got.Key == tunnel.Key, what)
+		known := tunnel
+		known.Known = true // that devices here take the first
+		silent := announcedIn(m) == nil && !slices.Contains([]string{"asks for the second's authority"}, what)
+		require.Equal(t, x.first || silent, known.credential(m, announcedIn(m), x.hashes).Key == tunnel.Key, what)
 	}
 	require.Equal(t, []byte{2, authSharedKey, 3, authRSA, 0}, announcements{{method: authSharedKey}, {method: authRSA}}.payload().body[4:],
 		"RFC 9593 §3.2")

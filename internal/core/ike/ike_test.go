@@ -122,7 +122,8 @@ func (w *world) run(outs []Output, fromDevice bool) {
 		case AskLogin:
 			talk := o.Talk
 			if talk == nil {
-				talk = eap.Converse(rand.Reader, o.Server, func(c eap.Check) eap.Verdict { return c.Judge(eap.NTHash(w.kept)) })
+				talk = eap.Converse(eap.ByMSCHAPv2(rand.Reader, o.Server,
+					func(c eap.Check) eap.Verdict { return c.Judge(eap.NTHash(w.kept)) }))
 			}
 			w.run(w.l.Told(w.now, o.ID, talk, talk.Next(o.Message)), false)
 		case AskLease:
@@ -812,7 +813,7 @@ func FuzzParsers(f *testing.F) {
 		f.Add(d)
 	}
 	f.Add(saPayload(ikeProposals(onlyX, nil)...).body)
-	f.Add(requestCfg().body)
+	f.Add(requestCfg(1).body)
 	f.Add(selectors(plTSi, netset.Everywhere).body)
 	f.Fuzz(func(t *testing.T, b []byte) {
 		_, _ = parseMessage(b)

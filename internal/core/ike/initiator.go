@@ -23,6 +23,10 @@ import (
 type Caller struct {
 	Name           string // the gateway's name, which its certificate must hold
 	User, Password string
+	// Methods are further ones of EAP that this device takes.
+	Methods []eap.PeerMethod
+	// NextPassword is chosen where the gateway wants another in place of Password; empty: the login ends there.
+	NextPassword string
 	// Device is a name of this device's own: the gateway ends what is left of an older session of the same person on it.
 	Device        string
 	Roots         *x509.CertPool
@@ -37,6 +41,8 @@ type Caller struct {
 	// Liveness is after how long a silence the gateway is asked whether it is still there, Patience for how long before it counts as
 	// gone. 0: it is not asked, and waited for four minutes.
 	Liveness, Patience time.Duration
+	// Addresses is how many of each family are asked for; 0: one.
+	Addresses int
 	// Key is what the device proves itself with in place of user and password, with certificates for it, DER, its own first; none: the
 	// gateway knows the key itself.
 	Key   crypto.Signer
@@ -66,6 +72,8 @@ type Established struct {
 	// Ticket is by what it may come back; nil: the gateway gives none. Back tells that it came back by one.
 	Ticket *Ticket
 	Back   bool
+	// Changed is that the next password was chosen.
+	Changed bool
 }
 
 // Failed says that the login failed, or the session ended.
@@ -151,6 +159,7 @@ func NewInitiator(c Caller) (*Initiator, error) {
 	i := &Initiator{
 		c: c, suite: Suite{group: c.Algorithms.groups[0]}, ni: make([]byte, nonceLen), eap: eap.NewPeer(c.Rand, c.User, c.Password),
 	}
+	i.eap.Next, i.eap.Others = c.NextPassword, c.Methods
 	var spis [12]byte
 	if _, err := io.ReadFull(c.Rand, spis[:]); err != nil {
 		return nil, err
@@ -230,6 +239,9 @@ func (i *Initiator) send(now time.Time, x exchange, ps ...payload) {
 	h := header{spiI: i.spiI, spiR: i.spiR, exchange: x, id: i.id, flags: flagInitiator}
 	i.sendRaw(now, i.keys.sealAll(h, ps, true, i.parts && !i.c.TCP, func() uint64 { i.sealed++; return i.sealed }))
 }
+
+// Heard tells whether the gateway has answered a message of the login, which none but the gateway could: the way to it is open.
+func (i *Initiator) Heard() bool { return i.id > 1 }
 
 // loginTries is how often a message of the login is sent: the longest wait adds up to about 16 seconds.
 const loginTries = 5
@@ -405,7 +417,7 @@ func (i *Initiator) wishes() []payload {
 	ps := []payload{
 		{kind: plIDi, body: i.identity().body()},
 		{kind: plIDr, body: identityFor(i.c.Name).body()},
-		requestCfg(),
+		requestCfg(i.c.Addresses),
 		saPayload(espProposals(i.c.Algorithms, binary.BigEndian.AppendUint32(nil, i.childSPI), dhNone)...),
 		selectors(plTSi, netset.Everywhere), selectors(plTSr, netset.Everywhere),
 	}
@@ -592,6 +604,7 @@ func (i *Initiator) takeUp(now time.Time, m *message) {
 	i.phase = phUp
 	i.emit(Established{
 		Child: c, Configuration: conf, Suite: i.suite.String(), Behind: i.behind, Ticket: i.given(now, m), Back: i.c.Ticket != nil,
+		Changed: i.eap.Changed,
 	})
 }
 

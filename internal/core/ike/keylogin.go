@@ -147,7 +147,7 @@ func (r *login) verified(wrong error, sig payload, err error) {
 		return
 	}
 	r.proof, r.awaits = sig, awaitsLogin
-	r.l.emit(AskKey{r.id, r.shown})
+	r.l.emit(AskKey{r.id, r.tunnel.ID, r.shown})
 }
 
 // Owner takes the answer to AskKey.
@@ -163,7 +163,7 @@ func (l *Listener) Owner(_ time.Time, id ID, o conversation.Outcome) []Output {
 		r.stage = anotherAwaited
 		r.reply(ikeAuth, r.proven()...)
 	case o.OK:
-		r.user, r.groups, r.stamp = o.User, o.Groups, o.Stamp
+		r.user, r.groups, r.limits, r.stamp = o.User, o.Groups, o.Limits, o.Stamp
 		r.askLease()
 	case o.Why.Code == reason.LoginsLater: // nobody decides: the device tries again
 		r.refuse(o.Why, 0)

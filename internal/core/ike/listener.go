@@ -30,6 +30,8 @@ type Tunnel struct {
 	Liveness, IKELife, ESPLife time.Duration
 	// Volume is how much the keys for traffic may protect in one direction; 0: what their algorithm allows.
 	Volume esp.Volume
+	// Known is that every device that comes by it takes the first credential, also one that announces nothing.
+	Known bool
 	// Proof is how people prove who they are, and Authorities those of their certificates, for devices that want to be asked.
 	Proof       Proof
 	Authorities []*x509.Certificate

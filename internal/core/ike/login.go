@@ -36,7 +36,7 @@ const (
 	awaitsShared
 )
 
-const maxLoginMessages = 24 // IKE_AUTH requests of one login
+const maxLoginMessages = 64 // IKE_AUTH requests of one login
 
 // login is the gateway's side of one login: from IKE_SA_INIT's answer to the bond that it leaves behind. Its methods stand in the order of
 // the exchange.
@@ -62,6 +62,7 @@ type login struct {
 	said    string // who it claims to be, in the login itself
 	talk    conversation.Conversation
 	groups  []string
+	limits  conversation.Limits
 	proof   payload
 	msk     []byte
 	user    string
@@ -302,7 +303,7 @@ func (r *login) signed(sig payload, err error) {
 // ask asks for the next step of the login.
 func (r *login) ask(message []byte) {
 	r.awaits = awaitsLogin
-	r.l.emit(AskLogin{r.id, r.talk, message, r.tunnel.Name, r.peer})
+	r.l.emit(AskLogin{r.id, r.talk, message, r.tunnel.Name, r.tunnel.ID, r.peer})
 }
 
 // shows is what the gateway shows of itself before a person logs in.
@@ -335,8 +336,7 @@ func (r *login) chooseTunnel(m *message) bool {
 		}
 	}
 	// Which tunnel a device asks for is known only once the key exchange is over. One that has offered what this tunnel has comes in by
-	// what
-	// another tunnel has, and its IKE SA is renewed at once.
+	// what another tunnel has, and its IKE SA is renewed at once.
 	if _, _, both := chooseIKE(r.offeredIKE, r.tunnel.Algorithms, nil); !r.tunnel.Algorithms.allows(r.sa.suite) && !both {
 		r.fail(nNoProposalChosen, reason.Of(reason.AlgorithmsElsewhere, reason.With{
 			reason.Tunnel: r.tunnel.ID, reason.Offered: r.sa.suite.String(), reason.Wanted: describePolicy(r.tunnel.Algorithms),
@@ -369,7 +369,7 @@ func (r *login) told(s conversation.Step) {
 	r.reply(ikeAuth, append(ps, payload{kind: plEAP, body: s.Send})...)
 	switch {
 	case s.Over && s.OK:
-		r.stage, r.user, r.groups, r.msk, r.stamp, r.known = proving, s.User, s.Groups, s.Key, s.Stamp, true
+		r.stage, r.user, r.groups, r.limits, r.msk, r.stamp, r.known = proving, s.User, s.Groups, s.Limits, s.Key, s.Stamp, true
 	case s.Over:
 		r.known, r.user = s.Known, printable([]byte(s.User))
 		r.refuse(s.Why, nAuthenticationFailed)
@@ -416,9 +416,9 @@ func (r *login) askLease() {
 	}
 	mixed := r.mixedBy != "" || r.ticket != nil && r.ticket.Mixed
 	ask := AskLease{
-		ID: r.id, User: r.user, Groups: r.groups, Tunnel: r.tunnel.ID, Suite: r.sa.suite.String(), From: r.peer, Device: r.device(),
+		ID: r.id, User: r.user, Groups: r.groups, Limits: r.limits, Tunnel: r.tunnel.ID, Suite: r.sa.suite.String(), From: r.peer, Device: r.device(),
 		Alone: r.alone, Stamp: r.stamp, SafeLogin: r.sa.suite.additional != 0,
-		SafeTraffic: mixed || r.sa.suite.additional != 0,
+		SafeTraffic: mixed || r.sa.suite.additional != 0, Want4: wanted(r.asked, true), Want6: wanted(r.asked, false),
 	}
 	if r.ticket != nil {
 		ask.Back = r.ticket.Remember
@@ -449,8 +449,7 @@ func (r *login) finish(now time.Time, g Grant) {
 		without(nInternalAddress, g.Refusal)
 		return
 	}
-	conf := g.Configuration
-	conf.Addresses = askedFor(conf.Addresses, r.asked)
+	conf := g.Configuration.askedFor(r.asked)
 	switch {
 	case !r.cfg:
 		without(nFailedCPRequired, reason.Of(reason.AsksNoAddress, nil))
@@ -463,7 +462,7 @@ func (r *login) finish(now time.Time, g Grant) {
 		r.stands(now, g, conf, proof, nil)
 		return
 	}
-	remote := r.tsi.Intersect(netset.OfAddrs(conf.Addresses...))
+	remote := r.tsi.Intersect(conf.leased())
 	local := r.tsr.Intersect(g.Routes)
 	if len(remote) == 0 || len(local) == 0 {
 		without(nTSUnacceptable,
@@ -490,7 +489,7 @@ func (r *login) finish(now time.Time, g Grant) {
 func (r *login) stands(now time.Time, g Grant, conf Configuration, ps []payload, make func() (Child, []payload)) {
 	id, _ := parseID(r.idBody)
 	b := r.l.bond(r)
-	b.local, b.remote, b.onePlace = conf.Routes, netset.OfAddrs(conf.Addresses...), g.OnePlace
+	b.local, b.remote, b.onePlace = conf.Routes, conf.leased(), g.OnePlace
 	if g.Patience > 0 {
 		b.tunnel.Patience = g.Patience
 	}

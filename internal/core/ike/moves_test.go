@@ -20,7 +20,7 @@ func TestMoves(t *testing.T) {
 		w.i.phase, w.i.id, w.i.request = phFirst, 1, nil
 		ps := []payload{
 			{kind: plIDi, body: w.i.identity().body()},
-			requestCfg(),
+			requestCfg(1),
 			saPayload(espProposals(w.i.c.Algorithms, binary.BigEndian.AppendUint32(nil, w.i.childSPI), dhNone)...),
 			selectors(plTSi, netset.Everywhere), selectors(plTSr, netset.Everywhere),
 		}

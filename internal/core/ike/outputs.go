@@ -49,13 +49,15 @@ type AskLogin struct {
 	Talk    conversation.Conversation // that goes on; nil: one is to be begun
 	Message []byte                    // from the device; nil begins
 	Server  string                    // what the gateway calls itself
+	Tunnel  string                    // ID of the tunnel that the device asked for
 	From    Peer
 }
 
 // AskKey asks whose key it is that somebody has; the answer goes to Listener.Owner.
 type AskKey struct {
-	ID    ID
-	Shown Shown
+	ID     ID
+	Tunnel string // by its ID
+	Shown  Shown
 }
 
 // AskShared asks for a key that a person and the gateway share: by its name one that is mixed in, or by who the device claims to be one
@@ -71,6 +73,7 @@ type AskLease struct {
 	ID     ID
 	User   string
 	Groups []string
+	Limits conversation.Limits
 	Tunnel string // ID of the tunnel that the device asked for
 	Suite  string // algorithms that were agreed on
 	From   Peer
@@ -84,6 +87,8 @@ type AskLease struct {
 	SafeLogin, SafeTraffic bool
 
 	Back []byte // what was remembered of somebody who came back by it
+	// Want4 and Want6 are how many addresses of each family the device asks for.
+	Want4, Want6 int
 }
 
 // AskBack asks who it is whom the gateway remembered; the answer goes to Listener.Back.
@@ -147,8 +152,7 @@ type Renewed struct {
 }
 
 // Expected says that by an SPI of ours packets may come soon: the other side was asked for a Child SA with it, and may send by it before
-// its
-// answer has been handled here. Renewed follows, or Unexpected.
+// its answer has been handled here. Renewed follows, or Unexpected.
 type Expected struct {
 	ID ID
 	In uint32

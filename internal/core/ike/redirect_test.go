@@ -67,7 +67,7 @@ func TestChildless(t *testing.T) {
 	_, offers := told.notified(nChildless)
 	require.True(t, offers)
 	w.i.phase, w.i.id, w.i.request = phFirst, 1, nil
-	w.i.send(w.now, ikeAuth, payload{kind: plIDi, body: w.i.identity().body()}, requestCfg())
+	w.i.send(w.now, ikeAuth, payload{kind: plIDi, body: w.i.identity().body()}, requestCfg(1))
 	w.run(w.i.take(), true)
 	up, ok := find[Up](w)
 	require.True(t, ok, "%v", w.events)
@@ -92,7 +92,7 @@ func TestChildless(t *testing.T) {
 	half := newWorld(t, nil) // a part of it only
 	until(half, 2)
 	half.i.phase, half.i.id, half.i.request = phFirst, 1, nil
-	half.i.send(half.now, ikeAuth, payload{kind: plIDi, body: half.i.identity().body()}, requestCfg(), selectors(plTSi, netset.Everywhere))
+	half.i.send(half.now, ikeAuth, payload{kind: plIDi, body: half.i.identity().body()}, requestCfg(1), selectors(plTSi, netset.Everywhere))
 	half.run(half.i.take(), true)
 	require.ErrorContains(t, half.failure(), "INVALID_SYNTAX")
 }

@@ -118,7 +118,8 @@ func (r *login) authByShared(data []byte) {
 		case !right:
 			r.fail(nAuthenticationFailed, reason.Of(reason.WrongSharedKey, nil))
 		default:
-			r.user, r.groups, r.stamp, r.shared, r.sharedIDs = s.User, s.Groups, s.Stamp, s.Secret, append(r.sharedIDs, s.ID)
+			r.user, r.groups, r.limits, r.stamp = s.User, s.Groups, s.Limits, s.Stamp
+			r.shared, r.sharedIDs = s.Secret, append(r.sharedIDs, s.ID)
 			r.askLease()
 		}
 	})

@@ -4,6 +4,8 @@ package login
 
 import (
 	"errors"
+	"net/netip"
+	"time"
 
 	"yellowlantern/internal/core/reason"
 )
@@ -12,6 +14,13 @@ import (
 type Conversation interface {
 	// Next takes the device's message, an EAP packet (RFC 3748 §4) without what carries it; nil begins.
 	Next(message []byte) Step
+}
+
+// Call is how somebody calls.
+type Call struct {
+	From   netip.Addr `json:"from,omitzero"`
+	Server string     `json:"server,omitempty"` // what the gateway calls itself
+	Tunnel string     `json:"tunnel,omitempty"` // by which they come, by its name in the plan
 }
 
 // Step is what comes next.
@@ -30,6 +39,7 @@ type Outcome struct {
 	Known  bool     // there is such a user
 	Source string   // of people, which vouches for them
 	Groups []string // with OK
+	Limits Limits   // of their own, with OK
 	// Stamp stands for all that the person proved who they are with, as it is now; it is another once any of that changes. With OK;
 	// empty: they log in anew each time.
 	Stamp string
@@ -37,11 +47,27 @@ type Outcome struct {
 	Why   reason.Reason // without OK
 }
 
+// Limits are what whoever keeps people says of one, beside what the plan says of their passage: the narrower of both holds. The zero value
+// says nothing.
+type Limits struct {
+	Until    time.Time `json:"until,omitzero"`     // no session of theirs goes on after it
+	Hours    string    `json:"hours,omitempty"`    // when they may be connected, by its name in the plan
+	Sessions int       `json:"sessions,omitempty"` // at once, by all passages; 0: as the plan says
+	Tunnels  []string  `json:"tunnels,omitempty"`  // by which they may come, by their names in the plan; none: by those of their passage
+}
+
+// Standing is who a person is for a gateway, now.
+type Standing struct {
+	Groups []string `json:"groups"` // none: they may not come in
+	Limits Limits   `json:"limits,omitzero"`
+}
+
 // ErrStamp is where what somebody proved themselves with is not what it was, or they may not come in any more: they must log in anew.
 var ErrStamp = errors.New("password or state of the person have changed since they logged in, or an administrator ended their sessions")
 
 // Key is the public key that somebody has shown to have: whose it is, a source of people says.
 type Key struct {
+	Tunnel string   `json:"tunnel"`          // by which they come
 	Public []byte   `json:"public"`          // SubjectPublicKeyInfo, DER
 	Chain  [][]byte `json:"chain,omitempty"` // certificates, DER, the person's first; none: a raw key
 }

@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 
+	"yellowlantern/internal/core/foreign"
 	"yellowlantern/internal/core/plan"
 )
 
@@ -105,6 +106,18 @@ func lists(p, settled *plan.Plan, n *plan.Names) []List {
 		}
 		l.row(g.Name, false, or(by, "no passage"), g.Note)
 	}
+	l = add("sources", "kind", "servers", "looked up", "groups")
+	for i := range p.Sources {
+		x := &p.Sources[i]
+		looked, groups := "by their own login alone", "of the same name"
+		if x.Account != "" {
+			looked = "as " + x.Account
+		}
+		if n := len(x.Groups); n > 0 {
+			groups = strconv.Itoa(n) + " named"
+		}
+		l.row(x.Name, x.Off, x.Kind, strings.Join(x.Servers, ", "), looked, groups)
+	}
 	l = add("pools", "leased from", "addresses", "carved from", "kept for")
 	for i := range p.Pools {
 		x := &p.Pools[i]
@@ -113,6 +126,18 @@ func lists(p, settled *plan.Plan, n *plan.Names) []List {
 			kept = append(kept, r.User)
 		}
 		l.row(x.Name, false, prefixesAndRanges(x.Prefixes, x.Ranges), size(x), x.CarvedFrom, strings.Join(kept, ", "))
+	}
+	l = add("authorities", "holds", "until", "name from", "revocation", "when unknown")
+	for _, a := range p.Authorities {
+		holds, until := "cannot be read", ""
+		if read, err := foreign.Read(a); err == nil {
+			holds, until = read.Certificates[0].Subject.String(), read.Ends().Format("2006-01-02")
+		}
+		name := a.NameFrom()
+		if a.Domain != "" {
+			name += " @" + a.Domain
+		}
+		l.row(a.Name, false, holds, until, name, a.FoundOut(), or(a.Unknown, plan.UnknownRefuse))
 	}
 	l = add("tunnels", "kind", "login", "asked for as", "algorithms", "over TCP")
 	for i := range p.Tunnels {

@@ -4,6 +4,7 @@ package outline
 
 import (
 	"path"
+	"slices"
 	"strings"
 
 	"yellowlantern/internal/core/plan"
@@ -26,11 +27,12 @@ var steps = []Step{
 		Kinds: []string{"gateways", "networks", "routers", "zones", "hosts", "host-groups", "services"}, Whole: whole("name"),
 	},
 	{
-		ID: "trust", Title: "Trust", About: "By what people’s devices know the gateway.",
-		Owns: []string{"tunnels/*/certificate", "gateways/*/outside/update/key"},
+		ID: "trust", Title: "Trust", About: "By what people’s devices know the gateway, and whose certificates it takes of people.",
+		Kinds: []string{"authorities"}, Whole: whole("kits-at", "kits-certificate"),
+		Owns: []string{"kits-at", "kits-certificate", "tunnels/*/certificate", "tunnels/*/authorities", "gateways/*/outside/update/key"},
 	},
 	{
-		ID: "people", Title: "People", About: "Which groups there are, and when they may come.", Kinds: []string{"groups", "hours"},
+		ID: "people", Title: "People", About: "Which groups there are, and when they may come.", Kinds: []string{"groups", "sources", "hours"},
 		Owns: []string{"passages/*/groups", "time-zone"}, Whole: whole("time-zone"),
 	},
 	{ID: "addresses", Title: "Addresses", About: "What people’s devices are given.", Kinds: []string{"pools"}},
@@ -47,13 +49,13 @@ var steps = []Step{
 	},
 }
 
-func whole(name string) []plan.Field {
+func whole(names ...string) (out []plan.Field) {
 	for _, f := range plan.Fields() {
-		if f.Name == name {
-			return []plan.Field{f}
+		if slices.Contains(names, f.Name) {
+			out = append(out, f)
 		}
 	}
-	return nil
+	return out
 }
 
 // Steps are the steps in the order in which the work is done.

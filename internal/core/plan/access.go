@@ -16,6 +16,7 @@ type Pool struct {
 	Exclude    []Range        `json:"exclude,omitempty" nullable:"false" eg:"10.99.0.0/28" doc:"Parts that are not leased: prefixes, addresses or ranges."`
 	Reserved   []Reservation  `json:"reserved,omitempty" nullable:"false" doc:"Addresses that are kept for one user each."`
 	CarvedFrom string         `json:"carved-from,omitempty" ref:"networks" doc:"The inside network that the pool is a part of, for which the gateway then answers there." then:"Inside hosts need no route to people; the network's DHCP must stay away."`
+	PrefixEach int            `json:"prefix-each,omitempty" minimum:"0" maximum:"64" eg:"64" doc:"Length of the IPv6 prefix that is leased to each session whole, 48 to 64, in place of one address; the device has its first address." then:"What is behind a device, such as virtual machines, has addresses of its own; yl dial says which. Other systems use the one address."`
 	Owned      bool           `json:"owned,omitempty" doc:"Public space that belongs to the site."`
 }
 
@@ -27,19 +28,26 @@ type Reservation struct {
 
 // Tunnel is a way in: what every kind has, and beside it what its kind brings.
 type Tunnel struct {
-	Name        string `json:"name" eg:"main" doc:"Its name."`
-	Kind        string `json:"kind" oneof:"kinds" doc:"ikev2 is carried out; masque, l2tp-ipsec and portal are refused until they are; pptp is refused for good."`
-	Gateway     string `json:"gateway" ref:"gateways" doc:"The gateway that offers it."`
-	Login       string `json:"login" enum:"eap-mschapv2,certificate,public-key,eap-tls,eap-ttls,pre-shared-key,certificate-and-eap-mschapv2" doc:"How people log in. eap-mschapv2: user and password. certificate: by a certificate that the own authority issued for the person's key. public-key: by a key alone, which yl dial has. pre-shared-key: by a key that the person and the gateway both know, each person their own; the device calls itself by the person's name. certificate-and-eap-mschapv2: first the certificate of a device, then user and password of whose it is (RFC 4739), which yl dial has. The others are not carried out yet." then:"A key never leaves its device, and can be taken back by itself."`
-	Identity    string `json:"identity,omitempty" eg:"field.tern.example" doc:"The name by which devices ask for this tunnel, where a gateway has several; the gateway's dial if not given. The certificate must hold it."`
-	Certificate string `json:"certificate" eg:"gate" doc:"Name of the gateway's certificate, kept beside the plan."`
-	Second      string `json:"second-certificate,omitempty" eg:"gate-rsa" doc:"Name of another certificate for the same name, of another kind of key: whichever a device says that it takes is shown, and RSA to one that says nothing."`
-	MTU         int    `json:"mtu,omitempty" minimum:"0" maximum:"1500" eg:"1400" doc:"Largest packet inside the tunnel, in octets, 1280 to 1420; 1400 if not given."`
-	KeepMSS     bool   `json:"keep-mss,omitempty" doc:"Leaves the segment size that TCP agrees on alone." then:"Where ICMP is filtered, connections open and large pages hang."`
-	Off         bool   `json:"off,omitempty" doc:"Keeps the tunnel without offering it."`
+	Name    string `json:"name" eg:"main" doc:"Its name."`
+	Kind    string `json:"kind" oneof:"kinds" doc:"ikev2 is carried out; masque, l2tp-ipsec and portal are refused until they are; pptp is refused for good."`
+	Gateway string `json:"gateway" ref:"gateways" doc:"The gateway that offers it."`
+	Login   string `json:"login" enum:"eap-mschapv2,certificate,public-key,eap-tls,eap-ttls,pre-shared-key,certificate-and-eap-mschapv2" doc:"How people log in. eap-mschapv2: user and password. certificate: by a certificate that the own authority issued for the person's key. public-key: by a key alone, which yl dial has. pre-shared-key: by a key that the person and the gateway both know, each person their own; the device calls itself by the person's name. certificate-and-eap-mschapv2: first the certificate of a device, then user and password of whose it is (RFC 4739), which yl dial has. eap-ttls: user and password, handed over inside TLS (RFC 5281), so that people whose passwords another keeps can come in, which yl dial has. eap-tls is not carried out yet." then:"A key never leaves its device, and can be taken back by itself."`
+	// Also are ways beside Login.
+	Also        []string `json:"also-login,omitempty" nullable:"false" enum:"eap-mschapv2,eap-ttls" doc:"Further methods, for devices that ask for another than login: eap-mschapv2 beside eap-ttls, or the other way round." then:"Each person needs one that their device has and that whoever keeps them can check."`
+	Identity    string   `json:"identity,omitempty" eg:"field.tern.example" doc:"The name by which devices ask for this tunnel, where a gateway has several; the gateway's dial if not given. The certificate must hold it."`
+	Certificate string   `json:"certificate" eg:"gate" doc:"Name of the gateway's certificate, kept beside the plan."`
+	Second      string   `json:"second-certificate,omitempty" eg:"gate-rsa" doc:"Name of another certificate for the same name, of another kind of key: whichever a device says that it takes is shown, and RSA to one that says nothing."`
+	// Authorities are those beside the own one.
+	Authorities []string `json:"authorities,omitempty" nullable:"false" ref:"authorities" doc:"Whose certificates people may log in by, beside those of the own authority." then:"Who has one that names a user comes in as that user: no key need be added here."`
+	MTU         int      `json:"mtu,omitempty" minimum:"0" maximum:"1500" eg:"1400" doc:"Largest packet inside the tunnel, in octets, 1280 to 1420; 1400 if not given."`
+	KeepMSS     bool     `json:"keep-mss,omitempty" doc:"Leaves the segment size that TCP agrees on alone." then:"Where ICMP is filtered, connections open and large pages hang."`
+	Off         bool     `json:"off,omitempty" doc:"Keeps the tunnel without offering it."`
 	// Own are the settings of its kind, a pointer to the kind's struct; in a document they stand among the others.
 	Own any `json:"-"`
 }
+
+// Logins are the ways of logging in, the preferred first.
+func (t Tunnel) Logins() []string { return append([]string{t.Login}, t.Also...) }
 
 // Certificates are the names of the gateway's certificates: one or two.
 func (t Tunnel) Certificates() []string {
@@ -85,6 +93,7 @@ type Limits struct {
 	Sessions   int      `json:"sessions,omitempty" minimum:"0" maximum:"1000000" eg:"100" doc:"How many sessions there may be at once."`
 	PerPerson  int      `json:"per-person,omitempty" minimum:"0" maximum:"1000" eg:"2" doc:"How many sessions one person may have at once; 8 where nothing is said."`
 	NewestWins bool     `json:"newest-wins,omitempty" doc:"At the limit of one person the oldest session ends, rather than the new one being refused." then:"A device that lost its connection can come back at once."`
+	Addresses  int      `json:"addresses,omitempty" minimum:"0" maximum:"16" eg:"2" doc:"How many addresses of a family one session may have, where its device asks for several; 1 if not given." then:"yl dial asks for several (--addresses); systems' own clients do not."`
 	Idle       Duration `json:"idle,omitempty" eg:"30m" doc:"A session whose device has sent nothing for so long is ended, 1m to 168h."`
 	Longest    Duration `json:"longest,omitempty" eg:"12h" doc:"How long a session may last at most, 5m to 720h."`
 	Patience   Duration `json:"patience,omitempty" eg:"30m" doc:"For how long a device may stay without an answer, asleep or out of reach, before its session ends, 10s to 2h; the tunnel's patience if not given." then:"What it may sleep through keeps its session and its address; so does one that was switched off."`
@@ -99,6 +108,9 @@ func (l Limits) Each() int {
 	}
 	return SessionsEach
 }
+
+// Most is how many addresses of a family a session that asks for so many may have.
+func (l Limits) Most(asked int) int { return max(1, min(asked, l.Addresses)) }
 
 // DNS is what a device is told about names.
 type DNS struct {

@@ -48,7 +48,7 @@ func Difference(before, after Plan) []Change {
 type differ struct{ changes []Change }
 
 func (d *differ) add(path, kind, before, after string) {
-	d.changes = append(d.changes, Change{path, kind, before, after})
+	d.changes = append(d.changes, Change{path, kind, oneLine(before), oneLine(after)})
 }
 
 func (d *differ) object(path string, a, b reflect.Value) {

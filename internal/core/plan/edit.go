@@ -18,11 +18,18 @@ type Edit struct {
 	Value string `json:"value,omitempty" lines:"many" doc:"What to set, add or put, as YAML or JSON on one line: a word, [a, b] or {name: x, …}; for rename, the new name; for move, the object before which it is to stand, empty: at the end."`
 }
 
+// mostTold is how much of a value is told, in octets: a certificate says nothing to who reads it.
+const mostTold = 200
+
 // String says the edit in one line.
 func (e Edit) String() string {
+	value := e.Value
+	if len(value) > mostTold {
+		value = strings.ToValidUTF8(value[:mostTold], "") + " …"
+	}
 	switch e.Op {
 	case "add":
-		return fmt.Sprintf("add %s to %s", e.Value, e.Path)
+		return fmt.Sprintf("add %s to %s", value, e.Path)
 	case "remove":
 		return "remove " + e.Path
 	case "put":
@@ -32,7 +39,7 @@ func (e Edit) String() string {
 	case "move":
 		return "move " + e.Path
 	}
-	return fmt.Sprintf("set %s to %s", e.Path, e.Value)
+	return fmt.Sprintf("set %s to %s", e.Path, value)
 }
 
 // Apply makes edits one after another. The outcome must be a plan again; otherwise the error says why, and nothing is changed.
@@ -105,6 +112,9 @@ func apply(text string, e Edit) (string, error) {
 		}
 		return s.addItem(at.node, e.Value)
 	case "remove":
+		if of := at.parent; of != nil && of.Kind == yaml.SequenceNode && len(of.Content) == 1 && !flow(of) { // nothing is left of the list
+			return apply(text, Edit{Op: "remove", Path: e.Path[:strings.LastIndexByte(e.Path, '/')]})
+		}
 		return s.remove(at)
 	}
 	return "", fmt.Errorf("there is no edit %q", e.Op)
@@ -185,8 +195,8 @@ func (s splicer) end(n *yaml.Node, inFlow bool) (int, error) {
 	if n.Style&(yaml.DoubleQuotedStyle|yaml.SingleQuotedStyle) != 0 {
 		return s.quoteEnd(at)
 	}
-	if n.Style&(yaml.LiteralStyle|yaml.FoldedStyle) != 0 {
-		return 0, errors.New("it is written over several lines: change it in the text")
+	if last := s.lastOfScalar(n); last > n.Line && !inFlow {
+		return s.lines[last-1] + len(strings.TrimRight(s.line(last), " \t\r\n")), nil
 	}
 	stop := at
 	for stop < len(s.text) && s.text[stop] != '\n' && !strings.HasPrefix(s.text[stop:], " #") &&
@@ -241,9 +251,13 @@ func (s splicer) closing(at int) (int, error) {
 func (s splicer) replace(n *yaml.Node, value string) (string, error) {
 	at := s.offset(n)
 	// Whether it stands inside a flow collection is asked of the text: then a comma or bracket ends it.
-	end, err := s.end(n, s.insideFlow(at))
+	inFlow := s.insideFlow(at)
+	end, err := s.end(n, inFlow)
 	if err != nil {
 		return "", err
+	}
+	if lines := spread(value); !inFlow && strings.HasPrefix(lines, "|") {
+		value = deeper(lines, s.indentOf(n))
 	}
 	return s.splice(at, end, value)
 }
@@ -281,12 +295,57 @@ func (s splicer) lastLine(n *yaml.Node) int {
 		}
 	}
 	if n.Kind == yaml.ScalarNode {
-		line += strings.Count(strings.TrimRight(n.Value, "\n"), "\n")
+		line = s.lastOfScalar(n)
 	}
 	for _, c := range n.Content {
 		line = max(line, s.lastLine(c))
 	}
 	return line
+}
+
+// line is a line's text with its end, counting from 1.
+func (s splicer) line(n int) string {
+	if n < len(s.lines) {
+		return s.text[s.lines[n-1]:s.lines[n]]
+	}
+	return s.text[s.lines[n-1]:]
+}
+
+// indentOf is how far in the key or the dash stands that a text belongs to.
+func (s splicer) indentOf(n *yaml.Node) (indent int) {
+	begin, at := s.lines[n.Line-1], s.offset(n)
+	for i := begin; i < at && strings.IndexByte(" -", s.text[i]) >= 0; i++ {
+		if indent = i + 1 - begin; s.text[i] == '-' && i+2 >= at {
+			return i - begin
+		}
+	}
+	return indent
+}
+
+// lastOfScalar is the last line of a text that stands outside of brackets: it goes on for as long as lines are further in than what it
+// belongs to (YAML 1.2.2 §7.3.3, §8.1).
+func (s splicer) lastOfScalar(n *yaml.Node) int {
+	at := s.offset(n)
+	if n.Style&(yaml.DoubleQuotedStyle|yaml.SingleQuotedStyle) != 0 {
+		if end, err := s.quoteEnd(at); err == nil {
+			return n.Line + strings.Count(s.text[at:end], "\n")
+		}
+		return n.Line
+	}
+	indent := s.indentOf(n)
+	block, last := n.Style&(yaml.LiteralStyle|yaml.FoldedStyle) != 0, n.Line
+	for l := n.Line + 1; l <= len(s.lines); l++ {
+		text := strings.TrimRight(s.line(l), "\r\n")
+		inner := strings.TrimLeft(text, " ")
+		if inner == "" {
+			continue
+		}
+		if len(text)-len(inner) <= indent || !block && inner[0] == '#' {
+			break
+		}
+		last = l
+	}
+	return last
 }
 
 // after is the offset of the line that follows a node's last one.
@@ -299,11 +358,57 @@ func (s splicer) after(n *yaml.Node) int {
 
 // newLine puts a line at an offset that begins one; the text before it may lack its end of line.
 func (s splicer) newLine(at int, indent int, line string) (string, error) {
-	put := strings.Repeat(" ", indent) + line + "\n"
+	put := strings.Repeat(" ", indent) + deeper(line, indent) + "\n"
 	if at > 0 && s.text[at-1] != '\n' {
 		put = "\n" + put
 	}
 	return s.splice(at, at, put)
+}
+
+// deeper moves the lines of a text further in, but for the first.
+func deeper(text string, by int) string {
+	return strings.ReplaceAll(text, "\n", "\n"+strings.Repeat(" ", by))
+}
+
+// under puts an object that is written over several lines below its key.
+func under(value string) string {
+	if first, _, several := strings.Cut(value, "\n"); !several || strings.HasPrefix(first, "|") {
+		return value
+	}
+	return "\n  " + deeper(value, 2)
+}
+
+// spread writes a value over several lines where a text in it has several, as a certificate has; otherwise it stays as it is.
+func spread(value string) string {
+	var doc yaml.Node
+	if !strings.Contains(value, `\n`) || yaml.Unmarshal([]byte(value), &doc) != nil || len(doc.Content) != 1 {
+		return value
+	}
+	if !unfold(doc.Content[0]) {
+		return value
+	}
+	var out strings.Builder
+	enc := yaml.NewEncoder(&out)
+	enc.SetIndent(2)
+	if enc.Encode(&doc) != nil {
+		return value
+	}
+	return strings.TrimRight(out.String(), "\n")
+}
+
+// unfold takes what holds a text of several lines out of its brackets, and tells whether there is one.
+func unfold(n *yaml.Node) (any bool) {
+	if n.Kind == yaml.ScalarNode && n.Tag == "!!str" && strings.Contains(strings.TrimRight(n.Value, "\n"), "\n") {
+		n.Style = yaml.LiteralStyle
+		return true
+	}
+	for _, c := range n.Content {
+		any = unfold(c) || any
+	}
+	if any {
+		n.Style &^= yaml.FlowStyle
+	}
+	return any
 }
 
 func (s splicer) addItem(list *yaml.Node, value string) (string, error) {
@@ -321,7 +426,7 @@ func (s splicer) addItem(list *yaml.Node, value string) (string, error) {
 		}
 		return s.splice(end-1, end-1, value)
 	}
-	return s.newLine(s.after(list), list.Column-1, "- "+value)
+	return s.newLine(s.after(list), list.Column-1, "- "+deeper(spread(value), 2))
 }
 
 func (s splicer) addField(object *yaml.Node, name, value string) (string, error) {
@@ -337,12 +442,12 @@ func (s splicer) addField(object *yaml.Node, name, value string) (string, error)
 		}
 		return s.splice(end-1, end-1, put)
 	}
-	return s.newLine(s.after(object), object.Column-1, name+": "+value)
+	return s.newLine(s.after(object), object.Column-1, name+": "+under(spread(value)))
 }
 
 // addList begins a list of the document with its first item: where the types have it, before the next list that is there.
 func (s splicer) addList(root *yaml.Node, name, value string) (string, error) {
-	block := name + ":\n  - " + value + "\n"
+	block := name + ":\n  - " + deeper(spread(value), 4) + "\n"
 	order := fieldNames(reflect.TypeFor[Plan]())
 	behind := order[slices.Index(order, name)+1:]
 	for k := 0; k+1 < len(root.Content) && contains(order, name); k += 2 {

@@ -73,7 +73,6 @@ func TestEdits(t *testing.T) {
 		{Edit{"remove", "rules/none", ""}, "not there"},
 		{Edit{"turn", "name", "x"}, "no edit"},
 		{Edit{"set", "gateways", "none"}, "several lines"},
-		{Edit{"remove", "gateways/jetty", ""}, "the only one"},
 		{Edit{"remove", "gateways/jetty/name", ""}, "dash"},
 	} {
 		_, err := Apply(text, c.edit)

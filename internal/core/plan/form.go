@@ -22,6 +22,7 @@ type Field struct {
 	Name     string   `json:"name"`
 	Type     string   `json:"type" enum:"text,switch,number,address,prefix,range,duration,clock,object"`
 	List     bool     `json:"list,omitempty"`
+	Lines    bool     `json:"lines,omitempty" doc:"A text of several lines."`
 	Required bool     `json:"required,omitempty"`
 	Usual    bool     `json:"usual,omitempty" doc:"It may be left out, and is asked for all the same."`
 	Doc      string   `json:"doc"`
@@ -45,7 +46,7 @@ func Forms() []Form {
 			kind, _ := fieldName(f)
 			says := strings.Split(f.Tag.Get("are"), ",")
 			out = append(out, Form{
-				Kind: kind, One: one(kind), Doc: f.Tag.Get("doc"), Order: slices.Contains(says, "ordered"), Reach: slices.Contains(says, "reach"),
+				Kind: kind, One: One(kind), Doc: f.Tag.Get("doc"), Order: slices.Contains(says, "ordered"), Reach: slices.Contains(says, "reach"),
 				Fields: fieldsOf(f.Type.Elem()),
 			})
 		}
@@ -63,13 +64,15 @@ func Fields() (out []Field) {
 	return out
 }
 
-// one is what one object of a kind is called.
-func one(kind string) string {
+// One is what one object of a kind is called.
+func One(kind string) string {
 	switch kind {
 	case "hours":
 		return kind
 	case "nat":
 		return "NAT entry"
+	case "authorities":
+		return "authority"
 	}
 	return strings.ReplaceAll(strings.TrimSuffix(kind, "s"), "-", " ")
 }
@@ -86,7 +89,7 @@ func fieldsOf(t reflect.Type) []Field {
 		}
 		x := Field{
 			Name: f.name, Required: !f.optional, Doc: f.Tag.Get("doc"), Example: f.Tag.Get("eg"), Then: f.Tag.Get("then"),
-			Usual: f.Tag.Get("ask") == "always",
+			Usual: f.Tag.Get("ask") == "always", Lines: f.Tag.Get("lines") == "many",
 		}
 		if f.of != "" {
 			x.Of = []string{f.of}

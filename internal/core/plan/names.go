@@ -9,23 +9,25 @@ import (
 
 // Names finds the objects of a plan by name and works out what references stand for.
 type Names struct {
-	plan     *Plan
-	Networks map[string]*Network
-	Routers  map[string]*Router
-	Hosts    map[string]*Host
-	Zones    map[string]*Zone
-	Sets     map[string]*HostGroup
-	Services map[string]*Service
-	Hours    map[string]*Hours
-	Groups   map[string]*Group
-	Pools    map[string]*Pool
-	Tunnels  map[string]*Tunnel
-	Gateways map[string]*Gateway
-	internet netset.Addrs
-	inside   netset.Addrs
-	itself   netset.Addrs // gateways' own addresses
-	services map[string]netset.Services
-	sets     map[string]netset.Addrs // by zone or host group
+	plan        *Plan
+	Networks    map[string]*Network
+	Routers     map[string]*Router
+	Hosts       map[string]*Host
+	Zones       map[string]*Zone
+	Sets        map[string]*HostGroup
+	Services    map[string]*Service
+	Hours       map[string]*Hours
+	Groups      map[string]*Group
+	Pools       map[string]*Pool
+	Authorities map[string]*Authority
+	Sources     map[string]*Source
+	Tunnels     map[string]*Tunnel
+	Gateways    map[string]*Gateway
+	internet    netset.Addrs
+	inside      netset.Addrs
+	itself      netset.Addrs // gateways' own addresses
+	services    map[string]netset.Services
+	sets        map[string]netset.Addrs // by zone or host group
 
 	byPrefix  map[netip.Prefix]*Network
 	lengths   []int // of the networks' prefixes, longest first
@@ -35,19 +37,21 @@ type Names struct {
 // Index prepares the names of a plan; the plan must not change while it is used.
 func Index(p *Plan) *Names {
 	n := &Names{
-		plan:     p,
-		Networks: index(p.Networks, func(o *Network) string { return o.Name }),
-		Routers:  index(p.Routers, func(o *Router) string { return o.Name }),
-		Hosts:    index(p.Hosts, func(o *Host) string { return o.Name }),
-		Zones:    index(p.Zones, func(o *Zone) string { return o.Name }),
-		Sets:     index(p.HostGroups, func(o *HostGroup) string { return o.Name }),
-		Hours:    index(p.Hours, func(o *Hours) string { return o.Name }),
-		Services: index(p.Services, func(o *Service) string { return o.Name }),
-		Groups:   index(p.Groups, func(o *Group) string { return o.Name }),
-		Pools:    index(p.Pools, func(o *Pool) string { return o.Name }),
-		Tunnels:  index(p.Tunnels, func(o *Tunnel) string { return o.Name }),
-		Gateways: index(p.Gateways, func(o *Gateway) string { return o.Name }),
-		services: map[string]netset.Services{}, sets: map[string]netset.Addrs{}, byPrefix: map[netip.Prefix]*Network{}, byAddress: map[netip.Addr]*Host{},
+		plan:        p,
+		Networks:    index(p.Networks, func(o *Network) string { return o.Name }),
+		Routers:     index(p.Routers, func(o *Router) string { return o.Name }),
+		Hosts:       index(p.Hosts, func(o *Host) string { return o.Name }),
+		Zones:       index(p.Zones, func(o *Zone) string { return o.Name }),
+		Sets:        index(p.HostGroups, func(o *HostGroup) string { return o.Name }),
+		Hours:       index(p.Hours, func(o *Hours) string { return o.Name }),
+		Services:    index(p.Services, func(o *Service) string { return o.Name }),
+		Groups:      index(p.Groups, func(o *Group) string { return o.Name }),
+		Pools:       index(p.Pools, func(o *Pool) string { return o.Name }),
+		Authorities: index(p.Authorities, func(o *Authority) string { return o.Name }),
+		Sources:     index(p.Sources, func(o *Source) string { return o.Name }),
+		Tunnels:     index(p.Tunnels, func(o *Tunnel) string { return o.Name }),
+		Gateways:    index(p.Gateways, func(o *Gateway) string { return o.Name }),
+		services:    map[string]netset.Services{}, sets: map[string]netset.Addrs{}, byPrefix: map[netip.Prefix]*Network{}, byAddress: map[netip.Addr]*Host{},
 	}
 	n.placeObjects()
 	var inside []netip.Prefix
@@ -303,7 +307,7 @@ func (p *Pool) Addresses() netset.Addrs {
 		switch {
 		case prefix.Addr().Is4() && prefix.Bits() <= 30:
 			s.From, s.To = s.From.Next(), s.To.Prev()
-		case prefix.Addr().Is6() && prefix.Bits() <= 126:
+		case prefix.Addr().Is6() && prefix.Bits() <= 126 && p.PrefixEach == 0: // prefixes are leased whole
 			s.From = s.From.Next()
 		}
 		out = out.Union(netset.OfSpans(s))

@@ -12,6 +12,8 @@ type Plan struct {
 	Format       int           `json:"format" doc:"Version of this document: 1."`
 	Name         string        `json:"name" doc:"What the site is called."`
 	TimeZone     string        `json:"time-zone,omitempty" eg:"Atlantic/Reykjavik" doc:"The site's time zone, by its IANA name, for hours; UTC if not given."`
+	KitsAt       string        `json:"kits-at,omitempty" eg:"https://kits.tern.example" doc:"Where people reach the pages of kits, which the service opens with --listen-kits: links lead there."`
+	KitsShown    string        `json:"kits-certificate,omitempty" eg:"kits" doc:"Name of the certificate that is shown there, kept beside the plan: one that devices trust before they have a kit. If none is kept under it, the own authority makes one; kits if not given."`
 	Gateways     []Gateway     `json:"gateways,omitempty" nullable:"false" are:"ordered" doc:"The machines that remote people dial."`
 	Zones        []Zone        `json:"zones,omitempty" nullable:"false" doc:"Named sets of inside networks that are treated alike."`
 	Networks     []Network     `json:"networks,omitempty" nullable:"false" are:"reach" doc:"The inside networks, and those of other sites behind them."`
@@ -21,7 +23,9 @@ type Plan struct {
 	Services     []Service     `json:"services,omitempty" nullable:"false" doc:"Named sets of ports."`
 	Hours        []Hours       `json:"hours,omitempty" nullable:"false" doc:"Named times of the week."`
 	Groups       []Group       `json:"groups,omitempty" nullable:"false" doc:"Groups of people. Who is in them is kept beside the plan."`
+	Sources      []Source      `json:"sources,omitempty" nullable:"false" are:"ordered" doc:"Where people are kept beside the service's own users, in the order in which they are looked for."`
 	Pools        []Pool        `json:"pools,omitempty" nullable:"false" are:"reach" doc:"Addresses that are leased to remote people."`
+	Authorities  []Authority   `json:"authorities,omitempty" nullable:"false" doc:"Who issues certificates to people, beside the service itself."`
 	Tunnels      []Tunnel      `json:"tunnels,omitempty" nullable:"false" are:"reach" doc:"The ways in."`
 	Passages     []Passage     `json:"passages,omitempty" nullable:"false" are:"ordered,reach" doc:"How each class of people comes in; the first that admits one of the person's groups takes them."`
 	NAT          []Translation `json:"nat,omitempty" nullable:"false" are:"ordered,reach" doc:"Exemptions and translations of the gateway, first match decides."`
@@ -52,5 +56,6 @@ const (
 	LoginCertificate = "certificate" // of the person, by the own authority
 	LoginPublicKey   = "public-key"  // of the person, without a certificate (RFC 7670)
 	LoginSharedKey   = "pre-shared-key"
+	LoginTTLS        = "eap-ttls" // the password handed over inside TLS
 	LoginBoth        = "certificate-and-eap-mschapv2"
 )

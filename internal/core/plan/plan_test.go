@@ -28,7 +28,7 @@ rules:
 // Every fault names line, column, setting and what was expected; all are told at once.
 func TestFaults(t *testing.T) {
 	cases := []struct{ find, put, place, says string }{
-		{"name: Small", "nmae: Small", "line 3, column 1", `unknown field "nmae"; expected one of format, name, time-zone, gateways`},
+		{"name: Small", "nmae: Small", "line 3, column 1", `unknown field "nmae"; expected one of format, name, time-zone, kits-at`},
 		{"name: Small", "name: Small\nname: Twice", "line 4, column 1", `"name" is given twice`},
 		{"format: 1\n", "", "line 2, column 1", `field "format" is missing`},
 		{"format: 1", "format: 2", "line 2, column 9", "format 2 is not one this version reads; expected 1"},

@@ -22,25 +22,68 @@ type Pool struct {
 	last   map[string]netip.Addr    // by holder and family
 	next   map[bool]netip.Addr      // where to look first, by whether IPv4
 	others map[netip.Addr]time.Time // that somebody else was seen with, until when they are left alone
+	each   int                      // length of the IPv6 prefixes that are leased whole; 0: addresses are
+	before map[netip.Addr]int       // leased while each was another, with the length of what they stand for
 }
 
-// New begins with everything free. kept is the addresses that are reserved, each with the one holder who gets it.
-func New(supply netset.Addrs, kept map[netip.Addr]string) *Pool {
-	return &Pool{
-		supply: supply, kept: kept, leased: map[netip.Addr]string{}, last: map[string]netip.Addr{}, next: map[bool]netip.Addr{},
-		others: map[netip.Addr]time.Time{},
+// New begins with everything free. kept is the addresses that are reserved, each with the one holder who gets it. each is the length of the
+// IPv6 prefixes that are leased whole, 48 to 64; 0: addresses are leased.
+func New(supply netset.Addrs, kept map[netip.Addr]string, each int) *Pool {
+	p := &Pool{
+		leased: map[netip.Addr]string{}, last: map[string]netip.Addr{}, next: map[bool]netip.Addr{},
+		others: map[netip.Addr]time.Time{}, before: map[netip.Addr]int{},
+	}
+	p.Resize(supply, kept, each)
+	return p
+}
+
+// Resize changes what is leased from, what is kept for whom, and how long leased prefixes are; leases that do not fit stay until they are
+// released.
+func (p *Pool) Resize(supply netset.Addrs, kept map[netip.Addr]string, each int) {
+	if each != p.each {
+		for a := range p.leased {
+			if _, older := p.before[a]; !a.Is4() && !older {
+				p.before[a] = p.length()
+			}
+		}
+		delete(p.next, false)
+	}
+	p.supply, p.each, p.kept = supply, each, map[netip.Addr]string{}
+	for a, who := range kept {
+		p.kept[p.standsFor(a)] = who
 	}
 }
 
-// Resize changes what is leased from, and what is kept for whom; leases outside it stay until they are released.
-func (p *Pool) Resize(supply netset.Addrs, kept map[netip.Addr]string) {
-	p.supply, p.kept = supply, kept
+// standsFor is the address by which what an address belongs to is leased: itself, or the first one of its prefix that a device may have.
+func (p *Pool) standsFor(a netip.Addr) netip.Addr {
+	if a.Is4() || p.each == 0 {
+		return a
+	}
+	prefix, _ := a.Prefix(p.each)
+	return prefix.Addr().Next()
 }
 
-// Lease gives one address of each family that the pool has. If a family is used up, nothing is leased.
-func (p *Pool) Lease(holder string) ([]netip.Addr, error) {
+// holds tells whether what an address stands for is in the supply, whole.
+func (p *Pool) holds(supply netset.Addrs, a netip.Addr) bool {
+	if a.Is4() || p.each == 0 {
+		return supply.Contains(a)
+	}
+	prefix, _ := a.Prefix(p.each)
+	return supply.Covers(netset.OfPrefixes(prefix))
+}
+
+// Lease gives addresses of each family that the pool has: as many as are wanted of IPv4 and of IPv6, at least one. Of a pool that leases
+// prefixes the IPv6 address stands for its prefix, and is one. If there is none left of a family, nothing is leased; further ones are given
+// as far as there are some.
+func (p *Pool) Lease(holder string, want4, want6 int) ([]netip.Addr, error) {
 	var out []netip.Addr
 	for _, v4 := range []bool{true, false} {
+		want := want6
+		if v4 {
+			want = want4
+		} else if p.each > 0 {
+			want = 1
+		}
 		family := netset.All6
 		if v4 {
 			family = netset.All4
@@ -49,14 +92,19 @@ func (p *Pool) Lease(holder string) ([]netip.Addr, error) {
 		if len(supply) == 0 {
 			continue
 		}
-		a, ok := p.pick(supply, holder, v4)
-		if !ok {
-			p.Release(out...)
-			return nil, ErrExhausted
+		for n := range max(want, 1) {
+			a, ok := p.pick(supply, holder, v4)
+			if !ok && n == 0 {
+				p.Release(out...)
+				return nil, ErrExhausted
+			}
+			if !ok {
+				break
+			}
+			p.leased[a] = holder
+			p.last[key(holder, v4)] = a
+			out = append(out, a)
 		}
-		p.leased[a] = holder
-		p.last[key(holder, v4)] = a
-		out = append(out, a)
 	}
 	if len(out) == 0 {
 		return nil, ErrExhausted
@@ -75,8 +123,13 @@ func (p *Pool) pick(supply netset.Addrs, holder string, v4 bool) (netip.Addr, bo
 	if a, ok := p.reservedFor(supply, holder, v4); ok {
 		return a, true
 	}
-	if a, ok := p.last[key(holder, v4)]; ok && p.free(a, holder) && supply.Contains(a) {
-		return a, true
+	if a, ok := p.last[key(holder, v4)]; ok {
+		if a = p.standsFor(a); p.free(a, holder) && p.holds(supply, a) {
+			return a, true
+		}
+	}
+	if !v4 && p.each > 0 {
+		return p.pickPrefix(supply, holder)
 	}
 	start := p.next[v4]
 	if !start.IsValid() || !supply.Contains(start) {
@@ -103,7 +156,7 @@ func (p *Pool) pick(supply netset.Addrs, holder string, v4 bool) (netip.Addr, bo
 // reservedFor is the first address of a family that is kept for the holder and free; a second session of theirs gets another one.
 func (p *Pool) reservedFor(supply netset.Addrs, holder string, v4 bool) (best netip.Addr, ok bool) {
 	for a, who := range p.kept {
-		if who == holder && a.Is4() == v4 && supply.Contains(a) && p.free(a, holder) && (!ok || a.Less(best)) {
+		if who == holder && a.Is4() == v4 && p.holds(supply, a) && p.free(a, holder) && (!ok || a.Less(best)) {
 			best, ok = a, true
 		}
 	}
@@ -114,7 +167,7 @@ func (p *Pool) free(a netip.Addr, holder string) bool {
 	_, taken := p.leased[a]
 	who, kept := p.kept[a]
 	_, other := p.others[a]
-	return !taken && !other && (!kept || who == holder)
+	return !taken && !other && (!kept || who == holder) && !p.overlaps(a)
 }
 
 // Avoid leaves an address alone for a while that somebody else has, also where it is kept for a holder: they get another one meanwhile.
@@ -135,6 +188,7 @@ func (p *Pool) Release(addrs ...netip.Addr) {
 		if holder, ok := p.leased[a]; ok {
 			p.last[key(holder, a.Is4())] = a
 			delete(p.leased, a)
+			delete(p.before, a)
 		}
 	}
 }

@@ -19,6 +19,7 @@ type Param string
 const (
 	Address       Param = "address"
 	Addresses     Param = "addresses"
+	Authority     Param = "authority"
 	Administrator Param = "administrator"
 	Back          Param = "back" // a revision that is gone back to
 	By            Param = "by"   // who said it

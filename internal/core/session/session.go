@@ -1,6 +1,6 @@
 // Package session holds the one record of every session of a gateway, from the moment that somebody is admitted until the end: who it is,
-// what
-// was leased, how it comes in, what it counted, why it ended. Tunnels, forwarding and the gateway refer to it, and keep no copy of it.
+// what was leased, how it comes in, what it counted, why it ended. Tunnels, forwarding and the gateway refer to it, and keep no copy of
+// it.
 package session
 
 import (
@@ -12,6 +12,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"yellowlantern/internal/core/login"
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/reason"
 )
@@ -42,14 +43,17 @@ type Session struct {
 
 	// Addresses are leased to it. They change no more once it is up.
 	Addresses []netip.Addr
+	// Prefixes are leased to it whole, each with one of the addresses in it.
+	Prefixes []netip.Prefix
 
 	// Forwarding is what forwarding keeps with it, while it is up.
 	Forwarding any
 
-	path  atomic.Pointer[Path]
-	mu    sync.Mutex // of what follows, and of Forwarding
-	state State
-	why   reason.Reason
+	limits atomic.Pointer[login.Limits]
+	path   atomic.Pointer[Path]
+	mu     sync.Mutex // of what follows, and of Forwarding
+	state  State
+	why    reason.Reason
 	Counters
 }
 
@@ -96,6 +100,17 @@ func (s *Session) Path() Path {
 	return nil
 }
 
+// Limits are those of its person, as they were told last.
+func (s *Session) Limits() login.Limits {
+	if l := s.limits.Load(); l != nil {
+		return *l
+	}
+	return login.Limits{}
+}
+
+// SetLimits is told what the limits of its person are.
+func (s *Session) SetLimits(l login.Limits) { s.limits.Store(&l) }
+
 // FormatID writes a session's number as people see it.
 func FormatID(id uint64) string { return fmt.Sprintf("%016x", id) }
 
@@ -106,4 +121,9 @@ func ParseID(text string) (uint64, error) {
 		return 0, fmt.Errorf("%q is no session: expected 16 hexadecimal digits as the list of sessions shows them", text)
 	}
 	return id, nil
+}
+
+// Leased is everything that is leased to the session.
+func (s *Session) Leased() netset.Addrs {
+	return netset.OfAddrs(s.Addresses...).Union(netset.OfPrefixes(s.Prefixes...))
 }

@@ -13,27 +13,26 @@ type Table struct {
 	mu        sync.RWMutex
 	byID      map[uint64]*Session
 	byAddress map[netip.Addr]*Session // those that are up
-	byPerson  map[person][]*Session
+	byPrefix  map[netip.Prefix]*Session
+	lengths   [129]int // how many prefixes there are of each length
+	byPerson  map[string][]*Session
 	byPassage map[string]int
 	up        int
 }
-
-type person struct{ passage, user string }
 
 // Add takes a session that was admitted. Its ID must be its own: ok is false where another has it.
 func (t *Table) Add(s *Session) (ok bool) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if t.byID == nil {
-		t.byID, t.byAddress = map[uint64]*Session{}, map[netip.Addr]*Session{}
-		t.byPerson, t.byPassage = map[person][]*Session{}, map[string]int{}
+		t.byID, t.byAddress, t.byPrefix = map[uint64]*Session{}, map[netip.Addr]*Session{}, map[netip.Prefix]*Session{}
+		t.byPerson, t.byPassage = map[string][]*Session{}, map[string]int{}
 	}
 	if t.byID[s.ID] != nil || s.ID == 0 {
 		return false
 	}
-	k := person{s.Passage, s.User}
 	t.byID[s.ID] = s
-	t.byPerson[k] = append(t.byPerson[k], s)
+	t.byPerson[s.User] = append(t.byPerson[s.User], s)
 	t.byPassage[s.Passage]++
 	return true
 }
@@ -51,6 +50,12 @@ func (t *Table) Up(s *Session, path Path) bool {
 	s.state, s.Lost = Up, map[string]uint64{}
 	for _, a := range s.Addresses {
 		t.byAddress[a] = s
+	}
+	for _, p := range s.Prefixes {
+		if t.byPrefix[p] == nil {
+			t.lengths[p.Bits()]++
+		}
+		t.byPrefix[p] = s
 	}
 	t.up++
 	return true
@@ -73,10 +78,15 @@ func (t *Table) End(s *Session, why reason.Reason) (was State, first bool) {
 			delete(t.byAddress, a)
 		}
 	}
-	k := person{s.Passage, s.User}
-	t.byPerson[k] = slices.DeleteFunc(t.byPerson[k], func(o *Session) bool { return o == s })
-	if len(t.byPerson[k]) == 0 {
-		delete(t.byPerson, k)
+	for _, p := range s.Prefixes {
+		if t.byPrefix[p] == s {
+			t.lengths[p.Bits()]--
+			delete(t.byPrefix, p)
+		}
+	}
+	t.byPerson[s.User] = slices.DeleteFunc(t.byPerson[s.User], func(o *Session) bool { return o == s })
+	if len(t.byPerson[s.User]) == 0 {
+		delete(t.byPerson, s.User)
 	}
 	if t.byPassage[s.Passage]--; t.byPassage[s.Passage] == 0 {
 		delete(t.byPassage, s.Passage)
@@ -98,7 +108,17 @@ func (t *Table) Of(id uint64) *Session {
 func (t *Table) At(a netip.Addr) *Session {
 	t.mu.RLock()
 	defer t.mu.RUnlock()
-	return t.byAddress[a]
+	if s := t.byAddress[a]; s != nil || len(t.byPrefix) == 0 || a.Is4() {
+		return s
+	}
+	for bits, n := range t.lengths {
+		if n > 0 {
+			if p, err := a.Prefix(bits); err == nil && t.byPrefix[p] != nil {
+				return t.byPrefix[p]
+			}
+		}
+	}
+	return nil
 }
 
 // All is every session that is up.
@@ -123,9 +143,14 @@ func (t *Table) Len() int {
 
 // Theirs is somebody's sessions by a passage, the oldest first; those who are being told count.
 func (t *Table) Theirs(passage, user string) []*Session {
+	return slices.DeleteFunc(t.Whose(user), func(s *Session) bool { return s.Passage != passage })
+}
+
+// Whose is somebody's sessions by any passage, the oldest first; those who are being told count.
+func (t *Table) Whose(user string) []*Session {
 	t.mu.RLock()
 	defer t.mu.RUnlock()
-	return slices.Clone(t.byPerson[person{passage, user}])
+	return slices.Clone(t.byPerson[user])
 }
 
 // By is how many sessions there are by a passage.

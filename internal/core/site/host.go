@@ -74,8 +74,8 @@ func (m *Model) hostWays() []inside.Way {
 		}
 		comes[h.egress.Network] = comes[h.egress.Network].Union(mine.Intersect(believed))
 	}
-	for way, to := range m.ways {
-		leads[way] = to.Intersect(m.routed)
+	for _, w := range m.ways {
+		leads[w.out] = w.to.Intersect(m.routed)
 	}
 	var out []inside.Way
 	for way := range leads {

@@ -55,7 +55,7 @@ type Model struct {
 	devices    map[string]*device
 	owners     map[netip.Addr]string
 	routed     netset.Addrs
-	ways       map[string]netset.Addrs // destinations by way out
+	ways       []wayOut
 	cells      []cell
 	classes    sync.Map // by groups: what is worked out stays as it is
 	onward     netset.Addrs

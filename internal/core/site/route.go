@@ -62,7 +62,7 @@ func (m *Model) compileRoutes() {
 		m.routed = m.routed.Union(span(h.to))
 	}
 	m.routed = m.routed.Subtract(m.pools).Union(m.own).Subtract(m.never)
-	m.ways = m.egressSet()
+	m.ways = m.waysOut()
 }
 
 // routing is what decided at the route station.
@@ -143,14 +143,23 @@ func (m *Model) RouteSet() netset.Traffic {
 	return netset.Of(m.routed, netset.AnyService)
 }
 
-// egressSet is, for each way out, the destinations that take it.
-func (m *Model) egressSet() map[string]netset.Addrs {
-	out := map[string]netset.Addrs{}
+// wayOut is a way out with the destinations that take it.
+type wayOut struct {
+	out string
+	to  netset.Addrs
+}
+
+// waysOut is every way out, in the order in which the table first names it.
+func (m *Model) waysOut() (out []wayOut) {
 	var claimed netset.Addrs
 	for _, h := range m.table {
 		mine := span(h.to).Subtract(claimed)
 		claimed = claimed.Union(mine)
-		out[h.egress.Network] = out[h.egress.Network].Union(mine.Subtract(m.own))
+		at := slices.IndexFunc(out, func(w wayOut) bool { return w.out == h.egress.Network })
+		if at < 0 {
+			at, out = len(out), append(out, wayOut{out: h.egress.Network})
+		}
+		out[at].to = out[at].to.Union(mine.Subtract(m.own))
 	}
 	return out
 }

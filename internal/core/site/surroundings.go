@@ -309,7 +309,8 @@ func (m *Model) ReturnSet(src netip.Addr) netset.Addrs {
 	return netset.OfSpans(spans...).Union(m.own)
 }
 
-// SourceAtoms splits a pool into parts whose addresses all fare alike at every station that looks at the source.
+// SourceAtoms splits a pool into parts whose addresses all fare alike at every station that looks at the source. The one with the lowest
+// address comes first, whatever the order in which the plan has what splits them.
 func (m *Model) SourceAtoms(pool netset.Addrs) []netset.Addrs {
 	var atoms []netset.Addrs
 	for _, family := range []netset.Addrs{netset.All4, netset.All6} {
@@ -332,6 +333,7 @@ func (m *Model) SourceAtoms(pool netset.Addrs) []netset.Addrs {
 		}
 		atoms = next
 	}
+	slices.SortFunc(atoms, func(a, b netset.Addrs) int { return a[0].From.Compare(b[0].From) })
 	return atoms
 }
 

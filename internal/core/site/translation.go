@@ -139,18 +139,18 @@ func (m *Model) TranslationSet(atom netset.Addrs) []Leaving {
 		if !e.from.Contains(src) {
 			continue
 		}
-		for way, dsts := range m.ways {
-			if e.Out != "" && e.Out != way {
+		for _, w := range m.ways {
+			if e.Out != "" && e.Out != w.out {
 				continue
 			}
-			mine := rest.Intersect(dsts).Intersect(e.to)
+			mine := rest.Intersect(w.to).Intersect(e.to)
 			if len(mine) == 0 {
 				continue
 			}
 			rest = rest.Subtract(mine)
 			leaves := src
 			if e.Action == plan.Translate {
-				leaves = m.translated(e, way, src.Is4())
+				leaves = m.translated(e, w.out, src.Is4())
 			}
 			out = append(out, Leaving{mine, leaves})
 		}

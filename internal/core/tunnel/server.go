@@ -28,6 +28,8 @@ type Way struct {
 	Credentials []Credential
 	// Authorities are those of people's certificates, DER, for devices that show theirs only to who asks for one.
 	Authorities [][]byte
+	// Platforms are the kinds of devices that come by it, where every passage says its own; none: not known.
+	Platforms []string
 }
 
 // Credential is a certificate of the gateway's.
@@ -46,7 +48,7 @@ type Packet struct {
 // Host is what a server is given: the gateway. Everything may be called from anywhere.
 type Host interface {
 	// Begin begins a login. The conversation's steps take long.
-	Begin(from netip.AddrPort, server string) login.Conversation
+	Begin(login.Call) login.Conversation
 	// Owner tells whose key it is that somebody has shown to have: it takes long.
 	Owner(login.Key) login.Outcome
 	// Shared gives a key that a person and the gateway both know: it takes long.

@@ -1,12 +1,12 @@
 // Package tunnel says what any kind of tunnel gives and wants, in words that belong to no kind: who asks to be let in, what they are
-// granted,
-// what a server of a kind does and what it is given. How a kind speaks on the wire is left to its package.
+// granted, what a server of a kind does and what it is given. How a kind speaks on the wire is left to its package.
 package tunnel
 
 import (
 	"net/netip"
 	"time"
 
+	"yellowlantern/internal/core/login"
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/reason"
 )
@@ -15,6 +15,7 @@ import (
 type Request struct {
 	User       string
 	Groups     []string
+	Limits     login.Limits
 	Tunnel     string // the plan's name of it
 	Algorithms string // that were agreed on
 	From       netip.AddrPort
@@ -24,6 +25,8 @@ type Request struct {
 	SafeLogin, SafeTraffic bool
 	SharedKeys             []string // IDs of keys that they share with the gateway, and that went in
 	Key                    []byte   // the public key that they proved themselves with, DER; nil: something else
+	// Want4 and Want6 are how many addresses of each family the device asks for.
+	Want4, Want6 int
 	// Stamp stands for what they logged in with; Back is what was remembered of them, where they came back by it instead.
 	Stamp string
 	Back  Remembered
@@ -35,6 +38,7 @@ type Remembered []byte
 // Configuration is what a device is given.
 type Configuration struct {
 	Addresses []netip.Addr
+	Prefixes  []netip.Prefix // of IPv6, whole, each with one of the addresses in it
 	DNS       []netip.Addr
 	Domains   []string
 	Routes    netset.Addrs // what goes into the tunnel

@@ -13,6 +13,7 @@ import (
 
 	"yellowlantern/internal/app/plans"
 	"yellowlantern/internal/client"
+	"yellowlantern/internal/core/password"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/gateway"
@@ -23,12 +24,11 @@ import (
 )
 
 // A second kind of tunnel carries a session through plan, gateway, forwarding, the list of sessions, the journal and the probe, with
-// nothing
-// changed outside its package but that it is registered.
+// nothing changed outside its package but that it is registered.
 func TestSecondKind(t *testing.T) {
 	Register()
 	d, err := tour.Prepare(t.Context(), "", instance.Options{
-		Data: t.TempDir(), Listen: "127.0.0.1:0", IKE: "127.0.0.1:0", NATT: "127.0.0.1:0", Log: slog.New(slog.NewTextHandler(io.Discard, nil)),
+		Data: t.TempDir(), Listen: "127.0.0.1:0", IKE: "127.0.0.1:0", NATT: "127.0.0.1:0", PasswordCost: password.Light, Log: slog.New(slog.NewTextHandler(io.Discard, nil)),
 	})
 	require.NoError(t, err)
 	t.Cleanup(d.Stop)

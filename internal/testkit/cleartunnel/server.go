@@ -121,7 +121,7 @@ func (s *server) handle(from netip.AddrPort, what byte, b []byte) {
 	s.mu.Lock()
 	way, most, l := s.way, s.most, s.links[from]
 	if l == nil && what == isLogin && way != "" {
-		l = &link{s: s, from: from, talk: s.host.Begin(from, way)}
+		l = &link{s: s, from: from, talk: s.host.Begin(login.Call{From: from.Addr(), Server: way, Tunnel: way})}
 		s.links[from], b = l, nil
 	}
 	s.mu.Unlock()
@@ -149,7 +149,10 @@ func (s *server) step(l *link, way string, b []byte) {
 		s.refuse(l, step.User, step.Known, step.Why)
 		return
 	}
-	x, grant := s.host.Admit(tunnel.Request{User: step.User, Groups: step.Groups, Tunnel: way, Algorithms: "none", From: l.from})
+	x, grant := s.host.Admit(tunnel.Request{
+		User: step.User, Groups: step.Groups, Limits: step.Limits, Tunnel: way,
+		Algorithms: "none", From: l.from,
+	})
 	if x == nil {
 		s.refuse(l, step.User, true, grant.Refusal)
 		return

@@ -31,12 +31,12 @@ type folk struct {
 	slow   sync.RWMutex // held for writing: whoever asks waits
 }
 
-func (c *folk) Begin(_ netip.Addr, server string) login.Conversation {
-	return &talk{c, eap.Converse(rand.Reader, server, func(k eap.Check) eap.Verdict {
+func (c *folk) Begin(call login.Call) login.Conversation {
+	return &talk{c, eap.Converse(eap.ByMSCHAPv2(rand.Reader, call.Server, func(k eap.Check) eap.Verdict {
 		c.slow.RLock()
 		defer c.slow.RUnlock()
 		return k.Judge(c.hash)
-	})}
+	}))}
 }
 
 // talk adds the person's groups to a login.
@@ -48,23 +48,24 @@ type talk struct {
 func (t *talk) Next(message []byte) login.Step {
 	step := t.Conversation.Next(message)
 	if step.OK {
-		step.Groups, _ = t.c.Groups(context.Background(), step.User)
+		now, _ := t.c.Standing(context.Background(), step.User)
+		step.Groups = now.Groups
 	}
 	return step
 }
 
-func (c *folk) Groups(_ context.Context, user string) ([]string, error) {
+func (c *folk) Standing(_ context.Context, user string) (login.Standing, error) {
 	c.slow.RLock()
 	defer c.slow.RUnlock()
-	return c.groups[user], nil
+	return login.Standing{Groups: c.groups[user]}, nil
 }
 
 func (c *folk) Owner(context.Context, login.Key) login.Outcome { return login.Outcome{} }
 
 func (c *folk) Shared(context.Context, login.SharedKey) login.Shared { return login.Shared{} }
 
-func (c *folk) Again(ctx context.Context, user, _ string) ([]string, error) {
-	return c.Groups(ctx, user)
+func (c *folk) Again(ctx context.Context, user, _ string) (login.Standing, error) {
+	return c.Standing(ctx, user)
 }
 
 // busy is a gateway with the plan of 2,000 rules on loopback, and what can be done to it.

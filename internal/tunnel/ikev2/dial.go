@@ -14,12 +14,14 @@ import (
 	"sync/atomic"
 	"time"
 
+	"yellowlantern/internal/core/eap"
 	"yellowlantern/internal/core/esp"
 	"yellowlantern/internal/core/ike"
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/core/session"
 	"yellowlantern/internal/core/tunnel"
 	"yellowlantern/internal/dial"
+	"yellowlantern/internal/eaptls"
 	"yellowlantern/internal/underlay"
 )
 
@@ -68,6 +70,7 @@ type device struct {
 	keyLog io.Writer
 	// keepalive is how often an octet is sent that keeps a translation open (RFC 3948 §4).
 	keepalive time.Duration
+	inside    func() // ends what a login left going on
 	ended     error
 	bye       chan struct{} // once the end is told: its answer
 	stop      context.CancelFunc
@@ -83,7 +86,9 @@ var (
 	errSilent4500 = errors.New("UDP 500 is answered and UDP 4500 is not: a router on the way drops it, or does not forward it to the gateway")
 )
 
-// udpPatience is how long UDP is waited for where there is TCP to fall back to (RFC 9329 §5.1 prefers UDP).
+// udpPatience is how long UDP may be silent where there is TCP to fall back to (RFC 9329 §5.1 prefers UDP). Once the gateway has spoken by
+// the way that the login takes, UDP is not silent, however long whoever judges the login needs: a second login beside one that is under way
+// would be counted as another session.
 const udpPatience = 4 * time.Second
 
 // tcpPatience is how long a TCP connection may take to open.
@@ -139,17 +144,15 @@ func dialed(ctx context.Context, u underlay.Underlay, l dial.Login, sentBy strin
 	if err != nil {
 		return nil, err
 	}
-	patience := ctx
+	var silence <-chan time.Time
 	if l.TCPPort > 0 {
-		var stop context.CancelFunc
-		patience, stop = context.WithTimeout(ctx, udpPatience)
-		defer stop()
+		silence = time.After(udpPatience)
 	}
 	first := port500
 	if onePort(l) {
 		first = ports[1]
 	}
-	d, err := connect(patience, way, netip.AddrPortFrom(gw, first), l, sentBy, receive)
+	d, err := connect(ctx, silence, way, netip.AddrPortFrom(gw, first), l, sentBy, receive)
 	if err == nil {
 		d.gw, d.ports = gw, ports
 	}
@@ -164,7 +167,7 @@ func dialed(ctx context.Context, u underlay.Underlay, l dial.Login, sentBy strin
 	if errTCP != nil {
 		return nil, fmt.Errorf("%w; TCP %d does not answer either", err, l.TCPPort)
 	}
-	return connect(ctx, stream, remote, l, sentBy, receive)
+	return connect(ctx, nil, stream, remote, l, sentBy, receive)
 }
 
 // faultOf names what kept the device out.
@@ -188,8 +191,10 @@ func faultOf(err error) reason.Code {
 // onePort tells whether a login begins on UDP 4500, so that one port is enough: by keys of any kind it does.
 func onePort(l dial.Login) bool { return l.Key != nil || l.SharedKey != nil }
 
-// connect logs in by one way, which it closes if that fails.
-func connect(ctx context.Context, way carrier, gateway netip.AddrPort, l dial.Login, sentBy string, receive func([]byte),
+// connect logs in by one way, which it closes if that fails. A gateway that has said nothing of the login by the end of silence is given
+// up.
+func connect(ctx context.Context, silence <-chan time.Time, way carrier, gateway netip.AddrPort, l dial.Login, sentBy string,
+	receive func([]byte),
 ) (*device, error) {
 	t := &device{
 		at: gateway.Addr(), receive: receive, up: make(chan error, 1), keyLog: l.KeyLog, keepalive: l.Keepalive, here: make(chan struct{}, 1),
@@ -212,11 +217,14 @@ func connect(ctx context.Context, way carrier, gateway netip.AddrPort, l dial.Lo
 	if m := l.MixedIn; m != nil {
 		mixedIn = &ike.MixedIn{Identity: m.ID, Secret: m.Secret, Demand: m.Demand}
 	}
+	inside := eaptls.NewPeer(l.Identity, l.Roots, l.User, l.Password)
+	t.inside = inside.Close
 	t.ini, err = ike.NewInitiator(ike.Caller{
-		Name: l.Identity, User: l.User, Password: l.Password, Device: l.Device, Roots: l.Roots, Algorithms: offer, Rand: rand.Reader,
+		Methods: []eap.PeerMethod{inside},
+		Name:    l.Identity, User: l.User, Password: l.Password, NextPassword: l.NextPassword, Device: l.Device, Roots: l.Roots, Algorithms: offer, Rand: rand.Reader,
 		Local: way.Local(), Remote: gateway, Now: time.Now, LogKeys: l.KeyLog != nil, TCP: tcp, Liveness: l.Liveness,
 		Patience: l.Patience, Ticket: ticket, SentBy: sentBy, Key: l.Key, Chain: l.Chain, SharedKey: l.SharedKey, MixedIn: mixedIn, Both: l.Both,
-		Floated: onePort(l) && !tcp,
+		Floated: onePort(l) && !tcp, Addresses: l.Addresses,
 	})
 	if err != nil {
 		way.Close()
@@ -229,11 +237,8 @@ func connect(ctx context.Context, way carrier, gateway netip.AddrPort, l dial.Lo
 	t.mu.Lock()
 	t.perform(t.ini.Start(time.Now()))
 	t.mu.Unlock()
-	select {
-	case err = <-t.up:
-	case <-ctx.Done():
-		err = ctx.Err()
-	}
+	err = t.standing(ctx, silence)
+	t.inside()
 	if err != nil {
 		silent := errors.Is(err, ike.ErrNoAnswer) || errors.Is(err, context.DeadlineExceeded)
 		t.mu.Lock()
@@ -256,6 +261,25 @@ func connect(ctx context.Context, way carrier, gateway netip.AddrPort, l dial.Lo
 		return nil, err
 	}
 	return t, nil
+}
+
+// standing waits until the session stands, or cannot come about.
+func (t *device) standing(ctx context.Context, silence <-chan time.Time) error {
+	for {
+		select {
+		case err := <-t.up:
+			return err
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-silence:
+			t.mu.Lock()
+			heard := t.ini.Heard()
+			t.mu.Unlock()
+			if !heard {
+				return ike.ErrNoAnswer
+			}
+		}
+	}
 }
 
 // on is what carries the session now.
@@ -352,8 +376,8 @@ func (t *device) install(e ike.Established) error {
 func (t *device) Given() dial.Given {
 	g := t.given
 	return dial.Given{
-		Configuration: tunnel.Configuration{Addresses: g.Addresses, DNS: g.DNS, Domains: g.Domains, Routes: g.Routes, Full: g.Full},
-		Algorithms:    g.Suite, Over: t.on().Name(), Behind: g.Behind, Back: g.Back, Gateway: t.at,
+		Configuration: tunnel.Configuration{Addresses: g.Addresses, Prefixes: g.Prefixes, DNS: g.DNS, Domains: g.Domains, Routes: g.Routes, Full: g.Full},
+		Algorithms:    g.Suite, Over: t.on().Name(), Behind: g.Behind, Back: g.Back, Gateway: t.at, Changed: g.Changed,
 	}
 }
 

@@ -111,7 +111,7 @@ func (s *server) ask(ask ike.AskLogin) {
 	s.done.Go(func() {
 		talk := ask.Talk
 		if talk == nil {
-			talk = s.host.Begin(s.host.SeenAt(ask.From.Addr), ask.Server)
+			talk = s.host.Begin(login.Call{From: s.host.SeenAt(ask.From.Addr).Addr(), Server: ask.Server, Tunnel: ask.Tunnel})
 		}
 		step := talk.Next(ask.Message)
 		s.mu.Lock()
@@ -137,7 +137,7 @@ func (s *server) back(ask ike.AskBack) {
 // owner asks the gateway whose key it is that somebody has.
 func (s *server) owner(ask ike.AskKey) {
 	s.done.Go(func() {
-		who := s.host.Owner(login.Key{Public: ask.Shown.PublicKey, Chain: ask.Shown.Chain})
+		who := s.host.Owner(login.Key{Tunnel: ask.Tunnel, Public: ask.Shown.PublicKey, Chain: ask.Shown.Chain})
 		s.mu.Lock()
 		defer s.mu.Unlock()
 		if s.machine != nil {
@@ -162,9 +162,10 @@ func (s *server) shared(ask ike.AskShared) {
 func (s *server) admit(ask ike.AskLease) {
 	s.done.Go(func() {
 		x, grant := s.host.Admit(tunnel.Request{
-			User: ask.User, Groups: ask.Groups, Tunnel: ask.Tunnel, Algorithms: ask.Suite, From: s.host.SeenAt(ask.From.Addr),
+			User: ask.User, Groups: ask.Groups, Limits: ask.Limits, Tunnel: ask.Tunnel, Algorithms: ask.Suite, From: s.host.SeenAt(ask.From.Addr),
 			Device: ask.Device, Alone: ask.Alone, Stamp: ask.Stamp, Back: ask.Back, Key: ask.Key,
 			SharedKeys: ask.SharedKeys, SafeLogin: ask.SafeLogin, SafeTraffic: ask.SafeTraffic,
+			Want4: ask.Want4, Want6: ask.Want6,
 		})
 		s.mu.Lock()
 		if x != nil {
@@ -173,8 +174,10 @@ func (s *server) admit(ask ike.AskLease) {
 		if s.machine != nil {
 			c := grant.Configuration
 			s.perform(s.machine.Granted(time.Now(), ask.ID, ike.Grant{
-				Configuration: ike.Configuration{Addresses: c.Addresses, DNS: c.DNS, Domains: c.Domains, Routes: c.Routes, Full: c.Full},
-				Remember:      grant.Remember, Until: grant.Until,
+				Configuration: ike.Configuration{
+					Addresses: c.Addresses, Prefixes: c.Prefixes, DNS: c.DNS, Domains: c.Domains, Routes: c.Routes, Full: c.Full,
+				},
+				Remember: grant.Remember, Until: grant.Until,
 				OnePlace: grant.OnePlace, Patience: grant.Patience, Refusal: grant.Refusal, Exhausted: grant.Exhausted, Later: grant.Later,
 			}))
 		}

@@ -18,6 +18,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"yellowlantern/internal/core/cert"
+	"yellowlantern/internal/core/devices"
 	"yellowlantern/internal/core/esp"
 	"yellowlantern/internal/core/ike"
 	"yellowlantern/internal/core/plan"
@@ -189,6 +191,7 @@ func callers(ways []tunnel.Way, logged bool) (ike.Settings, error) {
 				way.Second = ike.Credential(c)
 			}
 		}
+		way.Known = len(w.Platforms) > 0 && !slices.ContainsFunc(w.Platforms, func(p string) bool { return !takes(p, way.Credential) })
 		var err error
 		if way.Algorithms, err = ike.PolicyOf(own.Set()); err != nil {
 			return s, fmt.Errorf("tunnel %s: %w", w.Name, err)
@@ -302,4 +305,14 @@ func portsOf(ways []tunnel.Way) []uint16 {
 		}
 	}
 	return slices.Sorted(maps.Keys(ports))
+}
+
+// takes tells whether devices of a kind surely take a credential.
+func takes(platform string, c ike.Credential) bool {
+	p, ok := devices.Named(platform)
+	if !ok || len(c.Chain) == 0 {
+		return false
+	}
+	leaf, err := x509.ParseCertificate(c.Chain[0])
+	return err == nil && slices.Contains(p.Takes, cert.KindOf(leaf))
 }

@@ -2,13 +2,20 @@ package ikev2
 
 import (
 	"bytes"
+	"crypto/x509"
 	"fmt"
+	"net"
 	"net/netip"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
+	"yellowlantern/internal/core/algorithm"
 	"yellowlantern/internal/core/ike"
+	"yellowlantern/internal/core/session"
+	"yellowlantern/internal/dial"
+	"yellowlantern/internal/underlay"
 )
 
 // Strangers from one source cannot take the room of all, nor strangers at all that of sessions; who has a session does not count as one.
@@ -59,4 +66,24 @@ func FuzzFraming(f *testing.F) {
 			at += lengthLen + n
 		}
 	})
+}
+
+// A login that is judged slowly is not begun a second time over TCP: UDP is not silent, and a limit of one session would refuse the second.
+func TestSlowLoginStaysOnUDP(t *testing.T) {
+	b := startBusy(t)
+	dialled := must(net.Listen("tcp", "127.0.0.1:0"))
+	defer dialled.Close()
+	roots := x509.NewCertPool()
+	roots.AddCert(authority.Leaf)
+	b.people.slow.Lock()
+	time.AfterFunc(udpPatience+time.Second, b.people.slow.Unlock)
+	s, err := Dialer{}.Dial(t.Context(), underlay.Host(), dial.Login{
+		Dial: "127.0.0.1", Identity: b.set.Plan.Gateways[0].Dial, User: "user00000", Password: password, Roots: roots,
+		Algorithms: algorithm.OfLevel(algorithm.Strict), Ports: map[string]uint16{PortIKE: b.socks.IKE().Port(), PortNATT: b.socks.NATT().Port()},
+		TCPPort: dialled.Addr().(*net.TCPAddr).AddrPort().Port(),
+	}, func([]byte) {})
+	require.NoError(t, err)
+	defer s.Close()
+	require.Equal(t, session.OverUDP, s.Given().Over)
+	require.Len(t, b.g.Sessions(), 1)
 }

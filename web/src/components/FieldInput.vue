@@ -157,6 +157,19 @@ function make(kind: string) {
         :persistent-placeholder="!!origin"
         @update:model-value="settle"
       />
+      <v-textarea
+        v-else-if="f.lines"
+        :id="id"
+        :model-value="value as string"
+        :label="f.name"
+        :placeholder="f.example"
+        class="mono"
+        rows="5"
+        variant="outlined"
+        density="compact"
+        hide-details
+        @change="settle(($event.target as HTMLTextAreaElement).value)"
+      />
       <v-text-field
         v-else
         :id="id"

@@ -9,6 +9,8 @@ import FindingCard from './FindingCard.vue'
 import ObjectForm from './ObjectForm.vue'
 import ObjectTable from './ObjectTable.vue'
 import PoolUsage from './PoolUsage.vue'
+import AuthoritiesPanel from './AuthoritiesPanel.vue'
+import SourcesPanel from './SourcesPanel.vue'
 import TrustPanel from './TrustPanel.vue'
 import WhyNotes from './WhyNotes.vue'
 
@@ -101,6 +103,8 @@ function added(kind: string, name: string) {
       Who is in which group is kept beside the plan, under <router-link to="/people">People</router-link>.
     </p>
     <TrustPanel v-if="step.id === 'trust'" />
+    <AuthoritiesPanel v-if="step.id === 'trust'" />
+    <SourcesPanel v-if="step.id === 'people'" />
     <AskMirror v-if="step.id === 'site'" class="my-3" @asked="plan.look()" />
     <div v-if="step.kinds.length" class="d-flex ga-2 align-center my-2">
       <v-text-field id="search" v-model="search" label="Search names and settings" clearable max-width="420" />

@@ -28,7 +28,7 @@ const busy = ref(false)
 
 onMounted(async () => {
   const { data } = await api.GET('/api/v1/users')
-  users.value = (data ?? []).map((u) => u.name)
+  users.value = (data?.users ?? []).map((u) => u.name)
   user.value = String(route.query.user ?? users.value[0] ?? '')
   complaint.value = complaints.find((c) => c.value === route.query.complaint)?.value ?? 'cannot-connect'
   to.value = String(route.query.to ?? '')

@@ -1,10 +1,11 @@
 <script setup lang="ts">
-import { computed, markRaw, onMounted, reactive, ref, shallowRef } from 'vue'
+import { computed, markRaw, onMounted, ref, shallowRef, watch } from 'vue'
 import { useRoute } from 'vue-router'
 import { api, words, type Schemas } from '../api'
 import { sure } from '../ask'
-import KeysPanel from '../components/KeysPanel.vue'
-import SharedKeysPanel from '../components/SharedKeysPanel.vue'
+import ExplainDialog from '../components/ExplainDialog.vue'
+import PeopleTable from '../components/PeopleTable.vue'
+import PersonForm from '../components/PersonForm.vue'
 
 type User = Schemas['PeopleUser']
 const users = shallowRef<User[]>([])
@@ -12,29 +13,66 @@ const groups = ref<Schemas['Group'][]>([])
 const filter = ref('')
 const problem = ref('')
 const done = ref('')
-const editing = ref('')
-const form = reactive({ name: '', full: '', groups: [] as string[], password: '' })
+const editing = ref<User | 'new'>()
+const wanted = ref('')
+const password = ref('')
+const table = ref(false)
+const explained = ref('')
+const elsewhere = ref<Schemas['EveryPerson'][]>([])
+const all = ref(0)
+const matching = ref(0)
+const next = ref('')
 
 const slowed = ref<Schemas['Slowed'][]>([])
 
 async function load() {
-  const [{ data: us, error }, { data: gs }, { data: waiting }] = await Promise.all([
-    api.GET('/api/v1/users'),
+  const [{ data: page, error }, { data: gs }, { data: waiting }] = await Promise.all([
+    api.GET('/api/v1/users', { params: { query: { filter: filter.value ?? '' } } }),
     api.GET('/api/v1/groups'),
     api.GET('/api/v1/slowed'),
   ])
+  api.GET('/api/v1/people-elsewhere').then(({ data }) => (elsewhere.value = data ?? []))
   slowed.value = waiting ?? []
-  users.value = us ?? []
   groups.value = gs ?? []
+  users.value = []
+  take(page)
   if (error) problem.value = words(error)
+}
+
+function take(page?: Schemas['PeoplePage']) {
+  users.value = [...users.value, ...(page?.users ?? [])]
+  all.value = page?.all ?? all.value
+  matching.value = page?.matching ?? 0
+  next.value = page?.next ?? ''
+}
+
+/** Those that match, once nothing was typed for a moment; what comes too late is not shown. */
+let asked = 0
+let pause: ReturnType<typeof setTimeout>
+watch(filter, () => {
+  clearTimeout(pause)
+  pause = setTimeout(async () => {
+    const mine = ++asked
+    const { data } = await api.GET('/api/v1/users', { params: { query: { filter: filter.value ?? '' } } })
+    if (mine !== asked) return
+    users.value = []
+    take(data)
+  }, 150)
+})
+
+async function onward() {
+  const { data } = await api.GET('/api/v1/users', {
+    params: { query: { filter: filter.value ?? '', after: next.value, limit: 10000 } },
+  })
+  take(data)
 }
 const route = useRoute()
 onMounted(async () => {
   await load()
   if (route.query.add) {
     // somebody is wanted in a group
+    wanted.value = String(route.query.add)
     edit()
-    form.groups = [String(route.query.add)]
   }
 })
 
@@ -43,12 +81,21 @@ const known = computed(() => [...new Set([...groups.value.map((g) => g.name), ..
 const passages = computed(() => new Map(groups.value.filter((g) => g.passage).map((g, place) => [g.name, { place, passage: g.passage }])))
 const passageOf = (u: User) => {
   if (u.off) return { in: false, words: 'switched off' }
+  if (u.until && new Date(u.until) <= new Date()) return { in: false, words: `over since ${new Date(u.until).toLocaleString()}` }
   let first: { place: number; passage: string } | undefined
   for (const g of u.groups) {
     const p = passages.value.get(g)
     if (p && (!first || p.place < first.place)) first = p
   }
-  return first ? { in: true, words: `by ${first.passage}` } : { in: false, words: 'no passage admits them' }
+  if (!first) return { in: false, words: 'no passage admits them' }
+  if (u['must-change']) return { in: false, words: `by ${first.passage}, once they chose a password` }
+  const limits = [
+    u.until ? `until ${new Date(u.until).toLocaleDateString()}` : '',
+    u.hours ? `hours ${u.hours}` : '',
+    u.tunnels?.length ? `by ${u.tunnels.join(', ')} only` : '',
+    u.sessions ? `${u.sessions} at once` : '',
+  ].filter(Boolean)
+  return { in: true, words: [`by ${first.passage}`, ...limits].join(', ') }
 }
 // There may be ten thousand: nothing of them is watched, and what is shown of one is worked out once.
 const rows = computed(() =>
@@ -65,11 +112,6 @@ const rows = computed(() =>
     })
   }),
 )
-const matching = computed(() => {
-  const wanted = (filter.value ?? '').toLowerCase()
-  return wanted ? rows.value.filter((r) => `${r.name} ${r.full} ${r.in}`.toLowerCase().includes(wanted)) : rows.value
-})
-const most = ref(1000) // rows that the table is given at first
 const headers = [
   { title: 'User', key: 'name' },
   { title: 'Name', key: 'full' },
@@ -79,38 +121,20 @@ const headers = [
 ]
 
 function edit(u?: User) {
-  editing.value = u ? u.name : 'new'
-  Object.assign(form, { name: u?.name ?? '', full: u?.['full-name'] ?? '', groups: [...(u?.groups ?? [])], password: '' })
-  problem.value = done.value = ''
+  editing.value = u ?? 'new'
+  problem.value = done.value = password.value = ''
 }
 
 async function say(words_: string, error: unknown) {
   problem.value = error ? words(error) : ''
   done.value = error ? '' : words_
-  if (!error) editing.value = ''
+  if (!error) editing.value = undefined
   await load()
 }
 
-async function save() {
-  if (editing.value === 'new') {
-    const { error } = await api.POST('/api/v1/users', {
-      body: { name: form.name, 'full-name': form.full, groups: form.groups, password: form.password },
-    })
-    return say(`${form.name} is added.`, error)
-  }
-  const old = users.value.find((u) => u.name === editing.value)
-  const { error } = await api.PUT('/api/v1/users/{name}', {
-    params: { path: { name: editing.value } },
-    body: { name: form.name, 'full-name': form.full, groups: form.groups, off: old?.off },
-  })
-  if (!error && form.password) {
-    const { error: refused } = await api.PUT('/api/v1/users/{name}/password', {
-      params: { path: { name: editing.value } },
-      body: { password: form.password },
-    })
-    return say(`${form.name} is changed, with a new password.`, refused)
-  }
-  return say(`${form.name} is changed.`, error)
+async function saved(words_: string, made: string) {
+  password.value = made
+  await say(words_, undefined)
 }
 
 async function toggle(u: User) {
@@ -134,10 +158,11 @@ async function remove(u: User) {
   <div class="px-5 py-3">
     <div class="d-flex align-center flex-wrap ga-4 mb-3">
       <h1>People</h1>
-      <span class="text-medium-emphasis">{{ users.length }} who may connect</span>
+      <span id="how-many" class="text-medium-emphasis">{{ filter ? `${matching} of ${all}` : `${all} who may connect` }}</span>
       <v-spacer />
-      <v-text-field v-model="filter" label="Filter" min-width="160" max-width="240" />
+      <v-text-field id="filter" v-model="filter" label="Filter" min-width="160" max-width="240" />
       <v-btn id="to-handover" variant="outlined" to="/handover">Handover</v-btn>
+      <v-btn id="table" variant="outlined" @click="table = true">As a table</v-btn>
       <v-btn id="add" color="primary" @click="edit()">Add a person</v-btn>
     </div>
     <v-alert v-if="problem" type="error" variant="tonal" class="mb-3" role="alert">{{ problem }}</v-alert>
@@ -152,54 +177,29 @@ async function remove(u: User) {
       </div>
       <div v-if="slowed.length > 10">and {{ slowed.length - 10 }} more: yl slowed list</div>
     </v-alert>
-    <v-card v-if="editing" class="pa-4 mb-3">
-      <form class="d-flex ga-3 flex-wrap align-start" @submit.prevent="save">
-        <v-text-field
-          id="user"
-          v-model="form.name"
-          label="User"
-          :disabled="editing !== 'new'"
-          hint="What they log in with"
-          persistent-hint
-        />
-        <v-text-field id="full-name" v-model="form.full" label="Name" />
-        <v-combobox
-          id="groups"
-          v-model="form.groups"
-          :items="known"
-          label="Groups"
-          multiple
-          chips
-          closable-chips
-          density="compact"
-          variant="outlined"
-          min-width="260"
-        />
-        <v-text-field
-          id="user-password"
-          v-model="form.password"
-          type="password"
-          autocomplete="new-password"
-          :label="editing === 'new' ? 'Password' : 'New password'"
-          :hint="editing === 'new' ? 'At least 12 characters' : 'Empty: it stays'"
-          persistent-hint
-        />
-        <v-btn id="save-user" type="submit" color="primary">Save</v-btn>
-        <v-btn variant="text" @click="editing = ''">Cancel</v-btn>
-      </form>
-      <template v-if="editing !== 'new'">
-        <KeysPanel :user="editing" />
-        <SharedKeysPanel :user="editing" />
-      </template>
-    </v-card>
+    <v-alert v-if="password" id="made-password" type="warning" variant="tonal" class="mb-3" closable @click:close="password = ''">
+      <span class="waits"
+        >Their password, shown this once: <code>{{ password }}</code> – it counts only until they choose another.</span
+      >
+    </v-alert>
+    <PeopleTable v-model="table" @taken="load" />
+    <PersonForm
+      v-if="editing"
+      :key="editing === 'new' ? '' : editing.name"
+      :user="editing === 'new' ? undefined : editing"
+      :groups="known"
+      :wanted="wanted"
+      @saved="saved"
+      @cancel="editing = undefined"
+    />
     <v-card>
       <v-data-table-virtual
         :headers="headers"
-        :items="matching.slice(0, most)"
+        :items="rows"
         item-value="name"
         density="compact"
         fixed-header
-        :height="matching.length > 14 ? 'calc(100vh - 180px)' : undefined"
+        :height="rows.length > 14 ? 'calc(100vh - 180px)' : undefined"
         :no-data-text="filter ? 'Nobody matches.' : 'Nobody may connect yet: add a person.'"
       >
         <template #[`item.name`]="{ item }">
@@ -211,6 +211,7 @@ async function remove(u: User) {
         </template>
         <template #[`item.do`]="{ item }">
           <div class="buttons">
+            <v-btn size="small" variant="text" @click="explained = item.name">Explain</v-btn>
             <v-btn size="small" variant="text" :to="{ path: '/diagnose', query: { user: item.name } }">Diagnose</v-btn>
             <v-btn size="small" variant="text" @click="edit(item.user)">Change</v-btn>
             <v-btn size="small" variant="text" @click="toggle(item.user)">{{ item.off ? 'Switch on' : 'Switch off' }}</v-btn>
@@ -218,10 +219,24 @@ async function remove(u: User) {
           </div>
         </template>
       </v-data-table-virtual>
-      <v-btn v-if="matching.length > most" size="small" variant="text" @click="most = Infinity"
-        >and {{ matching.length - most }} more: show all</v-btn
-      >
+      <v-btn v-if="next" id="onward" size="small" variant="text" @click="onward">and {{ matching - users.length }} more: show them</v-btn>
     </v-card>
+    <v-card v-if="elsewhere.length" id="elsewhere" class="mt-3" title="Of sources, seen lately">
+      <v-table density="compact">
+        <tbody>
+          <tr v-for="x in elsewhere.slice(0, 200)" :key="x.user">
+            <td>
+              <b>{{ x.user }}</b>
+            </td>
+            <td>{{ x['full-name'] }}</td>
+            <td>{{ x.groups.join(', ') || '–' }}</td>
+            <td>{{ x.gone ? '▲ not let in there any more' : `● ${x.source}` }}</td>
+            <td class="text-end"><v-btn size="small" variant="text" @click="explained = x.user">Explain</v-btn></td>
+          </tr>
+        </tbody>
+      </v-table>
+    </v-card>
+    <ExplainDialog v-model="explained" />
   </div>
 </template>
 

@@ -113,7 +113,7 @@ const lasted = (p: PastSession) => {
                 >{{ s.groups.join(', ') }}<br />passage {{ s.passage }} by {{ s.tunnel }}</small
               >
             </td>
-            <td class="mono">{{ s.addresses.join(' ') }}</td>
+            <td class="mono">{{ [...s.addresses, ...(s.prefixes ?? []).map((p) => `(${p})`)].join(' ') }}</td>
             <td class="mono">
               {{ s.from }}<br /><small
                 >{{ s.tcp ? 'over TCP · ' : '' }}{{ s.behind ? 'behind a translation' : 'directly' }}<br />{{ s.suite }}<br />{{

@@ -1,0 +1,69 @@
+package standing
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"yellowlantern/internal/app/authorities"
+)
+
+// elsewhere says of sources of people whether they can be asked.
+func (s *Service) elsewhere() (out []Point) {
+	if s.Sources == nil {
+		return nil
+	}
+	var right []string
+	for _, d := range s.Sources.Sources() {
+		name, state := d.Source().Name, d.State()
+		switch {
+		case state.Error != "":
+			out = append(out, Point{
+				Name: "sources", State: Wrong, Words: fmt.Sprintf("%s cannot be asked since %s: %s", name, state.Since.Format("15:04"), state.Error),
+				Mend: "its people do not come in until it can: yl sources try " + name + " NAME", Setting: "sources/" + name,
+			})
+		case state.At.IsZero():
+			right = append(right, name+" (not asked yet)")
+		default:
+			right = append(right, name)
+		}
+	}
+	if len(right) > 0 {
+		out = append(out, Point{Name: "sources", State: Right, Words: "people are kept in " + strings.Join(right, ", ")})
+	}
+	return out
+}
+
+// others says of other authorities of people's certificates whether it can be found out which are revoked.
+func (s *Service) others(ctx context.Context) (out []Point) {
+	if s.Authorities == nil {
+		return nil
+	}
+	all, err := s.Authorities.States(ctx, "")
+	if err != nil {
+		return nil
+	}
+	var right []string
+	for _, a := range all {
+		switch {
+		case a.Problem == "":
+			right = append(right, a.Name)
+			continue
+		case len(a.Tunnels) == 0:
+			continue
+		}
+		out = append(out, aboutAuthority(a))
+	}
+	if len(right) > 0 {
+		out = append(out, Point{Name: "authorities", State: Right, Words: "certificates are taken of " + strings.Join(right, ", ")})
+	}
+	return out
+}
+
+func aboutAuthority(a authorities.OtherAuthority) Point {
+	p := Point{Name: "authorities", State: Wrong, Words: a.Name + ": " + a.Problem, Mend: a.Mend, Setting: "authorities/" + a.Name}
+	if a.Open {
+		p.State = Risky
+	}
+	return p
+}

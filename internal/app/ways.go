@@ -1,0 +1,52 @@
+package app
+
+import (
+	"context"
+	"crypto/tls"
+	"fmt"
+
+	"yellowlantern/internal/app/running"
+	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/store"
+)
+
+// ways is how people log in by the tunnels of the plan that runs.
+type ways struct {
+	running *running.Service
+	store   *store.Store
+}
+
+func (w ways) tunnel(name string) *plan.Tunnel {
+	if p := w.running.Plan(); p != nil {
+		for i := range p.Tunnels {
+			if p.Tunnels[i].Name == name {
+				return &p.Tunnels[i]
+			}
+		}
+	}
+	return nil
+}
+
+// Logins implements people.Ways.
+func (w ways) Logins(tunnel string) []string {
+	if t := w.tunnel(tunnel); t != nil {
+		return t.Logins()
+	}
+	return nil
+}
+
+// Certificates implements people.Ways.
+func (w ways) Certificates(ctx context.Context, tunnel string) (out []tls.Certificate, err error) {
+	t := w.tunnel(tunnel)
+	if t == nil {
+		return nil, fmt.Errorf("no tunnel %q runs", tunnel)
+	}
+	for _, name := range t.Certificates() {
+		pair, err := w.store.Certificate(ctx, name)
+		if err != nil {
+			return nil, fmt.Errorf("the certificate %s: %w", name, err)
+		}
+		out = append(out, tls.Certificate{Certificate: pair.Chain(), PrivateKey: pair.Key, Leaf: pair.Leaf})
+	}
+	return out, nil
+}

@@ -1,0 +1,73 @@
+package check
+
+import (
+	"crypto/rand"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowlantern/demo"
+	"yellowlantern/internal/core/cert"
+)
+
+func TestFindingsOfSources(t *testing.T) {
+	s, err := demo.Load("")
+	require.NoError(t, err)
+	ca, err := cert.NewAuthority(rand.Reader, now, "Mainland Institute")
+	require.NoError(t, err)
+	authority := "authority: " + strconv.Quote(string(ca.PEM())) + ", "
+	const right = "servers: [ldaps://directory.tern.example], account: \"cn=lantern\", secret: kept, base: \"dc=tern\", "
+	for _, c := range []struct {
+		want, severity string // empty: nothing is found
+		fields         string
+		login          string
+		after          time.Duration
+	}{
+		{"", "", right + authority, "eap-ttls", 0},
+		{"", "", right + "off: true, ", "eap-mschapv2", 0},
+		{"source-cannot-check@sources/mainland/kind", "stop", right, "eap-mschapv2", 0},
+		{"source-server@sources/mainland/servers", "stop", strings.Replace(right, "[ldaps://directory.tern.example]", "[]", 1), "eap-ttls", 0},
+		{"source-server@sources/mainland/servers/0", "stop", strings.Replace(right, "ldaps:", "http:", 1), "eap-ttls", 0},
+		{"source-account@sources/mainland/account", "stop", "servers: [ldap://d], base: x, ", "eap-ttls", 0},
+		{"source-account@sources/mainland/secret", "stop", strings.Replace(right, "secret: kept, ", "", 1), "eap-ttls", 0},
+		{"no-secret@sources/mainland/secret", "stop", strings.Replace(right, "kept", "lost", 1), "eap-ttls", 0},
+		{"source-without-account@sources/mainland/account", "warn", "servers: [ldap://d], base: x, bind-as: \"{user}@x\", ", "eap-ttls", 0},
+		{"source-account@sources/mainland/bind-as", "stop", "servers: [ldap://d], base: x, bind-as: \"uid=user\", ", "eap-ttls", 0},
+		{"source-filter@sources/mainland/filter", "stop", right + "filter: \"(uid=\", ", "eap-ttls", 0},
+		{"source-time@sources/mainland/timeout", "stop", right + "timeout: 1m, ", "eap-ttls", 0},
+		{"source-time@sources/mainland/look-again", "stop", right + "look-again: 1s, ", "eap-ttls", 0},
+		{"source-time@sources/mainland/remember", "stop", right + "remember: 1m, ", "eap-ttls", 0},
+		{"source-nested@sources/mainland/group-base", "warn", right + "nested: true, ", "eap-ttls", 0},
+		{"source-authority@sources/mainland/authority", "stop", right + "authority: x, ", "eap-ttls", 0},
+		{"source-authority@sources/mainland/authority", "warn", right + authority, "eap-ttls", ca.Leaf.NotAfter.Sub(now) - 24*time.Hour},
+	} {
+		in := input(t, strings.NewReplacer("\npassages:\n", "\nsources:\n  - {"+c.fields+"name: mainland, kind: ldap}\npassages:\n",
+			"login: eap-mschapv2", "login: "+c.login).Replace(s.Plan))
+		in.Now, in.Secrets = now.Add(c.after), map[string]bool{"kept": true}
+		var found []string
+		for _, f := range Run(in) {
+			if strings.HasPrefix(f.Path, "sources/") {
+				found = append(found, f.ID()+" "+string(f.Severity))
+			}
+		}
+		if c.want == "" {
+			require.Empty(t, found, c.fields)
+			continue
+		}
+		require.Contains(t, found, c.want+" "+c.severity, c.fields)
+	}
+	for text, want := range map[string]bool{
+		"login: eap-ttls\n    also-login: [eap-mschapv2]": false, "login: eap-mschapv2\n    also-login: [eap-mschapv2]": true,
+		"login: certificate\n    also-login: [eap-ttls]": true,
+	} {
+		found := strings.Join(ids(Run(input(t, strings.Replace(s.Plan, "login: eap-mschapv2", text, 1)))), " ")
+		require.Equal(t, want, strings.Contains(found, "also-login@tunnels/main/also-login/0"), text)
+		require.NotContains(t, found, "login-not-offered")
+	}
+	in := input(t, strings.Replace(s.Plan, "\npassages:\n", "\nsources:\n  - {"+right+"name: mainland, kind: ldap}\npassages:\n", 1))
+	in.People = nil
+	require.NotContains(t, strings.Join(ids(Run(in)), " "), "nobody-admitted", "they are kept elsewhere")
+}

@@ -1,0 +1,187 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowlantern/internal/client"
+	"yellowlantern/internal/probe"
+	"yellowlantern/internal/testkit/directoryserver"
+	"yellowlantern/internal/tour"
+)
+
+const herPassword = "gannet lantern mosaic"
+
+// mainland is Tern Island with a tunnel that hands passwords over, and a directory of the mainland's people.
+func mainland(t *testing.T, more string) (*tour.Demo, *directoryserver.Server, terminal) {
+	s := directoryserver.Start(t)
+	dora := "uid=dora," + directoryserver.People
+	s.Add(directoryserver.Person("uid=dora", "dora", "Dora Directory", herPassword) +
+		directoryserver.Person("uid=nogroup", "nogroup", "No Group", herPassword) +
+		directoryserver.Person("uid=wanda.warden", "wanda.warden", "Another Wanda", herPassword) +
+		directoryserver.Group("isle-researchers", dora))
+	d := island(t, nil)
+	x := newTerminal(t, d)
+	secret := filepath.Join(t.TempDir(), "secret")
+	require.NoError(t, os.WriteFile(secret, []byte(directoryserver.AccountSecret+"\n"), 0o600))
+	x.did("secret", "keep", "mainland-account", "--kind", "password", "--from-file", secret)
+	object := fmt.Sprintf("sources:\n  - name: mainland\n    kind: ldap\n    servers: [%s]\n    authority: |\n      %s\n    account: %s\n"+
+		"    secret: mainland-account\n    base: %s\n    group-base: %s\n    groups: [{from: isle-*}]\n%s\npassages:\n", s.LDAPS,
+		strings.ReplaceAll(strings.TrimSpace(s.Authority), "\n",
+			"\n      "), `"`+directoryserver.Account+`"`, `"`+directoryserver.People+`"`,
+		`"`+directoryserver.Groups+`"`, more)
+	recommit(t, d, "login: eap-mschapv2", "login: eap-ttls", "\npassages:\n", "\n"+object)
+	return d, s, x
+}
+
+func asHer(user, password string) func(*probe.Order, *probe.Options) {
+	return func(_ *probe.Order, o *probe.Options) { o.Password = password }
+}
+
+// Somebody of the directory comes in by a group of it, beside the service's own people; is tried before; is told apart when she does not.
+func TestDirectory(t *testing.T) {
+	d, s, x := mainland(t, "    timeout: 10s\n")
+	out := x.did("sources", "try", "mainland", "dora")
+	require.Contains(t, out, "found uid=dora,ou=people,dc=tern,dc=example")
+	require.Contains(t, out, "dora is found, in researchers, and comes in by passage research")
+	password := write(t, herPassword+"\n")
+	require.Contains(t, x.did("sources", "try", "mainland", "dora", "--password-file", password), "bound as uid=dora")
+	_, exit, err := x.run("sources", "try", "mainland", "nobody-of-that-name")
+	require.ErrorContains(t, err, "0 entries below ou=people,dc=tern,dc=example, the filter was (uid=nobody-of-that-name)")
+	require.Equal(t, 1, exit)
+	_, _, err = x.run("sources", "try", "mainland", "nogroup")
+	require.ErrorContains(t, err, "none of their groups (none) is one of the plan's")
+
+	// Who was never here is given what a device needs.
+	require.Equal(t, "dora", order(t, d, "DORA").User)
+	_, err = client.Get[probe.Order](t.Context(), d.Client, "/probes/order?user=nobody-of-that-name")
+	require.ErrorContains(t, err, "there is no active user")
+
+	tn, err := with(t, d, "dora", asHer("dora", herPassword))
+	require.NoError(t, err)
+	require.NoError(t, ping(t, tn, "10.20.30.5"))
+	_, err = with(t, d, "rory.researcher", nil)
+	require.NoError(t, err, "the service's own people come in by the same tunnel")
+	// A name of the service's own is nobody's there, however it is written.
+	_, err = with(t, d, "WANDA.WARDEN", asHer("", herPassword))
+	require.Error(t, err)
+	journaled(t, d, "refused", "one of the service's own users has that name")
+	_, err = with(t, d, `TERN\dora`, asHer("", herPassword))
+	require.NoError(t, err)
+	_, err = with(t, d, "dora", asHer("dora", "wrong"))
+	require.Error(t, err)
+	journaled(t, d, "refused", "wrong password")
+	x.did("slowed", "lift")
+
+	out = x.did("people", "explain", "dora")
+	for _, says := range []string{
+		"✓ mainland: uid=dora", "local: no user of that name", "✓ passage research: it admits researchers",
+		"records", "sessions now: 2",
+	} {
+		require.Contains(t, out, says)
+	}
+	require.Contains(t, x.did("people", "list", "--filter", "mainland"), "dora")
+	out, exit, err = x.run("people", "explain", "nogroup")
+	require.Error(t, err)
+	require.Equal(t, 1, exit)
+	require.Contains(t, out, "✗ no passage admits somebody in no group")
+	_, _, err = x.run("people", "explain", "nobody-of-that-name")
+	require.ErrorContains(t, err, "0 entries below")
+	require.Contains(t, x.did("people", "explain", "--all"), "people who match no passage")
+
+	// A directory that is away, or hangs, is no wrong password, and keeps nobody else waiting.
+	require.NoError(t, syscall.Kill(s.Process(), syscall.SIGSTOP))
+	slow := make(chan error, 1)
+	go func() {
+		_, err := with(t, d, "dora", asHer("dora", herPassword))
+		slow <- err
+	}()
+	time.Sleep(300 * time.Millisecond)
+	_, err = with(t, d, "rory.researcher", nil)
+	require.NoError(t, err)
+	select {
+	case err := <-slow:
+		t.Fatalf("somebody was judged by a server that is stopped: %v", err)
+	default:
+	}
+	require.NoError(t, syscall.Kill(s.Process(), syscall.SIGCONT))
+	require.NoError(t, <-slow, "it answered before the time was over")
+	s.Stop()
+	ctx, stop := context.WithTimeout(t.Context(), 3*time.Second) // she is told nothing, and would try on
+	defer stop()
+	o := order(t, d, "rory.researcher")
+	o.User, o.TCPPort = "dora", 0
+	_, err = probe.Open(ctx, from(t, d, "home"), o, probe.Options{Password: herPassword})
+	require.Error(t, err)
+	journaled(t, d, "refused", "not judged: source mainland does not answer")
+	require.NoError(t, tn.Ended(), "who is connected stays so")
+	out, exit, _ = x.run("status")
+	require.Equal(t, 1, exit)
+	require.Contains(t, out, "mainland cannot be asked since")
+	out, _, err = x.run("diagnose", "dora", "--complaint", "cannot-connect", "--no-trial")
+	require.NoError(t, err)
+	require.Contains(t, out, "1. ")
+	require.Contains(t, out, "the source where dora is kept does not answer")
+	require.Contains(t, out, "sources/mainland/servers")
+}
+
+// Where the plan says so, somebody who was let in lately comes in while the directory is away, by the same password alone.
+func TestDirectoryRemembered(t *testing.T) {
+	d, s, _ := mainland(t, "    remember: 1h\n    timeout: 1s\n")
+	_, err := with(t, d, "dora", asHer("dora", herPassword))
+	require.NoError(t, err)
+	s.Stop()
+	byPassword := func(password string) func(*probe.Order, *probe.Options) {
+		return func(o *probe.Order, p *probe.Options) { byUDP(o, p); p.Password = password }
+	}
+	tn, err := with(t, d, "dora", byPassword(herPassword))
+	require.NoError(t, err)
+	require.NoError(t, ping(t, tn, "10.20.30.5"))
+	ctx, stop := context.WithTimeout(t.Context(), 5*time.Second)
+	defer stop()
+	o := order(t, d, "rory.researcher")
+	o.User, o.TCPPort = "dora", 0
+	for range 2 {
+		_, err = probe.Open(ctx, from(t, d, "home"), o, probe.Options{Password: "another one"})
+		require.Error(t, err)
+	}
+	journaled(t, d, "refused", "wrong password")
+	journaled(t, d, "refused", "not judged: wrong passwords came from there")
+	newTerminal(t, d).did("slowed", "lift")
+	rec, err := d.Store.SourcePerson(t.Context(), "dora")
+	require.NoError(t, err)
+	require.NotContains(t, rec.Hash, herPassword)
+	rec.At = rec.At.Add(-time.Hour)
+	require.NoError(t, d.Store.SaveSourcePerson(t.Context(), rec))
+	_, err = probe.Open(ctx, from(t, d, "home"), o, probe.Options{Password: herPassword})
+	require.Error(t, err, "its time is over")
+}
+
+// Who is switched off in the directory, or taken out of a group, loses their session within the time that the plan says.
+func TestDirectoryTakesBack(t *testing.T) {
+	d, s, _ := mainland(t, "    look-again: 30s\n")
+	tn, err := with(t, d, "dora", asHer("dora", herPassword))
+	require.NoError(t, err)
+	s.Change("dn: uid=dora," + directoryserver.People + "\nchangetype: modify\nreplace: shadowExpire\nshadowExpire: 1\n")
+	require.NoError(t, tn.Ended())
+	rec, err := d.Store.SourcePerson(t.Context(), "dora")
+	require.NoError(t, err)
+	require.Equal(t, "researchers", rec.Groups)
+	rec.Checked = rec.Checked.Add(-30 * time.Second) // as if that time were over
+	require.NoError(t, d.Store.SaveSourcePerson(t.Context(), rec))
+	d.App.Members.Keep(t.Context())
+	d.App.Members.Keep(t.Context())
+	ends(t, tn)
+	journaled(t, d, "ended", "source mainland says that they may no longer come in")
+	_, err = with(t, d, "dora", asHer("dora", herPassword))
+	require.Error(t, err)
+	journaled(t, d, "refused", "source mainland does not let them in: their account ended there on 1970-01-02")
+}

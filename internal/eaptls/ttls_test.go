@@ -1,0 +1,147 @@
+package eaptls
+
+import (
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowlantern/internal/core/cert"
+	"yellowlantern/internal/core/eap"
+	"yellowlantern/internal/core/login"
+	"yellowlantern/internal/core/reason"
+)
+
+const gate = "gate.tern.example"
+
+func credential(t testing.TB) (tls.Certificate, *x509.CertPool) {
+	ca, err := cert.NewAuthority(rand.Reader, time.Now(), "Tern Island")
+	require.NoError(t, err)
+	pair, err := ca.NewGateway(rand.Reader, time.Now(), gate)
+	require.NoError(t, err)
+	roots := x509.NewCertPool()
+	roots.AddCert(ca.Leaf)
+	return tls.Certificate{Certificate: [][]byte{pair.DER}, PrivateKey: pair.Key}, roots
+}
+
+func byPassword(user, password string) login.Outcome {
+	if user != "rory.researcher" || password != "gannet lantern mosaic ferry" {
+		return login.Outcome{User: user, Known: user == "rory.researcher", Why: reason.Of(reason.WrongPassword, nil)}
+	}
+	return login.Outcome{OK: true, User: user, Known: true}
+}
+
+// run has both sides talk, each flight altered on its way.
+func run(t testing.TB, m eap.Method, p *Peer, alter func([]byte) []byte) (eap.Turn, error) {
+	data, err := m.Begin()
+	require.NoError(t, err)
+	for range 200 {
+		answer, err := p.Handle(data)
+		if err != nil {
+			return eap.Turn{}, err
+		}
+		if alter != nil {
+			answer = alter(answer)
+		}
+		turn := m.Respond(answer)
+		if turn.Over {
+			return turn, nil
+		}
+		data = turn.Send
+	}
+	t.Fatal("the login does not end")
+	return eap.Turn{}, nil
+}
+
+func TestPasswordInside(t *testing.T) {
+	c, roots := credential(t)
+	inner := Inner{Password: byPassword}
+	for _, versions := range []uint16{tls.VersionTLS12, tls.VersionTLS13} {
+		p := NewPeer(gate, roots, "rory.researcher", "gannet lantern mosaic ferry")
+		p.conf.MaxVersion = versions
+		turn, err := run(t, TTLS([]tls.Certificate{c}, inner), p, nil)
+		require.NoError(t, err)
+		require.True(t, turn.OK, turn.Why.Words())
+		require.Len(t, turn.Key, 64)
+		require.Equal(t, p.MSK(), turn.Key)
+
+		p = NewPeer(gate, roots, "rory.researcher", "wrong")
+		turn, err = run(t, TTLS([]tls.Certificate{c}, inner), p, nil)
+		require.NoError(t, err)
+		require.False(t, turn.OK)
+		require.Equal(t, reason.WrongPassword, turn.Why.Code)
+	}
+	// The device's side believes nobody else.
+	_, others := credential(t)
+	turn, err := run(t, TTLS([]tls.Certificate{c}, inner), NewPeer(gate, others, "rory.researcher", "x"), nil)
+	if err == nil { // it told the gateway so
+		require.Equal(t, "the tunnel of EAP-TTLS did not come about: the device does not believe the gateway's certificate",
+			turn.Why.Words())
+	}
+	p := NewPeer("another.tern.example", roots, "rory.researcher", "x")
+	_, _ = run(t, TTLS([]tls.Certificate{c}, inner), p, nil)
+	require.Nil(t, p.MSK())
+	// Where only a challenge is taken, a password that is handed over is nobody's.
+	challenged := Inner{Check: func(eap.Check) eap.Verdict { return eap.Verdict{OK: true} }}
+	turn, err = run(t, TTLS([]tls.Certificate{c}, challenged), NewPeer(gate, roots, "rory.researcher", "x"), nil)
+	require.NoError(t, err)
+	require.Equal(t, reason.EAPInnerOther, turn.Why.Code)
+}
+
+// Whatever comes in place of a flight ends the login, bounded in time and memory.
+func TestHostileFlights(t *testing.T) {
+	c, roots := credential(t)
+	for name, alter := range map[string]func([]byte) []byte{
+		"nothing":         func([]byte) []byte { return nil },
+		"another version": func(b []byte) []byte { b[0] |= 3; return b },
+		"a length lie":    func([]byte) []byte { return []byte{flagLength, 0xff, 0xff, 0xff, 0xff, 1} },
+		"cut length":      func([]byte) []byte { return []byte{flagLength, 0} },
+		"no TLS":          func(b []byte) []byte { return append([]byte{0}, make([]byte, 100)...) },
+		"empty parts":     func([]byte) []byte { return []byte{flagMore} },
+		"endless parts":   func([]byte) []byte { return append([]byte{flagMore}, make([]byte, 1000)...) },
+	} {
+		flight, err := NewPeer(gate, roots, "rory.researcher", "x").Handle([]byte{flagStart})
+		require.NoError(t, err)
+		m := TTLS([]tls.Certificate{c}, Inner{Password: byPassword})
+		var turn eap.Turn
+		for n := 0; !turn.Over; n++ {
+			require.Less(t, n, 100, name)
+			turn = m.Respond(alter(slices.Clone(flight)))
+		}
+		require.False(t, turn.OK, name)
+		require.NotEqual(t, reason.Code(""), turn.Why.Code, name)
+	}
+	for wrong, ok := range map[string]bool{
+		"":                                     true,
+		"\x00\x00\x00\x01\x40\x00\x00\x08":     true,
+		"\x00\x00\x00\x01\x40\x00\x00\x07":     false,
+		"\x00\x00\x00\x01\x40\xff\xff\xff":     false,
+		"\x00\x00\x00\x01\xc0\x00\x00\x0b\x00": false,
+		"\x00\x00\x00\x01":                     false,
+		strings.Repeat("\x00\x00\x00\x01\x40\x00\x00\x08", mostAVPs+1): false,
+	} {
+		_, err := parseAVPs([]byte(wrong))
+		require.Equal(t, ok, err == nil, "%x", wrong)
+	}
+}
+
+func FuzzServer(f *testing.F) {
+	c, _ := credential(f)
+	f.Add([]byte{0x20}, []byte{0x80, 0, 0, 0, 5, 22, 3, 1, 0, 0})
+	f.Add([]byte{0x40, 22, 3}, []byte{0, 1})
+	f.Fuzz(func(t *testing.T, a, b []byte) {
+		m := TTLS([]tls.Certificate{c}, Inner{Password: byPassword}).(*server)
+		for _, in := range [][]byte{a, b} {
+			require.False(t, m.Respond(in).OK)
+		}
+		if m.e != nil {
+			m.e.close()
+		}
+		_, _ = parseAVPs(a)
+	})
+}

@@ -1,0 +1,119 @@
+package people
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/tls"
+	"time"
+
+	"yellowlantern/internal/core/eap"
+	"yellowlantern/internal/core/login"
+	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/eaptls"
+)
+
+// Ways knows how people log in by the tunnels of the plan that runs.
+type Ways interface {
+	// Logins are how they do by one, in the plan's words, the preferred first; none: it is not known.
+	Logins(tunnel string) []string
+	// Certificates are by which the service proves itself inside EAP by one.
+	Certificates(ctx context.Context, tunnel string) ([]tls.Certificate, error)
+}
+
+const judgeTime = 10 * time.Second // for whoever keeps the passwords
+
+// Begin implements gateway.People: it begins a login by a password, by the methods that the tunnel has.
+func (p *People) Begin(call login.Call) login.Conversation {
+	x := &conversation{people: p}
+	var methods []eap.Method
+	for _, way := range p.logins(call.Tunnel) {
+		if way != plan.LoginTTLS {
+			methods = append(methods, eap.ByMSCHAPv2(rand.Reader, call.Server, p.checker(call)))
+			continue
+		}
+		ctx, stop := context.WithTimeout(context.Background(), judgeTime)
+		c, err := p.Ways.Certificates(ctx, call.Tunnel)
+		stop()
+		if err != nil {
+			return failed{reason.Of(reason.EAPTLSFailed, reason.With{reason.Error: err.Error()})}
+		}
+		methods = append(methods, eaptls.TTLS(c, eaptls.Inner{Check: p.checker(call), Password: func(user, password string) login.Outcome {
+			ctx, stop := context.WithTimeout(context.Background(), judgeTime)
+			defer stop()
+			x.came = p.Password(ctx, user, password, call.From)
+			return x.came
+		}}))
+	}
+	x.Conversation = eap.Converse(methods...)
+	return x
+}
+
+// logins are how people log in by a tunnel: where nothing is known of it, and where a key comes first (RFC 4739), by EAP-MSCHAPv2.
+func (p *People) logins(tunnel string) (out []string) {
+	if p.Ways != nil {
+		for _, way := range p.Ways.Logins(tunnel) {
+			if way == plan.LoginTTLS || way == plan.LoginMSCHAPv2 {
+				out = append(out, way)
+			}
+		}
+	}
+	if len(out) == 0 {
+		return []string{plan.LoginMSCHAPv2}
+	}
+	return out
+}
+
+func (p *People) checker(call login.Call) func(eap.Check) eap.Verdict {
+	return func(c eap.Check) eap.Verdict {
+		ctx, stop := context.WithTimeout(context.Background(), judgeTime)
+		defer stop()
+		return p.Judge(ctx, c, call.From)
+	}
+}
+
+// failed is a login that cannot begin.
+type failed struct{ why reason.Reason }
+
+// Next implements login.Conversation.
+func (f failed) Next([]byte) login.Step { return login.Refused(f.why) }
+
+// conversation adds to a login what is known of the person.
+type conversation struct {
+	people *People
+	came   login.Outcome // of a password that was handed over
+	login.Conversation
+}
+
+// Next takes the login a step further.
+func (c *conversation) Next(message []byte) login.Step {
+	step := c.Conversation.Next(message)
+	if !step.Over || !step.OK {
+		step.Later = step.Over && Undecided(step.Why) // nobody is told that their password is wrong for that
+		return step
+	}
+	if c.came.OK {
+		c.came.Key = step.Key
+		step.Outcome = c.came
+		return step
+	}
+	ctx, stop := context.WithTimeout(context.Background(), judgeTime)
+	defer stop()
+	o := c.people.outcome(ctx, step.User)
+	if !o.OK {
+		return login.Step{Claimed: step.Claimed, Over: true, Outcome: o} // in place of the method's own word that it went well
+	}
+	step.Source, step.Groups, step.Limits, step.Stamp = o.Source, o.Groups, o.Limits, o.Stamp
+	return step
+}
+
+// outcome is that of somebody of the service's own who proved themselves.
+func (p *People) outcome(ctx context.Context, name string) login.Outcome {
+	now, err := p.Standing(ctx, name)
+	if err != nil {
+		return login.Outcome{User: name, Known: true, Why: reason.Of(reason.GroupsUnknown, nil)}
+	}
+	o := login.Outcome{OK: true, User: name, Known: true, Source: Source, Groups: now.Groups, Limits: now.Limits}
+	o.Stamp, _ = p.stamp(ctx, name) // without one they log in anew each time
+	return o
+}
