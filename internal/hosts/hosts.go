@@ -125,12 +125,17 @@ func (s *Site) Run(ctx context.Context, host string, args ...string) (string, er
 // Start starts a command on a host; it ends with the site.
 func (s *Site) Start(ctx context.Context, host string, args ...string) (*exec.Cmd, error) {
 	cmd := s.Command(ctx, host, args...)
+	return cmd, s.begin(cmd)
+}
+
+// begin starts a command that ends with the site.
+func (s *Site) begin(cmd *exec.Cmd) error {
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	if err := cmd.Start(); err != nil {
-		return nil, err
+		return err
 	}
 	s.procs = append(s.procs, cmd)
-	return cmd, nil
+	return nil
 }
 
 func ip(ctx context.Context, args ...string) error {

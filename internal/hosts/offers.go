@@ -1,6 +1,7 @@
 package hosts
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"maps"
@@ -17,12 +18,12 @@ import (
 // offer starts what a host offers: the system's own name server and web server.
 func (s *Site) offer(ctx context.Context, h lab.Host) error {
 	if h.DNS {
-		if err := s.names(ctx, h, s.d.Names); err != nil {
+		if err := s.names(ctx, h.Name, s.d.Names); err != nil {
 			return err
 		}
 	}
 	if h.PublicDNS {
-		if err := s.names(ctx, h, s.d.PublicNames); err != nil {
+		if err := s.names(ctx, h.Name, s.d.PublicNames); err != nil {
 			return err
 		}
 	}
@@ -37,16 +38,28 @@ func (s *Site) offer(ctx context.Context, h lab.Host) error {
 		ports[p] = "tcp"
 	}
 	for _, port := range slices.Sorted(maps.Keys(ports)) {
-		script := filepath.Join(s.folder, "serve.py")
-		if err := os.WriteFile(script, []byte(server), 0o644); err != nil {
+		// The text goes with the command: a file that is written once more for the next would be empty for whoever reads it meanwhile.
+		if err := s.serve(ctx, h.Name, port, []string{"tcp6"}, "python3", "-u", "-c", server,
+			ports[port], fmt.Sprint(port), h.Name+" of "+s.d.Called()); err != nil {
 			return err
 		}
-		cmd, err := s.Start(ctx, h.Name, "python3", "-u", script, ports[port], fmt.Sprint(port), h.Name+" of "+s.d.Called())
-		if err != nil {
-			return err
-		}
-		s.offers = append(s.offers, offered{h.Name, cmd.Process.Pid, "python3", port, []string{"tcp6"}})
 	}
+	return nil
+}
+
+// serve starts a program that opens a port, which is listed in tables of the kernel then.
+func (s *Site) serve(ctx context.Context, host string, port uint16, tables []string, args ...string) error {
+	words, err := os.Create(filepath.Join(s.folder, fmt.Sprintf("%s-%d.log", host, port)))
+	if err != nil {
+		return err
+	}
+	defer words.Close()
+	cmd := s.Command(ctx, host, args...)
+	cmd.Stderr = words
+	if err := s.begin(cmd); err != nil {
+		return err
+	}
+	s.offers = append(s.offers, offered{host, cmd.Process.Pid, args[0], port, tables, words.Name()})
 	return nil
 }
 
@@ -98,7 +111,7 @@ Web(("::", port), Said if kind == "tcp" else Page).serve_forever()
 `
 
 // names starts a name server that tells names and nothing else.
-func (s *Site) names(ctx context.Context, h lab.Host, names map[string][]netip.Addr) error {
+func (s *Site) names(ctx context.Context, h string, names map[string][]netip.Addr) error {
 	args := []string{
 		"dnsmasq", "--no-daemon", "--user=root", "--conf-file=/dev/null", "--no-resolv", "--no-hosts",
 		"--log-facility=/dev/null", "--pid-file=",
@@ -111,11 +124,7 @@ func (s *Site) names(ctx context.Context, h lab.Host, names map[string][]netip.A
 		_, domain, _ := strings.Cut(name, ".")
 		args = append(args, "--host-record="+strings.Join(words, ","), "--local=/"+domain+"/")
 	}
-	cmd, err := s.Start(ctx, h.Name, args...)
-	if err == nil {
-		s.offers = append(s.offers, offered{h.Name, cmd.Process.Pid, "dnsmasq", 53, []string{"tcp", "tcp6"}})
-	}
-	return err
+	return s.serve(ctx, h, 53, []string{"tcp", "tcp6"}, args...)
 }
 
 // offered is a port of a host's that a process is to open.
@@ -125,6 +134,7 @@ type offered struct {
 	program string // that the process is once it is on its host
 	port    uint16
 	tables  []string // of the kernel, in which it is listed then
+	words   string   // file with what it complains of
 }
 
 // open waits until everything that is offered is: a site whose servers do not listen yet is not as it is described.
@@ -135,12 +145,34 @@ func (s *Site) open(ctx context.Context) error {
 		for !o.listens() {
 			select {
 			case <-ctx.Done():
-				return fmt.Errorf("%s of %s does not listen on port %d", o.program, o.host, o.port)
+				return o.complaint("does not listen")
 			case <-time.After(20 * time.Millisecond):
+			}
+			if o.ended() {
+				return o.complaint("ended before it listened")
 			}
 		}
 	}
 	return nil
+}
+
+// complaint tells what is wrong, with the process's own words.
+func (o offered) complaint(what string) error {
+	words, err := os.ReadFile(o.words)
+	if err != nil {
+		words = []byte(err.Error())
+	}
+	return fmt.Errorf("%s of %s %s on port %d: %s", o.program, o.host, what, o.port, bytes.TrimSpace(words))
+}
+
+// ended tells whether the process is over: it is not waited for yet, so that its number is nobody else's.
+func (o offered) ended() bool {
+	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", o.process))
+	if err != nil {
+		return true
+	}
+	_, after, _ := bytes.Cut(b, []byte(") ")) // proc(5): the state follows the program's name
+	return bytes.HasPrefix(after, []byte("Z"))
 }
 
 // listens looks into the tables of the network that the process is on.
