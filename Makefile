@@ -1,7 +1,7 @@
 # Two commands matter: make demo, and make test. Both install what they need and work on a fresh Debian machine with Go and Node.
 SHELL := /bin/bash
 .SHELLFLAGS := -euo pipefail -c
-APT_TEST := bind9 tshark chromium nftables iproute2 iputils-ping conntrack dnsmasq-base curl python3 procps openssl scep slapd ldap-utils eapoltest \
+APT_TEST := bind9 tshark chromium nftables iproute2 iputils-ping conntrack dnsmasq-base curl python3 procps openssl scep slapd ldap-utils eapoltest freeradius \
 	samba samba-ad-dc samba-ad-provision samba-dsdb-modules winbind ldb-tools python3-setproctitle acl attr
 APT_CHECK := gcc libc6-dev debootstrap systemd dbus
 VERSION := $(shell sed -n 's/^## \([0-9][^ ]*\).*/\1/p' CHANGELOG.md | head -1)
@@ -10,7 +10,7 @@ GOFUMPT := mvdan.cc/gofumpt@v0.12.0
 NFPM := github.com/goreleaser/nfpm/v2/cmd/nfpm@v2.48.0
 FUZZTIME ?= 60s
 # Packages in which several goroutines meet.
-RACED := gateway tunnel/ikev2 testkit/cleartunnel core/session store people eaptls people/directory app/... httpapi agent/... ready backup probe userstack lab instance core/ike core/esp core/eap core/forward core/pool
+RACED := gateway tunnel/ikev2 testkit/cleartunnel core/session store people eaptls people/directory people/remote radius app/... httpapi agent/... ready backup probe userstack lab instance core/ike core/esp core/eap core/forward core/pool
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 WEB_SOURCES := $(shell find web/src web/index.html web/package-lock.json web/vite.config.ts web/tsconfig.json 2>/dev/null)
 

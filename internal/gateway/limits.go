@@ -1,6 +1,7 @@
 package gateway
 
 import (
+	"errors"
 	"net/netip"
 	"slices"
 	"strconv"
@@ -103,7 +104,17 @@ func (g *Gateway) tryGrant(r tunnel.Request, kind string) (s *session.Session, g
 	if supply == nil {
 		return nil, tunnel.Grant{Refusal: reason.Of(reason.NoPool, reason.With{reason.Passage: p.Name}), Exhausted: true}, nil
 	}
-	addrs, err := supply.Lease(r.User, p.Limits.Most(r.Want4), p.Limits.Most(r.Want6))
+	addrs, err := supply.Lease(r.User, p.Limits.Most(r.Want4), p.Limits.Most(r.Want6), r.Limits.Addresses...)
+	var own *pool.OwnError
+	if errors.As(err, &own) {
+		code := reason.OwnAddressOutside
+		if own.Taken {
+			code = reason.OwnAddressTaken
+		}
+		return refused(reason.Of(code, reason.With{
+			reason.Addresses: own.Address.String(), reason.Pool: p.Passage.Pool, reason.Passage: p.Name,
+		}))
+	}
 	if err == pool.ErrExhausted {
 		return nil, tunnel.Grant{
 			Refusal: reason.Of(reason.PoolExhausted, reason.With{
@@ -239,6 +250,13 @@ func timeUp(m *site.Model, zone *time.Location, s *session.Session, now time.Tim
 	case own.Hours != "" && (hours == nil || !hours.Hold(now.In(zone))):
 		return reason.Of(reason.PersonHoursOver, reason.With{reason.Hours: own.Hours})
 	}
+	silent := silence(s, now)
+	switch {
+	case own.Longest > 0 && now.Sub(s.LoggedIn) >= own.Longest:
+		return reason.Of(reason.PersonLongest, reason.With{reason.Limit: plan.Duration(own.Longest).String()})
+	case own.Idle > 0 && silent >= own.Idle:
+		return reason.Of(reason.PersonIdle, reason.With{reason.Limit: plan.Duration(own.Idle).String()})
+	}
 	l := class.Passage.Limits
 	if longest := time.Duration(l.Longest); longest > 0 && now.Sub(s.LoggedIn) >= longest {
 		return reason.Of(reason.LongestLimit, reason.With{reason.Limit: l.Longest.String(), reason.Passage: s.Passage})
@@ -246,18 +264,21 @@ func timeUp(m *site.Model, zone *time.Location, s *session.Session, now time.Tim
 	if hours := m.Names.Hours[l.Hours]; l.Hours != "" && (hours == nil || !hours.Hold(now.In(zone))) {
 		return reason.Of(reason.HoursOver, reason.With{reason.Hours: l.Hours})
 	}
-	if idle := time.Duration(l.Idle); idle > 0 {
-		s.Lock()
-		last := s.LastIn
-		s.Unlock()
-		if last.Before(s.Since) {
-			last = s.Since
-		}
-		if now.Sub(last) >= idle {
-			return reason.Of(reason.IdleLimit, reason.With{reason.Limit: l.Idle.String()})
-		}
+	if idle := time.Duration(l.Idle); idle > 0 && silent >= idle {
+		return reason.Of(reason.IdleLimit, reason.With{reason.Limit: l.Idle.String()})
 	}
 	return reason.Reason{}
+}
+
+// silence is for how long a session's device has sent nothing.
+func silence(s *session.Session, now time.Time) time.Duration {
+	s.Lock()
+	last := s.LastIn
+	s.Unlock()
+	if last.Before(s.Since) {
+		last = s.Since
+	}
+	return now.Sub(last)
 }
 
 // Pool is what a pool has leased and what is free.

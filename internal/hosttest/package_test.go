@@ -170,7 +170,9 @@ func TestPackage(t *testing.T) {
 	verify.Dir = units
 	said, err := verify.CombinedOutput()
 	require.NoError(t, err, "%s", said)
-	require.Empty(t, string(said))
+	for line := range strings.Lines(string(said)) { // of other packages' units, which it reads as well, it may say what it likes
+		require.NotRegexp(t, `yellow-lantern|yl-dial`, line)
+	}
 	for _, unit := range []string{"yellow-lantern.service", "yellow-lantern-gateway.service"} {
 		out, err := exec.Command("systemd-analyze", "security", "--offline=true", "--threshold=30",
 			"../../packaging/"+unit).CombinedOutput()

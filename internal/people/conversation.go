@@ -11,6 +11,7 @@ import (
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/eaptls"
+	"yellowlantern/internal/people/source"
 )
 
 // Ways knows how people log in by the tunnels of the plan that runs.
@@ -23,13 +24,19 @@ type Ways interface {
 
 const judgeTime = 10 * time.Second // for whoever keeps the passwords
 
-// Begin implements gateway.People: it begins a login by a password, by the methods that the tunnel has.
+// Begin implements gateway.People: it begins a login by a password, by the methods that the tunnel has, or by those of a source that
+// carries it on itself.
 func (p *People) Begin(call login.Call) login.Conversation {
-	x := &conversation{people: p}
+	x := &conversation{people: p, call: call}
+	ways := p.logins(call.Tunnel)
 	var methods []eap.Method
-	for _, way := range p.logins(call.Tunnel) {
-		if way != plan.LoginTTLS {
-			methods = append(methods, eap.ByMSCHAPv2(rand.Reader, call.Server, p.checker(call)))
+	for _, way := range ways {
+		switch way {
+		case plan.LoginMSCHAPv2:
+			methods = append(methods, eap.ByMSCHAPv2(rand.Reader, call.Server, x.check))
+			continue
+		case plan.LoginRelayed:
+			x.relays = true
 			continue
 		}
 		ctx, stop := context.WithTimeout(context.Background(), judgeTime)
@@ -38,12 +45,15 @@ func (p *People) Begin(call login.Call) login.Conversation {
 		if err != nil {
 			return failed{reason.Of(reason.EAPTLSFailed, reason.With{reason.Error: err.Error()})}
 		}
-		methods = append(methods, eaptls.TTLS(c, eaptls.Inner{Check: p.checker(call), Password: func(user, password string) login.Outcome {
+		methods = append(methods, eaptls.TTLS(c, eaptls.Inner{Check: x.check, Password: func(user, password string) login.Outcome {
 			ctx, stop := context.WithTimeout(context.Background(), judgeTime)
 			defer stop()
 			x.came = p.Password(ctx, user, password, call.From)
 			return x.came
 		}}))
+	}
+	if x.own = len(methods) > 0; !x.own { // identities that are lent for trials are the service's own
+		methods = append(methods, eap.ByMSCHAPv2(rand.Reader, call.Server, x.check))
 	}
 	x.Conversation = eap.Converse(methods...)
 	return x
@@ -53,7 +63,7 @@ func (p *People) Begin(call login.Call) login.Conversation {
 func (p *People) logins(tunnel string) (out []string) {
 	if p.Ways != nil {
 		for _, way := range p.Ways.Logins(tunnel) {
-			if way == plan.LoginTTLS || way == plan.LoginMSCHAPv2 {
+			if way == plan.LoginTTLS || way == plan.LoginMSCHAPv2 || way == plan.LoginRelayed {
 				out = append(out, way)
 			}
 		}
@@ -62,14 +72,6 @@ func (p *People) logins(tunnel string) (out []string) {
 		return []string{plan.LoginMSCHAPv2}
 	}
 	return out
-}
-
-func (p *People) checker(call login.Call) func(eap.Check) eap.Verdict {
-	return func(c eap.Check) eap.Verdict {
-		ctx, stop := context.WithTimeout(context.Background(), judgeTime)
-		defer stop()
-		return p.Judge(ctx, c, call.From)
-	}
 }
 
 // failed is a login that cannot begin.
@@ -81,12 +83,34 @@ func (f failed) Next([]byte) login.Step { return login.Refused(f.why) }
 // conversation adds to a login what is known of the person.
 type conversation struct {
 	people *People
-	came   login.Outcome // of a password that was handed over
+	call   login.Call
+	came   login.Outcome // of somebody whom a source vouches for, or of a password that was handed over
+	own    bool          // the tunnel has methods of the service's own
+	relays bool          // it has those of a source's
+	relay  source.Relay  // that carries it on; nil: nobody does
+	by     source.Source
+	who    string // the device claims to be
 	login.Conversation
+}
+
+// check judges an answer to a challenge.
+func (c *conversation) check(k eap.Check) (v eap.Verdict) {
+	ctx, stop := context.WithTimeout(context.Background(), judgeTime)
+	defer stop()
+	v, c.came = c.people.Judge(ctx, k, c.call.From)
+	return v
 }
 
 // Next takes the login a step further.
 func (c *conversation) Next(message []byte) login.Step {
+	if c.relays && c.relay == nil {
+		if identity, ok := eap.Identity(message); ok {
+			c.choose(identity)
+		}
+	}
+	if c.relay != nil {
+		return c.carry(message)
+	}
 	step := c.Conversation.Next(message)
 	if !step.Over || !step.OK {
 		step.Later = step.Over && Undecided(step.Why) // nobody is told that their password is wrong for that

@@ -77,6 +77,25 @@ func (g *Guesses) begin(name string, from netip.Addr) time.Duration {
 	return g.guard.Begin(time.Now(), name, from)
 }
 
+// Waits tells how long a guess must wait that takes several messages, and is judged elsewhere.
+func (g *Guesses) Waits(name string, from netip.Addr) time.Duration {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return g.guard.Waits(time.Now(), name, from)
+}
+
+// Judged says what became of it.
+func (g *Guesses) Judged(name string, from netip.Addr, right bool) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	now := time.Now()
+	if right {
+		g.guard.Right(now, name, from)
+	} else if g.guard.Begin(now, name, from) == 0 {
+		g.guard.Wrong(now, name, from)
+	}
+}
+
 // Slowed lists who had wrong guesses lately.
 func (g *Guesses) Slowed() []crowd.Slowed {
 	g.mu.Lock()

@@ -16,6 +16,7 @@ import (
 	"yellowlantern/internal/core/login"
 	"yellowlantern/internal/core/reach"
 	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/people/source"
 	"yellowlantern/internal/store"
 )
 
@@ -124,20 +125,21 @@ func (p *People) Persons(ctx context.Context) ([]reach.Person, error) {
 // Source is what this source of people is called.
 const Source = "local"
 
-// Judge judges a login round from an address. The caller learns no more than that it failed; the journal learns why.
-func (p *People) Judge(ctx context.Context, c eap.Check, from netip.Addr) eap.Verdict {
+// Judge judges a login round from an address. The caller learns no more than that it failed; the journal learns why. Where a source let
+// somebody in, the outcome is theirs.
+func (p *People) Judge(ctx context.Context, c eap.Check, from netip.Addr) (v eap.Verdict, o login.Outcome) {
 	if t := p.testers.find(c.User); t != nil {
-		return c.Judge(t.hash)
+		return c.Judge(t.hash), o
 	}
-	var v eap.Verdict
 	if wait, _ := p.Guesses.Try(c.User, from, func() bool {
-		v = p.judge(ctx, c)
-		return v.OK || v.MustChange || v.Unfit
+		v, o = p.judge(ctx, c, from)
+		v.Later = Undecided(v.Refusal)
+		return v.OK || v.MustChange || v.Unfit || v.Later
 	}); wait > 0 {
 		_, err := p.keeper.User(ctx, c.User)
-		return eap.Verdict{Known: err == nil, Refusal: reason.Of(reason.GuessWaits, nil)}
+		return eap.Verdict{Known: err == nil, Refusal: reason.Of(reason.GuessWaits, nil)}, o
 	}
-	return v
+	return v, o
 }
 
 // Password judges a password that was handed over from an address.
@@ -151,7 +153,7 @@ func (p *People) Password(ctx context.Context, name, secret string, from netip.A
 	}
 	var o login.Outcome
 	if wait, _ := p.Guesses.Try(name, from, func() bool {
-		o = p.handedOver(ctx, name, secret)
+		o = p.handedOver(ctx, source.Call{User: name, Password: secret, From: from})
 		return o.OK || o.Why.Code == reason.PasswordToChange || Undecided(o.Why)
 	}); wait > 0 {
 		_, err := p.keeper.User(ctx, name)

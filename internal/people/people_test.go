@@ -72,7 +72,7 @@ func TestPersonsAndLogins(t *testing.T) {
 		"nobody": "there is no such user", "vera": "the user is switched off",
 		"rory": "wrong password",
 	} {
-		v := p.Judge(ctx, eap.Check{User: user}, netip.MustParseAddr("203.0.113.45"))
+		v, _ := p.Judge(ctx, eap.Check{User: user}, netip.MustParseAddr("203.0.113.45"))
 		require.False(t, v.OK)
 		require.Equal(t, why, v.Refusal.Words())
 		require.Empty(t, v.MSK)
@@ -90,7 +90,8 @@ func TestPersonsAndLogins(t *testing.T) {
 	now, err = p.Standing(ctx, "rory")
 	require.NoError(t, err)
 	require.Empty(t, now.Groups)
-	require.Equal(t, reason.PersonOver, p.Judge(ctx, eap.Check{User: "rory"}, netip.MustParseAddr("203.0.113.46")).Refusal.Code)
+	v, _ := p.Judge(ctx, eap.Check{User: "rory"}, netip.MustParseAddr("203.0.113.46"))
+	require.Equal(t, reason.PersonOver, v.Refusal.Code)
 	persons, err = p.Persons(ctx)
 	require.NoError(t, err)
 	require.Empty(t, persons)

@@ -3,25 +3,28 @@ package people
 import (
 	"context"
 	"crypto/rand"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 	"time"
 
+	"yellowlantern/internal/core/eap"
 	"yellowlantern/internal/core/legible"
 	"yellowlantern/internal/core/login"
 	"yellowlantern/internal/core/password"
 	"yellowlantern/internal/core/reach"
 	"yellowlantern/internal/core/reason"
-	"yellowlantern/internal/people/directory"
+	"yellowlantern/internal/people/source"
 	"yellowlantern/internal/store"
 )
 
 // Sources are where people are kept beside the service's own, as the plan that runs says.
 type Sources interface {
 	// Sources are those that are asked, in order.
-	Sources() []*directory.Directory
+	Sources() []source.Source
 	// Groups are the plan's.
 	Groups() []string
 }
@@ -30,40 +33,88 @@ type Sources interface {
 const seenFor = 90 * 24 * time.Hour
 
 // elsewhere judges a password that was handed over by somebody who is none of the service's own.
-func (p *People) elsewhere(ctx context.Context, name, secret string) login.Outcome {
-	unknown := login.Outcome{User: name, Why: reason.Of(reason.UnknownUser, nil)}
+func (p *People) elsewhere(ctx context.Context, c source.Call) login.Outcome {
+	o := login.Outcome{User: c.User, Why: reason.Of(reason.UnknownUser, nil)}
 	if p.Sources == nil {
-		return unknown
+		return o
 	}
-	for _, d := range p.Sources.Sources() {
-		who, err := d.Login(ctx, name, secret, nil)
+	for _, s := range p.Sources.Sources() {
+		who, err := s.Login(ctx, c, nil)
 		if err == nil {
-			return p.came(ctx, d, who, secret)
+			return p.came(ctx, s, who, c.Password)
 		}
-		if o, known := p.remembered(ctx, d, name, secret, err); known {
+		if o, known := p.remembered(ctx, s, c, err); known {
 			return o
 		}
-		if kind := directory.KindOf(err); kind != directory.Unknown {
-			// Of a name that nobody could look for it is not known whose it is: strangers choose names too.
-			return login.Outcome{User: name, Known: kind == directory.Wrong || kind == directory.Barred, Why: whyNot(d.Source().Name, err)}
+		var settled bool
+		if o, settled = p.not(o, s, err); settled {
+			return o
 		}
 	}
-	return unknown
+	return o
+}
+
+// not is the outcome where a source does not let somebody in, and whether no other source is to be asked. before is what came of those
+// before it.
+func (p *People) not(before login.Outcome, s source.Source, err error) (login.Outcome, bool) {
+	switch kind := source.KindOf(err); kind {
+	case source.Unknown:
+		return before, false
+	case source.Refused: // whether it is theirs it does not say: another source may have them
+		before.Why = whyNot(s.Settings().Name, err)
+		return before, false
+	default:
+		// Of a name that nobody could look for it is not known whose it is: strangers choose names too.
+		before.Known = kind == source.Wrong || kind == source.Barred
+		before.Why = whyNot(s.Settings().Name, err)
+		return before, true
+	}
+}
+
+// challenged judges an answer to a challenge by the sources that can.
+func (p *People) challenged(ctx context.Context, c eap.Check, from netip.Addr) (eap.Verdict, login.Outcome) {
+	o := login.Outcome{User: c.User, Why: reason.Of(reason.UnknownUser, nil)}
+	if p.Sources == nil {
+		return eap.Verdict{Refusal: o.Why}, o
+	}
+	for _, s := range p.Sources.Sources() {
+		by, can := s.(source.Challenged)
+		if !can {
+			continue
+		}
+		who, v, err := by.Challenge(ctx, from, c, nil)
+		if err == nil && !v.OK { // it asks for another password
+			v.Known = true
+			return v, o
+		}
+		if err == nil {
+			if o = p.came(ctx, s, who, ""); !o.OK {
+				return eap.Verdict{Known: o.Known, Refusal: o.Why}, o
+			}
+			v.Known = true
+			return v, o
+		}
+		var settled bool
+		if o, settled = p.not(o, s, err); settled {
+			break
+		}
+	}
+	return eap.Verdict{Known: o.Known, Refusal: o.Why}, o
 }
 
 // whyNot is a source's error as a reason.
-func whyNot(source string, err error) reason.Reason {
-	code := map[directory.Kind]reason.Code{
-		directory.Account: reason.SourceAccount, directory.Several: reason.SourceMistaken, directory.Mistaken: reason.SourceMistaken,
-		directory.Barred: reason.SourceBars, directory.Wrong: reason.WrongPassword,
-	}[directory.KindOf(err)]
+func whyNot(name string, err error) reason.Reason {
+	code := map[source.Kind]reason.Code{
+		source.Account: reason.SourceAccount, source.Several: reason.SourceMistaken, source.Mistaken: reason.SourceMistaken,
+		source.Barred: reason.SourceBars, source.Wrong: reason.WrongPassword, source.Refused: reason.SourceRefuses,
+	}[source.KindOf(err)]
 	switch code {
 	case reason.WrongPassword:
 		return reason.Of(code, nil)
 	case "":
 		code = reason.SourceAway
 	}
-	return reason.Of(code, reason.With{reason.Source: source, reason.Error: err.Error()})
+	return reason.Of(code, reason.With{reason.Source: name, reason.Error: err.Error()})
 }
 
 // Undecided tells whether a login came to nothing because nobody could judge it: the device is to try again.
@@ -77,32 +128,35 @@ func Undecided(why reason.Reason) bool {
 // remembered is the outcome where a source does not answer, of somebody whom it let in not long ago, if the plan says that they come in
 // then: by the same password. Another one is a wrong one, so that nobody can guess while the source is away. known is false where nothing
 // is remembered.
-func (p *People) remembered(ctx context.Context, d *directory.Directory, name, secret string, err error,
-) (o login.Outcome, known bool) {
-	lasts := time.Duration(d.Source().Remember)
-	if lasts == 0 || directory.KindOf(err) != directory.Away {
+func (p *People) remembered(ctx context.Context, s source.Source, c source.Call, err error) (o login.Outcome, known bool) {
+	lasts := time.Duration(s.Settings().Remember)
+	if lasts == 0 || source.KindOf(err) != source.Away {
 		return o, false
 	}
-	rec, none := p.keeper.SourcePerson(ctx, name)
-	if none != nil || rec.Source != d.Source().Name || rec.Gone || rec.Hash == "" || time.Since(rec.At) >= lasts {
+	rec, none := p.keeper.SourcePerson(ctx, c.User)
+	if none != nil || rec.Source != s.Settings().Name || rec.Gone || rec.Hash == "" || time.Since(rec.At) >= lasts {
 		return o, false
 	}
 	o = login.Outcome{User: rec.Name, Known: true, Source: rec.Source}
-	if !password.Matches(rec.Hash, secret) {
+	if !password.Matches(rec.Hash, c.Password) {
 		o.Why = reason.Of(reason.WrongPassword, nil)
 		return o, true
 	}
-	o.OK, o.Groups = true, strings.Fields(rec.Groups)
+	o.OK, o.Groups, o.Limits = true, strings.Fields(rec.Groups), limitsOf(rec)
 	return o, true
 }
 
 // came is the outcome of a login that a source vouches for; secret is the password, where they had one.
-func (p *People) came(ctx context.Context, d *directory.Directory, who directory.Person, secret string) login.Outcome {
+func (p *People) came(ctx context.Context, s source.Source, who source.Person, secret string) login.Outcome {
 	now := time.Now()
 	if err := fit(who.Login); err != nil {
-		return login.Outcome{Why: reason.Of(reason.SourceMistaken, reason.With{reason.Source: d.Source().Name, reason.Error: err.Error()})}
+		return login.Outcome{Why: reason.Of(reason.SourceMistaken,
+			reason.With{
+				reason.Source: s.Settings().Name,
+				reason.Error:  err.Error(),
+			})}
 	}
-	rec := p.record(d, who, now)
+	rec := p.record(s, who, now)
 	rec.At = now
 	// The service's own come first, however a name is written there: what is said of them here must not be got around.
 	if _, err := p.keeper.User(ctx, rec.Name); !errors.Is(err, store.ErrNotFound) {
@@ -110,14 +164,14 @@ func (p *People) came(ctx context.Context, d *directory.Directory, who directory
 			reason.Source: rec.Source, reason.Error: "one of the service's own users has that name",
 		})}
 	}
-	if d.Source().Remember > 0 && secret != "" {
+	if s.Settings().Remember > 0 && secret != "" {
 		hash, err := password.Often.Hash(secret, rand.Reader)
 		if err != nil {
 			return login.Outcome{User: rec.Name, Known: true, Why: reason.Of(reason.NotRecorded, reason.With{reason.Error: err.Error()})}
 		}
 		rec.Hash = hash
 	}
-	o := login.Outcome{OK: true, User: rec.Name, Known: true, Source: rec.Source, Groups: strings.Fields(rec.Groups)}
+	o := login.Outcome{OK: true, User: rec.Name, Known: true, Source: rec.Source, Groups: strings.Fields(rec.Groups), Limits: who.Limits}
 	if err := p.keeper.SaveSourcePerson(ctx, rec); err != nil {
 		return login.Outcome{User: rec.Name, Known: true, Why: reason.Of(reason.NotRecorded, reason.With{reason.Error: err.Error()})}
 	}
@@ -138,11 +192,24 @@ func fit(name string) error {
 	return nil
 }
 
-func (p *People) record(d *directory.Directory, who directory.Person, now time.Time) store.SourcePerson {
-	groups := directory.Taken(d.Source(), who.Groups, p.Sources.Groups())
-	return store.SourcePerson{
-		Name: who.Login, Source: d.Source().Name, FullName: who.FullName, Mail: who.Mail, Groups: strings.Join(groups, " "), Checked: now,
+func (p *People) record(s source.Source, who source.Person, now time.Time) store.SourcePerson {
+	groups := source.Taken(s.Settings(), who.Groups, p.Sources.Groups())
+	limits, err := json.Marshal(who.Limits)
+	if err != nil || string(limits) == "{}" {
+		limits = nil
 	}
+	return store.SourcePerson{
+		Name: who.Login, Source: s.Settings().Name, FullName: who.FullName, Mail: who.Mail, Groups: strings.Join(groups, " "), Checked: now,
+		Limits: string(limits), Class: who.Class,
+	}
+}
+
+// limitsOf are those that a source gave somebody at their newest login.
+func limitsOf(rec store.SourcePerson) (l login.Limits) {
+	if rec.Limits != "" {
+		_ = json.Unmarshal([]byte(rec.Limits), &l) // written by record
+	}
+	return l
 }
 
 // standing is who somebody of a source is now. Where it can be looked up it is, as often as the plan says; an error is that nobody knows.
@@ -152,21 +219,21 @@ func (p *People) standing(ctx context.Context, name string) (login.Standing, err
 		return login.Standing{}, store.ErrNotFound
 	}
 	all := p.Sources.Sources()
-	i := slices.IndexFunc(all, func(d *directory.Directory) bool { return d.Source().Name == rec.Source })
+	i := slices.IndexFunc(all, func(s source.Source) bool { return s.Settings().Name == rec.Source })
 	if i < 0 {
 		return login.Standing{}, store.ErrNotFound // the plan has that source no more
 	}
 	d, now := all[i], time.Now()
-	src := d.Source()
-	if d.Looks() && now.Sub(rec.Checked) >= src.Again() {
+	src := d.Settings()
+	if d.Looks() && now.Sub(rec.Checked) >= src.LDAP().Again() {
 		who, err := d.Look(ctx, name, nil)
-		kind := directory.KindOf(err)
+		kind := source.KindOf(err)
 		switch {
 		case err == nil:
 			fresh := p.record(d, who, now)
 			fresh.Name, fresh.At, fresh.Hash = rec.Name, rec.At, rec.Hash
 			rec = fresh
-		case kind == directory.Unknown || kind == directory.Barred:
+		case kind == source.Unknown || kind == source.Barred:
 			rec.Gone, rec.Checked, rec.Hash = true, now, ""
 		default:
 			return login.Standing{}, err
@@ -178,7 +245,7 @@ func (p *People) standing(ctx context.Context, name string) (login.Standing, err
 	if rec.Gone {
 		return login.Standing{}, nil
 	}
-	return login.Standing{Groups: strings.Fields(rec.Groups)}, nil
+	return login.Standing{Groups: strings.Fields(rec.Groups), Limits: limitsOf(rec)}, nil
 }
 
 // lookedUp is the outcome of somebody whom a certificate names and who is none of the service's own.
@@ -195,8 +262,8 @@ func (p *People) lookedUp(ctx context.Context, name string) login.Outcome {
 		if err == nil {
 			return p.came(ctx, d, who, "")
 		}
-		if directory.KindOf(err) != directory.Unknown {
-			return login.Outcome{User: name, Known: true, Why: whyNot(d.Source().Name, err)}
+		if source.KindOf(err) != source.Unknown {
+			return login.Outcome{User: name, Known: true, Why: whyNot(d.Settings().Name, err)}
 		}
 	}
 	return out
@@ -215,9 +282,9 @@ func (p *People) Find(ctx context.Context, name string) (login string, groups []
 		who, err := d.Look(ctx, name, nil)
 		switch {
 		case err == nil:
-			return who.Login, directory.Taken(d.Source(), who.Groups, p.Sources.Groups()), fit(who.Login)
-		case directory.KindOf(err) != directory.Unknown:
-			return "", nil, fmt.Errorf("source %s: %w", d.Source().Name, err)
+			return who.Login, source.Taken(d.Settings(), who.Groups, p.Sources.Groups()), fit(who.Login)
+		case source.KindOf(err) != source.Unknown:
+			return "", nil, fmt.Errorf("source %s: %w", d.Settings().Name, err)
 		}
 	}
 	return "", nil, store.ErrNotFound

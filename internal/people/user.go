@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"net/mail"
+	"net/netip"
 	"regexp"
 	"slices"
 	"strings"
@@ -17,6 +18,7 @@ import (
 	"yellowlantern/internal/core/login"
 	"yellowlantern/internal/core/password"
 	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/people/source"
 	"yellowlantern/internal/store"
 )
 
@@ -197,13 +199,17 @@ func (p *People) User(ctx context.Context, name string) (User, error) {
 	return user(r), err
 }
 
-// judge judges an answer by the service's own users.
-func (p *People) judge(ctx context.Context, c eap.Check) eap.Verdict {
+// judge judges an answer by the service's own users, and where it is none of theirs by sources.
+func (p *People) judge(ctx context.Context, c eap.Check, from netip.Addr) (eap.Verdict, login.Outcome) {
 	r, hash, err := p.keeper.NTHash(ctx, c.User)
-	switch {
-	case errors.Is(err, store.ErrNotFound):
-		return eap.Verdict{Refusal: reason.Of(reason.UnknownUser, nil)}
-	case err != nil:
+	if errors.Is(err, store.ErrNotFound) {
+		return p.challenged(ctx, c, from)
+	}
+	return p.judgeOwn(ctx, c, r, hash, err), login.Outcome{}
+}
+
+func (p *People) judgeOwn(ctx context.Context, c eap.Check, r store.User, hash [eap.NTHashLen]byte, err error) eap.Verdict {
+	if err != nil {
 		return eap.Verdict{Refusal: reason.Of(reason.PasswordUnchecked, reason.With{reason.Error: err.Error()})}
 	}
 	u := user(r)
@@ -221,14 +227,15 @@ func (p *People) judge(ctx context.Context, c eap.Check) eap.Verdict {
 }
 
 // handedOver judges a password that was handed over, by the service's own users.
-func (p *People) handedOver(ctx context.Context, name, secret string) login.Outcome {
+func (p *People) handedOver(ctx context.Context, c source.Call) login.Outcome {
+	name, secret := c.User, c.Password
 	r, hash, err := p.keeper.NTHash(ctx, name)
 	refused := func(code reason.Code, with reason.With) login.Outcome {
 		return login.Outcome{User: name, Known: err == nil, Why: reason.Of(code, with)}
 	}
 	switch {
 	case errors.Is(err, store.ErrNotFound):
-		return p.elsewhere(ctx, name, secret)
+		return p.elsewhere(ctx, c)
 	case err != nil:
 		return refused(reason.PasswordUnchecked, reason.With{reason.Error: err.Error()})
 	}

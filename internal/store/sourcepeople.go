@@ -17,7 +17,9 @@ type SourcePerson struct {
 	At       time.Time // of their newest login
 	Checked  time.Time // when the source was asked last
 	Gone     bool      // it said then that they may not come in
-	Hash     string    `json:"-"` // of the password of the newest login, where it is to be remembered
+	Limits   string    // that the source gave them at that login, as JSON
+	Class    [][]byte  `gorm:"serializer:json"` // what it wants to be told again of their session
+	Hash     string    `json:"-"`               // of the password of the newest login, where it is to be remembered
 }
 
 // SaveSourcePerson keeps who somebody is.

@@ -2133,12 +2133,6 @@ export interface components {
             changes: components["schemas"]["PlanChange"][];
             reach: components["schemas"]["ReachChange"][];
         };
-        DirectoryAsked: {
-            ok: boolean;
-            /** Format: int64 */
-            "took-ns": number;
-            words: string;
-        };
         Draft: {
             /** Format: date-time */
             at: string;
@@ -3643,49 +3637,29 @@ export interface components {
             ports?: string[];
         };
         PlanSource: {
-            /** @description As whom the service looks people up. */
-            account?: string;
             /** @description By whom its servers' certificates are, PEM; the system's authorities if not given. */
             authority?: string;
-            /** @description Below what people are looked for. */
-            base: string;
-            /** @description What a person's own name is there, where there is no account; {user} is what they log in with. A name such as {user}@tern.example will do where the directory takes it. */
-            "bind-as"?: string;
-            /** @description Which of the entries there are people (RFC 4515); any that have the attribute if not given. */
-            filter?: string;
             /**
              * Format: ip
              * @description The service's own address that it is asked from, where its machine has several; the system's choice if not given.
              */
             "from-address"?: string;
-            /** @description Below what groups are looked for by their members; they are not if not given. */
-            "group-base"?: string;
-            /** @description The attribute of a group that names its members; member if not given. */
-            "group-member"?: string;
             /** @description Which of its groups are which of the plan's; those of the same name if not given. */
             groups?: components["schemas"]["PlanGroupTaken"][];
             /**
-             * @description ldap: a directory (RFC 4511).
+             * @description ldap: a directory (RFC 4511). radius: a server that judges logins (RFC 2865).
              * @enum {string}
              */
-            kind: "ldap";
-            /** @description The attribute that holds what people log in with; uid if not given. Corporate directories have sAMAccountName and userPrincipalName. */
-            "login-by"?: string;
-            /** @description How often it is looked whether people who are connected still may be, 30s to 24h; 5m if not given. It needs an account. */
-            "look-again"?: string;
-            /** @description The attribute of a person that names their groups; memberOf if not given. none: groups are looked for by their members alone. */
-            membership?: string;
+            kind: "ldap" | "radius";
             /** @description Its name. */
             name: string;
-            /** @description Groups of groups count, to any depth. */
-            nested?: boolean;
             /** @description Keeps the source without asking it. */
             off?: boolean;
             /** @description For how long after a login somebody still comes in where none of its servers answers, 1h to 720h; not at all if not given. */
             remember?: string;
-            /** @description Name of the account's password, kept beside the plan (yl secret keep). */
+            /** @description Name of what the service proves itself with, kept beside the plan (yl secret keep): the account's password of a directory, the secret that a RADIUS server shares with the service. */
             secret?: string;
-            /** @description Where it is asked, in order: ldaps://NAME, or ldap://NAME, which is secured by StartTLS before anything is said; with a port where it is another one. */
+            /** @description Where it is asked, in order, with a port where it is another one. ldap: ldaps://NAME, or ldap://NAME, which is secured by StartTLS before anything is said. radius: radius+tls://NAME (RFC 6614), or radius://NAME, by UDP. */
             servers: string[];
             /** @description For how long a login waits for all of its servers together, 1s to 10s; 5s if not given. */
             timeout?: string;
@@ -3717,8 +3691,8 @@ export interface components {
         PlanTunnel: {
             /** @description What keys and traffic are protected with: a level, or items by name, or both. */
             algorithms?: components["schemas"]["PlanAlgorithms"];
-            /** @description Further methods, for devices that ask for another than login: eap-mschapv2 beside eap-ttls, or the other way round. */
-            "also-login"?: ("eap-mschapv2" | "eap-ttls")[];
+            /** @description Further methods, for devices that ask for another than login, or for people whom another source keeps: of eap-mschapv2, eap-ttls and eap-relayed those that login is not. With eap-relayed the service's own people log in by the others. */
+            "also-login"?: ("eap-mschapv2" | "eap-ttls" | "eap-relayed")[];
             /** @description Whose certificates people may log in by, beside those of the own authority. */
             authorities?: string[];
             /** @description Name of the gateway's certificate, kept beside the plan. */
@@ -3738,10 +3712,10 @@ export interface components {
             /** @description After so long a silence the device is asked whether it is still there, 10s to 1h; 30s if not given. */
             liveness?: string;
             /**
-             * @description How people log in. eap-mschapv2: user and password. certificate: by a certificate that the own authority issued for the person's key. public-key: by a key alone, which yl dial has. pre-shared-key: by a key that the person and the gateway both know, each person their own; the device calls itself by the person's name. certificate-and-eap-mschapv2: first the certificate of a device, then user and password of whose it is (RFC 4739), which yl dial has. eap-ttls: user and password, handed over inside TLS (RFC 5281), so that people whose passwords another keeps can come in, which yl dial has. eap-tls is not carried out yet.
+             * @description How people log in. eap-mschapv2: user and password. certificate: by a certificate that the own authority issued for the person's key. public-key: by a key alone, which yl dial has. pre-shared-key: by a key that the person and the gateway both know, each person their own; the device calls itself by the person's name. certificate-and-eap-mschapv2: first the certificate of a device, then user and password of whose it is (RFC 4739), which yl dial has. eap-ttls: user and password, handed over inside TLS (RFC 5281), so that people whose passwords another keeps can come in, which yl dial has. eap-relayed: by whatever method of EAP a source of kind radius has, which is carried to and fro (RFC 3579). eap-tls is not carried out yet.
              * @enum {string}
              */
-            login: "eap-mschapv2" | "certificate" | "public-key" | "eap-tls" | "eap-ttls" | "pre-shared-key" | "certificate-and-eap-mschapv2";
+            login: "eap-mschapv2" | "certificate" | "public-key" | "eap-tls" | "eap-ttls" | "eap-relayed" | "pre-shared-key" | "certificate-and-eap-mschapv2";
             /**
              * @description Keys that people share with the gateway beside what they log in with, mixed into those for traffic (RFC 8784), so that traffic recorded today is not read by a quantum computer later; the login is. accept: where a device names one. demand: devices without one are refused.
              * @enum {string}
@@ -4582,6 +4556,12 @@ export interface components {
              */
             wrong: number;
         };
+        SourceAsked: {
+            ok: boolean;
+            /** Format: int64 */
+            "took-ns": number;
+            words: string;
+        };
         SourceTrial: {
             fix?: string;
             /** @description Which of the plan's they make. */
@@ -4592,7 +4572,7 @@ export interface components {
             /** @description Whom it was about, by their name there. */
             person?: string;
             /** @description What was done, with what came of it. */
-            steps: components["schemas"]["DirectoryAsked"][];
+            steps: components["schemas"]["SourceAsked"][];
             /** @description Their groups there. */
             there: string[];
             /** @description Who would come in. */

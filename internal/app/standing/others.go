@@ -15,7 +15,7 @@ func (s *Service) elsewhere() (out []Point) {
 	}
 	var right []string
 	for _, d := range s.Sources.Sources() {
-		name, state := d.Source().Name, d.State()
+		name, state := d.Settings().Name, d.State()
 		switch {
 		case state.Error != "":
 			out = append(out, Point{

@@ -20,7 +20,7 @@ import (
 	"yellowlantern/internal/core/site"
 	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/people"
-	"yellowlantern/internal/people/directory"
+	"yellowlantern/internal/people/source"
 	"yellowlantern/internal/store"
 )
 
@@ -164,11 +164,11 @@ func (x *explaining) find() error {
 }
 
 // elsewhere looks for somebody in a source, and tells whether that settles it.
-func (x *explaining) elsewhere(d *directory.Directory) bool {
-	name := d.Source().Name
+func (x *explaining) elsewhere(d source.Source) bool {
+	name := d.Settings().Name
 	seen, err := x.s.Store.SourcePerson(x.ctx, x.out.User)
 	if !d.Looks() {
-		words := "it has no account by which people could be looked up"
+		words := "people cannot be looked up there, for it has no account, or judges logins alone"
 		if err == nil && seen.Source == name {
 			x.out.Source, x.out.FullName, x.out.Groups = name, seen.FullName, strings.Fields(seen.Groups)
 			words = "as at their login of " + seen.At.Format(time.DateTime) + ": " + words
@@ -179,10 +179,10 @@ func (x *explaining) elsewhere(d *directory.Directory) bool {
 	who, err := d.Look(x.ctx, x.out.User, nil)
 	if err != nil {
 		x.out.Looked = append(x.out.Looked, PersonLooked{name, false, err.Error()})
-		switch directory.KindOf(err) {
-		case directory.Unknown:
+		switch source.KindOf(err) {
+		case source.Unknown:
 			return false
-		case directory.Barred:
+		case source.Barred:
 			x.out.Source = name
 			x.against(true, "mend it there", "source %s does not let them in: %v", name, err)
 		default:
@@ -191,12 +191,12 @@ func (x *explaining) elsewhere(d *directory.Directory) bool {
 		return true
 	}
 	x.out.Source, x.out.FullName = name, who.FullName
-	x.out.Groups = append([]string{}, directory.Taken(d.Source(), who.Groups, x.s.Sources.Groups())...)
+	x.out.Groups = append([]string{}, source.Taken(d.Settings(), who.Groups, x.s.Sources.Groups())...)
 	var there []string
 	for _, g := range who.Groups {
 		there = append(there, g.Name)
 	}
-	x.out.Looked = append(x.out.Looked, PersonLooked{name, true, fmt.Sprintf("%s, in %s", who.DN, cmp.Or(strings.Join(there, ", "),
+	x.out.Looked = append(x.out.Looked, PersonLooked{name, true, fmt.Sprintf("%s, in %s", who.Name, cmp.Or(strings.Join(there, ", "),
 		"no group"))})
 	return true
 }
@@ -274,7 +274,11 @@ func (x *explaining) limits(class *site.Class) {
 		x.against(true, "yl users change "+x.out.User+" --tunnel NAME",
 			"none of the tunnels of passage %s (%s) is one that they may come by", p.Name, strings.Join(p.Tunnels, ", "))
 	}
-	byPassword := slices.Contains(logins, plan.LoginTTLS)
+	kind := ""
+	if src := x.m.Names.Sources[x.out.Source]; src != nil {
+		kind = src.Kind
+	}
+	byPassword := slices.ContainsFunc(logins, func(way string) bool { return plan.Judges(kind, way) })
 	byKey := slices.Contains(logins, plan.LoginCertificate) || slices.Contains(logins, plan.LoginPublicKey)
 	if x.out.Source != people.Source && len(usable) > 0 && !byPassword && !byKey {
 		x.against(true, "say login: eap-ttls at a tunnel of the passage",

@@ -190,7 +190,8 @@ func (ca *Pair) NewGatewayWith(rand io.Reader, now time.Time, kind string, names
 	}
 	t := template(now, GatewayLife, names[0])
 	t.KeyUsage = x509.KeyUsageDigitalSignature
-	t.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth} // several systems' own clients ask for it
+	// Several systems' own clients ask for the first; by the second the service proves itself to servers that it asks about people.
+	t.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth}
 	t.DNSNames, t.IPAddresses = sorted(names)
 	if ca.List != "" {
 		t.CRLDistributionPoints = []string{ca.List}

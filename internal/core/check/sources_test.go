@@ -19,6 +19,7 @@ func TestFindingsOfSources(t *testing.T) {
 	ca, err := cert.NewAuthority(rand.Reader, now, "Mainland Institute")
 	require.NoError(t, err)
 	authority := "authority: " + strconv.Quote(string(ca.PEM())) + ", "
+	const ours = "servers: [radius+tls://r.tern.example], certificate: gate, changes-at: 10.20.0.1, "
 	const right = "servers: [ldaps://directory.tern.example], account: \"cn=lantern\", secret: kept, base: \"dc=tern\", "
 	for _, c := range []struct {
 		want, severity string // empty: nothing is found
@@ -43,9 +44,26 @@ func TestFindingsOfSources(t *testing.T) {
 		{"source-nested@sources/mainland/group-base", "warn", right + "nested: true, ", "eap-ttls", 0},
 		{"source-authority@sources/mainland/authority", "stop", right + "authority: x, ", "eap-ttls", 0},
 		{"source-authority@sources/mainland/authority", "warn", right + authority, "eap-ttls", ca.Leaf.NotAfter.Sub(now) - 24*time.Hour},
+		{"", "", ours, "eap-mschapv2", 0},
+		{"", "", ours, "eap-relayed", 0},
+		{"", "", "servers: [\"radius://127.0.0.1:18120\"], secret: kept, changes-at: 127.0.0.1, ", "eap-ttls", 0},
+		{"source-cannot-check@sources/mainland/kind", "stop", ours, "public-key", 0},
+		{"source-server@sources/mainland/servers/0", "stop", strings.Replace(ours, "radius+tls", "ldaps", 1), "eap-ttls", 0},
+		{"source-server@sources/mainland/accounting/0", "stop", ours + "accounting: [\"radius://x:0\"], ", "eap-ttls", 0},
+		{"source-account@sources/mainland/secret", "stop", strings.Replace(ours, "+tls", "", 1), "eap-ttls", 0},
+		{"source-in-clear@sources/mainland/servers", "warn", strings.Replace(ours, "+tls", "", 1) + "secret: kept, ", "eap-ttls", 0},
+		{"no-secret@sources/mainland/secret", "stop", strings.Replace(ours, "+tls", "", 1) + "secret: lost, ", "eap-ttls", 0},
+		{"source-certificate@sources/mainland/certificate", "warn", strings.Replace(ours, "certificate: gate, ", "", 1), "eap-ttls", 0},
+		{"no-certificate@sources/mainland/certificate", "stop", strings.Replace(ours, "gate", "lost", 1), "eap-ttls", 0},
+		{"source-groups-from-class@sources/mainland/groups-from", "warn", ours + "groups-from: class, ", "eap-ttls", 0},
+		{"source-without-changes@sources/mainland/changes-at", "note", strings.Replace(ours, "changes-at: 10.20.0.1, ", "", 1), "eap-ttls", 0},
+		{"source-time@sources/mainland/interim", "stop", ours + "interim: 1s, ", "eap-ttls", 0},
+		{"source-relay-second@sources/mainland/kind", "warn", ours + "name: other, kind: radius}\n  - {" + ours, "eap-relayed", 0},
 	} {
-		in := input(t, strings.NewReplacer("\npassages:\n", "\nsources:\n  - {"+c.fields+"name: mainland, kind: ldap}\npassages:\n",
-			"login: eap-mschapv2", "login: "+c.login).Replace(s.Plan))
+		in := input(t,
+			strings.NewReplacer("\npassages:\n",
+				"\nsources:\n  - {"+c.fields+"name: mainland, kind: "+kindOf(c.fields)+"}\npassages:\n",
+				"login: eap-mschapv2", "login: "+c.login).Replace(s.Plan))
 		in.Now, in.Secrets = now.Add(c.after), map[string]bool{"kept": true}
 		var found []string
 		for _, f := range Run(in) {
@@ -59,8 +77,12 @@ func TestFindingsOfSources(t *testing.T) {
 		}
 		require.Contains(t, found, c.want+" "+c.severity, c.fields)
 	}
+	require.Contains(t, ids(Run(input(t, strings.Replace(s.Plan, "login: eap-mschapv2", "login: eap-relayed",
+		1)))),
+		"source-to-relay@tunnels/main/login")
 	for text, want := range map[string]bool{
-		"login: eap-ttls\n    also-login: [eap-mschapv2]": false, "login: eap-mschapv2\n    also-login: [eap-mschapv2]": true,
+		"login: eap-relayed\n    also-login: [eap-mschapv2]": false,
+		"login: eap-ttls\n    also-login: [eap-mschapv2]":    false, "login: eap-mschapv2\n    also-login: [eap-mschapv2]": true,
 		"login: certificate\n    also-login: [eap-ttls]": true,
 	} {
 		found := strings.Join(ids(Run(input(t, strings.Replace(s.Plan, "login: eap-mschapv2", text, 1)))), " ")
@@ -70,4 +92,11 @@ func TestFindingsOfSources(t *testing.T) {
 	in := input(t, strings.Replace(s.Plan, "\npassages:\n", "\nsources:\n  - {"+right+"name: mainland, kind: ldap}\npassages:\n", 1))
 	in.People = nil
 	require.NotContains(t, strings.Join(ids(Run(in)), " "), "nobody-admitted", "they are kept elsewhere")
+}
+
+func kindOf(fields string) string {
+	if strings.Contains(fields, "changes-at") || strings.Contains(fields, "radius") {
+		return "radius"
+	}
+	return "ldap"
 }

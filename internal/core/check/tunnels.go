@@ -18,7 +18,14 @@ var broken = map[string]string{
 }
 
 // logins are the ways of logging in that are carried out.
-var logins = []string{plan.LoginMSCHAPv2, plan.LoginCertificate, plan.LoginPublicKey, plan.LoginSharedKey, plan.LoginBoth, plan.LoginTTLS}
+var logins = []string{
+	plan.LoginMSCHAPv2, plan.LoginCertificate, plan.LoginPublicKey, plan.LoginSharedKey,
+	plan.LoginBoth,
+	plan.LoginTTLS, plan.LoginRelayed,
+}
+
+// byEAP are those in which a device can ask for another method.
+var byEAP = []string{plan.LoginMSCHAPv2, plan.LoginTTLS, plan.LoginRelayed}
 
 // tunnels finds ways in that cannot work, or that this version cannot carry out.
 func (c *checker) tunnels() {
@@ -43,7 +50,7 @@ func (c *checker) tunnels() {
 			c.mend("set", base+"/login", plan.LoginMSCHAPv2)
 		}
 		for i, also := range t.Also {
-			if t.Login != plan.LoginMSCHAPv2 && t.Login != plan.LoginTTLS || also == t.Login || slices.Contains(t.Also[:i], also) {
+			if !slices.Contains(byEAP, t.Login) || also == t.Login || slices.Contains(t.Also[:i], also) {
 				c.add(Stop, "also-login", at(base+"/also-login", i), "leave it out, or say login: eap-ttls with also-login: [eap-mschapv2]",
 					"%s cannot stand beside login: %s in tunnel %s: a device can ask for another method of EAP, and for nothing else", also, t.Login, t.Name)
 			}

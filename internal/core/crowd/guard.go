@@ -81,6 +81,14 @@ func (g *Guard) Begin(now time.Time, name string, from netip.Addr) (wait time.Du
 	return 0
 }
 
+// Waits tells how long a guess would have to wait, and counts nothing.
+func (g *Guard) Waits(now time.Time, name string, from netip.Addr) time.Duration {
+	if had := g.pairs[pair{name, Source(from)}]; had != nil && now.Before(had.until) {
+		return had.until.Sub(now)
+	}
+	return 0
+}
+
 // Wrong says that the guess begun last was judged, and is wrong: the wait counts from then on.
 func (g *Guard) Wrong(now time.Time, name string, from netip.Addr) (wait time.Duration) {
 	had := g.pairs[pair{name, Source(from)}]

@@ -130,6 +130,8 @@ type Verdict struct {
 	MustChange bool
 	// Unfit is that the new password will not do (error 709).
 	Unfit bool
+	// Later is that nobody who could judge answers: the device is told nothing, for it would ask for another password.
+	Later bool
 }
 
 // Judge compares a check with the NT hash of the person's password.

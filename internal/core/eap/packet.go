@@ -60,3 +60,15 @@ func (p packet) marshal() []byte {
 	b[2], b[3] = byte(len(b)>>8), byte(len(b))
 	return b
 }
+
+// Identity is who a device claims to be, of an answer to the question who it is.
+func Identity(message []byte) (string, bool) {
+	p, err := parse(message)
+	return string(p.data), err == nil && p.code == codeResponse && p.kind == typeIdentity
+}
+
+// Failure ends a conversation after a device's message.
+func Failure(message []byte) []byte {
+	p, _ := parse(message) // of one that cannot be read the number is 0
+	return packet{code: codeFailure, id: p.id}.marshal()
+}

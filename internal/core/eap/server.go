@@ -98,6 +98,9 @@ func (s *mschapv2) change(data []byte) Turn {
 // judged has an answer judged, and says so to the device.
 func (s *mschapv2) judged() Turn {
 	s.verdict = s.judge(s.check)
+	if s.verdict.Later {
+		return s.over(s.verdict.Refusal)
+	}
 	answered := s.id
 	s.id++
 	if s.verdict.OK {

@@ -121,6 +121,9 @@ func Of(m *site.Model, c *site.Class, platform devices.Platform) (v Values, err 
 		}
 		reason, way := "", ""
 		for _, l := range t.Logins() { // a kit sets the first that it can
+			if l == plan.LoginRelayed { // which method that will be, the source's server knows: user and password are what a kit can set
+				l = plan.LoginMSCHAPv2
+			}
 			if slices.Contains(platform.Logins, l) && (way == "" || way == plan.LoginTTLS) {
 				way = l
 			}

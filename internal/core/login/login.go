@@ -54,6 +54,10 @@ type Limits struct {
 	Hours    string    `json:"hours,omitempty"`    // when they may be connected, by its name in the plan
 	Sessions int       `json:"sessions,omitempty"` // at once, by all passages; 0: as the plan says
 	Tunnels  []string  `json:"tunnels,omitempty"`  // by which they may come, by their names in the plan; none: by those of their passage
+	// Addresses are what they are to have of each family; none: any of their pool.
+	Addresses []netip.Addr  `json:"addresses,omitempty"`
+	Longest   time.Duration `json:"longest,omitempty"` // how long a session of theirs lasts from its login on; 0: as the plan says
+	Idle      time.Duration `json:"idle,omitempty"`    // after so long without a packet from them it ends; 0: as the plan says
 }
 
 // Standing is who a person is for a gateway, now.

@@ -110,8 +110,8 @@ func lists(p, settled *plan.Plan, n *plan.Names) []List {
 	for i := range p.Sources {
 		x := &p.Sources[i]
 		looked, groups := "by their own login alone", "of the same name"
-		if x.Account != "" {
-			looked = "as " + x.Account
+		if account := x.LDAP().Account; account != "" {
+			looked = "as " + account
 		}
 		if n := len(x.Groups); n > 0 {
 			groups = strconv.Itoa(n) + " named"

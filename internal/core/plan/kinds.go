@@ -52,18 +52,46 @@ func KindOf(name string) Kind {
 	return Kind{Name: name}
 }
 
-// optionsOf is the type of the settings that tunnels of a kind have of their own; nil: none. A kind that is not carried out yet is read as
-// the first one: a finding says that it is not, which is more than that its settings are unknown.
-func optionsOf(kind string) reflect.Type {
-	if !Carried(kind) {
-		return kinds[0].Options
-	}
-	return KindOf(kind).Options
+// bringing is a type of object whose kinds bring settings of their own: it has a field Own, a pointer to its kind's struct, whose fields
+// stand among the others in a document.
+type bringing struct {
+	of    reflect.Type
+	what  string // such objects are called
+	kinds func() []Kind
+	// otherwise is the kind as which one that is not carried out yet is read: a finding says that it is not, which is more than that its
+	// settings are unknown.
+	otherwise string
 }
 
-var tunnelType = reflect.TypeFor[Tunnel]()
+// bringers are a function, for kinds of tunnels are registered later.
+func bringers() []bringing {
+	return []bringing{
+		{reflect.TypeFor[Tunnel](), "tunnels", func() []Kind { return kinds }, KindIKEv2},
+		{reflect.TypeFor[Source](), "sources", func() []Kind { return sourceKinds }, KindLDAP},
+	}
+}
 
-// field is one field of an object of a plan: of the object itself, or a setting that the kind of a tunnel brings.
+func bringerOf(t reflect.Type) (bringing, bool) {
+	for _, b := range bringers() {
+		if b.of == t {
+			return b, true
+		}
+	}
+	return bringing{}, false
+}
+
+// options is the type of the settings that objects of a kind have of their own; nil: none.
+func (b bringing) options(kind string) reflect.Type {
+	have := b.kinds()
+	for _, name := range []string{kind, b.otherwise} {
+		if i := slices.IndexFunc(have, func(k Kind) bool { return k.Name == name }); i >= 0 {
+			return have[i].Options
+		}
+	}
+	return nil
+}
+
+// field is one field of an object of a plan: of the object itself, or a setting that its kind brings.
 type field struct {
 	reflect.StructField
 	name     string
@@ -73,14 +101,15 @@ type field struct {
 	of       string // the kind
 }
 
-// fieldsIn lists the fields that objects of a type may have, those of every kind of tunnel among them.
+// fieldsIn lists the fields that objects of a type may have, those of every kind of them among them.
 func fieldsIn(t reflect.Type) []field {
 	own := shapeOf(t).fields
-	if t != tunnelType {
+	b, brings := bringerOf(t)
+	if !brings {
 		return own
 	}
 	out := slices.Clone(own)
-	for _, k := range kinds {
+	for _, k := range b.kinds() {
 		if k.Options == nil {
 			continue
 		}
@@ -92,9 +121,9 @@ func fieldsIn(t reflect.Type) []field {
 	return out
 }
 
-// ownOf is the settings that the kind of a tunnel brings; not valid where there are none.
+// ownOf is the settings that an object's kind brings; not valid where there are none.
 func ownOf(v reflect.Value) reflect.Value {
-	if v.Type() != tunnelType {
+	if _, brings := bringerOf(v.Type()); !brings {
 		return reflect.Value{}
 	}
 	own := v.FieldByName("Own")
@@ -123,11 +152,21 @@ func partsOf(v reflect.Value) ([]field, []reflect.Value) {
 // MarshalJSON writes the settings of the tunnel's kind among the others.
 func (t Tunnel) MarshalJSON() ([]byte, error) {
 	type plain Tunnel
-	b, err := json.Marshal(plain(t))
-	if err != nil || t.Own == nil {
+	return withOwn(plain(t), t.Own)
+}
+
+// MarshalJSON writes the settings of the source's kind among the others.
+func (s Source) MarshalJSON() ([]byte, error) {
+	type plain Source
+	return withOwn(plain(s), s.Own)
+}
+
+func withOwn(plain, of any) ([]byte, error) {
+	b, err := json.Marshal(plain)
+	if err != nil || of == nil {
 		return b, err
 	}
-	own, err := json.Marshal(t.Own)
+	own, err := json.Marshal(of)
 	if err != nil || string(own) == "{}" {
 		return b, err
 	}
@@ -135,17 +174,33 @@ func (t Tunnel) MarshalJSON() ([]byte, error) {
 }
 
 // UnmarshalJSON reads them.
-func (t *Tunnel) UnmarshalJSON(b []byte) error {
+func (t *Tunnel) UnmarshalJSON(b []byte) (err error) {
 	type plain Tunnel
 	if err := json.Unmarshal(b, (*plain)(t)); err != nil {
 		return err
 	}
-	t.Own = nil
-	if o := optionsOf(t.Kind); o != nil {
-		t.Own = reflect.New(o).Interface()
-		return json.Unmarshal(b, t.Own)
+	t.Own, err = readOwn(reflect.TypeFor[Tunnel](), t.Kind, b)
+	return err
+}
+
+// UnmarshalJSON reads them.
+func (s *Source) UnmarshalJSON(b []byte) (err error) {
+	type plain Source
+	if err := json.Unmarshal(b, (*plain)(s)); err != nil {
+		return err
 	}
-	return nil
+	s.Own, err = readOwn(reflect.TypeFor[Source](), s.Kind, b)
+	return err
+}
+
+func readOwn(t reflect.Type, kind string, b []byte) (any, error) {
+	brings, _ := bringerOf(t)
+	o := brings.options(kind)
+	if o == nil {
+		return nil, nil
+	}
+	own := reflect.New(o).Interface()
+	return own, json.Unmarshal(b, own)
 }
 
 // enumOf are the words that a field may hold, with commas between; empty: any. Those of kinds of tunnels are registered.

@@ -56,6 +56,7 @@ const (
 	LoginCertificate = "certificate" // of the person, by the own authority
 	LoginPublicKey   = "public-key"  // of the person, without a certificate (RFC 7670)
 	LoginSharedKey   = "pre-shared-key"
-	LoginTTLS        = "eap-ttls" // the password handed over inside TLS
+	LoginTTLS        = "eap-ttls"    // the password handed over inside TLS
+	LoginRelayed     = "eap-relayed" // by whatever method of EAP a source has
 	LoginBoth        = "certificate-and-eap-mschapv2"
 )

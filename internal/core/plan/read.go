@@ -180,8 +180,8 @@ func (r *reader) object(n *yaml.Node, v reflect.Value, path string) {
 		r.fault(n, path, describe(n), "fields: "+strings.Join(fieldNames(v.Type()), ", "))
 		return
 	}
-	if v.Type() == tunnelType {
-		if o := optionsOf(scalarIn(n, "kind")); o != nil {
+	if b, brings := bringerOf(v.Type()); brings {
+		if o := b.options(scalarIn(n, "kind")); o != nil {
 			v.FieldByName("Own").Set(reflect.New(o))
 		}
 	}
@@ -207,19 +207,23 @@ func (r *reader) object(n *yaml.Node, v reflect.Value, path string) {
 		}
 		r.value(val, value, join(path, key.Value), oneOf)
 	}
-	for i := range s.fields {
-		if f := &s.fields[i]; !f.optional && !seen[f.name] {
+	all, _ := partsOf(v)
+	for i := range all {
+		if f := &all[i]; !f.optional && !seen[f.name] {
 			r.fault(n, join(path, f.name), fmt.Sprintf("field %q is missing", f.name),
 				strings.TrimSuffix(lowerFirst(f.Tag.Get("doc")), "."))
 		}
 	}
 }
 
-// unknown tells of a field that there is not, or that another kind of tunnel has.
+// unknown tells of a field that there is not, or that another kind has.
 func (r *reader) unknown(key *yaml.Node, path string, v reflect.Value) {
+	b, _ := bringerOf(v.Type())
 	for _, f := range fieldsIn(v.Type()) {
 		if f.name == key.Value {
-			r.fault(key, path, fmt.Sprintf("field %q is a setting of tunnels of kind %s", key.Value, f.of), "it taken out, or another kind")
+			r.fault(key, path, fmt.Sprintf("field %q is a setting of %s of kind %s", key.Value, b.what,
+				f.of),
+				"it taken out, or another kind")
 			return
 		}
 	}

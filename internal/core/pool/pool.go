@@ -4,6 +4,7 @@ package pool
 
 import (
 	"errors"
+	"fmt"
 	"net/netip"
 	"slices"
 	"time"
@@ -74,8 +75,8 @@ func (p *Pool) holds(supply netset.Addrs, a netip.Addr) bool {
 
 // Lease gives addresses of each family that the pool has: as many as are wanted of IPv4 and of IPv6, at least one. Of a pool that leases
 // prefixes the IPv6 address stands for its prefix, and is one. If there is none left of a family, nothing is leased; further ones are given
-// as far as there are some.
-func (p *Pool) Lease(holder string, want4, want6 int) ([]netip.Addr, error) {
+// as far as there are some. own are addresses that the holder must have, the first of each family: an OwnError where one cannot be had.
+func (p *Pool) Lease(holder string, want4, want6 int, own ...netip.Addr) ([]netip.Addr, error) {
 	var out []netip.Addr
 	for _, v4 := range []bool{true, false} {
 		want := want6
@@ -93,7 +94,11 @@ func (p *Pool) Lease(holder string, want4, want6 int) ([]netip.Addr, error) {
 			continue
 		}
 		for n := range max(want, 1) {
-			a, ok := p.pick(supply, holder, v4)
+			a, ok, err := p.first(n, supply, holder, v4, own)
+			if err != nil {
+				p.Release(out...)
+				return nil, err
+			}
 			if !ok && n == 0 {
 				p.Release(out...)
 				return nil, ErrExhausted
@@ -110,6 +115,37 @@ func (p *Pool) Lease(holder string, want4, want6 int) ([]netip.Addr, error) {
 		return nil, ErrExhausted
 	}
 	return out, nil
+}
+
+// OwnError is that an address that somebody must have cannot be had: it is somebody else's, or none of the pool's.
+type OwnError struct {
+	Address netip.Addr
+	Taken   bool
+}
+
+// Error implements error.
+func (e *OwnError) Error() string {
+	if e.Taken {
+		return fmt.Sprintf("pool: %s is somebody else's", e.Address)
+	}
+	return fmt.Sprintf("pool: %s is not leased", e.Address)
+}
+
+// first is the holder's own address of a family, where they have one and it is the first that is leased, otherwise a free one.
+func (p *Pool) first(n int, supply netset.Addrs, holder string, v4 bool, own []netip.Addr) (netip.Addr, bool, error) {
+	i := slices.IndexFunc(own, func(a netip.Addr) bool { return a.Is4() == v4 })
+	if i < 0 || n > 0 {
+		a, ok := p.pick(supply, holder, v4)
+		return a, ok, nil
+	}
+	a := p.standsFor(own[i])
+	if !p.holds(supply, a) {
+		return a, false, &OwnError{own[i], false}
+	}
+	if !p.free(a, holder) {
+		return a, false, &OwnError{own[i], true}
+	}
+	return a, true, nil
 }
 
 func key(holder string, v4 bool) string {

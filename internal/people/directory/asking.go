@@ -7,19 +7,20 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
-	"net/url"
-	"slices"
 	"strings"
 	"time"
 
 	"github.com/go-ldap/ldap/v3"
+
+	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/people/source"
 )
 
 // asking is one login, or one look.
 type asking struct {
 	d      *Directory
 	ctx    context.Context
-	told   func(Asked)
+	told   func(source.Asked)
 	lookup *ldap.Conn // bound as the account
 	server string     // that it is at
 	used   bool       // it came from those that are kept, and may be dead
@@ -35,7 +36,7 @@ func (a *asking) did(begun time.Time, err error, format string, args ...any) {
 	if err != nil {
 		words += ": " + err.Error()
 	}
-	a.told(Asked{words, err == nil, time.Since(begun)})
+	a.told(source.Asked{Words: words, OK: err == nil, Took: time.Since(begun)})
 }
 
 func (a *asking) close() {
@@ -52,41 +53,16 @@ func (a *asking) close() {
 	_ = a.lookup.Close()
 }
 
-// servers are those of the plan in their order, those that did not answer lately last.
-func (d *Directory) servers() []string {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	now := time.Now()
-	out := slices.Clone(d.s.Servers)
-	slices.SortStableFunc(out, func(x, y string) int {
-		return boolInt(d.dead[x].After(now)) - boolInt(d.dead[y].After(now))
-	})
-	return out
-}
-
-func boolInt(b bool) int {
-	if b {
-		return 1
-	}
-	return 0
-}
-
 // connect opens a connection that is secured, to the first server that answers. Each is waited for as long as leaves time for the others.
 func (a *asking) connect() (*ldap.Conn, string, error) {
-	all := a.d.servers()
+	all := a.d.dead.Order(a.d.s.Servers, time.Now())
 	var last error
 	for i, server := range all {
 		until, _ := a.ctx.Deadline()
 		begun := time.Now()
 		c, err := a.open(server, time.Until(until)/time.Duration(len(all)-i))
 		a.did(begun, err, "%s is reached, and secured", server)
-		a.d.mu.Lock()
-		if err == nil {
-			delete(a.d.dead, server)
-		} else {
-			a.d.dead[server] = time.Now().Add(deadFor)
-		}
-		a.d.mu.Unlock()
+		a.d.dead.Note(server, err == nil, time.Now())
 		if err == nil {
 			a.shown(c)
 			return c, server, nil
@@ -99,7 +75,7 @@ func (a *asking) connect() (*ldap.Conn, string, error) {
 	if last == nil {
 		last = errors.New("it names no server")
 	}
-	return nil, "", fail(Away, "%v", last)
+	return nil, "", source.Fail(source.Away, "%v", last)
 }
 
 // shown tells which certificate a server has.
@@ -115,13 +91,9 @@ func (a *asking) open(server string, patience time.Duration) (*ldap.Conn, error)
 	if patience <= 0 {
 		return nil, errors.New("no time is left to wait for it")
 	}
-	u, err := url.Parse(server)
+	at, err := plan.ReadServer(plan.KindLDAP, server)
 	if err != nil {
 		return nil, err
-	}
-	port := u.Port()
-	if port == "" {
-		port = map[string]string{"ldap": "389", "ldaps": "636"}[u.Scheme]
 	}
 	ctx, stop := context.WithTimeout(a.ctx, patience)
 	defer stop()
@@ -133,18 +105,18 @@ func (a *asking) open(server string, patience time.Duration) (*ldap.Conn, error)
 		}
 		dial = d.DialContext
 	}
-	raw, err := dial(ctx, "tcp", net.JoinHostPort(u.Hostname(), port))
+	raw, err := dial(ctx, "tcp", at.Address())
 	if err != nil {
-		return nil, plainly(err)
+		return nil, source.Plainly(err)
 	}
 	_ = raw.SetDeadline(time.Now().Add(patience))
-	conf := &tls.Config{ServerName: u.Hostname(), RootCAs: a.d.roots, MinVersion: tls.VersionTLS12}
+	conf := &tls.Config{ServerName: at.Host, RootCAs: a.d.roots, MinVersion: tls.VersionTLS12}
 	var c *ldap.Conn
-	if u.Scheme == "ldaps" {
+	if at.Scheme == "ldaps" {
 		secured := tls.Client(raw, conf)
 		if err := secured.HandshakeContext(ctx); err != nil {
 			_ = raw.Close()
-			return nil, plainly(err)
+			return nil, source.Plainly(err)
 		}
 		raw = secured
 		c = ldap.NewConn(raw, true)
@@ -155,24 +127,11 @@ func (a *asking) open(server string, patience time.Duration) (*ldap.Conn, error)
 		c.SetTimeout(patience)
 		if err := c.StartTLS(conf); err != nil {
 			_ = c.Close()
-			return nil, plainly(err)
+			return nil, source.Plainly(err)
 		}
 	}
 	_ = raw.SetDeadline(time.Time{})
 	return c, nil
-}
-
-// plainly leaves out what a network error says twice.
-func plainly(err error) error {
-	var op *net.OpError
-	var no net.Error
-	switch {
-	case errors.As(err, &no) && no.Timeout(), errors.Is(err, context.DeadlineExceeded):
-		return errors.New("it does not answer in time")
-	case errors.As(err, &op):
-		return op.Err
-	}
-	return err
 }
 
 // within bounds what is asked of a connection next by the time that is left.
@@ -212,25 +171,25 @@ func (a *asking) fresh() (*ldap.Conn, error) {
 	secret, err := a.d.secret(a.ctx)
 	if err != nil {
 		_ = c.Close()
-		return nil, fail(Account, "the secret %s of its account: %v", a.d.s.Secret, err)
+		return nil, source.Fail(source.Account, "the secret %s of its account: %v", a.d.s.Secret, err)
 	}
 	if secret == "" {
 		_ = c.Close()
-		return nil, fail(Account, "the secret %s of its account is empty", a.d.s.Secret)
+		return nil, source.Fail(source.Account, "the secret %s of its account is empty", a.d.s.Secret)
 	}
 	begun := time.Now()
 	a.within(c)
-	err = c.Bind(a.d.s.Account, secret)
-	a.did(begun, said(err), "bound as %s", a.d.s.Account)
+	err = c.Bind(a.d.own.Account, secret)
+	a.did(begun, said(err), "bound as %s", a.d.own.Account)
 	switch {
 	case ldap.IsErrorWithCode(err, ldap.LDAPResultInvalidCredentials), ldap.IsErrorWithCode(err,
 		ldap.LDAPResultInappropriateAuthentication),
 		ldap.IsErrorWithCode(err, ldap.LDAPResultInvalidDNSyntax), ldap.IsErrorWithCode(err, ldap.LDAPResultNoSuchObject):
 		_ = c.Close()
-		return nil, fail(Account, "%s refuses the account %s: %v", server, a.d.s.Account, said(err))
+		return nil, source.Fail(source.Account, "%s refuses the account %s: %v", server, a.d.own.Account, said(err))
 	case err != nil:
 		_ = c.Close()
-		return nil, fail(Away, "%s: %v", server, said(err))
+		return nil, source.Fail(source.Away, "%s: %v", server, said(err))
 	}
 	a.lookup, a.server, a.used = c, server, false
 	return c, nil
@@ -244,7 +203,7 @@ func said(err error) error {
 	}
 	if e.ResultCode >= ldap.ErrorNetwork {
 		if e.Err != nil {
-			return plainly(e.Err)
+			return source.Plainly(e.Err)
 		}
 		return errors.New("the connection failed")
 	}

@@ -7,6 +7,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yellowlantern/internal/people/source"
 	"yellowlantern/internal/testkit/directoryserver"
 )
 
@@ -33,24 +34,24 @@ func BenchmarkDirectory(b *testing.B) {
 		}
 	}
 	s.Add(ldif.String())
-	x := source(s)
-	x.Nested = true
+	x := mainland(s)
+	x.LDAP().Nested = true
 	d := opened(b, x)
-	direct := source(s)
-	direct.Account, direct.BindAs = "", "uid={user},"+directoryserver.People
+	direct := mainland(s)
+	direct.LDAP().Account, direct.LDAP().BindAs = "", "uid={user},"+directoryserver.People
 	bare := opened(b, direct)
 	n := 0
 	next := func() string { n++; return fmt.Sprintf("user%05d", n*7919%many) }
 	b.Run("login, groups ten deep", func(b *testing.B) {
 		for b.Loop() {
-			p, err := d.Login(b.Context(), next(), password, nil)
+			p, err := d.Login(b.Context(), source.Call{User: next(), Password: password}, nil)
 			require.NoError(b, err)
 			require.Len(b, p.Groups, 10)
 		}
 	})
 	b.Run("bind and own entry", func(b *testing.B) {
 		for b.Loop() {
-			_, err := bare.Login(b.Context(), next(), password, nil)
+			_, err := bare.Login(b.Context(), source.Call{User: next(), Password: password}, nil)
 			require.NoError(b, err)
 		}
 	})

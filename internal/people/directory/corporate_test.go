@@ -18,6 +18,7 @@ import (
 	"yellowlantern/internal/core/cert"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/people/directory"
+	"yellowlantern/internal/people/source"
 )
 
 // inside is set in the namespace, where the test runs itself once more.
@@ -128,7 +129,9 @@ func corporate(t *testing.T, folder string) {
 	ask := func(change func(*plan.Source)) *directory.Directory {
 		s := plan.Source{
 			Name: "corporate", Kind: plan.KindLDAP, Servers: []string{"ldaps://" + controller}, Authority: string(authority),
-			Account: "lantern@tern.example", Base: "dc=tern,dc=example", LoginBy: "sAMAccountName", Filter: "(objectClass=user)", Nested: true,
+			Own: &plan.LDAP{
+				Account: "lantern@tern.example", Base: "dc=tern,dc=example", LoginBy: "sAMAccountName", Filter: "(objectClass=user)", Nested: true,
+			},
 		}
 		change(&s)
 		d, err := directory.New(s, func(context.Context) (string, error) { return password + "-D1", nil })
@@ -141,21 +144,21 @@ func corporate(t *testing.T, folder string) {
 	}
 	for name, change := range map[string]func(*plan.Source){
 		"by its short name":     func(*plan.Source) {},
-		"by its principal name": func(s *plan.Source) { s.LoginBy = "userPrincipalName" },
+		"by its principal name": func(s *plan.Source) { s.LDAP().LoginBy = "userPrincipalName" },
 		"by StartTLS":           func(s *plan.Source) { s.Servers = []string{"ldap://" + controller} },
-		"directly":              func(s *plan.Source) { s.Account, s.BindAs = "", "{user}@tern.example" },
+		"directly":              func(s *plan.Source) { s.LDAP().Account, s.LDAP().BindAs = "", "{user}@tern.example" },
 	} {
 		d := ask(change)
 		user := "dora"
 		if strings.Contains(name, "principal") {
 			user = "dora@tern.example"
 		}
-		p, err := d.Login(t.Context(), user, password+"-D1", nil)
+		p, err := d.Login(t.Context(), source.Call{User: user, Password: password + "-D1"}, nil)
 		require.NoError(t, err, name)
-		require.Equal(t, strings.ToLower("cn=dora,"+users), strings.ToLower(p.DN))
+		require.Equal(t, strings.ToLower("cn=dora,"+users), strings.ToLower(p.Name))
 		require.Equal(t, []string{"Domain Users", "outer", "outermost", "researchers"}, names(p.Groups), name)
-		_, err = d.Login(t.Context(), user, "wrong", nil)
-		require.Equal(t, directory.Wrong, directory.KindOf(err), "%s: %v", name, err)
+		_, err = d.Login(t.Context(), source.Call{User: user, Password: "wrong"}, nil)
+		require.Equal(t, source.Wrong, source.KindOf(err), "%s: %v", name, err)
 		d.Close()
 	}
 	d := ask(func(*plan.Source) {})
@@ -163,8 +166,14 @@ func corporate(t *testing.T, folder string) {
 		"off": "switched off", "ended": "account ended there",
 		"must": "must change their password|password has expired",
 	} {
-		_, err := d.Login(t.Context(), user, password+map[bool]string{true: "-D2", false: "-D1"}[user == "must"], nil)
-		require.Equal(t, directory.Barred, directory.KindOf(err), "%s: %v", user, err)
+		_, err := d.Login(t.Context(), source.Call{
+			User: user,
+			Password: password + map[bool]string{
+				true:  "-D2",
+				false: "-D1",
+			}[user == "must"],
+		}, nil)
+		require.Equal(t, source.Barred, source.KindOf(err), "%s: %v", user, err)
 		require.Regexp(t, says, err.Error())
 	}
 	// A directory that is asked from its top end refers elsewhere for other parts; that is not followed.
@@ -173,5 +182,5 @@ func corporate(t *testing.T, folder string) {
 	require.Equal(t, "dora", p.Login)
 	tool("user", "disable", "dora")
 	_, err = d.Look(t.Context(), "dora", nil)
-	require.Equal(t, directory.Barred, directory.KindOf(err), "%v", err)
+	require.Equal(t, source.Barred, source.KindOf(err), "%v", err)
 }

@@ -11,6 +11,8 @@ import (
 	"time"
 
 	"github.com/go-ldap/ldap/v3"
+
+	"yellowlantern/internal/people/source"
 )
 
 // Attributes that tell of an account's state: of corporate directories, and of others by RFC 2307 and the password policy draft.
@@ -26,7 +28,7 @@ const inChain = "1.2.840.113556.1.4.1941"
 const corporate = "1.2.840.113556.1.4.800"
 
 func (a *asking) attributes() []string {
-	s := a.d.s
+	s := a.d.own
 	out := append([]string{s.LoginAttribute(), "cn", "displayName", "mail"}, stateAttributes...)
 	if m := s.MembershipAttribute(); m != "" {
 		out = append(out, m)
@@ -36,15 +38,15 @@ func (a *asking) attributes() []string {
 
 // filter finds a person by what they log in with, whatever that holds (RFC 4515 §3).
 func (a *asking) filter(user string) string {
-	own := fmt.Sprintf("(%s=%s)", a.d.s.LoginAttribute(), ldap.EscapeFilter(user))
-	if a.d.s.Filter == "" {
+	own := fmt.Sprintf("(%s=%s)", a.d.own.LoginAttribute(), ldap.EscapeFilter(user))
+	if a.d.own.Filter == "" {
 		return own
 	}
-	return "(&" + a.d.s.Filter + own + ")"
+	return "(&" + a.d.own.Filter + own + ")"
 }
 
 func (a *asking) request(user string) *ldap.SearchRequest {
-	return ldap.NewSearchRequest(a.d.s.Base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 2, 0, false, a.filter(user),
+	return ldap.NewSearchRequest(a.d.own.Base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 2, 0, false, a.filter(user),
 		a.attributes(), nil)
 }
 
@@ -57,22 +59,22 @@ func (a *asking) find(user string) (*ldap.Entry, error) {
 }
 
 func (a *asking) found(begun time.Time, user string, r *ldap.SearchRequest, out *ldap.SearchResult, err error) (*ldap.Entry, error) {
-	var own *Error
+	var own *source.Error
 	switch {
 	case errors.As(err, &own):
 		return nil, err
 	case ldap.IsErrorWithCode(err, ldap.LDAPResultSizeLimitExceeded), err == nil && len(out.Entries) > 1:
-		err = fail(Several, "more than one entry below %s is called that by %s", r.BaseDN, a.d.s.LoginAttribute())
+		err = source.Fail(source.Several, "more than one entry below %s is called that by %s", r.BaseDN, a.d.own.LoginAttribute())
 	case ldap.IsErrorWithCode(err, ldap.LDAPResultNoSuchObject), ldap.IsErrorWithCode(err, ldap.LDAPResultInvalidDNSyntax):
-		err = fail(Mistaken, "there is nothing at %s", r.BaseDN)
+		err = source.Fail(source.Mistaken, "there is nothing at %s", r.BaseDN)
 	case ldap.IsErrorWithCode(err, ldap.ErrorFilterCompile):
-		err = fail(Mistaken, "the filter %s cannot be read", r.Filter)
+		err = source.Fail(source.Mistaken, "the filter %s cannot be read", r.Filter)
 	case ldap.IsErrorWithCode(err, ldap.LDAPResultReferral):
-		err = fail(Mistaken, "it refers to another server for %s, which is not followed: name that server, or a base that this one has", r.BaseDN)
+		err = source.Fail(source.Mistaken, "it refers to another server for %s, which is not followed: name that server, or a base that this one has", r.BaseDN)
 	case err != nil:
-		err = fail(Away, "looking for somebody: %v", said(err))
+		err = source.Fail(source.Away, "looking for somebody: %v", said(err))
 	case len(out.Entries) == 0:
-		err = fail(Unknown, "0 entries below %s, the filter was %s", r.BaseDN, r.Filter)
+		err = source.Fail(source.Unknown, "0 entries below %s, the filter was %s", r.BaseDN, r.Filter)
 	}
 	if err != nil {
 		a.did(begun, err, "looked for %s", user)
@@ -116,42 +118,42 @@ func (a *asking) bindAs(c *ldap.Conn, server, name, password string) error {
 		ldap.LDAPResultInappropriateAuthentication):
 		errors.As(err, &e)
 		if m := data.FindStringSubmatch(e.Err.Error()); m != nil && refusedFor[m[1]] != "" {
-			err = fail(Barred, "%s", refusedFor[m[1]])
+			err = source.Fail(source.Barred, "%s", refusedFor[m[1]])
 		} else {
-			err = fail(Wrong, "the password is wrong")
+			err = source.Fail(source.Wrong, "the password is wrong")
 		}
 	case ldap.IsErrorWithCode(err, ldap.LDAPResultInvalidDNSyntax), ldap.IsErrorWithCode(err, ldap.LDAPResultNoSuchObject):
-		err = fail(Unknown, "nobody is called %s there", name)
+		err = source.Fail(source.Unknown, "nobody is called %s there", name)
 	case ldap.IsErrorWithCode(err, ldap.LDAPResultUnwillingToPerform), ldap.IsErrorWithCode(err, ldap.LDAPResultConstraintViolation):
-		err = fail(Barred, "the directory will not have them log in (%v)", said(err))
+		err = source.Fail(source.Barred, "the directory will not have them log in (%v)", said(err))
 	case err != nil:
-		err = fail(Away, "%s: %v", server, said(err))
+		err = source.Fail(source.Away, "%s: %v", server, said(err))
 	}
 	a.did(begun, err, "bound as %s with the password", name)
 	return err
 }
 
 // direct has a person bind as themselves, and read their own entry.
-func (a *asking) direct(user, password string) (Person, error) {
+func (a *asking) direct(user, password string) (source.Person, error) {
 	name := user
-	if as := a.d.s.BindAs; strings.Contains(as, "=") { // a distinguished name (RFC 4514 §2.4)
+	if as := a.d.own.BindAs; strings.Contains(as, "=") { // a distinguished name (RFC 4514 §2.4)
 		name = strings.ReplaceAll(as, "{user}", ldap.EscapeDN(user))
 	} else if as != "" {
 		name = strings.ReplaceAll(as, "{user}", user)
 	}
 	c, server, err := a.connect()
 	if err != nil {
-		return Person{}, err
+		return source.Person{}, err
 	}
 	defer c.Close()
 	if err := a.bindAs(c, server, name, password); err != nil {
-		return Person{}, err
+		return source.Person{}, err
 	}
 	a.lookup, a.server = c, server
 	defer func() { a.lookup = nil }() // it is the person's, and nobody else's
 	entry, err := a.find(user)
 	if err != nil {
-		return Person{}, err
+		return source.Person{}, err
 	}
 	return a.person(entry, user)
 }
@@ -172,30 +174,30 @@ func state(e *ldap.Entry, now time.Time) error {
 	const disabled, locked, expired = 0x2, 0x10, 0x800000
 	switch {
 	case control&disabled != 0:
-		return fail(Barred, "they are switched off there")
+		return source.Fail(source.Barred, "they are switched off there")
 	case (control|computed)&locked != 0:
-		return fail(Barred, "they are locked out there")
+		return source.Fail(source.Barred, "they are locked out there")
 	case computed&expired != 0:
-		return fail(Barred, "their password has expired there")
+		return source.Fail(source.Barred, "their password has expired there")
 	case e.GetAttributeValue("pwdAccountLockedTime") != "", strings.EqualFold(e.GetAttributeValue("nsAccountLock"), "true"):
-		return fail(Barred, "they are locked out there")
+		return source.Fail(source.Barred, "they are locked out there")
 	}
 	if over, ok := filetime(e.GetAttributeValue("accountExpires")); ok && !now.Before(over) {
-		return fail(Barred, "their account ended there on %s", over.Format(time.DateOnly))
+		return source.Fail(source.Barred, "their account ended there on %s", over.Format(time.DateOnly))
 	}
 	if days, err := strconv.Atoi(e.GetAttributeValue("shadowExpire")); err == nil && days >= 0 {
 		if over := time.Unix(int64(days)*86400, 0).UTC(); !now.Before(over) {
-			return fail(Barred, "their account ended there on %s", over.Format(time.DateOnly))
+			return source.Fail(source.Barred, "their account ended there on %s", over.Format(time.DateOnly))
 		}
 	}
 	return nil
 }
 
 // person is who an entry is about, with their groups.
-func (a *asking) person(e *ldap.Entry, user string) (Person, error) {
-	s := a.d.s
-	p := Person{
-		DN: e.DN, Login: e.GetAttributeValue(s.LoginAttribute()), FullName: e.GetAttributeValue("displayName"),
+func (a *asking) person(e *ldap.Entry, user string) (source.Person, error) {
+	s := a.d.own
+	p := source.Person{
+		Name: e.DN, Login: e.GetAttributeValue(s.LoginAttribute()), FullName: e.GetAttributeValue("displayName"),
 		Mail: e.GetAttributeValue("mail"),
 	}
 	if p.FullName == "" {
@@ -216,7 +218,7 @@ func (a *asking) person(e *ldap.Entry, user string) (Person, error) {
 // set is groups, each once.
 type set struct {
 	seen map[string]bool // by the name in one spelling
-	all  []Group
+	all  []source.Group
 }
 
 // add takes a group that is not there yet, and tells so.
@@ -233,12 +235,12 @@ func (s *set) add(dn string) bool {
 		s.seen = map[string]bool{}
 	}
 	s.seen[key] = true
-	s.all = append(s.all, Group{DN: dn, Name: parsed.RDNs[0].Attributes[0].Value})
+	s.all = append(s.all, source.Group{DN: dn, Name: parsed.RDNs[0].Attributes[0].Value})
 	return true
 }
 
-func (a *asking) groups(e *ldap.Entry) (out []Group, requests int, err error) {
-	s := a.d.s
+func (a *asking) groups(e *ldap.Entry) (out []source.Group, requests int, err error) {
+	s := a.d.own
 	var all set
 	if m := s.MembershipAttribute(); m != "" {
 		for _, dn := range e.GetAttributeValues(m) {
@@ -249,16 +251,16 @@ func (a *asking) groups(e *ldap.Entry) (out []Group, requests int, err error) {
 		requests++
 		r := ldap.NewSearchRequest(base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, mostGroups, 0, false, filter, []string{"1.1"}, nil)
 		got, err := a.search(r)
-		var own *Error
+		var own *source.Error
 		switch {
 		case errors.As(err, &own):
 			return nil, err
 		case ldap.IsErrorWithCode(err, ldap.LDAPResultSizeLimitExceeded):
-			return nil, fail(Mistaken, "more than %d groups are found: name a narrower group-base", mostGroups)
+			return nil, source.Fail(source.Mistaken, "more than %d groups are found: name a narrower group-base", mostGroups)
 		case ldap.IsErrorWithCode(err, ldap.LDAPResultNoSuchObject):
-			return nil, fail(Mistaken, "there is nothing at %s", base)
+			return nil, source.Fail(source.Mistaken, "there is nothing at %s", base)
 		case err != nil:
-			return nil, fail(Away, "looking for groups: %v", said(err))
+			return nil, source.Fail(source.Away, "looking for groups: %v", said(err))
 		}
 		for _, g := range got.Entries {
 			if all.add(g.DN) {
