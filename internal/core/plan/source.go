@@ -3,7 +3,6 @@ package plan
 import (
 	"fmt"
 	"maps"
-	"net"
 	"net/netip"
 	"net/url"
 	"reflect"
@@ -92,7 +91,12 @@ func Expected(kind string) string {
 }
 
 // Address is what is dialled.
-func (s Server) Address() string { return net.JoinHostPort(s.Host, s.Port) }
+func (s Server) Address() string {
+	if strings.Contains(s.Host, ":") { // an IPv6 address
+		return "[" + s.Host + "]:" + s.Port
+	}
+	return s.Host + ":" + s.Port
+}
 
 // Judges tells whether a kind of source can judge people who log in by a way that asks for a password: a directory can only be handed one.
 func Judges(kind, login string) bool {
