@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"yellowlantern/internal/app/access"
+	"yellowlantern/internal/app/accounting"
 	"yellowlantern/internal/app/authorities"
 	"yellowlantern/internal/app/commits"
 	"yellowlantern/internal/app/compiled"
@@ -78,6 +79,7 @@ type App struct {
 	Trust       *trust.Service
 	Authorities *authorities.Service
 	Sources     *sources.Service
+	Accounting  *accounting.Service
 	Whois       *whois.Service
 	Plans       *plans.Service
 	Trials      *trials.Service
@@ -127,6 +129,7 @@ func New(cfg Config) *App {
 		Store: cfg.Store, People: cfg.People, Journal: a.Journal, Running: a.Running, Plans: a.Plans, Gateway: cfg.Gateway, Known: revocation.New(cfg.Store),
 	}
 	a.Sources = &sources.Service{Store: cfg.Store, Running: a.Running, Plans: a.Plans}
+	a.Accounting = &accounting.Service{Store: cfg.Store, People: cfg.People, Sources: a.Sources, Gateway: cfg.Gateway, Log: cfg.Log}
 	a.Whois = &whois.Service{Store: cfg.Store, People: cfg.People, Plans: a.Plans, Sources: a.Sources, Gateway: cfg.Gateway}
 	a.Authorities.Known.Tell = a.Authorities.Told
 	if cfg.People != nil { // the document of the API is made without any
@@ -155,7 +158,7 @@ func New(cfg Config) *App {
 	}
 	a.Standing = &standing.Service{
 		Store: cfg.Store, Wholes: wholes, Running: a.Running, Trust: a.Trust, Watching: a.Watching, Authorities: a.Authorities, Sources: a.Sources,
-		Clock: standing.SystemClock,
+		Clock: standing.SystemClock, Behind: a.Accounting.Behind,
 	}
 	a.background.Go(func() { a.Journal.Send(until) })
 	return a

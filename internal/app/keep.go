@@ -9,7 +9,9 @@ import (
 const (
 	lookEvery = time.Second // whether something is due
 	dueEvery  = 10 * time.Second
-	tidyEvery = 24 * time.Hour // whether certificates end soon, and the journal is too long
+	// accountEvery is how often it is looked what servers are to be told of sessions.
+	accountEvery = 2 * time.Second
+	tidyEvery    = 24 * time.Hour // whether certificates end soon, and the journal is too long
 )
 
 // Keep does what is due now and then, until the context ends: the dialled name and certificates are kept up to date.
@@ -20,6 +22,7 @@ func (a *App) Keep(ctx context.Context) {
 	sampling.Go(func() { every(ctx, dueEvery, func(time.Time) { a.Authorities.Keep(ctx) }) })
 	sampling.Go(func() { every(ctx, dueEvery, func(time.Time) { a.Members.Keep(ctx) }) })
 	sampling.Go(func() { every(ctx, dueEvery, func(time.Time) { a.Sources.Keep(ctx) }) })
+	sampling.Go(func() { every(ctx, accountEvery, func(now time.Time) { a.Accounting.Keep(ctx, now) }) })
 	defer sampling.Wait()
 	t := time.NewTicker(lookEvery)
 	defer t.Stop()

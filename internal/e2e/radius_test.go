@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -68,4 +69,45 @@ func TestRADIUSLimits(t *testing.T) {
 	require.Error(t, err)
 	journaled(t, d, "refused", "which is leased to another session")
 	require.Contains(t, x.did("people", "explain", "bound"), "10.99.0.77")
+}
+
+// told waits until the server was told of a session's beginning, state or end with some words, and gives what it was told.
+func told(t *testing.T, s *radiusserver.Server, words ...string) (out string) {
+	t.Helper()
+	require.Eventually(t, func() bool {
+		out = s.Told()
+		for _, w := range words {
+			if !strings.Contains(out, w) {
+				return false
+			}
+		}
+		return true
+	}, 20*time.Second, 50*time.Millisecond, "%v in %s", words, out)
+	return out
+}
+
+// Servers are told of the sessions of their people, with what they wanted to hear again, and of nobody else's; what could not be told is
+// told once they are there again.
+func TestRADIUSAccounting(t *testing.T) {
+	s := radiusserver.Start(t, "mschapv2")
+	d, x := judged(t, s, "eap-mschapv2", fmt.Sprintf("    accounting: [%q]\n", s.Accounting))
+	tn, err := with(t, d, "rory.researcher", as("bound", radiusserver.Password))
+	require.NoError(t, err)
+	_, err = with(t, d, "rory.researcher", nil)
+	require.NoError(t, err)
+	out := told(t, s, "Acct-Status-Type = Start", "Framed-IP-Address = 10.99.0.77", "Class = 0x00ff10", `User-Name = "bound"`)
+	require.NotContains(t, out, "rory", "of the service's own people they are told nothing")
+	require.NoError(t, ping(t, tn, "10.20.30.5"))
+	s.Stop()
+	tn.Close()
+	require.Eventually(t, func() bool {
+		said, _, _ := x.run("status")
+		return strings.Contains(said, "servers of mainland are not told of sessions, 1 wait")
+	}, 20*time.Second, 200*time.Millisecond)
+	s.Run()
+	out = told(t, s, "Acct-Status-Type = Stop", "Acct-Terminate-Cause = User-Request")
+	require.Regexp(t, `Acct-Input-Packets = [1-9]`, out)
+	require.Regexp(t, `Acct-Output-Octets = [1-9]`, out)
+	require.Equal(t, 1, strings.Count(out, "Acct-Status-Type = Start"))
+	require.Equal(t, 1, strings.Count(out, "Acct-Status-Type = Stop"))
 }

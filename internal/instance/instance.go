@@ -216,7 +216,10 @@ func (i *Instance) gateway(ctx context.Context, o Options) (agent.Agent, agent.M
 func (i *Instance) listen(handle *agent.Handle) {
 	taken := func(m agent.Mark) store.Taken { return store.Taken{Of: m.Of, Sequence: m.Sequence} }
 	handle.Line = func(e gateway.Event, m agent.Mark) { i.App.Journal.Event(e, taken(m)) }
-	handle.Over = func(o agent.Over, m agent.Mark) { i.App.Watching.SessionOver(o.Session, o.Why, o.At, taken(m)) }
+	handle.Over = func(o agent.Over, m agent.Mark) {
+		i.App.Accounting.SessionOver(o.Session, o.Why, o.At) // before it counts as taken: once more does no harm
+		i.App.Watching.SessionOver(o.Session, o.Why, o.At, taken(m))
+	}
 	handle.People, handle.Admit = i.People, i.App.Journal.Admit
 	if i.elsewhere {
 		handle.Away = func(err error) {

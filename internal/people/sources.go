@@ -290,6 +290,15 @@ func (p *People) Find(ctx context.Context, name string) (login string, groups []
 	return "", nil, store.ErrNotFound
 }
 
+// Accounted is which source somebody came in by, and what it wants to be told again of their session; empty: none.
+func (p *People) Accounted(ctx context.Context, name string) (string, [][]byte) {
+	if _, err := p.keeper.User(ctx, name); err == nil {
+		return "", nil
+	}
+	rec, _ := p.keeper.SourcePerson(ctx, name)
+	return rec.Source, rec.Class
+}
+
 // SourceOf is which source somebody is of; empty: the service itself, or nobody.
 func (p *People) SourceOf(ctx context.Context, name string) string {
 	if _, err := p.keeper.User(ctx, name); err == nil {

@@ -162,6 +162,7 @@ var migrations = []func(*gorm.DB) error{
 			time.Time{}).Error
 	},
 	func(db *gorm.DB) error { return db.AutoMigrate(&SourcePerson{}) },
+	func(db *gorm.DB) error { return db.AutoMigrate(&SourcePerson{}, &AccountedSession{}, &Account{}) },
 }
 
 func (s *Store) migrate() error {

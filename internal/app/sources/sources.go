@@ -80,6 +80,18 @@ func (s *Service) Sources() (out []source.Source) {
 	return out
 }
 
+// Names are all that the plan has, also those that are switched off; false: no plan runs yet.
+func (s *Service) Names() (out []string, runs bool) {
+	p := s.Running.Plan()
+	if p == nil {
+		return nil, false
+	}
+	for i := range p.Sources {
+		out = append(out, p.Sources[i].Name)
+	}
+	return out, true
+}
+
 // open opens a source as its kind is asked.
 func (s *Service) open(src plan.Source) (source.Source, error) {
 	switch src.Kind {

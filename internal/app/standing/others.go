@@ -3,13 +3,15 @@ package standing
 import (
 	"context"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
 	"yellowlantern/internal/app/authorities"
 )
 
 // elsewhere says of sources of people whether they can be asked.
-func (s *Service) elsewhere() (out []Point) {
+func (s *Service) elsewhere(ctx context.Context) (out []Point) {
 	if s.Sources == nil {
 		return nil
 	}
@@ -26,6 +28,15 @@ func (s *Service) elsewhere() (out []Point) {
 			right = append(right, name+" (not asked yet)")
 		default:
 			right = append(right, name)
+		}
+	}
+	if s.Behind != nil {
+		behind, _ := s.Behind(ctx)
+		for _, name := range slices.Sorted(maps.Keys(behind)) {
+			out = append(out, Point{
+				Name: "sources", State: Risky, Words: "servers of " + name + " are not told of sessions, " + behind[name],
+				Mend: "it is kept and told later; look at the servers under accounting", Setting: "sources/" + name + "/accounting",
+			})
 		}
 	}
 	if len(right) > 0 {

@@ -49,6 +49,8 @@ type Service struct {
 	Authorities *authorities.Service
 	// Sources are where people are kept beside the service's own; nil: not looked at.
 	Sources *sources.Service
+	// Behind says of sources what their servers could not be told of sessions; nil: not looked at.
+	Behind func(ctx context.Context) (map[string]string, error)
 	// Clock is the system's clock, and whether it is set by others' clocks.
 	Clock func() (now time.Time, synchronised bool)
 
@@ -76,7 +78,7 @@ func (s *Service) Look(ctx context.Context) []Point {
 	out = append(out, s.doors(ctx)...)
 	out = append(out, s.certificates(ctx)...)
 	out = append(out, s.others(ctx)...)
-	out = append(out, s.elsewhere()...)
+	out = append(out, s.elsewhere(ctx)...)
 	out = append(out, s.disk(), s.clock(ctx))
 	return out
 }

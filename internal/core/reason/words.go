@@ -135,6 +135,7 @@ var meanings = map[Code]meaning{
 	PeerUnreadable:    {KindEnded, "{peer} sent {what} that cannot be read"},
 	GatewayStops:      {KindEnded, "the gateway stops"},
 	UserChanged:       {KindEnded, "the user was changed"},
+	EndedBySource:     {KindEnded, "source {source} asked for its end"},
 	SourceGone:        {KindEnded, "source {source} says that they may no longer come in, or has them in other groups"},
 	UserChangedEarly:  {KindEnded, "the user was changed while logging in"},
 	TrialOver:         {KindEnded, "its trial is over"},
