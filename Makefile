@@ -1,7 +1,7 @@
 # Two commands matter: make demo, and make test. Both install what they need and work on a fresh Debian machine with Go and Node.
 SHELL := /bin/bash
 .SHELLFLAGS := -euo pipefail -c
-APT_TEST := bind9 tshark chromium nftables iproute2 iputils-ping conntrack dnsmasq-base curl python3 procps openssl scep slapd ldap-utils eapoltest freeradius \
+APT_TEST := bind9 tshark chromium nftables iproute2 iputils-ping conntrack dnsmasq-base curl python3 procps openssl scep slapd ldap-utils eapoltest freeradius freeradius-utils \
 	samba samba-ad-dc samba-ad-provision samba-dsdb-modules winbind ldb-tools python3-setproctitle acl attr
 APT_CHECK := gcc libc6-dev debootstrap systemd dbus
 VERSION := $(shell sed -n 's/^## \([0-9][^ ]*\).*/\1/p' CHANGELOG.md | head -1)

@@ -14,6 +14,7 @@ import (
 	"yellowlantern/internal/app/access"
 	"yellowlantern/internal/app/accounting"
 	"yellowlantern/internal/app/authorities"
+	"yellowlantern/internal/app/changes"
 	"yellowlantern/internal/app/commits"
 	"yellowlantern/internal/app/compiled"
 	"yellowlantern/internal/app/diagnosis"
@@ -80,6 +81,7 @@ type App struct {
 	Authorities *authorities.Service
 	Sources     *sources.Service
 	Accounting  *accounting.Service
+	Changes     *changes.Service
 	Whois       *whois.Service
 	Plans       *plans.Service
 	Trials      *trials.Service
@@ -130,6 +132,9 @@ func New(cfg Config) *App {
 	}
 	a.Sources = &sources.Service{Store: cfg.Store, Running: a.Running, Plans: a.Plans}
 	a.Accounting = &accounting.Service{Store: cfg.Store, People: cfg.People, Sources: a.Sources, Gateway: cfg.Gateway, Log: cfg.Log}
+	a.Changes = &changes.Service{
+		People: cfg.People, Sources: a.Sources, Gateway: cfg.Gateway, Settle: a.Members.Settle, Log: cfg.Log,
+	}
 	a.Whois = &whois.Service{Store: cfg.Store, People: cfg.People, Plans: a.Plans, Sources: a.Sources, Gateway: cfg.Gateway}
 	a.Authorities.Known.Tell = a.Authorities.Told
 	if cfg.People != nil { // the document of the API is made without any
@@ -158,7 +163,7 @@ func New(cfg Config) *App {
 	}
 	a.Standing = &standing.Service{
 		Store: cfg.Store, Wholes: wholes, Running: a.Running, Trust: a.Trust, Watching: a.Watching, Authorities: a.Authorities, Sources: a.Sources,
-		Clock: standing.SystemClock, Behind: a.Accounting.Behind,
+		Clock: standing.SystemClock, Behind: a.Accounting.Behind, Deaf: a.Changes.Problems,
 	}
 	a.background.Go(func() { a.Journal.Send(until) })
 	return a

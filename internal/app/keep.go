@@ -9,7 +9,7 @@ import (
 const (
 	lookEvery = time.Second // whether something is due
 	dueEvery  = 10 * time.Second
-	// accountEvery is how often it is looked what servers are to be told of sessions.
+	// accountEvery is how often it is looked what servers are to be told of sessions, and where they may ask for changes.
 	accountEvery = 2 * time.Second
 	tidyEvery    = 24 * time.Hour // whether certificates end soon, and the journal is too long
 )
@@ -22,6 +22,10 @@ func (a *App) Keep(ctx context.Context) {
 	sampling.Go(func() { every(ctx, dueEvery, func(time.Time) { a.Authorities.Keep(ctx) }) })
 	sampling.Go(func() { every(ctx, dueEvery, func(time.Time) { a.Members.Keep(ctx) }) })
 	sampling.Go(func() { every(ctx, dueEvery, func(time.Time) { a.Sources.Keep(ctx) }) })
+	sampling.Go(func() {
+		defer a.Changes.Close()
+		every(ctx, accountEvery, func(time.Time) { a.Changes.Keep(ctx) })
+	})
 	sampling.Go(func() { every(ctx, accountEvery, func(now time.Time) { a.Accounting.Keep(ctx, now) }) })
 	defer sampling.Wait()
 	t := time.NewTicker(lookEvery)

@@ -42,6 +42,7 @@ func probeCommand(p *printer) *cli.Command {
 		Commands: []*cli.Command{
 			{Name: "kit", Usage: "write a file by which a machine far away can probe as a user, who brings the password", ArgsUsage: "FILE", Flags: []cli.Flag{
 				&cli.StringFlag{Name: "user", Usage: "whom it is for", Required: true},
+				&cli.StringFlag{Name: "group", Usage: "a group of theirs, where a source keeps them that judges logins alone, and they were not here yet"},
 			}, Action: call(p.probeKit)},
 			{Name: "hand-in", Usage: "hand in a report that was made elsewhere", ArgsUsage: "FILE", Action: call(p.handIn)},
 			{Name: "rounds", Usage: "the newest rounds of trying everybody, or one of them", ArgsUsage: "[ROUND]", Flags: []cli.Flag{
@@ -178,7 +179,7 @@ func (p *printer) probeKit(ctx context.Context, c *cli.Command, cl *client.Clien
 	if err != nil {
 		return err
 	}
-	order, err := client.Get[probe.Order](ctx, cl, client.Query("/probes/order", "user", c.String("user")))
+	order, err := client.Get[probe.Order](ctx, cl, client.Query("/probes/order", "user", c.String("user"), "group", c.String("group")))
 	if err != nil {
 		return err
 	}

@@ -2,12 +2,18 @@ package e2e
 
 import (
 	"fmt"
+	"net"
+	"os/exec"
+	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
+	"yellowlantern/internal/client"
+	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/probe"
 	"yellowlantern/internal/testkit/radiusserver"
 	"yellowlantern/internal/tour"
@@ -62,6 +68,9 @@ func TestRADIUS(t *testing.T) {
 func TestRADIUSLimits(t *testing.T) {
 	s := radiusserver.Start(t, "mschapv2")
 	d, x := judged(t, s, "eap-mschapv2", "")
+	_, _, err := x.run("probe", "kit", "--user", "bound", filepath.Join(t.TempDir(), "kit"))
+	require.ErrorContains(t, err, "there is no active user")
+	require.Contains(t, x.did("probe", "kit", "--user", "bound", "--group", "researchers", filepath.Join(t.TempDir(), "kit")), "bound")
 	tn, err := with(t, d, "rory.researcher", as("bound", radiusserver.Password))
 	require.NoError(t, err)
 	require.Equal(t, "10.99.0.77", tn.Address4().String())
@@ -110,4 +119,120 @@ func TestRADIUSAccounting(t *testing.T) {
 	require.Regexp(t, `Acct-Output-Octets = [1-9]`, out)
 	require.Equal(t, 1, strings.Count(out, "Acct-Status-Type = Start"))
 	require.Equal(t, 1, strings.Count(out, "Acct-Status-Type = Stop"))
+}
+
+// A server ends a session of one of its people, or puts them into other groups, while they are connected; what is forged, recorded, about
+// somebody of another's, or from another place changes nothing.
+func TestRADIUSChanges(t *testing.T) {
+	s := radiusserver.Start(t, "mschapv2")
+	c, err := net.ListenPacket("udp", "127.0.0.1:0")
+	require.NoError(t, err)
+	port := c.LocalAddr().(*net.UDPAddr).Port
+	require.NoError(t, c.Close())
+	d, _ := judged(t, s, "eap-mschapv2", fmt.Sprintf("    changes-at: 127.0.0.1\n    changes-port: %d\n    groups: [{from: researchers}, {from: wardens}]\n", port))
+	come := func() gateway.Session {
+		tn, err := with(t, d, "rory.researcher", as("dora", radiusserver.Password))
+		require.NoError(t, err)
+		t.Cleanup(tn.Close)
+		for _, x := range live(t, d) {
+			if x.User == "dora" {
+				return x
+			}
+		}
+		require.Fail(t, "no session")
+		return gateway.Session{}
+	}
+	asks := func(kind, secret, from string, attributes ...string) string {
+		cmd := exec.Command("radclient", "-x", "-r", "2", "-t", "1", fmt.Sprintf("127.0.0.1:%d", port), kind, secret)
+		if from != "" {
+			attributes = append(attributes, "Packet-Src-IP-Address="+from)
+		}
+		cmd.Stdin = strings.NewReader(strings.Join(attributes, "\n") + "\n")
+		out, _ := cmd.CombinedOutput()
+		return string(out)
+	}
+	gone := func(words string) {
+		t.Helper()
+		journaled(t, d, "ended", words)
+		for _, x := range live(t, d) {
+			require.NotEqual(t, "dora", x.User)
+		}
+	}
+	_, err = with(t, d, "rory.researcher", nil)
+	require.NoError(t, err)
+	x := come()
+	require.Eventually(t, func() bool {
+		return strings.Contains(asks("disconnect", radiusserver.Secret, "",
+			"User-Name=nobody",
+			`Event-Timestamp="`+now()+`"`), "Session-Context-Not-Found")
+	}, 20*time.Second, 100*time.Millisecond)
+	for name, ask := range map[string][]string{
+		"another secret":      {"disconnect", "another one", "", "Acct-Session-Id=" + x.ID},
+		"from elsewhere":      {"disconnect", radiusserver.Secret, "127.0.0.77", "Acct-Session-Id=" + x.ID},
+		"a recorded one":      {"disconnect", radiusserver.Secret, "", "Acct-Session-Id=" + x.ID, `Event-Timestamp="Jan  1 2026 00:00:00 UTC"`},
+		"whose time is open":  {"disconnect", radiusserver.Secret, "", "User-Name=dora"},
+		"another's person":    {"disconnect", radiusserver.Secret, "", "User-Name=rory.researcher", `Event-Timestamp="` + now() + `"`},
+		"another gateway":     {"disconnect", radiusserver.Secret, "", "Acct-Session-Id=" + x.ID, "NAS-Identifier=other"},
+		"two that do not fit": {"disconnect", radiusserver.Secret, "", "Acct-Session-Id=" + x.ID, "User-Name=bound"},
+		"no change":           {"coa", radiusserver.Secret, "", "Acct-Session-Id=" + x.ID},
+	} {
+		out := asks(ask[0], ask[1], ask[2], ask[3:]...)
+		require.NotRegexp(t, "Received (CoA|Disconnect)-ACK", out, name)
+		require.Len(t, live(t, d), 2, name)
+	}
+	require.Contains(t, asks("disconnect", radiusserver.Secret, "", "Acct-Session-Id="+x.ID), "Received Disconnect-ACK")
+	gone("source mainland asked for its end")
+
+	x = come()
+	require.Contains(t, asks("coa", radiusserver.Secret, "", "Acct-Session-Id="+x.ID, "Session-Timeout=3600"), "Received CoA-ACK")
+	require.Len(t, live(t, d), 2)
+	require.Contains(t, asks("coa", radiusserver.Secret, "", "Acct-Session-Id="+x.ID, "Filter-Id=wardens"), "Received CoA-ACK")
+	gone("has them in other groups")
+
+	x = come()
+	require.Contains(t, asks("coa", radiusserver.Secret, "", "Acct-Session-Id="+x.ID, "Session-Timeout=1"), "Received CoA-ACK")
+	gone("as long as the source where this person is kept lets it")
+}
+
+func live(t *testing.T, d *tour.Demo) []gateway.Session {
+	ss, err := client.Get[[]gateway.Session](t.Context(), d.Client, "/sessions")
+	require.NoError(t, err)
+	return ss
+}
+
+func now() string { return time.Now().UTC().Format("Jan _2 2006 15:04:05") + " UTC" }
+
+// A server that hangs, or is killed, in the middle of logins: nobody is told that their password is wrong, others come in meanwhile, the
+// journal and the status name it, and its people come in once it is there again.
+func TestRADIUSAway(t *testing.T) {
+	s := radiusserver.Start(t, "mschapv2")
+	d, x := judged(t, s, "eap-relayed\n    also-login: [eap-mschapv2]", "")
+	_, err := with(t, d, "rory.researcher", as("dora", radiusserver.Password))
+	require.NoError(t, err)
+	for name, fault := range map[string]func(){
+		"hangs":     func() { require.NoError(t, syscall.Kill(s.Process(), syscall.SIGSTOP)) },
+		"is killed": s.Stop,
+	} {
+		fault()
+		tried := make(chan error, 1)
+		go func() {
+			_, err := with(t, d, "rory.researcher", as("dora", radiusserver.Password))
+			tried <- err
+		}()
+		begun := time.Now()
+		_, err := with(t, d, "rory.researcher", nil)
+		require.NoError(t, err, "others come in while it %s", name)
+		require.Less(t, time.Since(begun), 3*time.Second, name)
+		journaled(t, d, "refused", "source mainland does not answer")
+		if name == "hangs" {
+			require.NoError(t, syscall.Kill(s.Process(), syscall.SIGCONT))
+		} else {
+			require.Eventually(t, func() bool {
+				said, _, _ := x.run("status")
+				return strings.Contains(said, "mainland cannot be asked since")
+			}, 20*time.Second, 100*time.Millisecond)
+			s.Run()
+		}
+		require.NoError(t, <-tried, "the device tried again, for nobody told it that it was wrong")
+	}
 }

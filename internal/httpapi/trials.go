@@ -16,10 +16,11 @@ type roundRequest struct {
 func (s *Server) trialRoutes() {
 	t := s.App.Trials
 	register(s, "GET", "/probes/order", "probe-order", "What a probe is to try for a user", func(ctx context.Context, in *struct {
-		User string `query:"user" required:"true"`
+		User  string `query:"user" required:"true"`
+		Group string `query:"group" doc:"A group of theirs, where they are somebody of a source that judges logins alone, and were not here yet."`
 	},
 	) (*body[probe.Order], error) {
-		return answered(t.Order(ctx, in.User))
+		return answered(t.Order(ctx, in.User, in.Group))
 	})
 	register(s, "GET", "/probes", "list-probes", "The newest probe reports", func(ctx context.Context, in *struct {
 		Limit int `query:"limit" default:"20" minimum:"1" maximum:"200"`

@@ -57,6 +57,8 @@ var mayImport = map[string][]string{
 	"internal/radius":            {},
 	"internal/eaptls":            {"core"},
 	"internal/app/whois":         {"core", "internal/gateway", "internal/people", "internal/people/source", "internal/store", "internal/app/refusal", "internal/app/plans", "internal/app/sources"},
+	"internal/app/accounting":    {"core", "internal/gateway", "internal/people", "internal/people/remote", "internal/store", "internal/app/journal", "internal/app/sources"},
+	"internal/app/changes":       {"core", "internal/gateway", "internal/people", "internal/people/remote", "internal/radius", "internal/app/sources"},
 	"internal/app/sources":       {"core", "internal/people/directory", "internal/people/remote", "internal/people/source", "internal/store", "internal/app/refusal", "internal/app/plans", "internal/app/running"},
 	"internal/probe":             {"core", "internal/userstack", "internal/underlay", "internal/dial", "internal/tunnel/kinds"},
 	"internal/tun":               {"core"},

@@ -290,6 +290,33 @@ func (p *People) Find(ctx context.Context, name string) (login string, groups []
 	return "", nil, store.ErrNotFound
 }
 
+// Changed notes what a source says of somebody of its own while they are connected, and tells whether it said anything.
+func (p *People) Changed(ctx context.Context, s source.Source, name string, c source.Change) (bool, error) {
+	if c.Groups == nil && c.Longest == nil && c.Idle == nil {
+		return false, nil
+	}
+	rec, err := p.keeper.SourcePerson(ctx, name)
+	if err != nil {
+		return false, err
+	}
+	l := limitsOf(rec)
+	if c.Longest != nil {
+		l.Longest = *c.Longest
+	}
+	if c.Idle != nil {
+		l.Idle = *c.Idle
+	}
+	if c.Groups != nil {
+		rec.Groups = strings.Join(source.Taken(s.Settings(), *c.Groups, p.Sources.Groups()), " ")
+	}
+	limits, err := json.Marshal(l)
+	if err != nil {
+		return false, err
+	}
+	rec.Limits = string(limits)
+	return true, p.keeper.SaveSourcePerson(ctx, rec)
+}
+
 // Accounted is which source somebody came in by, and what it wants to be told again of their session; empty: none.
 func (p *People) Accounted(ctx context.Context, name string) (string, [][]byte) {
 	if _, err := p.keeper.User(ctx, name); err == nil {

@@ -6706,6 +6706,8 @@ export interface operations {
         parameters: {
             query: {
                 user: string;
+                /** @description A group of theirs, where they are somebody of a source that judges logins alone, and were not here yet. */
+                group?: string;
             };
             header?: never;
             path?: never;

@@ -1,4 +1,5 @@
-// Package accounting tells RADIUS servers of the sessions of their people: when one begins, how it goes on, when it ends and why (RFC 2866).
+// Package accounting tells RADIUS servers of the sessions of their people: when one begins, how it goes on, when it ends and why (RFC
+// 2866).
 // What is to be told is kept until a server has confirmed it, through restarts and for as long as none answers.
 package accounting
 

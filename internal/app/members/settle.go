@@ -30,6 +30,9 @@ func (s *Service) Keep(ctx context.Context) {
 	s.settleWhere(ctx, func(user string) bool { return known[user] })
 }
 
+// Settle holds a person's live sessions against what is known of them now.
+func (s *Service) Settle(ctx context.Context, user string) { s.settle(ctx, user) }
+
 func (s *Service) settle(ctx context.Context, user string) {
 	s.settleWhere(ctx, func(name string) bool { return name == user })
 }

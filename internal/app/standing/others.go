@@ -30,6 +30,15 @@ func (s *Service) elsewhere(ctx context.Context) (out []Point) {
 			right = append(right, name)
 		}
 	}
+	if s.Deaf != nil {
+		deaf := s.Deaf()
+		for _, name := range slices.Sorted(maps.Keys(deaf)) {
+			out = append(out, Point{
+				Name: "sources", State: Wrong, Words: "servers of " + name + " cannot have sessions ended: " + deaf[name],
+				Mend: "give an address that this machine has, and a port that is free", Setting: "sources/" + name + "/changes-at",
+			})
+		}
+	}
 	if s.Behind != nil {
 		behind, _ := s.Behind(ctx)
 		for _, name := range slices.Sorted(maps.Keys(behind)) {

@@ -51,6 +51,8 @@ type Service struct {
 	Sources *sources.Service
 	// Behind says of sources what their servers could not be told of sessions; nil: not looked at.
 	Behind func(ctx context.Context) (map[string]string, error)
+	// Deaf says of sources why nothing is taken of what their servers ask for; nil: not looked at.
+	Deaf func() map[string]string
 	// Clock is the system's clock, and whether it is set by others' clocks.
 	Clock func() (now time.Time, synchronised bool)
 

@@ -16,7 +16,8 @@ import (
 )
 
 // Order says what a probe is to try for a user.
-func (s *Service) Order(ctx context.Context, user string) (probe.Order, error) {
+// group is one that they are in, where they are of a source that judges logins alone and were not here yet; empty: it is not said.
+func (s *Service) Order(ctx context.Context, user, group string) (probe.Order, error) {
 	known, number, err := s.Plans.Known(ctx, "")
 	if err != nil {
 		return probe.Order{}, err
@@ -25,6 +26,8 @@ func (s *Service) Order(ctx context.Context, user string) (probe.Order, error) {
 	if err != nil { // who was not seen yet may be somebody of a source
 		name, groups, none := s.People.Find(ctx, user)
 		switch {
+		case errors.Is(none, store.ErrNotFound) && group != "" && known.Model.Names.Groups[group] != nil:
+			name, groups = user, []string{group}
 		case errors.Is(none, store.ErrNotFound):
 			return probe.Order{}, err
 		case none != nil:

@@ -97,6 +97,9 @@ func (c *checker) radius(path string, s *plan.Source, own *plan.RADIUS) {
 		}
 	}
 	switch {
+	case own.ChangesAt.IsValid() && s.Secret == "":
+		c.add(Stop, "source-account", path+"/secret", "keep the secret that the server has for this service (yl secret keep), and name it",
+			"source %s shares no secret with its servers: what they ask for while sessions last would count for nothing", s.Name)
 	case byUDP && s.Secret == "":
 		c.add(Stop, "source-account", path+"/secret", "keep the secret that the server has for this service (yl secret keep), and name it",
 			"source %s shares no secret with its servers: they answer nobody without", s.Name)
@@ -125,10 +128,24 @@ func (c *checker) radius(path string, s *plan.Source, own *plan.RADIUS) {
 		c.add(Warn, "source-groups-from-class", path+"/groups-from", "have the server send Filter-Id, and leave this out",
 			"groups of source %s are read of Class, which is the server's own affair (RFC 2865 §5.25): what it holds may change at any time", s.Name)
 	}
+	if own.ChangesAt.IsValid() && !slices.ContainsFunc(s.Servers, byAddress) {
+		c.add(Stop, "source-changes-from-nobody", path+"/servers", "name the server by its address, as radius://ADDRESS",
+			"source %s is to be listened to at %s, and names no server by its address: nobody's word would count", s.Name, own.Changes())
+	}
 	if !own.ChangesAt.IsValid() {
 		c.add(Note, "source-without-changes", path+"/changes-at", "say where the service listens for them (RFC 5176), and have the server send them",
 			"source %s is asked at logins alone: who is switched off there stays connected until their session ends by its limits", s.Name)
 	}
+}
+
+// byAddress tells whether a server is named by its address.
+func byAddress(word string) bool {
+	at, err := plan.ReadServer(plan.KindRADIUS, word)
+	if err != nil {
+		return false
+	}
+	_, err = netip.ParseAddr(at.Host)
+	return err == nil
 }
 
 func (c *checker) sourceServers(path string, s *plan.Source) {

@@ -19,7 +19,7 @@ func TestFindingsOfSources(t *testing.T) {
 	ca, err := cert.NewAuthority(rand.Reader, now, "Mainland Institute")
 	require.NoError(t, err)
 	authority := "authority: " + strconv.Quote(string(ca.PEM())) + ", "
-	const ours = "servers: [radius+tls://r.tern.example], certificate: gate, changes-at: 10.20.0.1, "
+	const ours = "servers: [\"radius+tls://10.20.0.7\"], certificate: gate, secret: kept, changes-at: 10.20.0.1, "
 	const right = "servers: [ldaps://directory.tern.example], account: \"cn=lantern\", secret: kept, base: \"dc=tern\", "
 	for _, c := range []struct {
 		want, severity string // empty: nothing is found
@@ -50,13 +50,15 @@ func TestFindingsOfSources(t *testing.T) {
 		{"source-cannot-check@sources/mainland/kind", "stop", ours, "public-key", 0},
 		{"source-server@sources/mainland/servers/0", "stop", strings.Replace(ours, "radius+tls", "ldaps", 1), "eap-ttls", 0},
 		{"source-server@sources/mainland/accounting/0", "stop", ours + "accounting: [\"radius://x:0\"], ", "eap-ttls", 0},
-		{"source-account@sources/mainland/secret", "stop", strings.Replace(ours, "+tls", "", 1), "eap-ttls", 0},
-		{"source-in-clear@sources/mainland/servers", "warn", strings.Replace(ours, "+tls", "", 1) + "secret: kept, ", "eap-ttls", 0},
-		{"no-secret@sources/mainland/secret", "stop", strings.Replace(ours, "+tls", "", 1) + "secret: lost, ", "eap-ttls", 0},
+		{"source-account@sources/mainland/secret", "stop", strings.Replace(ours, "secret: kept, ", "", 1), "eap-ttls", 0},
+		{"source-account@sources/mainland/secret", "stop", "servers: [\"radius://127.0.0.1\"], ", "eap-ttls", 0},
+		{"source-in-clear@sources/mainland/servers", "warn", strings.Replace(ours, "+tls", "", 1), "eap-ttls", 0},
+		{"no-secret@sources/mainland/secret", "stop", strings.Replace(ours, "kept", "lost", 1), "eap-ttls", 0},
 		{"source-certificate@sources/mainland/certificate", "warn", strings.Replace(ours, "certificate: gate, ", "", 1), "eap-ttls", 0},
 		{"no-certificate@sources/mainland/certificate", "stop", strings.Replace(ours, "gate", "lost", 1), "eap-ttls", 0},
 		{"source-groups-from-class@sources/mainland/groups-from", "warn", ours + "groups-from: class, ", "eap-ttls", 0},
 		{"source-without-changes@sources/mainland/changes-at", "note", strings.Replace(ours, "changes-at: 10.20.0.1, ", "", 1), "eap-ttls", 0},
+		{"source-changes-from-nobody@sources/mainland/servers", "stop", strings.Replace(ours, "10.20.0.7", "r.tern.example", 1), "eap-ttls", 0},
 		{"source-time@sources/mainland/interim", "stop", ours + "interim: 1s, ", "eap-ttls", 0},
 		{"source-relay-second@sources/mainland/kind", "warn", ours + "name: other, kind: radius}\n  - {" + ours, "eap-relayed", 0},
 	} {

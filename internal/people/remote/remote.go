@@ -277,17 +277,8 @@ func (a *asking) accepted(answer *radius.Packet, user string) (source.Person, er
 		return who, source.Fail(source.Mistaken, "the server names nobody who can be one (User-Name)")
 	}
 	who.Name = who.Login
-	classes, _ := rfc2865.Class_Gets(answer)
-	who.Class = classes
-	names := classes
-	if a.r.own.GroupsFrom != plan.GroupsClass {
-		names, _ = rfc2865.FilterID_Gets(answer)
-	}
-	for _, name := range names {
-		if legible.Find(string(name), "") < 0 && len(name) > 0 {
-			who.Groups = append(who.Groups, source.Group{Name: string(name)})
-		}
-	}
+	who.Class, _ = rfc2865.Class_Gets(answer)
+	who.Groups = groupsOf(answer, a.r.own)
 	a.did(time.Now(), nil, "groups: %d, told by %s", len(who.Groups),
 		map[bool]string{
 			true:  "Class",
@@ -297,6 +288,20 @@ func (a *asking) accepted(answer *radius.Packet, user string) (source.Person, er
 		a.did(time.Now(), nil, "limits: %s", words(l))
 	}
 	return who, nil
+}
+
+// groupsOf are those that a packet names.
+func groupsOf(p *radius.Packet, own *plan.RADIUS) (out []source.Group) {
+	names, _ := rfc2865.FilterID_Gets(p)
+	if own.GroupsFrom == plan.GroupsClass {
+		names, _ = rfc2865.Class_Gets(p)
+	}
+	for _, name := range names {
+		if legible.Find(string(name), "") < 0 && len(name) > 0 {
+			out = append(out, source.Group{Name: string(name)})
+		}
+	}
+	return out
 }
 
 func words(l login.Limits) string {

@@ -90,6 +90,13 @@ type Group struct {
 	Name string // its common name
 }
 
+// Change is what a source says of somebody while they are connected; nil: nothing of that.
+type Change struct {
+	Groups  *[]Group
+	Longest *time.Duration
+	Idle    *time.Duration
+}
+
 // Kind is why somebody does not come in.
 type Kind int
 
