@@ -36,7 +36,7 @@ func packages(t *testing.T) map[string]pkg {
 var parts = []string{
 	"internal/app/actor", "internal/app/refusal", "internal/app/journal", "internal/app/compiled", "internal/app/running", "internal/app/trust",
 	"internal/app/plans", "internal/app/trials", "internal/app/commits", "internal/app/proofs", "internal/app/members", "internal/app/watching",
-	"internal/app/authorities", "internal/app/sources", "internal/app/whois", "internal/app/diagnosis", "internal/app/access", "internal/app/standing", "internal/app/handover",
+	"internal/app/authorities", "internal/app/sources", "internal/app/accounting", "internal/app/changes", "internal/app/whois", "internal/app/diagnosis", "internal/app/access", "internal/app/standing", "internal/app/handover",
 }
 
 // mayImport says, for each package outside the core, which packages of the project it may import. Tests are free.
