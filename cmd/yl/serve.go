@@ -225,6 +225,8 @@ func demoServe(ctx context.Context, c *urfave.Command) error {
 		}
 		defer os.RemoveAll(folder)
 		o.Data = folder
+	} else if held, err := os.ReadDir(o.Data); err == nil && len(held) > 0 {
+		return cli.Failing(cli.ExitUsage, "%s is not empty: name another folder, for the demonstration begins anew each time", o.Data)
 	}
 	if !c.Bool("verbose") {
 		o.Log = slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))

@@ -18,6 +18,7 @@ import (
 	"yellowlantern/internal/app/commits"
 	"yellowlantern/internal/app/compiled"
 	"yellowlantern/internal/app/diagnosis"
+	"yellowlantern/internal/app/equipment"
 	"yellowlantern/internal/app/handover"
 	"yellowlantern/internal/app/journal"
 	"yellowlantern/internal/app/members"
@@ -82,6 +83,7 @@ type App struct {
 	Sources     *sources.Service
 	Accounting  *accounting.Service
 	Changes     *changes.Service
+	Equipment   *equipment.Service
 	Whois       *whois.Service
 	Plans       *plans.Service
 	Trials      *trials.Service
@@ -135,6 +137,7 @@ func New(cfg Config) *App {
 	a.Changes = &changes.Service{
 		People: cfg.People, Sources: a.Sources, Gateway: cfg.Gateway, Settle: a.Members.Settle, Log: cfg.Log,
 	}
+	a.Equipment = &equipment.Service{Store: cfg.Store, People: cfg.People, Running: a.Running, Journal: a.Journal, Log: cfg.Log}
 	a.Whois = &whois.Service{Store: cfg.Store, People: cfg.People, Plans: a.Plans, Sources: a.Sources, Gateway: cfg.Gateway}
 	a.Authorities.Known.Tell = a.Authorities.Told
 	if cfg.People != nil { // the document of the API is made without any
@@ -163,7 +166,7 @@ func New(cfg Config) *App {
 	}
 	a.Standing = &standing.Service{
 		Store: cfg.Store, Wholes: wholes, Running: a.Running, Trust: a.Trust, Watching: a.Watching, Authorities: a.Authorities, Sources: a.Sources,
-		Clock: standing.SystemClock, Behind: a.Accounting.Behind, Deaf: a.Changes.Problems,
+		Clock: standing.SystemClock, Behind: a.Accounting.Behind, Deaf: a.Changes.Problems, Equipment: a.Equipment.Problem,
 	}
 	a.background.Go(func() { a.Journal.Send(until) })
 	return a

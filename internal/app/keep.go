@@ -23,6 +23,10 @@ func (a *App) Keep(ctx context.Context) {
 	sampling.Go(func() { every(ctx, dueEvery, func(time.Time) { a.Members.Keep(ctx) }) })
 	sampling.Go(func() { every(ctx, dueEvery, func(time.Time) { a.Sources.Keep(ctx) }) })
 	sampling.Go(func() {
+		defer a.Equipment.Close()
+		every(ctx, lookEvery, a.Equipment.Keep)
+	})
+	sampling.Go(func() {
 		defer a.Changes.Close()
 		every(ctx, accountEvery, func(time.Time) { a.Changes.Keep(ctx) })
 	})

@@ -82,7 +82,7 @@ func (s *Server) watchRoutes() {
 		return answer(w.Outside()), nil
 	})
 	register(s, "GET", "/journal", "journal", "Lines of the journal, newest first", func(ctx context.Context, in *struct {
-		Kind  string    `query:"kind" doc:"Only lines of this kind: login, refused, ended, rule, commit, trust, name, reach, record."`
+		Kind  string    `query:"kind" doc:"Only lines of this kind: login, refused, ended, rule, commit, trust, name, reach, record, machine, equipment."`
 		User  string    `query:"user" doc:"Only lines about this user."`
 		Text  string    `query:"text" doc:"Only lines with this text in them."`
 		Code  string    `query:"code" doc:"Only lines with this reason, by the codes of docs/reasons.md."`

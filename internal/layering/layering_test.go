@@ -36,7 +36,7 @@ func packages(t *testing.T) map[string]pkg {
 var parts = []string{
 	"internal/app/actor", "internal/app/refusal", "internal/app/journal", "internal/app/compiled", "internal/app/running", "internal/app/trust",
 	"internal/app/plans", "internal/app/trials", "internal/app/commits", "internal/app/proofs", "internal/app/members", "internal/app/watching",
-	"internal/app/authorities", "internal/app/sources", "internal/app/accounting", "internal/app/changes", "internal/app/whois", "internal/app/diagnosis", "internal/app/access", "internal/app/standing", "internal/app/handover",
+	"internal/app/authorities", "internal/app/sources", "internal/app/accounting", "internal/app/changes", "internal/app/equipment", "internal/app/whois", "internal/app/diagnosis", "internal/app/access", "internal/app/standing", "internal/app/handover",
 }
 
 // mayImport says, for each package outside the core, which packages of the project it may import. Tests are free.
@@ -58,6 +58,7 @@ var mayImport = map[string][]string{
 	"internal/eaptls":            {"core"},
 	"internal/app/whois":         {"core", "internal/gateway", "internal/people", "internal/people/source", "internal/store", "internal/app/refusal", "internal/app/plans", "internal/app/sources"},
 	"internal/app/accounting":    {"core", "internal/gateway", "internal/people", "internal/people/remote", "internal/store", "internal/app/journal", "internal/app/sources"},
+	"internal/app/equipment":     {"core", "internal/people", "internal/radius", "internal/store", "internal/app/journal", "internal/app/running"},
 	"internal/app/changes":       {"core", "internal/gateway", "internal/people", "internal/people/remote", "internal/radius", "internal/app/sources"},
 	"internal/app/sources":       {"core", "internal/people/directory", "internal/people/remote", "internal/people/source", "internal/store", "internal/app/refusal", "internal/app/plans", "internal/app/running"},
 	"internal/probe":             {"core", "internal/userstack", "internal/underlay", "internal/dial", "internal/tunnel/kinds"},

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"crypto/tls"
+	"net/netip"
 	"time"
 
 	"yellowlantern/internal/core/eap"
@@ -27,8 +28,15 @@ const judgeTime = 10 * time.Second // for whoever keeps the passwords
 // Begin implements gateway.People: it begins a login by a password, by the methods that the tunnel has, or by those of a source that
 // carries it on itself.
 func (p *People) Begin(call login.Call) login.Conversation {
+	return p.Converse(call, p.logins(call.Tunnel), func(ctx context.Context) ([]tls.Certificate, error) {
+		return p.Ways.Certificates(ctx, call.Tunnel)
+	})
+}
+
+// Converse begins a login by EAP, by some ways; shown gives the certificates by which the service proves itself inside, and is only asked
+// where one of them wants that.
+func (p *People) Converse(call login.Call, ways []string, shown func(context.Context) ([]tls.Certificate, error)) login.Conversation {
 	x := &conversation{people: p, call: call}
-	ways := p.logins(call.Tunnel)
 	var methods []eap.Method
 	for _, way := range ways {
 		switch way {
@@ -40,7 +48,7 @@ func (p *People) Begin(call login.Call) login.Conversation {
 			continue
 		}
 		ctx, stop := context.WithTimeout(context.Background(), judgeTime)
-		c, err := p.Ways.Certificates(ctx, call.Tunnel)
+		c, err := shown(ctx)
 		stop()
 		if err != nil {
 			return failed{reason.Of(reason.EAPTLSFailed, reason.With{reason.Error: err.Error()})}
@@ -57,6 +65,20 @@ func (p *People) Begin(call login.Call) login.Conversation {
 	}
 	x.Conversation = eap.Converse(methods...)
 	return x
+}
+
+// Challenge judges an answer to a challenge that somebody else asked for, and gives the outcome with it.
+func (p *People) Challenge(ctx context.Context, c eap.Check, from netip.Addr) (eap.Verdict, login.Outcome) {
+	c.User = eap.WithoutDomain(c.User)
+	v, o := p.Judge(ctx, c, from)
+	switch {
+	case !v.OK:
+		o = login.Outcome{User: c.User, Known: v.Known, Why: v.Refusal}
+	case !o.OK:
+		o = p.outcome(ctx, c.User)
+	}
+	o.Key = v.MSK
+	return v, o
 }
 
 // logins are how people log in by a tunnel: where nothing is known of it, and where a key comes first (RFC 4739), by EAP-MSCHAPv2.

@@ -44,15 +44,12 @@ func encode(p *Packet) ([]byte, error) {
 // Decode reads an answer to a request as it was sent. Every answer to an Access-Request must have a Message-Authenticator that is right,
 // but where the transport protects it: without one whoever is on the way can turn a refusal into an acceptance.
 func Decode(b, request []byte, secret []byte, protected bool) (*Packet, error) {
-	if len(b) < 20 || len(request) < 20 || b[1] != request[1] {
-		return nil, errors.New("it is no answer to what was asked")
-	}
-	if n := int(b[2])<<8 | int(b[3]); n >= 20 && n < len(b) {
-		b = b[:n] // what follows is padding (RFC 2865 §3)
-	}
-	p, err := wire.Parse(b, secret)
+	b, p, err := read(b, secret)
 	if err != nil {
 		return nil, err
+	}
+	if len(request) < shortest || p.Identifier != request[1] {
+		return nil, errors.New("it is no answer to what was asked")
 	}
 	if !wire.IsAuthenticResponse(b, request, secret) {
 		return nil, ErrForged

@@ -3169,6 +3169,24 @@ export interface components {
             /** @description What to set, add or put, as YAML or JSON on one line: a word, [a, b] or {name: x, …}; for rename, the new name; for move, the object before which it is to stand, empty: at the end. */
             value?: string;
         };
+        PlanEquipment: {
+            /** @description Where it asks from; of several that hold an address the longest counts. */
+            addresses: string[];
+            /** @description Name of the certificate that is shown inside EAP-TTLS, kept beside the plan. */
+            certificate?: string;
+            /** @description What it is told to do with people; the first that fits counts. */
+            gives?: components["schemas"]["PlanGiven"][];
+            /** @description Whom it may let in; others are refused. */
+            groups: string[];
+            /** @description How it may have people log in: password: handed over (PAP); ms-chapv2: an answer to a challenge; eap-mschapv2 and eap-ttls: as by tunnels. eap-ttls and eap-mschapv2 if not given. */
+            logins?: ("password" | "ms-chapv2" | "eap-mschapv2" | "eap-ttls")[];
+            /** @description Its name. */
+            name: string;
+            /** @description Keeps it without answering it. */
+            off?: boolean;
+            /** @description Name of the secret that both share, kept beside the plan (yl secret make). */
+            secret: string;
+        };
         PlanExpectation: {
             /** @description Reached by the hosts' DNS names through the name servers given. */
             "by-name"?: boolean;
@@ -3268,6 +3286,22 @@ export interface components {
             outside: components["schemas"]["PlanOutside"];
             /** @description Its routes to inside networks behind other routers. */
             routes?: components["schemas"]["PlanRoute"][];
+        };
+        PlanGiven: {
+            /**
+             * Format: ip
+             * @description The address that they are to have (Framed-IP-Address).
+             */
+            address?: string;
+            /** @description For people of these groups; for everybody if neither groups nor users are given. */
+            groups?: string[];
+            /** @description For these people. */
+            users?: string[];
+            /**
+             * Format: int64
+             * @description The VLAN that they are put into (RFC 3580), 1 to 4094; none is told if not given.
+             */
+            vlan?: number;
         };
         PlanGroup: {
             /** @description Its name. */
@@ -3497,6 +3531,18 @@ export interface components {
         PlanPlan: {
             /** @description Who issues certificates to people, beside the service itself. */
             authorities?: components["schemas"]["PlanAuthority"][];
+            /** @description What else on the site's network asks the service about people. */
+            equipment?: components["schemas"]["PlanEquipment"][];
+            /**
+             * Format: ip
+             * @description The service's own address where equipment asks about people, by RADIUS; nowhere if not given.
+             */
+            "equipment-at"?: string;
+            /**
+             * Format: int64
+             * @description Its UDP port; 1812 if not given.
+             */
+            "equipment-port"?: number;
             /** @description Who must reach what, and who must not. */
             expectations?: components["schemas"]["PlanExpectation"][];
             /**
@@ -3758,7 +3804,7 @@ export interface components {
             code?: string;
             /** @description What to do. */
             mend?: string;
-            /** @description What it is about: plan, gateway, inside, outside, ports, name, console, certificate, authority, authorities, sources, journal, disk, clock. */
+            /** @description What it is about: plan, gateway, inside, outside, ports, name, console, certificate, authority, authorities, sources, equipment, journal, disk, clock. */
             name: string;
             /** @description Where in the plan. */
             setting?: string;
@@ -6042,7 +6088,7 @@ export interface operations {
     journal: {
         parameters: {
             query?: {
-                /** @description Only lines of this kind: login, refused, ended, rule, commit, trust, name, reach, record. */
+                /** @description Only lines of this kind: login, refused, ended, rule, commit, trust, name, reach, record, machine, equipment. */
                 kind?: string;
                 /** @description Only lines about this user. */
                 user?: string;

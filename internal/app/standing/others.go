@@ -30,6 +30,12 @@ func (s *Service) elsewhere(ctx context.Context) (out []Point) {
 			right = append(right, name)
 		}
 	}
+	if s.Equipment != nil && s.Equipment() != "" {
+		out = append(out, Point{
+			Name: "equipment", State: Wrong, Words: "no equipment is answered: " + s.Equipment(),
+			Mend: "give an address that this machine has, and a port that is free", Setting: "equipment-at",
+		})
+	}
 	if s.Deaf != nil {
 		deaf := s.Deaf()
 		for _, name := range slices.Sorted(maps.Keys(deaf)) {

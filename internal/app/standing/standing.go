@@ -30,7 +30,7 @@ const (
 
 // Point is one thing that must be right.
 type Point struct {
-	Name    string `json:"name" doc:"What it is about: plan, gateway, inside, outside, ports, name, console, certificate, authority, authorities, sources, journal, disk, clock."`
+	Name    string `json:"name" doc:"What it is about: plan, gateway, inside, outside, ports, name, console, certificate, authority, authorities, sources, equipment, journal, disk, clock."`
 	State   string `json:"state" enum:"right,risky,wrong"`
 	Words   string `json:"words" doc:"How it is."`
 	Mend    string `json:"mend,omitempty" doc:"What to do."`
@@ -51,6 +51,8 @@ type Service struct {
 	Sources *sources.Service
 	// Behind says of sources what their servers could not be told of sessions; nil: not looked at.
 	Behind func(ctx context.Context) (map[string]string, error)
+	// Equipment says why no equipment is answered; nil: not looked at.
+	Equipment func() string
 	// Deaf says of sources why nothing is taken of what their servers ask for; nil: not looked at.
 	Deaf func() map[string]string
 	// Clock is the system's clock, and whether it is set by others' clocks.

@@ -102,3 +102,41 @@ func kindOf(fields string) string {
 	}
 	return "ldap"
 }
+
+func TestFindingsOfEquipment(t *testing.T) {
+	s, err := demo.Load("")
+	require.NoError(t, err)
+	const right = "name: jetty, addresses: [10.20.0.0/28], secret: kept, groups: [researchers], certificate: gate"
+	for _, c := range []struct{ want, at, equipment string }{
+		{"", "10.20.0.1", right},
+		{"", "", right + ", off: true"},
+		{"equipment-unheard@equipment/jetty stop", "", right},
+		{"equipment-none@equipment-at note", "10.20.0.1", right + ", off: true"},
+		{"equipment-from-nowhere@equipment/jetty/addresses stop", "10.20.0.1", strings.Replace(right, "[10.20.0.0/28]", "[]", 1)},
+		{"equipment-alike@equipment/other/addresses/0 stop", "10.20.0.1", right + "}\n  - {" + strings.Replace(right, "jetty", "other", 1)},
+		{"no-secret@equipment/jetty/secret stop", "10.20.0.1", strings.Replace(right, "kept", "lost", 1)},
+		{"no-certificate@equipment/jetty/certificate stop", "10.20.0.1", strings.Replace(right, "gate", "lost", 1)},
+		{"", "10.20.0.1", strings.Replace(right, "certificate: gate", "logins: [eap-mschapv2]", 1)},
+		{"equipment-learns-passwords@equipment/jetty/logins warn", "10.20.0.1", right + ", logins: [password]"},
+		{"equipment-for-nobody@equipment/jetty/groups stop", "10.20.0.1", strings.Replace(right, "[researchers]", "[]", 1)},
+		{"secret-shared-twice@equipment/jetty/secret warn", "10.20.0.1", right + "}\nsources:\n  - {name: m, kind: radius, servers: [\"radius://127.0.0.1\"], secret: kept"},
+	} {
+		text := strings.Replace(s.Plan, "\npassages:\n", "\nequipment:\n  - {"+c.equipment+"}\npassages:\n", 1)
+		if c.at != "" {
+			text += "\nequipment-at: " + c.at + "\n"
+		}
+		in := input(t, text)
+		in.Secrets = map[string]bool{"kept": true, "jetty-update": true}
+		var found []string
+		for _, f := range Run(in) {
+			if strings.HasPrefix(f.Path, "equipment") {
+				found = append(found, f.ID()+" "+string(f.Severity))
+			}
+		}
+		if c.want == "" {
+			require.Empty(t, found, c.equipment)
+			continue
+		}
+		require.Contains(t, found, c.want, c.equipment)
+	}
+}

@@ -47,6 +47,9 @@ func (c *conversation) Next(message []byte) login.Step {
 		return c.ask(typeIdentity, nil)
 	}
 	p, err := parse(message)
+	if c.id == 0 { // whoever carries it here asked already who it is: its numbers go on
+		c.id = p.id
+	}
 	switch {
 	case c.over:
 		return c.refused(reason.Of(reason.EAPOutOfTurn, nil))

@@ -61,6 +61,9 @@ func (p packet) marshal() []byte {
 	return b
 }
 
+// AskIdentity is the question with which a conversation begins that is carried on elsewhere.
+func AskIdentity() []byte { return packet{codeRequest, 1, typeIdentity, nil}.marshal() }
+
 // Identity is who a device claims to be, of an answer to the question who it is.
 func Identity(message []byte) (string, bool) {
 	p, err := parse(message)

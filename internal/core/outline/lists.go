@@ -118,6 +118,11 @@ func lists(p, settled *plan.Plan, n *plan.Names) []List {
 		}
 		l.row(x.Name, x.Off, x.Kind, strings.Join(x.Servers, ", "), looked, groups)
 	}
+	l = add("equipment", "asks from", "lets in", "by", "shares")
+	for i := range p.Equipment {
+		x := &p.Equipment[i]
+		l.row(x.Name, x.Off, prefixesAndRanges(x.Addresses, nil), strings.Join(x.Groups, ", "), strings.Join(x.Ways(), ", "), x.Secret)
+	}
 	l = add("pools", "leased from", "addresses", "carved from", "kept for")
 	for i := range p.Pools {
 		x := &p.Pools[i]

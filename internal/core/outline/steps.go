@@ -32,8 +32,9 @@ var steps = []Step{
 		Owns: []string{"kits-at", "kits-certificate", "tunnels/*/certificate", "tunnels/*/authorities", "gateways/*/outside/update/key"},
 	},
 	{
-		ID: "people", Title: "People", About: "Which groups there are, and when they may come.", Kinds: []string{"groups", "sources", "hours"},
-		Owns: []string{"passages/*/groups", "time-zone"}, Whole: whole("time-zone"),
+		ID: "people", Title: "People", About: "Which groups there are, and when they may come.", Kinds: []string{"groups", "sources", "hours", "equipment"},
+		Owns:  []string{"passages/*/groups", "time-zone", "equipment-at", "equipment-port"},
+		Whole: whole("time-zone", "equipment-at", "equipment-port"),
 	},
 	{ID: "addresses", Title: "Addresses", About: "What people’s devices are given.", Kinds: []string{"pools"}},
 	{ID: "tunnels", Title: "Tunnels", About: "The ways in.", Kinds: []string{"tunnels"}},

@@ -71,6 +71,8 @@ func One(kind string) string {
 		return kind
 	case "nat":
 		return "NAT entry"
+	case "equipment":
+		return kind
 	case "authorities":
 		return "authority"
 	}

@@ -21,6 +21,7 @@ type Names struct {
 	Pools       map[string]*Pool
 	Authorities map[string]*Authority
 	Sources     map[string]*Source
+	Equipment   map[string]*Equipment
 	Tunnels     map[string]*Tunnel
 	Gateways    map[string]*Gateway
 	internet    netset.Addrs
@@ -49,6 +50,7 @@ func Index(p *Plan) *Names {
 		Pools:       index(p.Pools, func(o *Pool) string { return o.Name }),
 		Authorities: index(p.Authorities, func(o *Authority) string { return o.Name }),
 		Sources:     index(p.Sources, func(o *Source) string { return o.Name }),
+		Equipment:   index(p.Equipment, func(o *Equipment) string { return o.Name }),
 		Tunnels:     index(p.Tunnels, func(o *Tunnel) string { return o.Name }),
 		Gateways:    index(p.Gateways, func(o *Gateway) string { return o.Name }),
 		services:    map[string]netset.Services{}, sets: map[string]netset.Addrs{}, byPrefix: map[netip.Prefix]*Network{}, byAddress: map[netip.Addr]*Host{},

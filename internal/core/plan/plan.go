@@ -3,6 +3,8 @@
 // means for a packet is left to package site, what is wrong with it to package check.
 package plan
 
+import "net/netip"
+
 // Format is the version of the document that this package reads.
 const Format = 1
 
@@ -14,6 +16,8 @@ type Plan struct {
 	TimeZone     string        `json:"time-zone,omitempty" eg:"Atlantic/Reykjavik" doc:"The site's time zone, by its IANA name, for hours; UTC if not given."`
 	KitsAt       string        `json:"kits-at,omitempty" eg:"https://kits.tern.example" doc:"Where people reach the pages of kits, which the service opens with --listen-kits: links lead there."`
 	KitsShown    string        `json:"kits-certificate,omitempty" eg:"kits" doc:"Name of the certificate that is shown there, kept beside the plan: one that devices trust before they have a kit. If none is kept under it, the own authority makes one; kits if not given."`
+	EquipmentAt  netip.Addr    `json:"equipment-at,omitzero" eg:"10.20.0.1" doc:"The service's own address where equipment asks about people, by RADIUS; nowhere if not given."`
+	EquipmentUDP int           `json:"equipment-port,omitempty" minimum:"0" maximum:"65535" eg:"1812" doc:"Its UDP port; 1812 if not given."`
 	Gateways     []Gateway     `json:"gateways,omitempty" nullable:"false" are:"ordered" doc:"The machines that remote people dial."`
 	Zones        []Zone        `json:"zones,omitempty" nullable:"false" doc:"Named sets of inside networks that are treated alike."`
 	Networks     []Network     `json:"networks,omitempty" nullable:"false" are:"reach" doc:"The inside networks, and those of other sites behind them."`
@@ -24,6 +28,7 @@ type Plan struct {
 	Hours        []Hours       `json:"hours,omitempty" nullable:"false" doc:"Named times of the week."`
 	Groups       []Group       `json:"groups,omitempty" nullable:"false" doc:"Groups of people. Who is in them is kept beside the plan."`
 	Sources      []Source      `json:"sources,omitempty" nullable:"false" are:"ordered" doc:"Where people are kept beside the service's own users, in the order in which they are looked for."`
+	Equipment    []Equipment   `json:"equipment,omitempty" nullable:"false" doc:"What else on the site's network asks the service about people."`
 	Pools        []Pool        `json:"pools,omitempty" nullable:"false" are:"reach" doc:"Addresses that are leased to remote people."`
 	Authorities  []Authority   `json:"authorities,omitempty" nullable:"false" doc:"Who issues certificates to people, beside the service itself."`
 	Tunnels      []Tunnel      `json:"tunnels,omitempty" nullable:"false" are:"reach" doc:"The ways in."`

@@ -12,6 +12,8 @@ const (
 	KindReach   = "reach"
 	KindRecord  = "record"
 	KindMachine = "machine"
+	// KindEquipment is what equipment was told about people.
+	KindEquipment = "equipment"
 )
 
 // Why a login was refused.
@@ -101,6 +103,10 @@ const (
 	SourceMistaken     Code = "source-mistaken"
 	SourceBars         Code = "source-bars"
 	SourceRefuses      Code = "source-refuses"
+	EquipmentAdmits    Code = "equipment-admits"
+	EquipmentRefuses   Code = "equipment-refuses"
+	EquipmentOthers    Code = "equipment-others"
+	EquipmentWay       Code = "equipment-way"
 	EAPInnerOther      Code = "eap-inner-other"
 	EAPNoIdentity      Code = "eap-no-identity"
 	EAPGatewayRejected Code = "eap-gateway-rejected"

@@ -59,6 +59,7 @@ const (
 	Service       Param = "service"
 	Setting       Param = "setting"
 	Source        Param = "source"
+	Equipment     Param = "equipment"
 	Suite         Param = "suite"
 	TLS           Param = "tls"
 	Took          Param = "took"

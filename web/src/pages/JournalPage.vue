@@ -7,7 +7,7 @@ const kind = ref('all')
 const filter = ref('')
 const code = ref('')
 const problem = ref('')
-const kinds = ['all', 'login', 'refused', 'ended', 'rule', 'commit', 'reach', 'record', 'trust', 'name', 'machine']
+const kinds = ['all', 'login', 'refused', 'ended', 'rule', 'commit', 'reach', 'record', 'trust', 'name', 'machine', 'equipment']
 let waiting = 0
 
 async function load() {

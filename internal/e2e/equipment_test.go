@@ -1,0 +1,153 @@
+package e2e
+
+import (
+	"context"
+	"crypto/rand"
+	"fmt"
+	"net"
+	"net/netip"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowlantern/internal/core/eap"
+	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/people"
+	"yellowlantern/internal/people/remote"
+	"yellowlantern/internal/tour"
+)
+
+const sharedSecret = "mosaic-ferry-lantern-plover"
+
+// switches is Tern Island with equipment that asks the service about people, by ways.
+func switches(t *testing.T, ways string) (d *tour.Demo, x terminal, port int) {
+	c, err := net.ListenPacket("udp", "127.0.0.1:0")
+	require.NoError(t, err)
+	port = c.LocalAddr().(*net.UDPAddr).Port
+	require.NoError(t, c.Close())
+	d = island(t, nil)
+	x = newTerminal(t, d)
+	x.did("secret", "keep", "jetty", "--kind", "password", "--from-file", write(t, sharedSecret+"\n"))
+	text := strings.Replace(d.Scenario.Plan, "\npassages:\n", fmt.Sprintf("\nequipment-at: 127.0.0.1\nequipment-port: %d\nequipment:\n"+
+		"  - {name: jetty, addresses: [127.0.0.1/32], secret: jetty, groups: [researchers, wardens], certificate: gate, logins: [%s],\n"+
+		"     gives: [{users: [wanda.warden], vlan: 30, address: 10.20.30.77}, {groups: [researchers], vlan: 20}]}\n\npassages:\n", port, ways), 1)
+	x.did("plan", "load", write(t, text))
+	x.did("plan", "commit", "-m", "equipment", "--accept", "all", "--because", "trial")
+	require.Eventually(t, func() bool {
+		return strings.Contains(ask(t, port, "status", sharedSecret), "Received Access-Accept")
+	}, 10*time.Second, 100*time.Millisecond, "it answers whether it is there")
+	return d, x, port
+}
+
+// asked has the tool of another RADIUS server ask about somebody.
+func asked(t *testing.T, port int, secret string, attributes ...string) string {
+	t.Helper()
+	return ask(t, port, "auth", secret, attributes...)
+}
+
+func ask(t *testing.T, port int, kind, secret string, attributes ...string) string {
+	t.Helper()
+	cmd := exec.Command("radclient", "-x", "-r", "1", "-t", "2", fmt.Sprintf("127.0.0.1:%d", port), kind, secret)
+	cmd.Stdin = strings.NewReader(strings.Join(append(attributes, "Message-Authenticator=0x00"), "\n") + "\n")
+	out, _ := cmd.CombinedOutput()
+	return string(out)
+}
+
+// The network's other equipment lets in the same people, by each way that it may, and is told what to do with them; others, and those who
+// may
+// not, are refused, counted and journalled as at the gateway.
+func TestEquipment(t *testing.T) {
+	d, x, port := switches(t, "password, ms-chapv2, eap-mschapv2, eap-ttls")
+	rory, wanda := d.Passwords["rory.researcher"], d.Passwords["wanda.warden"]
+	out := asked(t, port, sharedSecret, "User-Name=rory.researcher", "User-Password="+rory, "Proxy-State=0x0102")
+	require.Contains(t, out, "Received Access-Accept")
+	for _, told := range []string{
+		`Filter-Id = "researchers"`, `Tunnel-Private-Group-Id:0 = "20"`, "Tunnel-Type:0 = VLAN", "Tunnel-Medium-Type:0 = IEEE-802",
+		`User-Name = "rory.researcher"`, "Proxy-State = 0x0102",
+	} {
+		require.Contains(t, out, told)
+	}
+	journaled(t, d, "equipment", "jetty was told to let them in, for researchers")
+	out = asked(t, port, sharedSecret, "User-Name=wanda.warden", "User-Password="+wanda)
+	require.Contains(t, out, `Tunnel-Private-Group-Id:0 = "30"`)
+	require.Contains(t, out, "Framed-IP-Address = 10.20.30.77")
+
+	for name, ask := range map[string][]string{
+		"a wrong password": {"User-Name=wanda.warden", "User-Password=no"},
+		"another group":    {"User-Name=vera.volunteer", "User-Password=" + d.Passwords["vera.volunteer"]},
+		"nobody":           {"User-Name=nobody", "User-Password=no"},
+		"no way at all":    {"User-Name=rory.researcher"},
+	} {
+		require.Contains(t, asked(t, port, sharedSecret, ask...), "Received Access-Reject", name)
+	}
+	journaled(t, d, "equipment", "it lets in people of other groups than volunteers")
+	require.Contains(t, x.did("slowed", "list"), "wanda.warden", "guesses wait here as everywhere")
+	x.did("slowed", "lift")
+	require.NotContains(t, asked(t, port, "another secret, though", "User-Name=rory.researcher", "User-Password="+rory), "Received")
+
+	// An answer to a challenge, by our own other side of it: the tool at hand has the first version of MS-CHAP alone.
+	r, err := remote.New(plan.Source{Name: "back", Kind: plan.KindRADIUS, Servers: []string{fmt.Sprintf("radius://127.0.0.1:%d", port)}},
+		remote.Secrets{Shared: func(context.Context) (string, error) { return sharedSecret, nil }}, nil)
+	require.NoError(t, err)
+	var key []byte
+	c := eap.Converse(eap.ByMSCHAPv2(rand.Reader, "", func(k eap.Check) eap.Verdict {
+		_, v, err := r.Challenge(t.Context(), netip.Addr{}, k, nil)
+		require.NoError(t, err)
+		key = v.MSK
+		return v
+	}))
+	device, message := eap.NewPeer(rand.Reader, "wanda.warden", wanda), c.Next(nil).Send
+	for done := false; !done; {
+		var answer []byte
+		answer, done, err = device.Handle(message)
+		require.NoError(t, err)
+		if !done {
+			message = c.Next(answer).Send
+		}
+	}
+	require.Equal(t, device.MSK(), key)
+
+	u := people.User{Name: "rory.researcher", Groups: []string{"researchers"}, Off: true}
+	require.NoError(t, d.People.Change(t.Context(), u))
+	require.Contains(t, asked(t, port, sharedSecret, "User-Name=rory.researcher", "User-Password="+rory), "Received Access-Reject")
+	x.did("slowed", "lift")
+	u.Off, u.Until = false, time.Now().Add(time.Hour)
+	require.NoError(t, d.People.Change(t.Context(), u))
+	require.Regexp(t, `Session-Timeout = 3[56]\d\d`, asked(t, port, sharedSecret, "User-Name=rory.researcher", "User-Password="+rory))
+}
+
+// An independent supplicant logs in by EAP through equipment, and finds the keys that the equipment is told.
+func TestEquipmentByEAP(t *testing.T) {
+	d, _, port := switches(t, "eap-ttls, eap-mschapv2")
+	authority := write(t, order(t, d, "rory.researcher").Authority)
+	for name, settings := range map[string]string{
+		"PAP inside TTLS":       "eap=TTLS\nphase2=\"auth=PAP\"",
+		"MS-CHAPv2 inside TTLS": "eap=TTLS\nphase2=\"auth=MSCHAPV2\"",
+		"small parts":           "eap=TTLS\nphase2=\"auth=PAP\"\nfragment_size=200",
+		"EAP-MSCHAPv2":          "eap=MSCHAPV2",
+	} {
+		for _, right := range []bool{true, false} {
+			password := d.Passwords["rory.researcher"]
+			if !right {
+				password = "not this one, though"
+			}
+			conf := filepath.Join(t.TempDir(), "conf")
+			cmd := exec.Command("eapol_test", "-c", conf, "-a", "127.0.0.1", "-p", fmt.Sprint(port), "-s", sharedSecret, "-t", "10")
+			require.NoError(t, os.WriteFile(conf, []byte("network={\nkey_mgmt=IEEE8021X\nidentity=\"rory.researcher\"\nanonymous_identity=\"somebody\"\nca_cert=\""+authority+
+				"\"\npassword=\""+password+"\"\n"+settings+"\n}\n"), 0o600))
+			out, err := cmd.CombinedOutput()
+			require.Equal(t, right, err == nil, "%s: %s", name, out[max(0, len(out)-1500):])
+			if right {
+				require.Contains(t, string(out), "MPPE keys OK: 1  mismatch: 0", name)
+			}
+			d.People.Guesses.Lift("", netip.Addr{})
+		}
+	}
+	require.Contains(t, asked(t, port, sharedSecret, "User-Name=rory.researcher", "User-Password=x"), "Received Access-Reject")
+	journaled(t, d, "equipment", "it asks by a way that the plan does not let it have people log in by")
+}
