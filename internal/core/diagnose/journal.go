@@ -88,7 +88,7 @@ var ends = map[reason.Code]sign{
 	reason.IdleLimit:         {"idle-limit", "sessions end when the device sends nothing for a while", "PASSAGE/limits/idle", "raise the idle limit, or let the device keep it alive"},
 	reason.LongestLimit:      {"longest-limit", "sessions end when they have lasted as long as they may", "PASSAGE/limits/longest", "raise the limit; the device can connect again at once"},
 	reason.HoursOver:         {"hours-over", "sessions end when the hours of the passage are over", "PASSAGE/limits/hours", "widen the hours"},
-	reason.EndedBySource:     {"ended-by-source", "the source where USER is kept ended their session", "SOURCE", "ask who runs it; its record says why"},
+	reason.EndedBySource:     {"source-ended", "the source where USER is kept ended their session", "SOURCE", "ask who runs it; its record says why"},
 	reason.SourceGone:        {"source-bars", "the source where USER is kept says that they may no longer come in, or has them in other groups", "SOURCE", "mend it there, where they are to come in"},
 	reason.PersonLongest:     {"person-longest", "sessions of USER end when they have lasted as long as their source lets them", "", "raise it there (Session-Timeout); the device can connect again at once"},
 	reason.PersonIdle:        {"person-idle", "sessions of USER end when the device sends nothing for as long as their source lets it", "", "raise it there (Idle-Timeout)"},

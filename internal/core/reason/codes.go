@@ -145,7 +145,7 @@ const (
 	PeerUnreadable    Code = "peer-unreadable"
 	GatewayStops      Code = "gateway-stops"
 	UserChanged       Code = "user-changed"
-	EndedBySource     Code = "ended-by-source"
+	EndedBySource     Code = "source-ended"
 	SourceGone        Code = "source-gone"
 	UserChangedEarly  Code = "user-changed-in-login"
 	TrialOver         Code = "trial-over"
