@@ -32,7 +32,7 @@ var steps = []Step{
 		Owns: []string{"kits-at", "kits-certificate", "tunnels/*/certificate", "tunnels/*/authorities", "gateways/*/outside/update/key"},
 	},
 	{
-		ID: "people", Title: "People", About: "Which groups there are, and when they may come.", Kinds: []string{"groups", "sources", "hours", "equipment"},
+		ID: "people", Title: "People", About: "Which groups there are, where people are kept, when they may come, and what else asks about them.", Kinds: []string{"groups", "sources", "hours", "equipment"},
 		Owns:  []string{"passages/*/groups", "time-zone", "equipment-at", "equipment-port"},
 		Whole: whole("time-zone", "equipment-at", "equipment-port"),
 	},

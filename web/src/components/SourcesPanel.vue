@@ -51,7 +51,7 @@ const ms = (ns: number) => `${(ns / 1e6).toFixed(1)} ms`
         v-model="password"
         type="password"
         autocomplete="off"
-        label="Their password, to try the login too"
+        label="Password, to try the login too"
         density="compact"
         hide-details
         max-width="300"

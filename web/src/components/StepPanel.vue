@@ -51,10 +51,10 @@ onMounted(hit)
 /** Settings of the whole plan that belong to the step. */
 const valueOf = (f: Field) => (plan.reading?.plan as Record<string, unknown> | undefined)?.[f.name] as string | undefined
 
-async function setWhole(field: string, e: Event) {
+async function setWhole(f: Field, e: Event) {
   const value = (e.target as HTMLInputElement).value.trim()
-  const plain = /^[A-Za-z][\w ./-]*$/.test(value) ? value : JSON.stringify(value)
-  plan.problem = await plan.edit([value ? { op: 'set', path: field, value: plain } : { op: 'remove', path: field }])
+  const plain = f.type === 'number' || /^[A-Za-z][\w ./-]*$/.test(value) ? value : JSON.stringify(value)
+  plan.problem = await plan.edit([value ? { op: 'set', path: f.name, value: plain } : { op: 'remove', path: f.name }])
 }
 
 function added(kind: string, name: string) {
@@ -87,18 +87,18 @@ function added(kind: string, name: string) {
         @refused="(w) => (plan.problem = w)"
       />
     </details>
-    <v-text-field
-      v-for="f in step.whole"
-      :id="'whole-' + f.name"
-      :key="f.name"
-      class="mt-2"
-      max-width="520"
-      :model-value="valueOf(f) ?? ''"
-      :label="f.name"
-      :hint="f.doc + (f.example ? ` Such as ${f.example}.` : '')"
-      persistent-hint
-      @change="setWhole(f.name, $event)"
-    />
+    <div class="whole">
+      <v-text-field
+        v-for="f in step.whole"
+        :id="'whole-' + f.name"
+        :key="f.name"
+        :model-value="valueOf(f) ?? ''"
+        :label="f.name"
+        :hint="f.doc + (f.example ? ` Such as ${f.example}.` : '')"
+        persistent-hint
+        @change="setWhole(f, $event)"
+      />
+    </div>
     <p v-if="step.id === 'people'" class="about mt-1">
       Who is in which group is kept beside the plan, under <router-link to="/people">People</router-link>.
     </p>
@@ -133,6 +133,17 @@ function added(kind: string, name: string) {
 </template>
 
 <style scoped>
+.whole {
+  display: grid;
+  grid-template-columns: repeat(auto-fill, minmax(300px, 1fr));
+  gap: 8px 16px;
+  margin-top: 8px;
+}
+.whole :deep(.v-input__details) {
+  align-items: flex-start;
+  min-height: 40px; /* two lines of what it is */
+  overflow: visible;
+}
 h2 {
   font-size: 18px;
   margin: 0;
