@@ -3,7 +3,11 @@ package e2e
 import (
 	"context"
 	"crypto/rand"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/pem"
 	"fmt"
+	"math/big"
 	"net"
 	"net/netip"
 	"os"
@@ -15,10 +19,12 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yellowlantern/internal/core/cert"
 	"yellowlantern/internal/core/eap"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/people"
 	"yellowlantern/internal/people/remote"
+	"yellowlantern/internal/store"
 	"yellowlantern/internal/tour"
 )
 
@@ -123,18 +129,26 @@ func TestEquipment(t *testing.T) {
 
 // An independent supplicant logs in by EAP through equipment, and finds the keys that the equipment is told.
 func TestEquipmentByEAP(t *testing.T) {
-	d, _, port := switches(t, "eap-ttls, eap-mschapv2")
+	d, _, port := switches(t, "eap-ttls, eap-mschapv2, eap-tls")
+	folder := t.TempDir()
+	mine, key := filepath.Join(folder, "rory.pem"), filepath.Join(folder, "rory.key")
+	fingerprint := certified(t, d, "rory.researcher", mine, key)
 	authority := write(t, order(t, d, "rory.researcher").Authority)
 	for name, settings := range map[string]string{
 		"PAP inside TTLS":       "eap=TTLS\nphase2=\"auth=PAP\"",
 		"MS-CHAPv2 inside TTLS": "eap=TTLS\nphase2=\"auth=MSCHAPV2\"",
 		"small parts":           "eap=TTLS\nphase2=\"auth=PAP\"\nfragment_size=200",
 		"EAP-MSCHAPv2":          "eap=MSCHAPV2",
+		"a certificate":         "eap=TLS\nclient_cert=\"" + mine + "\"\nprivate_key=\"" + key + "\"",
 	} {
 		for _, right := range []bool{true, false} {
 			password := d.Passwords["rory.researcher"]
 			if !right {
 				password = "not this one, though"
+				if strings.HasPrefix(settings, "eap=TLS") {
+					_, err := d.People.RevokeKey(t.Context(), fingerprint)
+					require.NoError(t, err)
+				}
 			}
 			conf := filepath.Join(t.TempDir(), "conf")
 			cmd := exec.Command("eapol_test", "-c", conf, "-a", "127.0.0.1", "-p", fmt.Sprint(port), "-s", sharedSecret, "-t", "10")
@@ -150,4 +164,30 @@ func TestEquipmentByEAP(t *testing.T) {
 	}
 	require.Contains(t, asked(t, port, sharedSecret, "User-Name=rory.researcher", "User-Password=x"), "Received Access-Reject")
 	journaled(t, d, "equipment", "it asks by a way that the plan does not let it have people log in by")
+}
+
+// certified issues somebody a certificate of the own authority, writes it and its key into files, and gives the key's fingerprint.
+func certified(t *testing.T, d *tour.Demo, user, certificate, key string) string {
+	ctx := t.Context()
+	ca, err := d.App.Trust.Store.Certificate(ctx, store.AuthorityName)
+	require.NoError(t, err)
+	private, err := cert.NewKey(rand.Reader)
+	require.NoError(t, err)
+	spki, err := x509.MarshalPKIXPublicKey(private.Public())
+	require.NoError(t, err)
+	der, err := x509.CreateCertificate(rand.Reader, &x509.Certificate{
+		SerialNumber: big.NewInt(time.Now().UnixNano()), Subject: pkix.Name{CommonName: user}, NotBefore: time.Now().Add(-time.Hour),
+		NotAfter: time.Now().Add(time.Hour), KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth},
+	}, ca.Leaf, private.Public(), ca.Key)
+	require.NoError(t, err)
+	leaf, err := x509.ParseCertificate(der)
+	require.NoError(t, err)
+	k, err := d.App.Members.People.AddKey(ctx, user, "laptop", spki, leaf)
+	require.NoError(t, err)
+	secret, err := x509.MarshalPKCS8PrivateKey(private)
+	require.NoError(t, err)
+	for path, block := range map[string]*pem.Block{certificate: {Type: "CERTIFICATE", Bytes: der}, key: {Type: "PRIVATE KEY", Bytes: secret}} {
+		require.NoError(t, os.WriteFile(path, pem.EncodeToMemory(block), 0o600))
+	}
+	return k.Fingerprint
 }

@@ -6,6 +6,7 @@ import (
 	"crypto/md5" //nolint:staticcheck // RFC 3579 is made of it
 	"crypto/rand"
 	"crypto/tls"
+	"crypto/x509"
 	"encoding/pem"
 	"fmt"
 	"net"
@@ -25,6 +26,7 @@ import (
 	"yellowlantern/internal/core/cert"
 	"yellowlantern/internal/core/eap"
 	"yellowlantern/internal/core/login"
+	"yellowlantern/internal/core/reason"
 )
 
 // relay carries logins of an independent program, which speaks RADIUS (RFC 3579), to conversations of ours, as an access point's server
@@ -108,11 +110,38 @@ func TestIndependentPeer(t *testing.T) {
 	check := func(k eap.Check) eap.Verdict { return k.Judge(eap.NTHash(password)) }
 	ttls := func() eap.Method { return TTLS([]tls.Certificate{c}, Inner{Password: byPassword, Check: check}) }
 	mschap := func() eap.Method { return eap.ByMSCHAPv2(rand.Reader, gate, check) }
+	// A certificate of a person's, with its key.
+	person := func(name string) string {
+		pair, err := ca.NewGateway(rand.Reader, time.Now(), name)
+		require.NoError(t, err)
+		der, err := pair.KeyDER()
+		require.NoError(t, err)
+		at := filepath.Join(folder, name)
+		require.NoError(t, os.WriteFile(at+".pem", pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: pair.DER}), 0o600))
+		require.NoError(t, os.WriteFile(at+".key", pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), 0o600))
+		return `eap=TLS client_cert="` + at + `.pem" private_key="` + at + `.key" `
+	}
+	rory, other := person("rory.researcher"), person("somebody.else")
+	byKey := func() eap.Method {
+		return TLS([]tls.Certificate{c}, func(chain [][]byte, public []byte) login.Outcome {
+			leaf, err := x509.ParseCertificate(chain[0])
+			if err != nil || string(leaf.RawSubjectPublicKeyInfo) != string(public) || leaf.Subject.CommonName != "rory.researcher" {
+				return login.Outcome{Why: reason.Of(reason.KeyUnknown, nil)}
+			}
+			return login.Outcome{OK: true, User: "rory.researcher", Known: true}
+		})
+	}
 	for name, x := range map[string]struct {
 		settings string
 		methods  []func() eap.Method
 		ok       bool
 	}{
+		"certificate by TLS 1.2":     {rory + `phase1="tls_disable_tlsv1_3=1"`, []func() eap.Method{byKey}, true},
+		"certificate by TLS 1.3":     {rory + `phase1="tls_disable_tlsv1_3=0"`, []func() eap.Method{byKey}, true},
+		"certificate in small parts": {rory + `fragment_size=100`, []func() eap.Method{ttls, byKey}, true},
+		"another's by TLS 1.2":       {other + `phase1="tls_disable_tlsv1_3=1"`, []func() eap.Method{byKey}, false},
+		"another's by TLS 1.3":       {other + `phase1="tls_disable_tlsv1_3=0"`, []func() eap.Method{byKey}, false},
+		"no certificate":             {`eap=TLS phase1="tls_disable_tlsv1_3=0"`, []func() eap.Method{byKey}, false},
 		"PAP by TLS 1.2":        {`eap=TTLS phase2="auth=PAP" phase1="tls_disable_tlsv1_3=1"`, []func() eap.Method{ttls}, true},
 		"PAP by TLS 1.3":        {`eap=TTLS phase2="auth=PAP" phase1="tls_disable_tlsv1_3=0"`, []func() eap.Method{ttls}, true},
 		"MS-CHAPv2 by TLS 1.2":  {`eap=TTLS phase2="auth=MSCHAPV2" phase1="tls_disable_tlsv1_3=1"`, []func() eap.Method{ttls}, true},

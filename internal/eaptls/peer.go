@@ -63,7 +63,7 @@ func (p *Peer) dial(c net.Conn) {
 		p.err = fmt.Errorf("eaptls: %w", p.err)
 		return
 	}
-	if p.key, p.err = exported(t, labelKey, 64); p.err != nil {
+	if p.key, p.err = exportedKey(t, typeTTLS); p.err != nil {
 		return
 	}
 	padded := append([]byte(p.password), bytes.Repeat([]byte{0}, (16-len(p.password)%16)%16)...)

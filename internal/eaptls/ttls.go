@@ -2,8 +2,6 @@ package eaptls
 
 import (
 	"crypto/tls"
-	"fmt"
-	"net"
 	"strings"
 
 	"yellowlantern/internal/core/eap"
@@ -23,103 +21,39 @@ type Inner struct {
 }
 
 // TTLS is the server's side of EAP-TTLS: the server proves itself by one of its certificates, and inside the tunnel the person does. The
-// name that is
-// inside counts alone.
-func TTLS(c []tls.Certificate, inner Inner) eap.Method { return &server{certificates: c, inner: inner} }
-
-type server struct {
-	certificates []tls.Certificate // of which the device is shown the one that it takes
-	inner        Inner
-	e            *engine
-	parts        assembly
-	outcome      login.Outcome // once the engine is over
-	over         bool
+// name that is inside counts alone.
+func TTLS(c []tls.Certificate, inner Inner) eap.Method {
+	return &server{kind: typeTTLS, conf: configuration(c), inside: inner.login}
 }
 
-// Type implements eap.Method.
-func (*server) Type() byte { return typeTTLS }
-
-// Begin implements eap.Method.
-func (*server) Begin() ([]byte, error) { return []byte{flagStart}, nil }
-
-// Respond implements eap.Method.
-func (s *server) Respond(data []byte) eap.Turn {
-	whole, err := s.parts.take(data)
-	switch {
-	case err != nil:
-		return s.refused(reason.Of(reason.EAPBadResponse, nil))
-	case s.parts.more:
-		return eap.Turn{Send: []byte{0}} // go on
-	case len(whole) == 0 && len(s.parts.out) > 0:
-		return eap.Turn{Send: s.parts.next(false)}
-	case len(whole) == 0 && s.over:
-		return eap.Turn{Over: true, Outcome: s.outcome}
-	case len(whole) == 0:
-		return s.refused(reason.Of(reason.EAPBadResponse, nil))
-	}
-	if s.e == nil {
-		s.e = start(s.serve)
-	}
-	s.parts.out, s.over = s.e.step(whole)
-	if s.over && len(s.parts.out) == 0 {
-		return eap.Turn{Over: true, Outcome: s.outcome}
-	}
-	return eap.Turn{Send: s.parts.next(true)}
-}
-
-func (s *server) refused(why reason.Reason) eap.Turn {
-	if s.e != nil {
-		s.e.close()
-	}
-	return eap.Refused(why)
-}
-
-// serve is the login inside TLS.
-func (s *server) serve(c net.Conn) {
-	t := tls.Server(c, &tls.Config{
-		Certificates: s.certificates, MinVersion: tls.VersionTLS12, SessionTicketsDisabled: true,
-	})
-	if err := t.Handshake(); err != nil {
-		s.outcome = login.Outcome{Why: reason.Of(reason.EAPTLSFailed, reason.With{reason.Error: handshakeWords(err)})}
-		return
-	}
+// login is the login inside the tunnel.
+func (i Inner) login(t *tls.Conn) login.Outcome {
 	as, err := readAVPs(t)
 	if err != nil {
-		s.outcome = login.Outcome{Why: reason.Of(reason.EAPTLSFailed,
-			reason.With{reason.Error: "nothing that can be read came inside the tunnel"})}
-		return
+		return login.Outcome{Why: reason.Of(reason.EAPTLSFailed, reason.With{reason.Error: "nothing that can be read came inside the tunnel"})}
 	}
-	o := s.judge(t, as)
-	if o.OK {
-		if o.Key, err = exported(t, labelKey, 64); err != nil {
-			o = login.Outcome{User: o.User, Known: o.Known, Why: reason.Of(reason.EAPTLSFailed, reason.With{reason.Error: noExport})}
-		}
-	}
-	s.outcome = o
+	return i.judge(t, as)
 }
 
-// noExport is where a device has neither TLS 1.3 nor what binds the keys of TLS 1.2 to its handshake (RFC 7627).
-const noExport = "the device has neither TLS 1.3 nor the extended master secret of TLS 1.2, so no key can be had of it safely"
-
-func (s *server) judge(t *tls.Conn, as []avp) login.Outcome {
+func (i Inner) judge(t *tls.Conn, as []avp) login.Outcome {
 	name, ok := find(as, 0, avpUserName)
 	user := eap.WithoutDomain(string(name))
 	if !ok || user == "" || len(user) > 255 {
 		return login.Outcome{Why: reason.Of(reason.EAPNoName, nil)}
 	}
-	if p, ok := find(as, 0, avpUserPassword); ok && s.inner.Password != nil {
-		return s.inner.Password(user, strings.TrimRight(string(p), "\x00")) // RFC 5281 §11.2.5
+	if p, ok := find(as, 0, avpUserPassword); ok && i.Password != nil {
+		return i.Password(user, strings.TrimRight(string(p), "\x00")) // RFC 5281 §11.2.5
 	}
 	response, ok := find(as, vendorMicrosoft, avpMS2Response)
-	if !ok || s.inner.Check == nil {
+	if !ok || i.Check == nil {
 		return login.Outcome{User: user, Why: reason.Of(reason.EAPInnerOther, nil)}
 	}
-	return s.challenged(t, user, as, response)
+	return i.challenged(t, user, as, response)
 }
 
 // challenged judges MS-CHAPv2 inside (RFC 5281 §11.2.4): the challenge comes of the handshake, so that it cannot be of another one.
-func (s *server) challenged(t *tls.Conn, user string, as []avp, response []byte) login.Outcome {
-	want, err := exported(t, labelChallenge, 17)
+func (i Inner) challenged(t *tls.Conn, user string, as []avp, response []byte) login.Outcome {
+	want, err := exported(t, typeTTLS, labelChallenge, 17)
 	if err != nil {
 		return login.Outcome{User: user, Why: reason.Of(reason.EAPTLSFailed, reason.With{reason.Error: noExport})}
 	}
@@ -128,7 +62,7 @@ func (s *server) challenged(t *tls.Conn, user string, as []avp, response []byte)
 		return login.Outcome{User: user, Why: reason.Of(reason.EAPBadResponse, nil)}
 	}
 	c := eap.Check{User: user, Challenge: [16]byte(want), Peer: [16]byte(response[2:]), Response: [24]byte(response[26:])}
-	v := s.inner.Check(c)
+	v := i.Check(c)
 	if !v.OK {
 		return login.Outcome{User: user, Known: v.Known, Why: v.Refusal}
 	}
@@ -154,43 +88,4 @@ func readAVPs(t *tls.Conn) ([]avp, error) {
 		}
 	}
 	return nil, errTooLarge
-}
-
-// Labels by which keys come of a handshake, of TLS 1.2 (RFC 5281 §8, §11.1) and of TLS 1.3 (RFC 9427 §2.1).
-const (
-	labelKey       = "ttls keying material"
-	labelKey13     = "EXPORTER_EAP_TLS_Key_Material"
-	labelChallenge = "ttls challenge"
-)
-
-// exported takes octets of a handshake. Go refuses where they are not bound to it.
-func exported(t *tls.Conn, label string, n int) ([]byte, error) {
-	state := t.ConnectionState()
-	if state.Version == tls.VersionTLS13 {
-		if label == labelKey {
-			label, n = labelKey13, 128
-		}
-		b, err := state.ExportKeyingMaterial(label, []byte{typeTTLS}, n)
-		if err != nil {
-			return nil, err
-		}
-		return b[:min(n, 64)], nil
-	}
-	return state.ExportKeyingMaterial(label, nil, n)
-}
-
-// handshakeWords says why TLS failed, without what a stranger chose.
-func handshakeWords(err error) string {
-	var alert tls.AlertError
-	text := err.Error()
-	switch {
-	case strings.Contains(text, "unknown certificate") || strings.Contains(text, "bad certificate") ||
-		strings.Contains(text, "unknown certificate authority"):
-		return "the device does not believe the gateway's certificate"
-	case strings.Contains(text, "protocol version") || strings.Contains(text, "unsupported versions"):
-		return "the device has no TLS 1.2 or newer"
-	case asAlert(err, &alert):
-		return fmt.Sprintf("the device broke off: %v", alert)
-	}
-	return "the handshake came to nothing"
 }

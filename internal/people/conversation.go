@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"crypto/tls"
 	"net/netip"
+	"slices"
 	"time"
 
 	"yellowlantern/internal/core/eap"
@@ -38,30 +39,32 @@ func (p *People) Begin(call login.Call) login.Conversation {
 func (p *People) Converse(call login.Call, ways []string, shown func(context.Context) ([]tls.Certificate, error)) login.Conversation {
 	x := &conversation{people: p, call: call}
 	var methods []eap.Method
+	var certificates []tls.Certificate
+	password := false
 	for _, way := range ways {
+		if (way == plan.LoginTTLS || way == plan.LoginEAPTLS) && certificates == nil {
+			ctx, stop := context.WithTimeout(context.Background(), judgeTime)
+			var err error
+			certificates, err = shown(ctx)
+			stop()
+			if err != nil {
+				return failed{reason.Of(reason.EAPTLSFailed, reason.With{reason.Error: err.Error()})}
+			}
+		}
 		switch way {
 		case plan.LoginMSCHAPv2:
-			methods = append(methods, eap.ByMSCHAPv2(rand.Reader, call.Server, x.check))
-			continue
+			methods, password = append(methods, eap.ByMSCHAPv2(rand.Reader, call.Server, x.check)), true
+		case plan.LoginTTLS:
+			methods, password = append(methods, eaptls.TTLS(certificates, eaptls.Inner{Check: x.check, Password: x.password})), true
+		case plan.LoginEAPTLS:
+			methods = append(methods, eaptls.TLS(certificates, x.owner))
 		case plan.LoginRelayed:
 			x.relays = true
-			continue
 		}
-		ctx, stop := context.WithTimeout(context.Background(), judgeTime)
-		c, err := shown(ctx)
-		stop()
-		if err != nil {
-			return failed{reason.Of(reason.EAPTLSFailed, reason.With{reason.Error: err.Error()})}
-		}
-		methods = append(methods, eaptls.TTLS(c, eaptls.Inner{Check: x.check, Password: func(user, password string) login.Outcome {
-			ctx, stop := context.WithTimeout(context.Background(), judgeTime)
-			defer stop()
-			x.came = p.Password(ctx, user, password, call.From)
-			return x.came
-		}}))
 	}
-	if x.own = len(methods) > 0; !x.own { // identities that are lent for trials are the service's own
-		methods = append(methods, eap.ByMSCHAPv2(rand.Reader, call.Server, x.check))
+	x.own = len(methods) > 0
+	if !password { // identities that are lent for trials have passwords alone
+		methods = append(methods, eap.ByMSCHAPv2(rand.Reader, call.Server, x.checkLent))
 	}
 	x.Conversation = eap.Converse(methods...)
 	return x
@@ -81,11 +84,14 @@ func (p *People) Challenge(ctx context.Context, c eap.Check, from netip.Addr) (e
 	return v, o
 }
 
+// byEAP are the ways that are conversations.
+var byEAP = []string{plan.LoginTTLS, plan.LoginMSCHAPv2, plan.LoginRelayed, plan.LoginEAPTLS}
+
 // logins are how people log in by a tunnel: where nothing is known of it, and where a key comes first (RFC 4739), by EAP-MSCHAPv2.
 func (p *People) logins(tunnel string) (out []string) {
 	if p.Ways != nil {
 		for _, way := range p.Ways.Logins(tunnel) {
-			if way == plan.LoginTTLS || way == plan.LoginMSCHAPv2 || way == plan.LoginRelayed {
+			if slices.Contains(byEAP, way) {
 				out = append(out, way)
 			}
 		}
@@ -121,6 +127,31 @@ func (c *conversation) check(k eap.Check) (v eap.Verdict) {
 	defer stop()
 	v, c.came = c.people.Judge(ctx, k, c.call.From)
 	return v
+}
+
+// checkLent judges an answer to a challenge of who is lent for a trial, where nobody else logs in so.
+func (c *conversation) checkLent(k eap.Check) eap.Verdict {
+	if !IsTester(k.User) {
+		return eap.Verdict{Refusal: reason.Of(reason.UnknownUser, nil)}
+	}
+	return c.check(k)
+}
+
+// password judges one that was handed over.
+func (c *conversation) password(user, password string) login.Outcome {
+	ctx, stop := context.WithTimeout(context.Background(), judgeTime)
+	defer stop()
+	c.came = c.people.Password(ctx, user, password, c.call.From)
+	return c.came
+}
+
+// owner tells whose certificate was shown.
+func (c *conversation) owner(chain [][]byte, public []byte) login.Outcome {
+	ctx, stop := context.WithTimeout(context.Background(), judgeTime)
+	defer stop()
+	c.came = c.people.Owner(ctx, login.Key{Tunnel: c.call.Tunnel, Public: public, Chain: chain})
+	c.came.Public = public
+	return c.came
 }
 
 // Next takes the login a step further.

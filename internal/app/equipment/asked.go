@@ -86,7 +86,7 @@ func (s *Service) converse(l *listener, e *plan.Equipment, p *radius.Packet, mes
 	if c == nil && len(state) == 0 {
 		var ways []string
 		for _, way := range e.Ways() {
-			if way == plan.LoginTTLS || way == plan.LoginMSCHAPv2 {
+			if way != plan.AskPassword && way != plan.AskMSCHAPv2 {
 				ways = append(ways, way)
 			}
 		}

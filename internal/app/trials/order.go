@@ -79,7 +79,7 @@ func OrderFor(m *site.Model, class reach.Class, r reach.Reach, user string) *pro
 		o.Kind = t.Kind
 		o.Tunnel, o.Identity, o.Keepalive = t.Name, t.IdentityOr(m.Gateway.Dial), int(own.Keepalive.Or(plan.DefaultKeepalive).Seconds())
 		o.Algorithms = own.Set()
-		if t.Login != plan.LoginMSCHAPv2 {
+		if plan.WantsKey(t.Login) {
 			o.Proof = t.Login
 		}
 		o.MixedIn = own.MixedIn

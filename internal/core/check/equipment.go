@@ -54,9 +54,10 @@ func (c *checker) equipment() {
 }
 
 func (c *checker) equipmentWays(path string, e *plan.Equipment) {
-	if slices.Contains(e.Ways(), plan.LoginTTLS) && (e.Certificate == "" || c.Certificates != nil && c.Certificates[e.Certificate] == nil) {
+	tls := slices.Contains(e.Ways(), plan.LoginTTLS) || slices.Contains(e.Ways(), plan.LoginEAPTLS)
+	if tls && (e.Certificate == "" || c.Certificates != nil && c.Certificates[e.Certificate] == nil) {
 		c.add(Stop, "no-certificate", path+"/certificate", "name a certificate that is kept here, or say logins: [eap-mschapv2]",
-			"equipment %s may have people log in by eap-ttls, and there is no certificate to show them", e.Name)
+			"equipment %s may have people log in inside TLS, and there is no certificate to show them", e.Name)
 	}
 	if slices.Contains(e.Ways(), plan.AskPassword) {
 		c.add(Warn, "equipment-learns-passwords", path+"/logins", "say eap-ttls or eap-mschapv2, where it has them",

@@ -108,6 +108,11 @@ func keysWanted(tunnels []*plan.Tunnel) (out []string) {
 			out = append(out, t.Login)
 		case plan.LoginBoth:
 			out = append(out, plan.LoginCertificate)
+		case plan.LoginEAPTLS:
+			if len(t.Also) > 0 {
+				return nil
+			}
+			out = append(out, plan.LoginCertificate)
 		default:
 			return nil
 		}

@@ -21,11 +21,11 @@ var broken = map[string]string{
 var logins = []string{
 	plan.LoginMSCHAPv2, plan.LoginCertificate, plan.LoginPublicKey, plan.LoginSharedKey,
 	plan.LoginBoth,
-	plan.LoginTTLS, plan.LoginRelayed,
+	plan.LoginTTLS, plan.LoginEAPTLS, plan.LoginRelayed,
 }
 
 // byEAP are those in which a device can ask for another method.
-var byEAP = []string{plan.LoginMSCHAPv2, plan.LoginTTLS, plan.LoginRelayed}
+var byEAP = []string{plan.LoginMSCHAPv2, plan.LoginTTLS, plan.LoginEAPTLS, plan.LoginRelayed}
 
 // tunnels finds ways in that cannot work, or that this version cannot carry out.
 func (c *checker) tunnels() {

@@ -124,14 +124,14 @@ func Of(m *site.Model, c *site.Class, platform devices.Platform) (v Values, err 
 			if l == plan.LoginRelayed { // which method that will be, the source's server knows: user and password are what a kit can set
 				l = plan.LoginMSCHAPv2
 			}
-			if slices.Contains(platform.Logins, l) && (way == "" || way == plan.LoginTTLS) {
+			if slices.Contains(platform.Logins, l) && (way == "" || way == plan.LoginTTLS || way == plan.LoginEAPTLS) {
 				way = l
 			}
 		}
 		v.Protect, reason = common(t.IKEv2().Set(), platform.Able)
 		switch {
 		case reason != "":
-		case way == plan.LoginTTLS:
+		case way == plan.LoginTTLS || way == plan.LoginEAPTLS:
 			reason = "no kit sets up " + way + " there: it is set by hand, where the system has it"
 		case way == "":
 			reason = "it cannot log in by " + t.Login

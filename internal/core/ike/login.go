@@ -370,6 +370,9 @@ func (r *login) told(s conversation.Step) {
 	switch {
 	case s.Over && s.OK:
 		r.stage, r.user, r.groups, r.limits, r.msk, r.stamp, r.known = proving, s.User, s.Groups, s.Limits, s.Key, s.Stamp, true
+		if s.Public != nil {
+			r.shown.PublicKey = s.Public
+		}
 	case s.Over:
 		r.known, r.user = s.Known, printable([]byte(s.User))
 		r.refuse(s.Why, nAuthenticationFailed)

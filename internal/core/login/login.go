@@ -43,8 +43,10 @@ type Outcome struct {
 	// Stamp stands for all that the person proved who they are with, as it is now; it is another once any of that changes. With OK;
 	// empty: they log in anew each time.
 	Stamp string
-	Key   []byte        // with OK: the key that both sides have of it (RFC 3748 §7.10), 64 octets; nil: the method gives none
-	Why   reason.Reason // without OK
+	// Public is the public key that they proved themselves with, DER, where the conversation has it shown; with OK.
+	Public []byte
+	Key    []byte        // with OK: the key that both sides have of it (RFC 3748 §7.10), 64 octets; nil: the method gives none
+	Why    reason.Reason // without OK
 }
 
 // Limits are what whoever keeps people says of one, beside what the plan says of their passage: the narrower of both holds. The zero value

@@ -1,6 +1,9 @@
 package plan
 
-import "net/netip"
+import (
+	"net/netip"
+	"slices"
+)
 
 // Group is a group of people.
 type Group struct {
@@ -31,9 +34,9 @@ type Tunnel struct {
 	Name    string `json:"name" eg:"main" doc:"Its name."`
 	Kind    string `json:"kind" oneof:"kinds" doc:"ikev2 is carried out; masque, l2tp-ipsec and portal are refused until they are; pptp is refused for good."`
 	Gateway string `json:"gateway" ref:"gateways" doc:"The gateway that offers it."`
-	Login   string `json:"login" enum:"eap-mschapv2,certificate,public-key,eap-tls,eap-ttls,eap-relayed,pre-shared-key,certificate-and-eap-mschapv2" doc:"How people log in. eap-mschapv2: user and password. certificate: by a certificate that the own authority issued for the person's key. public-key: by a key alone, which yl dial has. pre-shared-key: by a key that the person and the gateway both know, each person their own; the device calls itself by the person's name. certificate-and-eap-mschapv2: first the certificate of a device, then user and password of whose it is (RFC 4739), which yl dial has. eap-ttls: user and password, handed over inside TLS (RFC 5281), so that people whose passwords another keeps can come in, which yl dial has. eap-relayed: by whatever method of EAP a source of kind radius has, which is carried to and fro (RFC 3579). eap-tls is not carried out yet." then:"A key never leaves its device, and can be taken back by itself."`
+	Login   string `json:"login" enum:"eap-mschapv2,certificate,public-key,eap-tls,eap-ttls,eap-relayed,pre-shared-key,certificate-and-eap-mschapv2" doc:"How people log in. eap-mschapv2: user and password. certificate: by a certificate that the own authority issued for the person's key. public-key: by a key alone, which yl dial has. pre-shared-key: by a key that the person and the gateway both know, each person their own; the device calls itself by the person's name. certificate-and-eap-mschapv2: first the certificate of a device, then user and password of whose it is (RFC 4739), which yl dial has. eap-ttls: user and password, handed over inside TLS (RFC 5281), so that people whose passwords another keeps can come in, which yl dial has. eap-relayed: by whatever method of EAP a source of kind radius has, which is carried to and fro (RFC 3579). eap-tls: by the same certificates as certificate, inside EAP (RFC 5216, RFC 9190), for devices that have that." then:"A key never leaves its device, and can be taken back by itself."`
 	// Also are ways beside Login.
-	Also        []string `json:"also-login,omitempty" nullable:"false" enum:"eap-mschapv2,eap-ttls,eap-relayed" doc:"Further methods, for devices that ask for another than login, or for people whom another source keeps: of eap-mschapv2, eap-ttls and eap-relayed those that login is not. With eap-relayed the service's own people log in by the others." then:"Each person needs one that their device has and that whoever keeps them can check."`
+	Also        []string `json:"also-login,omitempty" nullable:"false" enum:"eap-mschapv2,eap-ttls,eap-tls,eap-relayed" doc:"Further methods, for devices that ask for another than login, or for people whom another source keeps: of eap-mschapv2, eap-ttls, eap-tls and eap-relayed those that login is not. With eap-relayed the service's own people log in by the others." then:"Each person needs one that their device has and that whoever keeps them can check."`
 	Identity    string   `json:"identity,omitempty" eg:"field.tern.example" doc:"The name by which devices ask for this tunnel, where a gateway has several; the gateway's dial if not given. The certificate must hold it."`
 	Certificate string   `json:"certificate" eg:"gate" doc:"Name of the gateway's certificate, kept beside the plan."`
 	Second      string   `json:"second-certificate,omitempty" eg:"gate-rsa" doc:"Name of another certificate for the same name, of another kind of key: whichever a device says that it takes is shown, and RSA to one that says nothing."`
@@ -44,6 +47,11 @@ type Tunnel struct {
 	Off         bool     `json:"off,omitempty" doc:"Keeps the tunnel without offering it."`
 	// Own are the settings of its kind, a pointer to the kind's struct; in a document they stand among the others.
 	Own any `json:"-"`
+}
+
+// WantsKey tells whether people prove themselves by a key before any conversation, or in place of one.
+func WantsKey(login string) bool {
+	return slices.Contains([]string{LoginCertificate, LoginPublicKey, LoginSharedKey, LoginBoth}, login)
 }
 
 // Logins are the ways of logging in, the preferred first.

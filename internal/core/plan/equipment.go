@@ -17,8 +17,8 @@ type Equipment struct {
 	Addresses   []netip.Prefix `json:"addresses" nullable:"false" eg:"10.20.0.0/28" doc:"Where it asks from; of several that hold an address the longest counts."`
 	Secret      string         `json:"secret" eg:"jetty-switches" doc:"Name of the secret that both share, kept beside the plan (yl secret make)."`
 	Groups      []string       `json:"groups" nullable:"false" ref:"groups" doc:"Whom it may let in; others are refused."`
-	Logins      []string       `json:"logins,omitempty" nullable:"false" enum:"password,ms-chapv2,eap-mschapv2,eap-ttls" doc:"How it may have people log in: password: handed over (PAP); ms-chapv2: an answer to a challenge; eap-mschapv2 and eap-ttls: as by tunnels. eap-ttls and eap-mschapv2 if not given." then:"Of a password that is handed over the equipment learns."`
-	Certificate string         `json:"certificate,omitempty" eg:"gate" doc:"Name of the certificate that is shown inside EAP-TTLS, kept beside the plan."`
+	Logins      []string       `json:"logins,omitempty" nullable:"false" enum:"password,ms-chapv2,eap-mschapv2,eap-ttls,eap-tls" doc:"How it may have people log in: password: handed over (PAP); ms-chapv2: an answer to a challenge; eap-mschapv2, eap-ttls and eap-tls: as by tunnels, with certificates of the own authority. eap-ttls and eap-mschapv2 if not given." then:"Of a password that is handed over the equipment learns."`
+	Certificate string         `json:"certificate,omitempty" eg:"gate" doc:"Name of the certificate that is shown inside EAP-TTLS and EAP-TLS, kept beside the plan."`
 	Gives       []Given        `json:"gives,omitempty" nullable:"false" doc:"What it is told to do with people; the first that fits counts."`
 	Off         bool           `json:"off,omitempty" doc:"Keeps it without answering it."`
 }

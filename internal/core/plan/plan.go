@@ -62,6 +62,7 @@ const (
 	LoginPublicKey   = "public-key"  // of the person, without a certificate (RFC 7670)
 	LoginSharedKey   = "pre-shared-key"
 	LoginTTLS        = "eap-ttls"    // the password handed over inside TLS
+	LoginEAPTLS      = "eap-tls"     // by a certificate of the person, inside EAP
 	LoginRelayed     = "eap-relayed" // by whatever method of EAP a source has
 	LoginBoth        = "certificate-and-eap-mschapv2"
 )
