@@ -186,7 +186,13 @@ func certified(t *testing.T, d *tour.Demo, user, certificate, key string) string
 	require.NoError(t, err)
 	secret, err := x509.MarshalPKCS8PrivateKey(private)
 	require.NoError(t, err)
-	for path, block := range map[string]*pem.Block{certificate: {Type: "CERTIFICATE", Bytes: der}, key: {Type: "PRIVATE KEY", Bytes: secret}} {
+	for path, block := range map[string]*pem.Block{
+		certificate: {Type: "CERTIFICATE", Bytes: der},
+		key: {
+			Type:  "PRIVATE KEY",
+			Bytes: secret,
+		},
+	} {
 		require.NoError(t, os.WriteFile(path, pem.EncodeToMemory(block), 0o600))
 	}
 	return k.Fingerprint

@@ -18,7 +18,9 @@ func TestPasswordInsideTLS(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, ping(t, tn, "10.20.30.5"))
 	x := newTerminal(t, d)
-	out, _, err := x.run("probe", "--user", "rory.researcher", "--vantage", "home", "--password-file", write(t, d.Passwords["rory.researcher"]+"\n"))
+	out, _, err := x.run("probe", "--user", "rory.researcher", "--vantage", "home", "--password-file",
+		write(t,
+			d.Passwords["rory.researcher"]+"\n"))
 	require.NoError(t, err, "the command line hands a password over too: %s", out)
 	_, err = with(t, d, "rory.researcher", func(_ *probe.Order, o *probe.Options) { o.Password = "not this one, though" })
 	require.Error(t, err)

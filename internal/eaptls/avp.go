@@ -8,6 +8,7 @@ import (
 const (
 	avpUserName     = 1
 	avpUserPassword = 2
+	avpEAPMessage   = 79
 	vendorMicrosoft = 311
 	avpMSChallenge  = 11 // RFC 2548 §2.1.2
 	avpMS2Response  = 25 // RFC 2548 §2.3.2

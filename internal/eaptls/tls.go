@@ -27,7 +27,11 @@ func TLS(c []tls.Certificate, owner func(chain [][]byte, public []byte) login.Ou
 		if o.OK && state.Version == tls.VersionTLS13 {
 			// Nothing of the handshake tells the device that it is over: an octet does (RFC 9190 §2.5).
 			if _, err := t.Write([]byte{0}); err != nil {
-				return login.Outcome{User: o.User, Known: true, Why: reason.Of(reason.EAPTLSFailed, reason.With{reason.Error: "the tunnel closed"})}
+				return login.Outcome{
+					User: o.User, Known: true,
+					Why: reason.Of(reason.EAPTLSFailed,
+						reason.With{reason.Error: "the tunnel closed"}),
+				}
 			}
 		}
 		return o

@@ -1,6 +1,7 @@
 package eaptls
 
 import (
+	"crypto/rand"
 	"crypto/tls"
 	"strings"
 
@@ -30,12 +31,16 @@ func TTLS(c []tls.Certificate, inner Inner) eap.Method {
 func (i Inner) login(t *tls.Conn) login.Outcome {
 	as, err := readAVPs(t)
 	if err != nil {
-		return login.Outcome{Why: reason.Of(reason.EAPTLSFailed, reason.With{reason.Error: "nothing that can be read came inside the tunnel"})}
+		return login.Outcome{Why: reason.Of(reason.EAPTLSFailed,
+			reason.With{reason.Error: "nothing that can be read came inside the tunnel"})}
 	}
 	return i.judge(t, as)
 }
 
 func (i Inner) judge(t *tls.Conn, as []avp) login.Outcome {
+	if message, ok := find(as, 0, avpEAPMessage); ok {
+		return i.converse(t, message)
+	}
 	name, ok := find(as, 0, avpUserName)
 	user := eap.WithoutDomain(string(name))
 	if !ok || user == "" || len(user) > 255 {
@@ -49,6 +54,48 @@ func (i Inner) judge(t *tls.Conn, as []avp) login.Outcome {
 		return login.Outcome{User: user, Why: reason.Of(reason.EAPInnerOther, nil)}
 	}
 	return i.challenged(t, user, as, response)
+}
+
+const mostRounds = 20 // of a conversation inside
+
+// converse has a conversation by EAP inside (RFC 5281 §11.2.1), by what the device takes of a password that is typed (EAP-GTC) and
+// EAP-MSCHAPv2. How it ended the device is told outside.
+func (i Inner) converse(t *tls.Conn, message []byte) login.Outcome {
+	identity, ok := eap.Identity(message)
+	user := eap.WithoutDomain(identity)
+	if !ok || user == "" || len(user) > 255 {
+		return login.Outcome{Why: reason.Of(reason.EAPNoName, nil)}
+	}
+	var methods []eap.Method
+	if i.Check != nil {
+		methods = append(methods, eap.ByMSCHAPv2(rand.Reader, "", i.Check))
+	}
+	if i.Password != nil {
+		methods = append(methods, eap.ByGTC(func(password string) login.Outcome { return i.Password(user, password) }))
+	}
+	inside := eap.Converse(methods...)
+	for range mostRounds {
+		step := inside.Next(message)
+		if step.Over {
+			step.Key = nil // the tunnel gives it
+			return step.Outcome
+		}
+		if _, err := t.Write((avp{code: avpEAPMessage, mandatory: true, data: step.Send}).append(nil)); err != nil {
+			break
+		}
+		as, err := readAVPs(t)
+		if err != nil {
+			break
+		}
+		if message, ok = find(as, 0, avpEAPMessage); !ok {
+			break
+		}
+	}
+	return login.Outcome{
+		User: user,
+		Why: reason.Of(reason.EAPTLSFailed,
+			reason.With{reason.Error: "the conversation inside the tunnel came to no end"}),
+	}
 }
 
 // challenged judges MS-CHAPv2 inside (RFC 5281 §11.2.4): the challenge comes of the handshake, so that it cannot be of another one.

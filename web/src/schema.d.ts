@@ -3172,14 +3172,14 @@ export interface components {
         PlanEquipment: {
             /** @description Where it asks from; of several that hold an address the longest counts. */
             addresses: string[];
-            /** @description Name of the certificate that is shown inside EAP-TTLS, kept beside the plan. */
+            /** @description Name of the certificate that is shown inside EAP-TTLS and EAP-TLS, kept beside the plan. */
             certificate?: string;
             /** @description What it is told to do with people; the first that fits counts. */
             gives?: components["schemas"]["PlanGiven"][];
             /** @description Whom it may let in; others are refused. */
             groups: string[];
-            /** @description How it may have people log in: password: handed over (PAP); ms-chapv2: an answer to a challenge; eap-mschapv2 and eap-ttls: as by tunnels. eap-ttls and eap-mschapv2 if not given. */
-            logins?: ("password" | "ms-chapv2" | "eap-mschapv2" | "eap-ttls")[];
+            /** @description How it may have people log in: password: handed over (PAP); ms-chapv2: an answer to a challenge; eap-mschapv2, eap-ttls and eap-tls: as by tunnels, with certificates of the own authority. eap-ttls and eap-mschapv2 if not given. */
+            logins?: ("password" | "ms-chapv2" | "eap-mschapv2" | "eap-ttls" | "eap-tls")[];
             /** @description Its name. */
             name: string;
             /** @description Keeps it without answering it. */
@@ -3737,8 +3737,8 @@ export interface components {
         PlanTunnel: {
             /** @description What keys and traffic are protected with: a level, or items by name, or both. */
             algorithms?: components["schemas"]["PlanAlgorithms"];
-            /** @description Further methods, for devices that ask for another than login, or for people whom another source keeps: of eap-mschapv2, eap-ttls and eap-relayed those that login is not. With eap-relayed the service's own people log in by the others. */
-            "also-login"?: ("eap-mschapv2" | "eap-ttls" | "eap-relayed")[];
+            /** @description Further methods, for devices that ask for another than login, or for people whom another source keeps: of eap-mschapv2, eap-ttls, eap-tls and eap-relayed those that login is not. With eap-relayed the service's own people log in by the others. */
+            "also-login"?: ("eap-mschapv2" | "eap-ttls" | "eap-tls" | "eap-relayed")[];
             /** @description Whose certificates people may log in by, beside those of the own authority. */
             authorities?: string[];
             /** @description Name of the gateway's certificate, kept beside the plan. */
@@ -3758,7 +3758,7 @@ export interface components {
             /** @description After so long a silence the device is asked whether it is still there, 10s to 1h; 30s if not given. */
             liveness?: string;
             /**
-             * @description How people log in. eap-mschapv2: user and password. certificate: by a certificate that the own authority issued for the person's key. public-key: by a key alone, which yl dial has. pre-shared-key: by a key that the person and the gateway both know, each person their own; the device calls itself by the person's name. certificate-and-eap-mschapv2: first the certificate of a device, then user and password of whose it is (RFC 4739), which yl dial has. eap-ttls: user and password, handed over inside TLS (RFC 5281), so that people whose passwords another keeps can come in, which yl dial has. eap-relayed: by whatever method of EAP a source of kind radius has, which is carried to and fro (RFC 3579). eap-tls is not carried out yet.
+             * @description How people log in. eap-mschapv2: user and password. certificate: by a certificate that the own authority issued for the person's key. public-key: by a key alone, which yl dial has. pre-shared-key: by a key that the person and the gateway both know, each person their own; the device calls itself by the person's name. certificate-and-eap-mschapv2: first the certificate of a device, then user and password of whose it is (RFC 4739), which yl dial has. eap-ttls: user and password, handed over inside TLS (RFC 5281), so that people whose passwords another keeps can come in, which yl dial has. eap-relayed: by whatever method of EAP a source of kind radius has, which is carried to and fro (RFC 3579). eap-tls: by the same certificates as certificate, inside EAP (RFC 5216, RFC 9190), for devices that have that.
              * @enum {string}
              */
             login: "eap-mschapv2" | "certificate" | "public-key" | "eap-tls" | "eap-ttls" | "eap-relayed" | "pre-shared-key" | "certificate-and-eap-mschapv2";

@@ -279,7 +279,9 @@ func (x *explaining) limits(class *site.Class) {
 		kind = src.Kind
 	}
 	byPassword := slices.ContainsFunc(logins, func(way string) bool { return plan.Judges(kind, way) })
-	byKey := slices.Contains(logins, plan.LoginCertificate) || slices.Contains(logins, plan.LoginEAPTLS) || slices.Contains(logins, plan.LoginPublicKey)
+	byKey := slices.Contains(logins,
+		plan.LoginCertificate) || slices.Contains(logins,
+		plan.LoginEAPTLS) || slices.Contains(logins, plan.LoginPublicKey)
 	if x.out.Source != people.Source && len(usable) > 0 && !byPassword && !byKey {
 		x.against(true, "say login: eap-ttls at a tunnel of the passage",
 			"source %s can only be handed a password, and %s hands none over", x.out.Source, strings.Join(usable, ", "))
