@@ -2,7 +2,6 @@ package check
 
 import (
 	"net/url"
-	"slices"
 	"strings"
 
 	"yellowlantern/internal/core/foreign"
@@ -23,7 +22,7 @@ func (c *checker) authorities() {
 		c.revocation(path, a)
 	}
 	for _, t := range c.p.Tunnels {
-		if len(t.Authorities) > 0 && t.Login != plan.LoginCertificate && t.Login != plan.LoginBoth && !slices.Contains(t.Logins(), plan.LoginEAPTLS) {
+		if len(t.Authorities) > 0 && !t.ByCertificate() {
 			c.add(Warn, "authorities-unused", "tunnels/"+t.Name+"/authorities", "leave them out, or say login: "+plan.LoginCertificate,
 				"tunnel %s names authorities, and nobody logs in by a certificate there", t.Name)
 			c.mend("remove", "tunnels/"+t.Name+"/authorities", "")

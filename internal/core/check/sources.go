@@ -205,8 +205,7 @@ func (c *checker) sourceTimes(path string, s *plan.Source) {
 // sourceLogins crosses what a source can check with how tunnels have people log in: one that only binds cannot check a challenge.
 func (c *checker) sourceLogins(path string, s *plan.Source) {
 	for _, t := range c.p.Tunnels {
-		byKey := (t.Login == plan.LoginCertificate || slices.Contains(t.Logins(),
-			plan.LoginEAPTLS)) && len(t.Authorities) > 0 && s.LDAP().Account != ""
+		byKey := t.ByCertificate() && t.Login != plan.LoginBoth && len(t.Authorities) > 0 && s.LDAP().Account != ""
 		if !t.Off && (byKey || slices.ContainsFunc(t.Logins(), func(way string) bool { return plan.Judges(s.Kind, way) })) {
 			return
 		}

@@ -54,6 +54,11 @@ func WantsKey(login string) bool {
 	return slices.Contains([]string{LoginCertificate, LoginPublicKey, LoginSharedKey, LoginBoth}, login)
 }
 
+// ByCertificate tells whether people come in by certificates that may be of other authorities.
+func (t Tunnel) ByCertificate() bool {
+	return t.Login == LoginCertificate || t.Login == LoginBoth || slices.Contains(t.Logins(), LoginEAPTLS)
+}
+
 // Logins are the ways of logging in, the preferred first.
 func (t Tunnel) Logins() []string { return append([]string{t.Login}, t.Also...) }
 
