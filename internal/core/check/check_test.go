@@ -112,7 +112,6 @@ func TestFindings(t *testing.T) {
 		{"certificate-refused", "tunnels/main/certificate", Stop, "dial: gate.tern.example", "dial: other.tern.example", "--for other.tern.example"},
 		{"broken-protocol", "tunnels/main/kind", Stop, "kind: ikev2", "kind: pptp", "ikev2"},
 		{"not-yet", "tunnels/main/kind", Stop, "kind: ikev2", "kind: l2tp-ipsec", "ikev2"},
-		{"not-yet", "tunnels/main/login", Stop, "login: eap-mschapv2", "login: eap-tls", "eap-mschapv2"},
 		{"tunnels-alike", "tunnels/second", Stop, "    certificate: gate\n", "    certificate: gate\n  - {name: second, kind: ikev2, gateway: jetty, login: eap-mschapv2, algorithms: {level: strict}, certificate: gate}\n", "switch one"},
 		{"mtu", "tunnels/main/mtu", Stop, "    mtu: 1320 ", "    mtu: 1500 ", "1400"},
 		{"nobody-admitted", "passages/volunteers/groups", Warn, "  - name: volunteers\n    groups: [volunteers]", "  - name: volunteers\n    groups: [campers]", "put a user"},

@@ -17,13 +17,6 @@ var broken = map[string]string{
 	"pptp": "PPTP is broken: its encryption can be undone from one recorded login (its login method's key has the strength of one DES key)",
 }
 
-// logins are the ways of logging in that are carried out.
-var logins = []string{
-	plan.LoginMSCHAPv2, plan.LoginCertificate, plan.LoginPublicKey, plan.LoginSharedKey,
-	plan.LoginBoth,
-	plan.LoginTTLS, plan.LoginEAPTLS, plan.LoginRelayed,
-}
-
 // byEAP are those in which a device can ask for another method.
 var byEAP = []string{plan.LoginMSCHAPv2, plan.LoginTTLS, plan.LoginEAPTLS, plan.LoginRelayed}
 
@@ -44,10 +37,6 @@ func (c *checker) tunnels() {
 			c.add(Stop, "not-yet", base+"/kind", "use kind: ikev2, or switch the tunnel off",
 				"tunnels of kind %s cannot be carried out yet", t.Kind)
 			continue
-		}
-		if !slices.Contains(logins, t.Login) {
-			c.add(Stop, "not-yet", base+"/login", "use login: eap-mschapv2", "login by %s cannot be carried out yet", t.Login)
-			c.mend("set", base+"/login", plan.LoginMSCHAPv2)
 		}
 		for i, also := range t.Also {
 			if !slices.Contains(byEAP, t.Login) || also == t.Login || slices.Contains(t.Also[:i], also) {
