@@ -13,7 +13,9 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -59,7 +61,8 @@ func asked(t *testing.T, port int, secret string, attributes ...string) string {
 func ask(t *testing.T, port int, kind, secret string, attributes ...string) string {
 	t.Helper()
 	cmd := exec.Command("radclient", "-x", "-r", "1", "-t", "2", fmt.Sprintf("127.0.0.1:%d", port), kind, secret)
-	cmd.Stdin = strings.NewReader(strings.Join(append(attributes, "Message-Authenticator=0x00"), "\n") + "\n")
+	all := append(slices.Clone(attributes), "Message-Authenticator=0x00")
+	cmd.Stdin = strings.NewReader(strings.Join(all, "\n") + "\n")
 	out, _ := cmd.CombinedOutput()
 	return string(out)
 }
@@ -125,6 +128,32 @@ func TestEquipment(t *testing.T) {
 	u.Off, u.Until = false, time.Now().Add(time.Hour)
 	require.NoError(t, d.People.Change(t.Context(), u))
 	require.Regexp(t, `Session-Timeout = 3[56]\d\d`, asked(t, port, sharedSecret, "User-Name=rory.researcher", "User-Password="+rory))
+}
+
+// Where equipment asks can be changed while it does.
+func TestEquipmentMoves(t *testing.T) {
+	d, x, port := switches(t, "password")
+	rory := d.Passwords["rory.researcher"]
+	until, stop := context.WithCancel(t.Context())
+	var asking sync.WaitGroup
+	for range 4 {
+		asking.Go(func() {
+			for until.Err() == nil {
+				ask(t, port, "auth", sharedSecret, "User-Name=nobody", "User-Password=no")
+			}
+		})
+	}
+	c, err := net.ListenPacket("udp", "127.0.0.1:0")
+	require.NoError(t, err)
+	next := c.LocalAddr().(*net.UDPAddr).Port
+	require.NoError(t, c.Close())
+	x.did("plan", "set", "equipment-port", fmt.Sprint(next))
+	x.did("plan", "commit", "-m", "moved", "--accept", "all", "--because", "trial")
+	require.Eventually(t, func() bool {
+		return strings.Contains(ask(t, next, "auth", sharedSecret, "User-Name=rory.researcher", "User-Password="+rory), "Received Access-Accept")
+	}, 20*time.Second, 100*time.Millisecond)
+	stop()
+	asking.Wait()
 }
 
 // An independent supplicant logs in by EAP through equipment, and finds the keys that the equipment is told.

@@ -55,6 +55,9 @@ func TestRADIUS(t *testing.T) {
 			journaled(t, d, "refused", "source mainland refuses them")
 			_, err = with(t, d, "rory.researcher", as("wanda.warden", radiusserver.Password))
 			require.Error(t, err, "a name of the service's own is nobody's there")
+			_, err = with(t, d, "rory.researcher", as("Wanda.Warden", radiusserver.Password))
+			require.Error(t, err, "however it is written")
+			journaled(t, d, "refused", "one of the service's own users has that name")
 			x.did("slowed", "lift")
 
 			recommit(t, d, "login: eap-mschapv2", "login: eap-ttls")

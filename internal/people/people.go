@@ -45,6 +45,7 @@ type Keeper interface {
 	PersonShared(ctx context.Context, mixedIn bool, of string) (store.PersonShared, []byte, error)
 	RemovePersonShared(ctx context.Context, id string) (store.PersonShared, error)
 	SaveSourcePerson(ctx context.Context, p store.SourcePerson) error
+	Spelled(ctx context.Context, name string) (user, elsewhere string, err error)
 	SourcePerson(ctx context.Context, name string) (store.SourcePerson, error)
 	SourcePeople(ctx context.Context, after time.Time) ([]store.SourcePerson, error)
 	NTHash(ctx context.Context, name string) (store.User, [eap.NTHashLen]byte, error)

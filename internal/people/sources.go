@@ -158,11 +158,18 @@ func (p *People) came(ctx context.Context, s source.Source, who source.Person, s
 	}
 	rec := p.record(s, who, now)
 	rec.At = now
-	// The service's own come first, however a name is written there: what is said of them here must not be got around.
-	if _, err := p.keeper.User(ctx, rec.Name); !errors.Is(err, store.ErrNotFound) {
+	// The service's own come first, however a name is written there: what is said of them here must not be got around. And who comes once
+	// as dora and once as Dora is one person.
+	own, before, err := p.keeper.Spelled(ctx, rec.Name)
+	switch {
+	case err != nil:
+		return login.Outcome{User: rec.Name, Known: true, Why: reason.Of(reason.NotRecorded, reason.With{reason.Error: err.Error()})}
+	case own != "":
 		return login.Outcome{User: rec.Name, Known: true, Why: reason.Of(reason.SourceBars, reason.With{
 			reason.Source: rec.Source, reason.Error: "one of the service's own users has that name",
 		})}
+	case before != "":
+		rec.Name = before
 	}
 	if s.Settings().Remember > 0 && secret != "" {
 		hash, err := password.Often.Hash(secret, rand.Reader)

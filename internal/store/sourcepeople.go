@@ -41,6 +41,20 @@ func (s *Store) SourcePerson(ctx context.Context, name string) (p SourcePerson, 
 	return p, err
 }
 
+// Spelled finds how names are written that are equal but for capital letters: a user's, and somebody's of a source; empty: nobody's.
+func (s *Store) Spelled(ctx context.Context, name string) (user, elsewhere string, err error) {
+	for _, of := range []struct {
+		table string
+		to    *string
+	}{{"users", &user}, {"source_people", &elsewhere}} {
+		q := s.db.WithContext(ctx).Table(of.table).Select("name").Where("name = ? COLLATE NOCASE", name).Order("name").Limit(1)
+		if err := q.Scan(of.to).Error; err != nil {
+			return "", "", err
+		}
+	}
+	return user, elsewhere, nil
+}
+
 // SourcePeople lists those who logged in after a moment, by name.
 func (s *Store) SourcePeople(ctx context.Context, after time.Time) (ps []SourcePerson, err error) {
 	err = s.db.WithContext(ctx).Where("at > ?", after.UTC()).Order("name").Find(&ps).Error

@@ -162,7 +162,17 @@ var migrations = []func(*gorm.DB) error{
 			time.Time{}).Error
 	},
 	func(db *gorm.DB) error { return db.AutoMigrate(&SourcePerson{}) },
-	func(db *gorm.DB) error { return db.AutoMigrate(&SourcePerson{}, &AccountedSession{}, &Account{}) },
+	func(db *gorm.DB) error {
+		if err := db.AutoMigrate(&SourcePerson{}, &AccountedSession{}, &Account{}); err != nil {
+			return err
+		}
+		for _, table := range []string{"users", "source_people"} {
+			if err := db.Exec("CREATE INDEX IF NOT EXISTS " + table + "_spelled ON " + table + "(name COLLATE NOCASE)").Error; err != nil {
+				return err
+			}
+		}
+		return nil
+	},
 }
 
 func (s *Store) migrate() error {

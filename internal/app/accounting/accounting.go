@@ -25,8 +25,9 @@ import (
 )
 
 const (
-	lostAfter = 2 * time.Minute // without being alive, and without its end being told
-	atOnce    = 200             // told in one go, of each source
+	lostAfter = 2 * time.Minute  // without being alive, and without its end being told
+	seenEvery = 30 * time.Second // that it is written down that sessions live
+	atOnce    = 200              // told in one go, of each source
 )
 
 // Service does it.
@@ -41,6 +42,7 @@ type Service struct {
 
 	mu       sync.Mutex      // one writer of what is known of sessions
 	others   map[string]bool // live sessions of which nobody wants to be told
+	seen     time.Time       // when it was last written down which live
 	delivery sync.Mutex
 	behind   map[string]string // sources whose servers were told nothing last, and why not
 }
@@ -103,6 +105,10 @@ func (s *Service) note(ctx context.Context, to map[string]*remote.Server, now ti
 			err = errors.Join(err, s.Store.AddAccount(ctx, k, account(k, x, store.AccountInterim, now)))
 		}
 	}
+	if now.Sub(s.seen) < seenEvery {
+		return err
+	}
+	s.seen = now
 	err = errors.Join(err, s.Store.SawAccounted(ctx, seen, now))
 	for _, k := range known { // whose end nobody told of: the gateway was killed
 		if now.Sub(k.Seen) >= lostAfter {

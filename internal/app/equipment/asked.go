@@ -22,6 +22,8 @@ import (
 	"yellowlantern/internal/radius"
 )
 
+const mostGroups = 32 // that equipment is told: a packet has 4,096 octets
+
 // judge judges what equipment asks.
 func (s *Service) judge(l *listener, c radius.Client, p *radius.Packet, from netip.Addr) radius.Reply {
 	e := l.named(c.Name)
@@ -172,7 +174,7 @@ func given(a *radius.Packet, e *plan.Equipment, o login.Outcome) error {
 	if err := rfc2865.UserName_SetString(a, o.User); err != nil { // who they really are
 		return err
 	}
-	for _, g := range o.Groups {
+	for _, g := range o.Groups[:min(len(o.Groups), mostGroups)] {
 		if err := rfc2865.FilterID_AddString(a, g); err != nil {
 			return err
 		}

@@ -41,8 +41,10 @@ type Service struct {
 	Journal *journal.Service
 	Log     *slog.Logger
 
-	mu      sync.Mutex
-	open    *listener
+	mu   sync.Mutex // held while a listener is closed, which waits for what is being judged
+	open *listener
+
+	telling sync.Mutex
 	told    time.Time
 	refused crowd.Tally
 }
@@ -69,9 +71,9 @@ func (s *Service) Problem() string {
 
 // Keep listens where the plan that runs says, and tells what was refused again and again.
 func (s *Service) Keep(now time.Time) {
+	s.tellRefusals(now)
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.tellRefusals(now)
 	p := s.Running.Plan()
 	at := listensAt(p)
 	if s.open != nil && (s.open.at != at || s.open.conn == nil) {
@@ -164,8 +166,8 @@ func (l *listener) named(name string) *plan.Equipment {
 
 // ignored says now and then that somebody sends what counts for nothing.
 func (s *Service) ignored(from netip.AddrPort, why string) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.telling.Lock()
+	defer s.telling.Unlock()
 	if now := time.Now(); now.Sub(s.told) >= toldEvery {
 		s.told = now
 		s.Log.Warn("a question about people is ignored", "from", from, "why", why)
@@ -198,16 +200,19 @@ func (s *Service) allowed(l *listener, e *plan.Equipment, o login.Outcome, now t
 	}
 	zone, err := time.LoadLocation(p.TimeZone)
 	i := slices.IndexFunc(p.Hours, func(h plan.Hours) bool { return h.Name == own.Hours })
-	if err != nil || i < 0 || !p.Hours[i].Hold(now.In(zone)) {
-		return reason.Of(reason.PersonHours, reason.With{reason.Hours: own.Hours, reason.When: own.Hours})
+	switch {
+	case err != nil || i < 0:
+		return reason.Of(reason.PersonHours, reason.With{reason.Hours: own.Hours, reason.When: "which the plan does not have"})
+	case !p.Hours[i].Hold(now.In(zone)):
+		return reason.Of(reason.PersonHours, reason.With{reason.Hours: own.Hours, reason.When: p.Hours[i].String()})
 	}
 	return reason.Reason{}
 }
 
 // refuse notes a refusal; of the same person and for the same reason the first at once, those after it as a number.
 func (s *Service) refuse(e *plan.Equipment, o login.Outcome) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.telling.Lock()
+	defer s.telling.Unlock()
 	user := o.User
 	if !o.Known {
 		user = "" // strangers choose names: they are told together
@@ -227,6 +232,8 @@ type told struct {
 }
 
 func (s *Service) tellRefusals(now time.Time) {
+	s.telling.Lock()
+	defer s.telling.Unlock()
 	counted, rest := s.refused.Due(now)
 	for _, c := range counted {
 		t := c.Index.(told)
