@@ -24,7 +24,8 @@ const TLSSecret = "radsec"
 const (
 	firstWait = time.Second
 	longWait  = 8 * time.Second
-	mostIdle  = 4  // connections that are kept
+	// mostOpen is how many connections there are to one server: many take no more than sixteen of a client.
+	mostOpen  = 8
 	mostTried = 64 // datagrams that are no answer and are looked at for one request
 )
 
@@ -36,8 +37,10 @@ type Link struct {
 	// Dial opens connections; nil: as the system does.
 	Dial func(ctx context.Context, network, address string) (net.Conn, error)
 
-	mu   sync.Mutex
-	idle []net.Conn
+	mu    sync.Mutex
+	idle  []net.Conn
+	slots chan struct{} // held by who has a connection; nil: nobody had one yet
+	over  bool          // nothing is kept any more
 }
 
 // Close ends connections that are kept.
@@ -47,7 +50,7 @@ func (l *Link) Close() {
 	for _, c := range l.idle {
 		_ = c.Close()
 	}
-	l.idle = nil
+	l.idle, l.over = nil, true
 }
 
 // Exchange sends a request and gives its answer, which is judged. It ends with ctx, which must have a deadline.
@@ -141,6 +144,11 @@ func silent(odd error) error {
 
 // overTLS sends a request by a connection that nobody else uses meanwhile. One that was kept and turns out to be dead is opened anew, once.
 func (l *Link) overTLS(ctx context.Context, request []byte) (*Packet, error) {
+	free, err := l.slot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer free()
 	for {
 		c, kept, err := l.connected(ctx)
 		if err != nil {
@@ -162,6 +170,22 @@ func (l *Link) overTLS(ctx context.Context, request []byte) (*Packet, error) {
 		if !kept || ctx.Err() != nil {
 			return nil, err
 		}
+	}
+}
+
+// slot waits until a connection may be had; free gives it back.
+func (l *Link) slot(ctx context.Context) (free func(), err error) {
+	l.mu.Lock()
+	if l.slots == nil {
+		l.slots = make(chan struct{}, mostOpen)
+	}
+	slots := l.slots
+	l.mu.Unlock()
+	select {
+	case slots <- struct{}{}:
+		return func() { <-slots }, nil
+	case <-ctx.Done():
+		return nil, errors.New("all connections to it are taken, and none becomes free")
 	}
 }
 
@@ -188,6 +212,11 @@ func (l *Link) connected(ctx context.Context) (c net.Conn, kept bool, err error)
 
 // Connect opens a connection over TLS and keeps it, and tells what the server showed.
 func (l *Link) Connect(ctx context.Context) (tls.ConnectionState, error) {
+	free, err := l.slot(ctx)
+	if err != nil {
+		return tls.ConnectionState{}, err
+	}
+	defer free()
 	c, _, err := l.connected(ctx)
 	if err != nil {
 		return tls.ConnectionState{}, err
@@ -199,7 +228,7 @@ func (l *Link) Connect(ctx context.Context) (tls.ConnectionState, error) {
 func (l *Link) keep(c net.Conn) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if len(l.idle) >= mostIdle {
+	if l.over {
 		_ = c.Close()
 		return
 	}

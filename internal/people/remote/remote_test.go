@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/netip"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -80,6 +81,17 @@ func TestLogin(t *testing.T) {
 		r.Probe(ctx)
 		require.Empty(t, r.State().Error, name)
 	}
+	many := mainland(s)
+	many.Servers, many.Timeout = []string{s.TLS}, plan.Duration(10*time.Second)
+	once := opened(t, many, "", shown(s))
+	var all sync.WaitGroup
+	for range 40 { // this server takes sixteen connections of a client
+		all.Go(func() {
+			_, err := once.Login(ctx, source.Call{User: "dora", Password: radiusserver.Password}, nil)
+			require.NoError(t, err)
+		})
+	}
+	all.Wait()
 	r := opened(t, mainland(s), radiusserver.Secret, nil)
 	for user, password := range map[string]string{"odd(one)*": radiusserver.Password, "utf": "пароль из слов"} {
 		_, err := r.Login(ctx, source.Call{User: user, Password: password}, nil)

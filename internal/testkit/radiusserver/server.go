@@ -42,6 +42,7 @@ run_dir = DIR
 libdir = /usr/lib/freeradius
 pidfile = DIR/pid
 max_request_time = 10
+max_requests = 65536
 cleanup_delay = 1
 correct_escapes = true
 security {
