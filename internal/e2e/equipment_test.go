@@ -48,7 +48,7 @@ func switches(t *testing.T, ways string) (d *tour.Demo, x terminal, port int) {
 	x.did("plan", "commit", "-m", "equipment", "--accept", "all", "--because", "trial")
 	require.Eventually(t, func() bool {
 		return strings.Contains(ask(t, port, "status", sharedSecret), "Received Access-Accept")
-	}, 10*time.Second, 100*time.Millisecond, "it answers whether it is there")
+	}, 30*time.Second, 100*time.Millisecond, "it answers whether it is there")
 	return d, x, port
 }
 
@@ -60,7 +60,7 @@ func asked(t *testing.T, port int, secret string, attributes ...string) string {
 
 func ask(t *testing.T, port int, kind, secret string, attributes ...string) string {
 	t.Helper()
-	cmd := exec.Command("radclient", "-x", "-r", "1", "-t", "2", fmt.Sprintf("127.0.0.1:%d", port), kind, secret)
+	cmd := exec.Command("radclient", "-x", "-r", "1", "-t", "4", fmt.Sprintf("127.0.0.1:%d", port), kind, secret)
 	all := append(slices.Clone(attributes), "Message-Authenticator=0x00")
 	cmd.Stdin = strings.NewReader(strings.Join(all, "\n") + "\n")
 	out, _ := cmd.CombinedOutput()
@@ -150,7 +150,9 @@ func TestEquipmentMoves(t *testing.T) {
 	x.did("plan", "set", "equipment-port", fmt.Sprint(next))
 	x.did("plan", "commit", "-m", "moved", "--accept", "all", "--because", "trial")
 	require.Eventually(t, func() bool {
-		return strings.Contains(ask(t, next, "auth", sharedSecret, "User-Name=rory.researcher", "User-Password="+rory), "Received Access-Accept")
+		return strings.Contains(ask(t, next, "auth", sharedSecret, "User-Name=rory.researcher",
+			"User-Password="+rory),
+			"Received Access-Accept")
 	}, 20*time.Second, 100*time.Millisecond)
 	stop()
 	asking.Wait()

@@ -156,6 +156,7 @@ func TestRADIUSChanges(t *testing.T) {
 	}
 	gone := func(words string) {
 		t.Helper()
+		require.Eventually(t, func() bool { return len(live(t, d)) == 1 }, 30*time.Second, 50*time.Millisecond)
 		journaled(t, d, "ended", words)
 		for _, x := range live(t, d) {
 			require.NotEqual(t, "dora", x.User)
@@ -222,10 +223,9 @@ func TestRADIUSAway(t *testing.T) {
 			_, err := with(t, d, "rory.researcher", as("dora", radiusserver.Password))
 			tried <- err
 		}()
-		begun := time.Now()
 		_, err := with(t, d, "rory.researcher", nil)
 		require.NoError(t, err, "others come in while it %s", name)
-		require.Less(t, time.Since(begun), 3*time.Second, name)
+		require.Empty(t, tried, "the other one still waits")
 		journaled(t, d, "refused", "source mainland does not answer")
 		if name == "hangs" {
 			require.NoError(t, syscall.Kill(s.Process(), syscall.SIGCONT))

@@ -1,5 +1,5 @@
 // Package people answers for the persons who may connect: who they are, whether they log in rightly, which groups they
-// are in. It joins the sources of people; for now that is the service's own users.
+// are in. It joins the sources of people: the service's own users, who come first, and those of the plan.
 package people
 
 import (

@@ -5,12 +5,10 @@ package tour
 import (
 	"context"
 	"crypto/rand"
-	"encoding/base32"
 	"errors"
 	"fmt"
 	"log/slog"
 	"os"
-	"strings"
 	"sync"
 	"time"
 
@@ -55,9 +53,11 @@ type Outcome struct {
 
 // NewPassword makes a password for somebody of the demo.
 func NewPassword() string {
-	b := make([]byte, 10)
-	_, _ = rand.Read(b)
-	return strings.ToLower(base32.StdEncoding.EncodeToString(b))
+	made, err := password.New(rand.Reader)
+	if err != nil {
+		panic(err) // the system's randomness does not fail
+	}
+	return made
 }
 
 // Demo is a started instance with Tern Island's people, ready for its plan.

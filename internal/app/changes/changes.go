@@ -12,13 +12,12 @@ import (
 	"time"
 
 	"yellowlantern/internal/app/sources"
+	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/core/session"
 	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/people"
 	"yellowlantern/internal/people/remote"
 	"yellowlantern/internal/radius"
-
-	"yellowlantern/internal/core/reason"
-	"yellowlantern/internal/core/session"
 )
 
 const (

@@ -40,7 +40,9 @@ func BenchmarkRADIUS(b *testing.B) {
 		b.ReportMetric(float64(b.N)/b.Elapsed().Seconds(), "logins/s")
 	}
 	b.Run("password, the server's own tool", func(b *testing.B) {
-		cmd := exec.Command("radclient", "-q", "-c", fmt.Sprint(b.N), "-p", "16", strings.TrimPrefix(s.UDP, "radius://"), "auth", radiusserver.Secret)
+		cmd := exec.Command("radclient", "-q", "-c", fmt.Sprint(b.N), "-p", "16", strings.TrimPrefix(s.UDP,
+			"radius://"),
+			"auth", radiusserver.Secret)
 		cmd.Stdin = strings.NewReader("User-Name=dora\nUser-Password=\"" + radiusserver.Password + "\"\nMessage-Authenticator=0x00\n")
 		require.NoError(b, cmd.Run())
 		b.ReportMetric(float64(b.N)/b.Elapsed().Seconds(), "logins/s")

@@ -159,7 +159,7 @@ func TestFaults(t *testing.T) {
 			func(a source.Asked) { did = append(did, a.Words) })
 		require.Equal(t, x.kind, source.KindOf(err), "%s: %v", name, err)
 		require.ErrorContains(t, err, x.says, name)
-		require.Less(t, time.Since(begun), 5*time.Second, name)
+		require.Less(t, time.Since(begun), 15*time.Second, name)
 		require.NotEmpty(t, r.State().Error, name)
 		if x.kind == source.Away {
 			require.NotEmpty(t, did, name)
