@@ -14,6 +14,7 @@ import (
 
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/gateway"
+	"yellowlantern/internal/instance"
 	"yellowlantern/internal/probe"
 	"yellowlantern/internal/testkit/radiusserver"
 	"yellowlantern/internal/tour"
@@ -21,7 +22,11 @@ import (
 
 // judged is Tern Island with a RADIUS server that judges logins of people whom it does not have itself, by a way of logging in.
 func judged(t *testing.T, s *radiusserver.Server, login, more string) (*tour.Demo, terminal) {
-	d := island(t, nil)
+	return judgedAt(t, s, login, more, nil)
+}
+
+func judgedAt(t *testing.T, s *radiusserver.Server, login, more string, change func(*instance.Options)) (*tour.Demo, terminal) {
+	d := island(t, change)
 	x := newTerminal(t, d)
 	x.did("secret", "keep", "mainland", "--kind", "password", "--from-file", write(t, radiusserver.Secret+"\n"))
 	object := fmt.Sprintf("sources:\n  - name: mainland\n    kind: radius\n    servers: [%q]\n    secret: mainland\n    timeout: 3s\n%s\npassages:\n",
@@ -102,7 +107,8 @@ func told(t *testing.T, s *radiusserver.Server, words ...string) (out string) {
 // told once they are there again.
 func TestRADIUSAccounting(t *testing.T) {
 	s := radiusserver.Start(t, "mschapv2")
-	d, x := judged(t, s, "eap-mschapv2", fmt.Sprintf("    accounting: [%q]\n", s.Accounting))
+	var o instance.Options
+	d, x := judgedAt(t, s, "eap-mschapv2", fmt.Sprintf("    accounting: [%q]\n", s.Accounting), func(x *instance.Options) { o = *x })
 	tn, err := with(t, d, "rory.researcher", as("bound", radiusserver.Password))
 	require.NoError(t, err)
 	_, err = with(t, d, "rory.researcher", nil)
@@ -116,6 +122,10 @@ func TestRADIUSAccounting(t *testing.T) {
 		said, _, _ := x.run("status")
 		return strings.Contains(said, "servers of mainland are not told of sessions, 1 wait")
 	}, 20*time.Second, 200*time.Millisecond)
+	d.Stop()
+	i, err := instance.Start(t.Context(), o)
+	require.NoError(t, err, "what could not be told outlives the service")
+	defer i.Stop()
 	s.Run()
 	out = told(t, s, "Acct-Status-Type = Stop", "Acct-Terminate-Cause = User-Request")
 	require.Regexp(t, `Acct-Input-Packets = [1-9]`, out)

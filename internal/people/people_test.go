@@ -12,6 +12,7 @@ import (
 	"yellowlantern/internal/core/eap"
 	"yellowlantern/internal/core/login"
 	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/people/source"
 	"yellowlantern/internal/store"
 )
 
@@ -107,4 +108,18 @@ func TestPersonsAndLogins(t *testing.T) {
 	}
 	require.NoError(t, p.Remove(ctx, "rory"))
 	require.ErrorIs(t, p.Remove(ctx, "rory"), store.ErrNotFound)
+}
+
+// What a source says is told as what it is; only where nobody could judge the device is told nothing.
+func TestWhyNot(t *testing.T) {
+	for kind, want := range map[source.Kind]reason.Code{
+		source.Away: reason.SourceAway, source.Account: reason.SourceAccount, source.Unknown: reason.UnknownUser, source.Several: reason.SourceMistaken,
+		source.Wrong: reason.WrongPassword, source.Barred: reason.SourceBars, source.Mistaken: reason.SourceMistaken, source.Refused: reason.SourceRefuses,
+	} {
+		why := whyNot("mainland", source.Fail(kind, "for a reason"))
+		require.Equal(t, want, why.Code)
+		require.Equal(t,
+			kind == source.Away || kind == source.Account || kind == source.Several || kind == source.Mistaken,
+			Undecided(why), "%v", want)
+	}
 }

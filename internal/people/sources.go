@@ -105,11 +105,12 @@ func (p *People) challenged(ctx context.Context, c eap.Check, from netip.Addr) (
 // whyNot is a source's error as a reason.
 func whyNot(name string, err error) reason.Reason {
 	code := map[source.Kind]reason.Code{
+		source.Unknown: reason.UnknownUser,
 		source.Account: reason.SourceAccount, source.Several: reason.SourceMistaken, source.Mistaken: reason.SourceMistaken,
 		source.Barred: reason.SourceBars, source.Wrong: reason.WrongPassword, source.Refused: reason.SourceRefuses,
 	}[source.KindOf(err)]
 	switch code {
-	case reason.WrongPassword:
+	case reason.WrongPassword, reason.UnknownUser:
 		return reason.Of(code, nil)
 	case "":
 		code = reason.SourceAway
