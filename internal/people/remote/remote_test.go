@@ -2,6 +2,8 @@ package remote_test
 
 import (
 	"context"
+	"crypto/hmac"
+	"crypto/md5"
 	"crypto/rand"
 	"crypto/tls"
 	"crypto/x509"
@@ -17,6 +19,7 @@ import (
 	wire "layeh.com/radius"
 	"layeh.com/radius/rfc2865"
 	"layeh.com/radius/rfc2869"
+	"layeh.com/radius/vendors/microsoft"
 
 	"yellowlantern/internal/core/eap"
 	"yellowlantern/internal/core/login"
@@ -358,4 +361,73 @@ func TestForged(t *testing.T) {
 		_, err = opened(t, src, radiusserver.Secret, nil).Login(t.Context(), source.Call{User: "dora", Password: "wrong"}, nil)
 		require.Equal(t, source.Refused, source.KindOf(err), "%s: %v", name, err)
 	}
+}
+
+// A password that has expired is changed in the login itself (RFC 2548 §2.3.6, §2.1.6): a server reads the new one with the old one, and
+// finds the answer to be made with it.
+func TestChangesPassword(t *testing.T) {
+	const next = "harrier mosaic plover, and a long one that takes several attributes"
+	old, changed := eap.NTHash(radiusserver.Password), ""
+	way := forger(t, func(q []byte) [][]byte {
+		p, err := wire.Parse(q, []byte(radiusserver.Secret))
+		require.NoError(t, err)
+		a := p.Response(wire.CodeAccessReject)
+		require.NoError(t, rfc2869.MessageAuthenticator_Set(a, make([]byte, 16)))
+		cpw := microsoft.MSCHAP2CPW_Get(p)
+		if cpw == nil {
+			require.NoError(t, microsoft.MSCHAPError_Set(a, []byte("\x01E=648 R=0 C=00000000000000000000000000000000 V=3")))
+			return [][]byte{signed(t, a)}
+		}
+		require.Len(t, cpw, 68)
+		require.Equal(t, byte(7), cpw[0])
+		c := eap.Check{User: "dora", Challenge: [16]byte(microsoft.MSCHAPChallenge_Get(p)), Peer: [16]byte(cpw[18:]), Response: [24]byte(cpw[42:])}
+		var change eap.Change
+		copy(change.Hash[:], cpw[2:])
+		parts, err := microsoft.MSCHAPNTEncPW_Gets(p)
+		require.NoError(t, err)
+		at := 0
+		for i, part := range parts {
+			require.Equal(t, []byte{6, cpw[1], 0, byte(i + 1)}, part[:4])
+			at += copy(change.Password[at:], part[4:])
+		}
+		require.Equal(t, len(change.Password), at)
+		changed, err = change.Open(old)
+		require.NoError(t, err)
+		v := c.Judge(eap.NTHash(changed))
+		require.True(t, v.OK)
+		a.Code = wire.CodeAccessAccept
+		require.NoError(t, microsoft.MSCHAP2Success_Set(a, append([]byte{1}, v.Proof...)))
+		require.NoError(t, microsoft.MSMPPERecvKey_Set(a, v.MSK[:16]))
+		require.NoError(t, microsoft.MSMPPESendKey_Set(a, v.MSK[16:32]))
+		return [][]byte{signed(t, a)}
+	})
+	src := plan.Source{Name: "m", Kind: plan.KindRADIUS, Servers: []string{way}}
+	r := opened(t, src, radiusserver.Secret, nil)
+	c := eap.Converse(eap.ByMSCHAPv2(rand.Reader, "gate", func(k eap.Check) eap.Verdict {
+		_, v, err := r.Challenge(t.Context(), from, k, nil)
+		require.NoError(t, err)
+		return v
+	}))
+	device := eap.NewPeer(rand.Reader, "dora", radiusserver.Password)
+	device.Next = next
+	var key []byte
+	require.NoError(t, through(t, func(m []byte) []byte {
+		step := c.Next(m)
+		key = step.Key
+		return step.Send
+	}, device))
+	require.Equal(t, next, changed)
+	require.Equal(t, device.MSK(), key)
+}
+
+// signed writes an answer with the Message-Authenticator that it has a place for.
+func signed(t *testing.T, a *wire.Packet) []byte {
+	b, err := a.MarshalBinary()
+	require.NoError(t, err)
+	mac := hmac.New(md5.New, a.Secret)
+	mac.Write(b)
+	require.NoError(t, rfc2869.MessageAuthenticator_Set(a, mac.Sum(nil)))
+	b, err = a.Encode()
+	require.NoError(t, err)
+	return b
 }
