@@ -380,7 +380,11 @@ func TestChangesPassword(t *testing.T) {
 		}
 		require.Len(t, cpw, 68)
 		require.Equal(t, byte(7), cpw[0])
-		c := eap.Check{User: "dora", Challenge: [16]byte(microsoft.MSCHAPChallenge_Get(p)), Peer: [16]byte(cpw[18:]), Response: [24]byte(cpw[42:])}
+		c := eap.Check{
+			User: "dora", Challenge: [16]byte(microsoft.MSCHAPChallenge_Get(p)),
+			Peer:     [16]byte(cpw[18:]),
+			Response: [24]byte(cpw[42:]),
+		}
 		var change eap.Change
 		copy(change.Hash[:], cpw[2:])
 		parts, err := microsoft.MSCHAPNTEncPW_Gets(p)
