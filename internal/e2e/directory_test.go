@@ -98,7 +98,7 @@ func TestDirectory(t *testing.T) {
 	require.Contains(t, x.did("people", "explain", "--all"), "people who match no passage")
 
 	// A directory that is away, or hangs, is no wrong password, and keeps nobody else waiting.
-	require.NoError(t, syscall.Kill(s.Process(), syscall.SIGSTOP))
+	halt(t, s.Process())
 	slow := make(chan error, 1)
 	go func() {
 		_, err := with(t, d, "dora", asHer("dora", herPassword))
@@ -131,6 +131,25 @@ func TestDirectory(t *testing.T) {
 	require.Contains(t, out, "1. ")
 	require.Contains(t, out, "the source where dora is kept does not answer")
 	require.Contains(t, out, "sources/mainland/servers")
+}
+
+// halt stops a process, and returns once each of its threads has stopped: the signal goes to one of them, and until that one has its turn
+// the others go on.
+func halt(t *testing.T, process int) {
+	t.Helper()
+	require.NoError(t, syscall.Kill(process, syscall.SIGSTOP))
+	require.Eventually(t, func() bool {
+		threads, err := filepath.Glob(fmt.Sprintf("/proc/%d/task/*/stat", process))
+		require.NoError(t, err)
+		for _, path := range threads {
+			b, err := os.ReadFile(path)
+			_, after, _ := strings.Cut(string(b), ") ")
+			if err == nil && !strings.HasPrefix(after, "T") {
+				return false
+			}
+		}
+		return len(threads) > 0
+	}, 30*time.Second, 5*time.Millisecond)
 }
 
 // Where the plan says so, somebody who was let in lately comes in while the directory is away, by the same password alone.

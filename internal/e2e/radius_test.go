@@ -224,7 +224,7 @@ func TestRADIUSAway(t *testing.T) {
 	_, err := with(t, d, "rory.researcher", as("dora", radiusserver.Password))
 	require.NoError(t, err)
 	for name, fault := range map[string]func(){
-		"hangs":     func() { require.NoError(t, syscall.Kill(s.Process(), syscall.SIGSTOP)) },
+		"hangs":     func() { halt(t, s.Process()) },
 		"is killed": s.Stop,
 	} {
 		fault()
