@@ -94,7 +94,6 @@ modules {
 		default_eap_type = METHOD
 		timer_expire = 60
 		ignore_unknown_eap_types = no
-		cisco_accounting_username_bug = no
 		max_sessions = 1000
 		tls-config ours {
 			private_key_file = DIR/server.key
