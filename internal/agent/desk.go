@@ -31,6 +31,8 @@ type Inquiry struct {
 	Key    *login.Key     `json:"key,omitempty"` // whose it is
 
 	Shared *login.SharedKey `json:"shared,omitempty"`
+	Code   *login.Code      `json:"code,omitempty"`
+	Coded  *login.Coded     `json:"coded,omitempty"`
 }
 
 // Again is somebody who logged in earlier, and what stood for what they logged in with.
@@ -56,6 +58,7 @@ type Ruling struct {
 	// Standing is who a person is.
 	Standing login.Standing `json:"standing,omitzero"`
 	Stamp    bool           `json:"stamp,omitempty"` // the stamp is another now
+	Coded    time.Time      `json:"coded,omitzero"`
 	Error    string         `json:"error,omitempty"`
 }
 
@@ -207,6 +210,21 @@ func (d *Desk) Shared(ctx context.Context, ask login.SharedKey) login.Shared {
 		return login.Shared{Outcome: login.Outcome{Why: reason.Of(reason.LoginsLater, reason.With{reason.Error: err.Error()})}}
 	}
 	return r.Shared
+}
+
+// Code implements gateway.People.
+func (d *Desk) Code(ctx context.Context, c login.Code) login.Outcome {
+	r, err := d.ask(ctx, Inquiry{Code: &c})
+	if err != nil {
+		return login.Outcome{User: c.User, Known: true, Why: reason.Of(reason.LoginsLater, reason.With{reason.Error: err.Error()})}
+	}
+	return r.Outcome
+}
+
+// Coded implements gateway.People.
+func (d *Desk) Coded(ctx context.Context, c login.Coded) time.Time {
+	r, _ := d.ask(ctx, Inquiry{Coded: &c}) // whoever is asked for nothing is not let in for that
+	return r.Coded
 }
 
 // Again implements gateway.People.

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowlantern/internal/core/login"
+	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/gateway"
 )
 
@@ -36,6 +37,14 @@ func (twoRounds) Owner(_ context.Context, shown login.Key) login.Outcome {
 
 func (twoRounds) Shared(_ context.Context, ask login.SharedKey) login.Shared {
 	return login.Shared{ID: ask.Identity, Outcome: login.Outcome{OK: true}, Secret: []byte("secret")}
+}
+
+func (twoRounds) Code(_ context.Context, c login.Code) login.Outcome {
+	return login.Outcome{OK: c.Code == "755224", User: c.User, Why: reason.Of(reason.WrongCode, nil)}
+}
+
+func (twoRounds) Coded(_ context.Context, c login.Coded) time.Time {
+	return time.Unix(int64(len(c.Keys)), 0)
 }
 
 func (p twoRounds) Again(ctx context.Context, user, stamp string) (login.Standing, error) {
@@ -89,6 +98,9 @@ func TestDesk(t *testing.T) {
 	require.Equal(t, "owner of a key", d.Owner(t.Context(), login.Key{Public: []byte("a key")}).User)
 	require.Equal(t, login.Shared{ID: "rory", Outcome: login.Outcome{OK: true}, Secret: []byte("secret")},
 		d.Shared(t.Context(), login.SharedKey{Identity: "rory"}))
+	require.True(t, d.Code(t.Context(), login.Code{User: "wanda", Code: "755224"}).OK)
+	require.Equal(t, reason.WrongCode, d.Code(t.Context(), login.Code{User: "wanda", Code: "000000"}).Why.Code)
+	require.Equal(t, time.Unix(2, 0), d.Coded(t.Context(), login.Coded{User: "wanda", Keys: []string{"a", "b"}}))
 	_, err = d.Again(t.Context(), "wanda", "as it became")
 	require.ErrorIs(t, err, login.ErrStamp)
 	_, err = d.Standing(t.Context(), "nobody")

@@ -113,6 +113,10 @@ func (h *Handle) rule(ctx context.Context, of string, i Inquiry) (r Ruling) {
 		r.Outcome = h.People.Owner(ctx, *i.Key)
 	case i.Shared != nil:
 		r.Shared = h.People.Shared(ctx, *i.Shared)
+	case i.Code != nil:
+		r.Outcome = h.People.Code(ctx, *i.Code)
+	case i.Coded != nil:
+		r.Coded = h.People.Coded(ctx, *i.Coded)
 	case i.Again != nil:
 		r.Standing, err = h.People.Again(ctx, i.Again.User, i.Again.Stamp)
 		r.Stamp = errors.Is(err, login.ErrStamp)

@@ -115,6 +115,9 @@ func New(cfg Config) *App {
 		Store: cfg.Store, Journal: a.Journal, Wholes: wholes, Gateway: cfg.Gateway, Log: cfg.Log,
 	}
 	a.Trust = &trust.Service{Store: cfg.Store, Running: a.Running, Wholes: wholes, Names: cfg.Names}
+	a.Running.Shown = func(ctx context.Context, name, host string) error {
+		return a.Trust.Keep(ctx, trust.ByCode, name, []string{host})
+	}
 	a.Plans = &plans.Service{Store: cfg.Store, People: cfg.People, Wholes: wholes, Gateway: cfg.Gateway, Log: cfg.Log}
 	a.Trials = &trials.Service{
 		Store: cfg.Store, People: cfg.People, Journal: a.Journal, Wholes: wholes, Plans: a.Plans, Trust: a.Trust, What: a.Running,

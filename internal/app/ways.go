@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/tls"
 	"fmt"
+	"net/netip"
 
 	"yellowlantern/internal/app/running"
 	"yellowlantern/internal/core/plan"
@@ -33,6 +34,16 @@ func (w ways) Logins(tunnel string) []string {
 		return t.Logins()
 	}
 	return nil
+}
+
+// Asks implements people.Ways.
+func (w ways) Asks(groups []string, from netip.Addr) bool {
+	p := w.running.Plan()
+	if p == nil {
+		return false
+	}
+	passage := p.PassageOf(groups)
+	return passage != nil && passage.Factor.Asks(groups) && !passage.Factor.Excepts(from)
 }
 
 // Certificates implements people.Ways.

@@ -89,7 +89,7 @@ func users(p *printer) *cli.Command {
 			Action: call(p.passwordLink),
 		},
 		userExport(p), userImport(p),
-		userKeys(p), userSharedKeys(p), userKit(p), groupKits(p), kitLinks(p),
+		userKeys(p), userSharedKeys(p), userFactors(p), userLost(p), userKit(p), groupKits(p), kitLinks(p),
 		{Name: "remove", Usage: "remove a user", ArgsUsage: "USER", Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
 			name, err := argument(c, "user")
 			if err != nil {

@@ -17,6 +17,8 @@ const typeTTLS = 21
 type Inner struct {
 	// Password judges a password that is handed over (PAP); nil: that is not taken.
 	Password func(user, password string) login.Outcome
+	// Code judges the code of a second factor, once a password was right whose outcome asks for one; nil: none is asked for.
+	Code func(code string) login.Outcome
 	// Check judges an answer to a challenge (MS-CHAPv2); nil: that is not taken.
 	Check func(eap.Check) eap.Verdict
 }
@@ -71,7 +73,7 @@ func (i Inner) converse(t *tls.Conn, message []byte) login.Outcome {
 		methods = append(methods, eap.ByMSCHAPv2(rand.Reader, "", i.Check))
 	}
 	if i.Password != nil {
-		methods = append(methods, eap.ByGTC(func(password string) login.Outcome { return i.Password(user, password) }))
+		methods = append(methods, eap.ByGTC(func(password string) login.Outcome { return i.Password(user, password) }, i.Code))
 	}
 	inside := eap.Converse(methods...)
 	for range mostRounds {

@@ -53,6 +53,10 @@ func (h host) Admit(r tunnel.Request) (*session.Session, tunnel.Grant) {
 	if len(r.Back) > 0 {
 		code = reason.CameBack
 	}
+	held, _ := s.Factor()
+	if held {
+		code = reason.LoggedInHeld
+	}
 	e := g.event(reason.Of(code, reason.With{
 		reason.Passage: s.Passage, reason.Tunnel: s.Tunnel, reason.Addresses: s.Leased().String(), reason.Suite: s.Algorithms,
 	}), r.User, r.From.String())

@@ -25,6 +25,7 @@ type remembered struct {
 	At       time.Time `json:"at"`               // of the login
 	Key      []byte    `json:"key,omitempty"`    // the public key that they proved themselves with then
 	Shared   []string  `json:"shared,omitempty"` // IDs of shared keys that went in then
+	Coded    time.Time `json:"coded,omitzero"`   // when a second factor was given
 }
 
 func read(r tunnel.Remembered) (m remembered, ok bool) {
@@ -44,7 +45,7 @@ func (g *Gateway) remember(grant *tunnel.Grant, s *session.Session, r tunnel.Req
 	if longest > 0 {
 		lasts = min(lasts, longest)
 	}
-	b, err := json.Marshal(remembered{r.User, stamp, int(g.revision.Load()), s.LoggedIn, s.Key, s.SharedKeys})
+	b, err := json.Marshal(remembered{r.User, stamp, int(g.revision.Load()), s.LoggedIn, s.Key, s.SharedKeys, s.Coded})
 	if err == nil {
 		grant.Remember, grant.Until = b, s.LoggedIn.Add(lasts)
 	}

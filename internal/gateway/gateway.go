@@ -41,6 +41,10 @@ type People interface {
 	// Again is who a user is now who logged in earlier, if what they proved themselves with then is still what it was;
 	// login.ErrStamp if not.
 	Again(ctx context.Context, user, stamp string) (login.Standing, error)
+	// Code judges a second factor, and remembers the device that it came by. Without OK the reason says whether it may be tried again.
+	Code(context.Context, login.Code) login.Outcome
+	// Coded tells when one was given last by a device; the zero time: never, or not known.
+	Coded(context.Context, login.Coded) time.Time
 }
 
 // ErrLater is that of People and Config.Admit where whoever decides does not answer: the login is left to be tried again.
@@ -116,6 +120,8 @@ type Config struct {
 	// Over is told of every session that ended, and why; nil: nobody.
 	Over func(s Session, why reason.Reason)
 	Log  *slog.Logger
+	// Page serves the code page; nil: it is not served.
+	Page func(Page) (PageServer, error)
 	// SeenAt tells where a caller really is, where datagrams come by way of a relay; nil: where they come from.
 	SeenAt func(netip.AddrPort) netip.AddrPort
 }
@@ -163,6 +169,7 @@ type Gateway struct {
 	recording atomic.Int32 // recordings under way
 	lines     faucet       // of the journal
 	outbox    outbox
+	page      page
 }
 
 // Start begins to answer callers.
@@ -199,6 +206,7 @@ type prepared struct {
 	model   *site.Model
 	zone    *time.Location
 	changes map[string]tunnel.Change
+	page    *openPage
 }
 
 // prepare compiles a plan and makes the servers ready for it, without holding up anybody. What was prepared must be used or discarded.
@@ -221,6 +229,9 @@ func (g *Gateway) prepare(set Settings) (*prepared, error) {
 	if err != nil {
 		return nil, err
 	}
+	if p.page, err = g.preparePage(set, p.model); err != nil {
+		return nil, err
+	}
 	for kind, s := range g.servers {
 		if p.changes[kind], err = s.Prepare(ways[kind]); err != nil {
 			delete(p.changes, kind)
@@ -232,6 +243,7 @@ func (g *Gateway) prepare(set Settings) (*prepared, error) {
 }
 
 func (p *prepared) discard() {
+	p.page.close()
 	for _, c := range p.changes {
 		c.Discard()
 	}
@@ -292,10 +304,12 @@ func (g *Gateway) use(p *prepared) error {
 			for _, rest := range kinds[i+1:] {
 				p.changes[rest].Discard()
 			}
+			p.page.close()
 			return err
 		}
 	}
 	g.applyInside(p.model)
+	g.page.use(p.page)
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	g.model, g.zone = p.model, p.zone
@@ -385,6 +399,7 @@ func (g *Gateway) Stop() {
 		g.end(s, reason.Of(reason.GatewayStops, nil))
 	}
 	g.stopServers()
+	g.page.use(nil)
 	g.stop()
 	g.done.Wait()
 }

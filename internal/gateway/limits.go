@@ -21,9 +21,9 @@ import (
 // limit the oldest session ends where the plan says so.
 func (g *Gateway) grant(r tunnel.Request, kind string) (*session.Session, tunnel.Grant) {
 	var passage string
-	taken := 0
+	taken, factor := 0, g.factorOf(r)
 	for range mostEnded {
-		s, grant, oldest := g.tryGrant(r, kind)
+		s, grant, oldest := g.tryGrant(r, kind, factor)
 		if s != nil && g.takenByOthers(s) {
 			if taken++; taken == mostTaken {
 				return nil, tunnel.Grant{
@@ -68,7 +68,7 @@ const mostTaken = 16
 const mostEnded = 64
 
 // tryGrant is grant without ending anybody: where somebody must go first, it is told who.
-func (g *Gateway) tryGrant(r tunnel.Request, kind string) (s *session.Session, grant tunnel.Grant, oldest *session.Session) {
+func (g *Gateway) tryGrant(r tunnel.Request, kind string, factor factor) (s *session.Session, grant tunnel.Grant, oldest *session.Session) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	refused := func(why reason.Reason) (*session.Session, tunnel.Grant, *session.Session) {
@@ -133,6 +133,9 @@ func (g *Gateway) tryGrant(r tunnel.Request, kind string) (s *session.Session, g
 	s.LoggedIn = s.Since
 	if back, ok := read(r.Back); ok {
 		s.LoggedIn, s.Key, s.SharedKeys = back.At, back.Key, back.Shared // taking the key back ends this session too
+	}
+	if s.Coded = factor.given; factor.missing(g.model, r, s.Since) {
+		s.Hold()
 	}
 	for !g.sessions.Add(s) {
 		s.ID = newID()
@@ -256,6 +259,9 @@ func timeUp(m *site.Model, zone *time.Location, s *session.Session, now time.Tim
 		return reason.Of(reason.PersonLongest, reason.With{reason.Limit: plan.Duration(own.Longest).String()})
 	case own.Idle > 0 && silent >= own.Idle:
 		return reason.Of(reason.PersonIdle, reason.With{reason.Limit: plan.Duration(own.Idle).String()})
+	}
+	if why := factorless(class, s, now); !why.None() {
+		return why
 	}
 	l := class.Passage.Limits
 	if longest := time.Duration(l.Longest); longest > 0 && now.Sub(s.LoggedIn) >= longest {

@@ -134,12 +134,20 @@ func Outdated(m *site.Model, s Session) reason.Reason {
 	case !class.Passage.Pool.Covers(s.leased()),
 		!slices.Equal(prefixesOf(m.Names.Pools[class.Passage.Passage.Pool], s.Addresses), s.Prefixes):
 		return reason.Of(reason.PlanAddressGone, reason.With{reason.Pool: class.Passage.Passage.Pool})
+	case class.Passage.Factor.Asks(s.Groups) && !s.Held && s.Coded.IsZero() && !class.Passage.Factor.Excepts(s.at()):
+		return reason.Of(reason.PlanAsksFactor, nil)
 	case !class.Passage.Routes.Equal(s.told.Routes):
 		return reason.Of(reason.PlanOtherRoutes, nil)
 	case !slices.Equal(class.Passage.DNS.Servers, s.told.DNS) || !slices.Equal(domainsOf(class.Passage.DNS), s.told.Domains):
 		return reason.Of(reason.PlanOtherNames, nil)
 	}
 	return reason.Reason{}
+}
+
+// at is where the device is seen.
+func (s Session) at() netip.Addr {
+	at, _ := netip.ParseAddrPort(s.From)
+	return at.Addr()
 }
 
 func (s Session) leased() netset.Addrs {

@@ -33,6 +33,8 @@ type Session struct {
 	// What somebody can make of a recording who has a quantum computer later.
 	SafeLogin   bool              `json:"safe-login" doc:"Its login cannot be read later, with a quantum computer, by who recorded it."`
 	SafeTraffic bool              `json:"safe-traffic" doc:"Nor can its traffic."`
+	Held        bool              `json:"held,omitempty" doc:"Its person has not given their second factor yet: it reaches the code page alone."`
+	Coded       time.Time         `json:"coded,omitzero" doc:"When they gave it."`
 	Device      string            `json:"device,omitempty" doc:"What the device calls itself; nobody is admitted by it."`
 	Tunnel      string            `json:"tunnel"`
 	Kind        string            `json:"kind" doc:"Of the tunnel."`
@@ -82,15 +84,16 @@ func (g *Gateway) status(s *session.Session) Session {
 	if p := s.Path(); p != nil {
 		at, missing = p.Where(), p.Missing()
 	}
+	held, coded := s.Factor()
 	fingerprint := ""
 	if s.Key != nil {
 		fingerprint = cert.Fingerprint(s.Key)
 	}
 	return Session{
-		Key: fingerprint, SharedKeys: s.SharedKeys, Missing: missing, ID: session.FormatID(s.ID), Gateway: s.Gateway, User: s.User, Groups: s.Groups, Passage: s.Passage,
+		Held: held, Coded: coded, Key: fingerprint, SharedKeys: s.SharedKeys, Missing: missing, ID: session.FormatID(s.ID), Gateway: s.Gateway, User: s.User, Groups: s.Groups, Passage: s.Passage,
 		Addresses: s.Addresses, Prefixes: s.Prefixes, From: g.seenAt(at.Addr).String(), TCP: at.Over == session.OverTCP, Behind: at.Behind, Kind: s.Kind,
 		Suite: s.Algorithms, SafeLogin: s.SafeLogin, SafeTraffic: s.SafeTraffic, Device: s.Device, Tunnel: s.Tunnel, Since: s.Since, Heard: c.LastIn, InPackets: c.InPackets, InBytes: c.InBytes,
-		OutPackets: c.OutPackets, OutBytes: c.OutBytes, Lost: c.Lost, Words: remark(c), told: Told{s.Routes, s.DNS, s.Domains},
+		OutPackets: c.OutPackets, OutBytes: c.OutBytes, Lost: c.Lost, Words: remark(c, held), told: Told{s.Routes, s.DNS, s.Domains},
 	}
 }
 
@@ -112,8 +115,10 @@ func lostOf(c session.Counters) (n uint64) {
 	return n
 }
 
-func remark(c session.Counters) string {
+func remark(c session.Counters, held bool) string {
 	switch {
+	case held:
+		return "held until its person gives their second factor"
 	case c.InPackets > 3 && c.OutPackets == 0:
 		return "sends, but nothing comes back"
 	case lostOf(c) > c.InPackets/2 && c.InPackets > 3:

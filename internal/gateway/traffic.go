@@ -44,6 +44,8 @@ func (g *Gateway) fromDevice(frames []Frame, s *session.Session, p inside.Packet
 		g.toPerson(s, inside.Bare(r.Answer))
 	}
 	switch {
+	case r.Page:
+		g.page.take(r.Packet)
 	case r.Session != nil:
 		g.toDevice(r, p)
 	case r.Inside != nil && r.Cut():

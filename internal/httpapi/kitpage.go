@@ -124,6 +124,7 @@ func (s *Server) Kits(host func() string) http.Handler {
 	s.kitRoutes(r)
 	s.enrolRoutes(r)
 	s.passwordRoutes(r)
+	s.factorRoutes(r)
 	r.Get(trust.ListPath, s.openList)
 	r.Get(trust.ListPaths, s.openList)
 	r.Post("/api/v1/renewals", func(w http.ResponseWriter, r *http.Request) {

@@ -30,6 +30,7 @@ type Lifted struct {
 }
 
 func (s *Server) peopleRoutes() {
+	s.factorCalls()
 	m := s.App.Members
 	register(s, "GET", "/users", "list-users", "Users by name, a page at a time", func(ctx context.Context, in *struct {
 		Filter string `query:"filter" maxLength:"128" doc:"Part of a name, full name, mail address, group, hours or tunnel, or off."`

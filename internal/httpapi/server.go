@@ -71,6 +71,7 @@ func New(cfg Config) *Server {
 	s.kitRoutes(s.router)
 	s.enrolRoutes(s.router)
 	s.passwordRoutes(s.router)
+	s.factorRoutes(s.router)
 	s.router.NotFound(s.console)
 	return s
 }

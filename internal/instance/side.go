@@ -9,6 +9,7 @@ import (
 	"os"
 
 	"yellowlantern/internal/agent"
+	"yellowlantern/internal/codepage"
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/core/tunnel"
 	"yellowlantern/internal/gateway"
@@ -59,7 +60,7 @@ func (s *Side) begin(o sideOptions) (err error) {
 	if s.Sockets, err = ikev2.Listen(o.ike, o.natt); err != nil {
 		return err
 	}
-	cfg := gateway.Config{Log: o.log, People: s.Desk, Admit: s.Desk.Admit, Journal: s.Log.Line, Over: s.Log.Over}
+	cfg := gateway.Config{Log: o.log, People: s.Desk, Admit: s.Desk.Admit, Journal: s.Log.Line, Over: s.Log.Over, Page: codepage.Open}
 	kind := ikev2.Kind{Sockets: s.Sockets, Log: o.log, Folder: o.folder, ListenTCP: func(port uint16) (net.Listener, error) {
 		return net.Listen("tcp", netip.AddrPortFrom(s.Sockets.NATT().Addr(), port).String())
 	}}

@@ -165,6 +165,7 @@ var allStations = []string{
 	"inward: device", "inward: onward", "inward: ", "inward: carried: ", "inward: carried: translation", "inward: carried: origin",
 	"inward: carried: state", "inward: carried: rules", "inward: carried: selectors", "inward: carried: size", "carried: ", "carried: source",
 	"carried: selectors", "carried: rules", "carried: route", "carried: translation", "carried: size",
+	"own-services", "held: own-services", "held: source", "held: held",
 }
 
 func judgeRandomly(seen map[string]int) func(*rapid.T) {
@@ -202,6 +203,7 @@ func judgeRandomly(seen map[string]int) func(*rapid.T) {
 			}
 			if class.Passage != nil {
 				compareForwarding(t, judge, m, groups, leased, k, want, at)
+				seen["held: "+compareHeld(t, judge, m, class, leased, k, at)]++
 			}
 			for station, n := range compareInward(t, judge, m, class, r, leased, randomInward(t, judge, leased, dsts), now, at) {
 				seen["inward: "+station] += n
@@ -309,6 +311,10 @@ func compareForwarding(t *rapid.T, judge naive, m *site.Model, groups []string, 
 	attach(e, s)
 	b := octets(k)
 	got := inParts(k, b, func(b []byte) forward.Result { return e.FromTunnel(s, b, at) })
+	if got.Page {
+		require.True(t, want.carried == site.OwnServices && got.Inside == nil && judge.page(k.dst), "forwarding of %+v: %+v", k, want)
+		return
+	}
 	require.Equal(t, want.carried, got.Station, "forwarding of %+v: %+v", k, want)
 	switch {
 	case want.carried != "":

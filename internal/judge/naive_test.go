@@ -49,6 +49,11 @@ func inAny(a netip.Addr, texts ...string) bool {
 	return slices.ContainsFunc(texts, func(t string) bool { return inPrefix(t, a) })
 }
 
+// page tells whether an address is one of the code page's.
+func (n naive) page(a netip.Addr) bool {
+	return n.g.CodePage != nil && slices.Contains(n.g.CodePage.Addresses, a)
+}
+
 func special(a netip.Addr) bool {
 	return inAny(a, "0.0.0.0/8", "127.0.0.0/8", "169.254.0.0/16", "224.0.0.0/4", "240.0.0.0/4", "::/128", "::1/128", "fe80::/10",
 		"ff00::/8") ||
@@ -310,7 +315,7 @@ func (n naive) ruled(groups []string, k probePacket, at moment, inward bool) boo
 
 // route gives the way out; ok is false if the packet is lost.
 func (n naive) route(k probePacket) (self bool, out string, hop netip.Addr, ok bool) {
-	if special(k.dst) {
+	if special(k.dst) || n.page(k.dst) {
 		return
 	}
 	for _, at := range n.g.Inside {
@@ -626,8 +631,12 @@ func (n naive) judge(groups []string, leased []netip.Addr, k probePacket, at mom
 	if p == nil {
 		return ruling{lostAt: "admission", carried: "admission"}
 	}
-	if k.own(leased) {
-		return ruling{lostAt: "own-services", carried: "own-services"}
+	if k.own(leased) || n.page(k.dst) && slices.Contains(leased, k.src) {
+		v := ruling{lostAt: "own-services", carried: "own-services"}
+		if k.fragment && n.page(k.dst) && !n.routed(p, k.dst) { // parts get that far first
+			v.carried = "selectors"
+		}
+		return v
 	}
 	routed := n.routed(p, k.dst)
 	family := slices.ContainsFunc(n.p.Pools, func(pool plan.Pool) bool {
@@ -681,9 +690,23 @@ func (n naive) judge(groups []string, leased []netip.Addr, k probePacket, at mom
 	return v
 }
 
+// held is where a packet of a session ends that is held, and whether it is answered there.
+func (n naive) held(groups []string, leased []netip.Addr, k probePacket) string {
+	p := n.passage(groups)
+	mine := slices.Contains(leased, k.src)
+	name := k.proto == 17 && k.port == 53 && slices.Contains(p.DNS.Servers, k.dst)
+	switch {
+	case !k.fragment && (k.own(leased) || mine && (n.page(k.dst) || name)):
+		return "own-services"
+	case !mine:
+		return "source"
+	}
+	return "held"
+}
+
 // routed tells whether an address is among a passage's routes.
 func (n naive) routed(p *plan.Passage, a netip.Addr) bool {
-	return p.Routes.Full || n.anyMeans(p.Routes.Split, a)
+	return p.Routes.Full || p.Factor.Asked && n.page(a) || n.anyMeans(p.Routes.Split, a)
 }
 
 // staysHome tries every address of the home networks that hold the destination: is each of them routed?

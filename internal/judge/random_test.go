@@ -137,6 +137,11 @@ func randomPlan(t *rapid.T) *plan.Plan {
 	if rapid.IntRange(0, 2).Draw(t, "two links") == 0 {
 		twoLinks(p, &g)
 	}
+	if rapid.IntRange(0, 2).Draw(t, "code page") == 0 {
+		g.CodePage = &plan.CodePage{
+			Name: "code.example", Addresses: parseAddrs(some(t, []string{"10.0.0.26", "10.0.1.66", "10.99.0.6", "fd00:1::9", "172.16.0.1"}, 3, "code page at")),
+		}
+	}
 	p.Gateways = []plan.Gateway{g}
 	p.Services = []plan.Service{
 		{Name: "web", Ports: []string{"tcp/80"}, Includes: []string{"more", "web"}},
@@ -182,6 +187,8 @@ func randomPlan(t *rapid.T) *plan.Plan {
 				s.Routes.Split = []string{}
 			}
 		}
+		s.Factor.Asked = rapid.Bool().Draw(t, "second factor")
+		s.DNS.Servers = parseAddrs(some(t, []string{"10.0.0.9", "203.0.113.9", "fd00:1::9"}, 2, "name server"))
 		if rapid.IntRange(0, 2).Draw(t, "home") == 0 {
 			s.HomeNetworks = parsePrefixes(some(t, []string{"10.0.0.24/29", "10.0.0.8/30", "10.0.1.64/28", "10.0.0.40/29"}, 2,
 				"home network"))

@@ -20,6 +20,8 @@ import (
 type Ways interface {
 	// Logins are how they do by one, in the plan's words, the preferred first; none: it is not known.
 	Logins(tunnel string) []string
+	// Asks tells whether people in these groups, who call from an address, are asked for a second factor.
+	Asks(groups []string, from netip.Addr) bool
 	// Certificates are by which the service proves itself inside EAP by one.
 	Certificates(ctx context.Context, tunnel string) ([]tls.Certificate, error)
 }
@@ -55,7 +57,10 @@ func (p *People) Converse(call login.Call, ways []string, shown func(context.Con
 		case plan.LoginMSCHAPv2:
 			methods, password = append(methods, eap.ByMSCHAPv2(rand.Reader, call.Server, x.check)), true
 		case plan.LoginTTLS:
-			methods, password = append(methods, eaptls.TTLS(certificates, eaptls.Inner{Check: x.check, Password: x.password})), true
+			methods, password = append(methods, eaptls.TTLS(certificates, eaptls.Inner{
+				Check: x.check, Password: x.password,
+				Code: x.code,
+			})), true
 		case plan.LoginEAPTLS:
 			methods = append(methods, eaptls.TLS(certificates, x.owner))
 		case plan.LoginRelayed:
@@ -145,6 +150,18 @@ func (c *conversation) password(user, password string) login.Outcome {
 	return c.came
 }
 
+// code judges the code that was asked for after a password.
+func (c *conversation) code(code string) login.Outcome {
+	ctx, stop := context.WithTimeout(context.Background(), judgeTime)
+	defer stop()
+	if o := c.people.Code(ctx, login.Code{User: c.came.User, Code: code, From: c.call.From}); !o.OK {
+		c.came = o
+	} else {
+		c.came.Coded, c.came.Asks = true, false
+	}
+	return c.came
+}
+
 // owner tells whose certificate was shown.
 func (c *conversation) owner(chain [][]byte, public []byte) login.Outcome {
 	ctx, stop := context.WithTimeout(context.Background(), judgeTime)
@@ -180,7 +197,7 @@ func (c *conversation) Next(message []byte) login.Step {
 	if !o.OK {
 		return login.Step{Claimed: step.Claimed, Over: true, Outcome: o} // in place of the method's own word that it went well
 	}
-	step.Source, step.Groups, step.Limits, step.Stamp = o.Source, o.Groups, o.Limits, o.Stamp
+	step.Source, step.Groups, step.Limits, step.Stamp, step.Coded = o.Source, o.Groups, o.Limits, o.Stamp, o.Coded
 	return step
 }
 
@@ -191,6 +208,7 @@ func (p *People) outcome(ctx context.Context, name string) login.Outcome {
 		return login.Outcome{User: name, Known: true, Why: reason.Of(reason.GroupsUnknown, nil)}
 	}
 	o := login.Outcome{OK: true, User: name, Known: true, Source: Source, Groups: now.Groups, Limits: now.Limits}
+	o.Coded = IsTester(name)        // a trial is of what people reach with their second factor
 	o.Stamp, _ = p.stamp(ctx, name) // without one they log in anew each time
 	return o
 }

@@ -126,7 +126,7 @@ func (p *People) Owner(ctx context.Context, shown login.Key) login.Outcome {
 		return login.Outcome{User: user, Known: user != "", Why: reason.Of(code, with)}
 	}
 	if t := p.testers.withKey(fingerprint); t != nil {
-		return login.Outcome{OK: true, User: t.Name, Known: true, Source: Source, Groups: t.groups}
+		return login.Outcome{OK: true, User: t.Name, Known: true, Source: Source, Groups: t.groups, Coded: true}
 	}
 	k, err := p.keeper.Key(ctx, fingerprint)
 	switch {

@@ -44,6 +44,15 @@ type Keeper interface {
 	PersonShareds(ctx context.Context, user string) ([]store.PersonShared, error)
 	PersonShared(ctx context.Context, mixedIn bool, of string) (store.PersonShared, []byte, error)
 	RemovePersonShared(ctx context.Context, id string) (store.PersonShared, error)
+	AddFactor(ctx context.Context, f store.Factor, secret []byte, recovery []string, link string) error
+	Factors(ctx context.Context, user string) ([]store.Factor, error)
+	FactorSecret(ctx context.Context, id string) (store.Factor, []byte, error)
+	UseFactor(ctx context.Context, id string, next uint64, at time.Time) error
+	UseRecovery(ctx context.Context, user, hash string) error
+	RecoveryLeft(ctx context.Context) (map[string]int, error)
+	ForgetFactors(ctx context.Context, user string) (int, error)
+	SetCoded(ctx context.Context, user string, keys []string, at time.Time) error
+	Coded(ctx context.Context, user string, keys []string) (time.Time, error)
 	SaveSourcePerson(ctx context.Context, p store.SourcePerson) error
 	Spelled(ctx context.Context, name string) (user, elsewhere string, err error)
 	SourcePerson(ctx context.Context, name string) (store.SourcePerson, error)
@@ -63,6 +72,8 @@ type People struct {
 	Sources Sources
 	// Guesses slows down those who try passwords.
 	Guesses Guesses
+	// Codes slows down those who try codes of somebody's second factor, wherever they call from: their password is known then.
+	Codes Guesses
 
 	roll    roll
 	mu      sync.Mutex // guards what follows: who may log in, as it was at a version of the keeper's
@@ -102,6 +113,14 @@ func (p *People) Persons(ctx context.Context) ([]reach.Person, error) {
 			}
 		}
 	}
+	factors := map[string]bool{}
+	if err == nil {
+		var all []store.Factor
+		all, err = p.keeper.Factors(ctx, "")
+		for _, f := range all {
+			factors[f.User] = true
+		}
+	}
 	out := make([]reach.Person, 0, len(users))
 	var until time.Time
 	for _, u := range users {
@@ -109,12 +128,15 @@ func (p *People) Persons(ctx context.Context) ([]reach.Person, error) {
 			if !u.Until.IsZero() && (until.IsZero() || u.Until.Before(until)) {
 				until = u.Until
 			}
-			out = append(out, reach.Person{User: u.Name, Groups: u.Groups, Keys: keys[u.Name]})
+			out = append(out, reach.Person{User: u.Name, Groups: u.Groups, Keys: keys[u.Name], Factor: factors[u.Name]})
 		}
 	}
 	if err == nil {
 		var more []reach.Person
 		more, err = p.seenElsewhere(ctx)
+		for i := range more {
+			more[i].Factor = factors[more[i].User]
+		}
 		out = append(out, more...)
 	}
 	if err == nil {
@@ -153,13 +175,16 @@ func (p *People) Password(ctx context.Context, name, secret string, from netip.A
 		return p.outcome(ctx, name)
 	}
 	var o login.Outcome
+	secret, code := p.appended(ctx, name, secret)
 	if wait, _ := p.Guesses.Try(name, from, func() bool {
 		o = p.handedOver(ctx, source.Call{User: name, Password: secret, From: from})
+		p.withCode(ctx, &o, code)
 		return o.OK || o.Why.Code == reason.PasswordToChange || Undecided(o.Why)
 	}); wait > 0 {
 		_, err := p.keeper.User(ctx, name)
 		return login.Outcome{User: name, Known: err == nil, Why: reason.Of(reason.GuessWaits, nil)}
 	}
+	p.asks(ctx, &o, from)
 	return o
 }
 

@@ -201,7 +201,10 @@ func (s *Store) RemoveUser(ctx context.Context, name string) error {
 		if r.Error != nil {
 			return r.Error
 		}
-		for _, of := range []any{&Kit{}, &KitLink{}, &PersonShared{}, &Invitation{}, &PasswordLink{}} {
+		for _, of := range []any{
+			&Kit{}, &KitLink{}, &PersonShared{}, &Invitation{}, &PersonLink{}, &Factor{}, &RecoveryCode{},
+			&CodedKey{},
+		} {
 			if err := db.Delete(of, "user = ?", name).Error; err != nil {
 				return err
 			}

@@ -155,7 +155,7 @@ var migrations = []func(*gorm.DB) error{
 	func(db *gorm.DB) error { return db.AutoMigrate(&PersonShared{}, &Kit{}, &PersonKey{}) },
 	func(db *gorm.DB) error { return db.AutoMigrate(&PersonKey{}, &AuthorityList{}, &Invitation{}) },
 	func(db *gorm.DB) error {
-		if err := db.AutoMigrate(&User{}, &Membership{}, &PasswordLink{}); err != nil {
+		if err := db.AutoMigrate(&User{}, &Membership{}, &PersonLink{}); err != nil {
 			return err
 		}
 		return db.Exec("UPDATE users SET mail = '', hours = '', tunnels = '', sessions = 0, must_change = 0, until = ?, password_at = at",
@@ -172,6 +172,12 @@ var migrations = []func(*gorm.DB) error{
 			}
 		}
 		return nil
+	},
+	func(db *gorm.DB) error {
+		if err := db.AutoMigrate(&PersonLink{}, &Factor{}, &RecoveryCode{}, &CodedKey{}); err != nil {
+			return err
+		}
+		return db.Exec("UPDATE password_links SET what = '' WHERE what IS NULL").Error
 	},
 }
 

@@ -1135,6 +1135,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/second-factors": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who has a second factor, and how many recovery codes are left */
+        get: operations["list-second-factors"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/secrets": {
         parameters: {
             query?: never;
@@ -1620,6 +1637,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/users/{name}/lost-device": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End a person's sessions, forget their second factors and remembered devices, take back the keys of a device, and make a link for another second factor */
+        post: operations["lost-device"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/users/{name}/password": {
         parameters: {
             query?: never;
@@ -1649,6 +1683,41 @@ export interface paths {
         /** A link by which a person chooses a password, once */
         post: operations["make-password-link"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/users/{name}/second-factor-links": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A link by which a person gets a second factor, once */
+        post: operations["make-second-factor-link"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/users/{name}/second-factors": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give a person a device that makes codes, by the secret that its maker told */
+        post: operations["add-second-factor"];
+        /** Forget a person's second factors, and which of their devices were remembered */
+        delete: operations["forget-second-factors"];
         options?: never;
         head?: never;
         patch?: never;
@@ -2538,6 +2607,11 @@ export interface components {
             addresses: string[];
             /** @description The device is behind a translation. */
             behind: boolean;
+            /**
+             * Format: date-time
+             * @description When they gave it.
+             */
+            coded?: string;
             /** @description What the device calls itself; nobody is admitted by it. */
             device?: string;
             /** @description What somebody should look at: traffic goes one way, or packets are lost. */
@@ -2551,6 +2625,8 @@ export interface components {
              * @description When traffic last came.
              */
             heard?: string;
+            /** @description Its person has not given their second factor yet: it reaches the code page alone. */
+            held?: boolean;
             id: string;
             /**
              * Format: int64
@@ -2598,6 +2674,32 @@ export interface components {
             user: string;
             /** @description What is remarkable about it. */
             words?: string;
+        };
+        Lost: {
+            /** Format: date-time */
+            expires: string;
+            /**
+             * Format: int64
+             * @description Second factors that were forgotten.
+             */
+            factors: number;
+            /**
+             * Format: int64
+             * @description Keys and certificates that were taken back.
+             */
+            keys: number;
+            /**
+             * Format: int64
+             * @description That were ended.
+             */
+            sessions: number;
+            /** @description Shown this once; a path alone where the service knows no address that people reach. */
+            url: string;
+            user: string;
+        };
+        "Lost-deviceRequest": {
+            /** @description Whose keys are taken back, by the name that their list has; not given: none. */
+            device?: string;
         };
         Made: {
             /** Format: date-time */
@@ -2677,6 +2779,13 @@ export interface components {
              */
             hours?: number;
         };
+        "Make-second-factor-linkRequest": {
+            /**
+             * Format: int64
+             * @description For how long it counts; 48 if not given.
+             */
+            hours?: number;
+        };
         "Make-secretRequest": {
             /** @enum {string} */
             kind: "tsig" | "shared-key" | "password";
@@ -2699,6 +2808,17 @@ export interface components {
             days?: number;
             /** @description What the token is for. */
             name: string;
+        };
+        NewFactor: {
+            /** @description What it is. */
+            device?: string;
+            /**
+             * @description Whether its codes are made by time or by a counter.
+             * @enum {string}
+             */
+            kind: "time" | "counter";
+            /** @description Its secret, in base32 (RFC 4648). */
+            secret: string;
         };
         NewLink: {
             /** Format: date-time */
@@ -2926,6 +3046,29 @@ export interface components {
         PemText: {
             pem: string;
         };
+        PeopleFactor: {
+            /** Format: date-time */
+            added: string;
+            /** @description What gives the codes. */
+            device?: string;
+            id: string;
+            /**
+             * @description Whether its codes are made by time (RFC 6238) or by a counter (RFC 4226).
+             * @enum {string}
+             */
+            kind: "time" | "counter";
+            /**
+             * Format: int64
+             * @description How many recovery codes its person has left.
+             */
+            recovery: number;
+            /**
+             * Format: date-time
+             * @description When a code of it was taken last.
+             */
+            used?: string;
+            user: string;
+        };
         PeopleKey: {
             /** Format: date-time */
             added: string;
@@ -3126,6 +3269,14 @@ export interface components {
             /** @description The setting, such as rules/records-web/services. */
             path: string;
         };
+        PlanCodePage: {
+            /** @description Its own addresses, one for each family that the pools have; nothing else has them. */
+            addresses: string[];
+            /** @description Name of its certificate, kept beside the plan. If none is kept under it, the own authority makes one, which devices with a kit trust; code if not given. */
+            certificate?: string;
+            /** @description The name by which people open it, with https. The gateway answers it to devices of held sessions, whatever other name servers say. */
+            name: string;
+        };
         PlanConflict: {
             base: string;
             /**
@@ -3270,6 +3421,8 @@ export interface components {
             to: string;
         };
         PlanGateway: {
+            /** @description Where people whose sessions are held give their second factor. */
+            "code-page"?: components["schemas"]["PlanCodePage"];
             /** @description What passages take that do not say it themselves. */
             defaults?: components["schemas"]["PlanDefaults"];
             /** @description The public name or address that people dial; the certificate must hold it. */
@@ -3523,6 +3676,8 @@ export interface components {
             pool?: string;
             /** @description What their devices send into the tunnel. */
             routes?: components["schemas"]["PlanRoutes"];
+            /** @description What they give beside what they log in with. */
+            "second-factor"?: components["schemas"]["PlanSecondFactor"];
             /** @description Devices let nothing of what belongs into the tunnel leave in clear while there is none. */
             strict?: boolean;
             /** @description By which tunnels, in order of preference. */
@@ -3673,6 +3828,16 @@ export interface components {
             services: string[];
             /** @description Destinations: names of networks, zones, hosts or groups of them, prefixes, ranges, internet, any, or gateway-itself: the machine that the gateway runs on. Other words let people do no more there than ping. */
             to?: string[];
+        };
+        PlanSecondFactor: {
+            /** @description Whoever comes in by the passage gives a code of their second factor as well. */
+            asked?: boolean;
+            /** @description Places from where none is asked: the public addresses that devices are seen at. */
+            "not-from"?: string[];
+            /** @description Only people in one of these groups are asked; not given: all. */
+            of?: string[];
+            /** @description For how long a device that came in by a certificate or key of its own is not asked again, up to 2160h; not given: it is asked at each login. */
+            remember?: string;
         };
         PlanService: {
             /** @description Other services that belong to it. */
@@ -4173,6 +4338,10 @@ export interface components {
             conflicts: components["schemas"]["PlanConflict"][];
             draft: components["schemas"]["Draft"];
         };
+        RecoveryCodes: {
+            /** @description Each counts once in place of a code; shown this once. */
+            "recovery-codes": string[];
+        };
         Refusal: {
             /** @description What it is, by the codes of docs/reasons.md. */
             code?: string;
@@ -4585,7 +4754,7 @@ export interface components {
              * @description What the passwords were for.
              * @enum {string}
              */
-            for: "tunnel" | "console";
+            for: "tunnel" | "code" | "console";
             /** Format: date-time */
             last: string;
             name: string;
@@ -7189,6 +7358,38 @@ export interface operations {
             };
         };
     };
+    "list-second-factors": {
+        parameters: {
+            query?: {
+                /** @description Only this person's. */
+                user?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PeopleFactor"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
     "list-secrets": {
         parameters: {
             query?: never;
@@ -8367,6 +8568,41 @@ export interface operations {
             };
         };
     };
+    "lost-device": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Lost-deviceRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Lost"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
     "set-password": {
         parameters: {
             query?: never;
@@ -8425,6 +8661,105 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Choice"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "make-second-factor-link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Make-second-factor-linkRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Choice"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "add-second-factor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewFactor"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecoveryCodes"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "forget-second-factors": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

@@ -2,13 +2,11 @@ package members
 
 import (
 	"context"
-	"crypto/rand"
 	"errors"
 	"fmt"
 	"net/netip"
 	"time"
 
-	"yellowlantern/internal/app/actor"
 	"yellowlantern/internal/app/refusal"
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/store"
@@ -38,23 +36,12 @@ func (s *Service) PasswordLink(ctx context.Context, name string, lasts time.Dura
 	if _, err := s.People.User(ctx, name); err != nil {
 		return Choice{}, refusal.Known(err, "user", name)
 	}
-	if lasts == 0 {
-		lasts = defaultChoice
-	}
-	if lasts < time.Minute || lasts > longestChoice {
-		return Choice{}, refusal.Invalid("a link counts from a minute to 30 days")
-	}
-	token, now := rand.Text(), time.Now().UTC()
-	l := store.PasswordLink{Hash: digestOf(token), User: name, By: actor.Name(ctx), At: now, Until: now.Add(lasts)}
-	if err := s.Store.AddPasswordLink(ctx, l); err != nil {
-		return Choice{}, err
-	}
-	return Choice{User: name, URL: s.At() + PasswordPath + token, Expires: l.Until}, nil
+	return s.link(ctx, store.ForPassword, PasswordPath, name, lasts)
 }
 
 // Chooser is whose link it is; ErrChoice where it counts no more.
 func (s *Service) Chooser(ctx context.Context, token string) (user string, err error) {
-	l, err := s.Store.PasswordLink(ctx, digestOf(token))
+	l, err := s.Store.PersonLink(ctx, store.ForPassword, digestOf(token))
 	switch {
 	case errors.Is(err, store.ErrNotFound):
 		return "", ErrChoice
@@ -77,7 +64,7 @@ func (s *Service) Choose(ctx context.Context, token, secret string, from netip.A
 	if err != nil {
 		return refusal.Mistaken(err)
 	}
-	if err := s.Store.UsePasswordLink(ctx, digestOf(token)); errors.Is(err, store.ErrNotFound) {
+	if err := s.Store.UsePersonLink(ctx, store.ForPassword, digestOf(token)); errors.Is(err, store.ErrNotFound) {
 		return ErrChoice
 	} else if err != nil {
 		return err

@@ -15,7 +15,7 @@ import (
 
 // Slowed is somebody who has to wait, and for what.
 type Slowed struct {
-	For string `json:"for" enum:"tunnel,console" doc:"What the passwords were for."`
+	For string `json:"for" enum:"tunnel,code,console" doc:"What the passwords were for."`
 	crowd.Slowed
 }
 
@@ -24,6 +24,9 @@ func (s *Service) Slowed() []Slowed {
 	out := []Slowed{}
 	for _, x := range s.People.Guesses.Slowed() {
 		out = append(out, Slowed{"tunnel", x})
+	}
+	for _, x := range s.People.Codes.Slowed() {
+		out = append(out, Slowed{"code", x})
 	}
 	for _, x := range s.Console.Slowed() {
 		out = append(out, Slowed{"console", x})
@@ -42,7 +45,7 @@ func (s *Service) Lift(ctx context.Context, name, source string) (int, error) {
 			return 0, refusal.Invalid(fmt.Sprintf("%q is no address: write one such as 203.0.113.45", source))
 		}
 	}
-	n := s.People.Guesses.Lift(name, from) + s.Console.Lift(name, from)
+	n := s.People.Guesses.Lift(name, from) + s.People.Codes.Lift(name, from) + s.Console.Lift(name, from)
 	if n > 0 {
 		s.Journal.Tell(reason.Of(reason.GuessesLifted, reason.With{reason.Administrator: actor.Name(ctx), reason.Count: strconv.Itoa(n)}),
 			name)

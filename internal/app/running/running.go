@@ -38,6 +38,8 @@ type Service struct {
 	Wholes  *compiled.Cache
 	Gateway Gateway
 	Log     *slog.Logger
+	// Shown makes sure that there is a certificate of a name, good for a host: one is made where there is none. Nil: it is not.
+	Shown func(ctx context.Context, name, host string) error
 
 	alone sync.Mutex
 	ran   atomic.Pointer[gateway.Settings] // nil: nothing runs. Written alone

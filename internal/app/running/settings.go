@@ -6,6 +6,7 @@ import (
 	"fmt"
 
 	"yellowlantern/internal/app/refusal"
+	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/store"
 )
@@ -36,27 +37,46 @@ func (s *Service) Settings(ctx context.Context, text string) (gateway.Settings, 
 			set.Authorities, own = append(set.Authorities, ca.DER), append(own, ca.Leaf)
 		}
 	}
-	for _, t := range doc.Plan.Tunnels {
-		if t.Off || t.Gateway != set.Gateway {
+	if page := doc.Plan.Gateways[0].CodePage; page != nil && s.Shown != nil {
+		if err := s.Shown(ctx, page.Shown(), page.Name); err != nil {
+			return set, fmt.Errorf("the certificate of the code page: %w", err)
+		}
+	}
+	for name, by := range Shows(&doc.Plan, set.Gateway) {
+		pair, err := s.Store.Certificate(ctx, name)
+		if err != nil {
+			return set, fmt.Errorf("certificate %q: %w", name, err)
+		}
+		if revoked[pair.Leaf.SerialNumber.Text(16)] {
+			return set, refusal.Invalid(fmt.Sprintf(
+				"certificate %s, which %s shows, is revoked: make another one under that name (yl certificate make)", name, by[0]))
+		}
+		root := pair.Root
+		for _, ca := range own {
+			if pair.Leaf.CheckSignatureFrom(ca) == nil {
+				root = ca.Raw
+			}
+		}
+		set.Certificates[name] = gateway.Certificate{Chain: pair.Chain(), Key: pair.Key, Root: root}
+	}
+	return set, nil
+}
+
+// Shows is which certificates a gateway of a plan shows, by name, and by what; no gateway named: all of them.
+func Shows(p *plan.Plan, of string) map[string][]string {
+	out := map[string][]string{}
+	for _, t := range p.Tunnels {
+		if t.Off || of != "" && t.Gateway != of {
 			continue
 		}
 		for _, name := range t.Certificates() {
-			pair, err := s.Store.Certificate(ctx, name)
-			if err != nil {
-				return set, fmt.Errorf("certificate %q: %w", name, err)
-			}
-			if revoked[pair.Leaf.SerialNumber.Text(16)] {
-				return set, refusal.Invalid(fmt.Sprintf(
-					"certificate %s, which tunnel %s shows, is revoked: make another one under that name (yl certificate make)", name, t.Name))
-			}
-			root := pair.Root
-			for _, ca := range own {
-				if pair.Leaf.CheckSignatureFrom(ca) == nil {
-					root = ca.Raw
-				}
-			}
-			set.Certificates[name] = gateway.Certificate{Chain: pair.Chain(), Key: pair.Key, Root: root}
+			out[name] = append(out[name], "tunnel "+t.Name)
 		}
 	}
-	return set, nil
+	for _, g := range p.Gateways {
+		if g.CodePage != nil && (of == "" || g.Name == of) {
+			out[g.CodePage.Shown()] = append(out[g.CodePage.Shown()], "the code page")
+		}
+	}
+	return out
 }

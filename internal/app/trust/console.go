@@ -28,40 +28,15 @@ type Shown struct {
 const (
 	ByConsole = "console and API"
 	ByKits    = "pages of kits"
+	ByCode    = "code page"
 )
 
 // Show takes a certificate that is kept under a name to be shown by console and API, or by the pages of kits, good for these names and
 // addresses. Where there is none, one of the own authority is made; it is renewed like others, and what is imported in its place is shown
 // from then on.
 func (s *Service) Show(ctx context.Context, by, name string, names []string) (*Shown, error) {
-	if store.OfAuthority(name) {
-		return nil, errAuthority
-	}
-	pair, err := s.Store.Certificate(ctx, name)
-	switch {
-	case errors.Is(err, store.ErrNotFound):
-		ca, err := s.Store.Certificate(ctx, store.AuthorityName)
-		if err != nil {
-			return nil, err
-		}
-		made, err := ca.NewGateway(rand.Reader, time.Now(), names...)
-		if err != nil {
-			return nil, err
-		}
-		if err := s.Store.Issue(ctx, name, made); err != nil {
-			return nil, err
-		}
-		s.Running.Journal.Tell(reason.Of(reason.CertificateMade, reason.With{
-			reason.Certificate: name, reason.Administrator: by,
-		}), "")
-	case err != nil:
+	if err := s.Keep(ctx, by, name, names); err != nil {
 		return nil, err
-	default:
-		for _, n := range names {
-			if why := cert.Problem(pair.Leaf, n, time.Now()); why != "" {
-				s.Running.Log.Warn("browsers will warn of a certificate", "of", by, "certificate", name, "asked as", n, "problem", why)
-			}
-		}
 	}
 	s.showing.Lock()
 	defer s.showing.Unlock()
@@ -70,6 +45,40 @@ func (s *Service) Show(ctx context.Context, by, name string, names []string) (*S
 	}
 	s.shown[name], s.console = by, s.console || by == ByConsole
 	return &Shown{trust: s, name: name}, nil
+}
+
+// Keep makes sure that a certificate is kept under a name, as Show does.
+func (s *Service) Keep(ctx context.Context, by, name string, names []string) error {
+	if store.OfAuthority(name) {
+		return errAuthority
+	}
+	pair, err := s.Store.Certificate(ctx, name)
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		ca, err := s.Store.Certificate(ctx, store.AuthorityName)
+		if err != nil {
+			return err
+		}
+		made, err := ca.NewGateway(rand.Reader, time.Now(), names...)
+		if err != nil {
+			return err
+		}
+		if err := s.Store.Issue(ctx, name, made); err != nil {
+			return err
+		}
+		s.Running.Journal.Tell(reason.Of(reason.CertificateMade, reason.With{
+			reason.Certificate: name, reason.Administrator: by,
+		}), "")
+	case err != nil:
+		return err
+	default:
+		for _, n := range names {
+			if why := cert.Problem(pair.Leaf, n, time.Now()); why != "" {
+				s.Running.Log.Warn("browsers will warn of a certificate", "of", by, "certificate", name, "asked as", n, "problem", why)
+			}
+		}
+	}
+	return nil
 }
 
 // shownBy is what shows a certificate beside tunnels; empty: nothing does.

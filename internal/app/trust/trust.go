@@ -176,14 +176,7 @@ func (s *Service) Remove(ctx context.Context, name string, evenSo bool) error {
 }
 
 func tunnelsOf(certificate string) func(*plan.Plan) []string {
-	return func(p *plan.Plan) (out []string) {
-		for _, t := range p.Tunnels {
-			if !t.Off && slices.Contains(t.Certificates(), certificate) {
-				out = append(out, "tunnel "+t.Name)
-			}
-		}
-		return out
-	}
+	return func(p *plan.Plan) []string { return running.Shows(p, "")[certificate] }
 }
 
 // Authority is the own authority's certificate, PEM, for people's devices.
@@ -375,12 +368,9 @@ func (s *Service) usedBy(ctx context.Context) map[string][]string {
 		return out
 	}
 	if doc, err := s.Wholes.Read(newest.Text); err == nil {
-		for _, t := range doc.Plan.Tunnels {
-			if t.Off {
-				continue
-			}
-			for _, name := range t.Certificates() {
-				out[name] = append(out[name], t.Name)
+		for name, by := range running.Shows(&doc.Plan, "") {
+			for _, what := range by {
+				out[name] = append(out[name], strings.TrimPrefix(what, "tunnel "))
 			}
 		}
 	}

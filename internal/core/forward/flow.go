@@ -36,7 +36,7 @@ const inwardICMP = 0x100
 
 // flow is guarded by its session's lock, but for what never changes: session, key, back, inward.
 type flow struct {
-	session *held
+	session *attached
 	key     flowKey // as the person sends
 	// the same as it is beyond translation: what a person opens has another source there, what is opened from inside another peer
 	back    flowKey
@@ -101,7 +101,7 @@ func asks(proto, kind uint8) (asked uint16, answers bool) {
 }
 
 // openFlow takes a packet that the rules let in through route and translation. The flow is nil if it is lost there. The session is locked.
-func (e *Engine) openFlow(m *site.Model, s *held, rule *site.Rule, key flowKey, p site.Packet, now time.Time) (*flow, Result) {
+func (e *Engine) openFlow(m *site.Model, s *attached, rule *site.Rule, key flowKey, p site.Packet, now time.Time) (*flow, Result) {
 	out, ok, ref := m.RouteTo(p)
 	if !ok || e.owned(m, p.Dst) {
 		return nil, s.lose(site.Routing, ref)
@@ -125,7 +125,7 @@ func (e *Engine) openFlow(m *site.Model, s *held, rule *site.Rule, key flowKey, 
 }
 
 // room tells whether one more flow may be remembered.
-func (e *Engine) room(s *held) bool {
+func (e *Engine) room(s *attached) bool {
 	return e.flows.Load() < maxFlows && len(s.flows) < maxPerSession
 }
 
@@ -187,6 +187,9 @@ func (e *Engine) openInwardTo(m *site.Model, f *flow, size int, now time.Time) (
 	class := s.in(m)
 	if class.Passage == nil {
 		return nil, e.stray(site.State)
+	}
+	if s.IsHeld() {
+		return nil, e.stray(site.Held)
 	}
 	rule, ok, ref := m.PermitsInward(class, p, site.At(now))
 	var logged *site.Rule

@@ -33,8 +33,8 @@ type Session = session.Session
 // Counters are a session's.
 type Counters = session.Counters
 
-// held is what forwarding keeps with a session while it is up. The session's lock guards it.
-type held struct {
+// attached is what forwarding keeps with a session while it is up. The session's lock guards it.
+type attached struct {
 	*Session
 	model     *site.Model // that class is of
 	class     *site.Class
@@ -46,16 +46,16 @@ type held struct {
 }
 
 // of is what is kept with a session; nil where packets of it do not pass. The session is locked.
-func of(s *Session) *held {
+func of(s *Session) *attached {
 	if !s.IsUp() {
 		return nil
 	}
-	h, _ := s.Forwarding.(*held)
+	h, _ := s.Forwarding.(*attached)
 	return h
 }
 
 // in is the session's class in a model. the session is locked.
-func (s *held) in(m *site.Model) *site.Class {
+func (s *attached) in(m *site.Model) *site.Class {
 	if s.model != m {
 		s.model, s.class = m, m.Class(s.Groups)
 	}
@@ -68,6 +68,7 @@ type Result struct {
 	Session *Session     // send Packet to this person
 	Packet  []byte
 	Answer  []byte // ICMP for the packet's sender, on the side it came from
+	Page    bool   // Packet is for the code page; Session is whose it is
 	Station string // where it was lost, if it was
 	Setting site.Ref
 	Logged  *site.Rule  // a rule that wants this new flow in the journal
@@ -120,7 +121,7 @@ func (e *Engine) owned(m *site.Model, a netip.Addr) bool {
 // already.
 func (e *Engine) Attach(s *Session, path session.Path) bool {
 	s.Lock()
-	s.Forwarding = &held{Session: s, leased: s.Leased(), flows: map[flowKey]*flow{}}
+	s.Forwarding = &attached{Session: s, leased: s.Leased(), flows: map[flowKey]*flow{}}
 	s.Unlock()
 	return e.Sessions.Up(s, path)
 }
@@ -134,7 +135,7 @@ func (e *Engine) Detach(s *Session, why reason.Reason) (up, first bool) {
 	}
 	s.Lock()
 	var gone []inside.Flow
-	if h, ok := s.Forwarding.(*held); ok {
+	if h, ok := s.Forwarding.(*attached); ok {
 		e.partsKept.Add(-int64(h.parts.Kept()))
 		for _, f := range h.flows {
 			gone = append(gone, f.ends())
@@ -153,7 +154,7 @@ func (e *Engine) Detach(s *Session, why reason.Reason) (up, first bool) {
 func (e *Engine) Commit(m *site.Model) { e.model.Store(m) }
 
 // lose counts a packet that a station loses. the session is locked.
-func (s *held) lose(station string, setting site.Ref) Result {
+func (s *attached) lose(station string, setting site.Ref) Result {
 	s.Counters.Lost[station]++
 	return Result{Station: station, Setting: setting}
 }
@@ -178,12 +179,15 @@ func (e *Engine) FromTunnel(from *Session, b []byte, now time.Time) Result {
 	s.Counters.LastIn = now
 	p := site.Packet{Src: info.Src, Dst: info.Dst, Service: info.Service()}
 	if !info.Fragment {
-		if own := site.Owned(p, s.leased); own != site.NoOwn {
+		if own := s.owned(m, class, p); own != site.NoOwn {
 			return s.serve(m, own, b, info, now)
 		}
 	}
 	if ok, ref := class.Leases(p, s.leased); !ok {
 		return s.lose(site.Source, ref)
+	}
+	if s.IsHeld() {
+		return s.answer(m, s.lose(site.Held, class.HeldBy()), b, info, packet.Prohibited, now)
 	}
 	if ok, ref := class.Selects(p); !ok {
 		return s.answer(m, s.lose(site.Selectors, ref), b, info, packet.Prohibited, now)
@@ -197,6 +201,9 @@ func (e *Engine) FromTunnel(from *Session, b []byte, now time.Time) Result {
 			return s.lose(site.Fragments, noRule)
 		}
 		p.Service = info.Service()
+		if own := m.Owned(p, s.leased); own == site.OwnPage || own == site.OwnNames {
+			return s.serve(m, own, b, info, now)
+		}
 	}
 	if info.ICMPError() {
 		return s.report(b, info, e.ByKernel)
@@ -236,7 +243,7 @@ func (e *Engine) FromTunnel(from *Session, b []byte, now time.Time) Result {
 }
 
 // onward sends a packet of a known flow of the person's on. The session is locked.
-func (e *Engine) onward(m *site.Model, s *held, f *flow, b []byte, info packet.Info, came packet.Came, now time.Time) (r Result) {
+func (e *Engine) onward(m *site.Model, s *attached, f *flow, b []byte, info packet.Info, came packet.Came, now time.Time) (r Result) {
 	r.Inside, r.Packet = f.out, b
 	switch {
 	case f.out.Self && info.EchoRequest():
@@ -270,7 +277,7 @@ var noRule = site.Ref{List: "rules"}
 
 // answer adds ICMP to the person about their packet, at most answersMost a second for each session (RFC 1812 §4.3.2.8). the session is
 // locked.
-func (s *held) answer(m *site.Model, r Result, b []byte, info packet.Info, t packet.Trouble, now time.Time) Result {
+func (s *attached) answer(m *site.Model, r Result, b []byte, info packet.Info, t packet.Trouble, now time.Time) Result {
 	if second := now.Unix(); s.answersAt != second {
 		s.answersAt, s.answers = second, 0
 	}
@@ -382,7 +389,7 @@ func (e *Engine) find(key flowKey) *flow {
 }
 
 // toPerson counts a packet that goes to the person. the session is locked.
-func (s *held) toPerson(b []byte, now time.Time) []byte {
+func (s *attached) toPerson(b []byte, now time.Time) []byte {
 	s.Counters.OutPackets++
 	s.Counters.OutBytes += uint64(len(b))
 	s.Counters.LastOut = now
@@ -433,7 +440,7 @@ func (e *Engine) reportFromInside(m *site.Model, b []byte, info packet.Info, out
 }
 
 // report passes an ICMP error about something that was sent to the person. the session is locked.
-func (s *held) report(b []byte, info packet.Info, byKernel bool) Result {
+func (s *attached) report(b []byte, info packet.Info, byKernel bool) Result {
 	in, _, err := packet.Quoted(b, info)
 	if err != nil {
 		return s.lose(site.Rules, noRule)

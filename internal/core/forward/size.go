@@ -53,7 +53,7 @@ func (r *Result) own(b []byte, asked packet.Info, came packet.Came, mtu int) {
 }
 
 // collect takes a part of a packet of the person's, and gives the packet when it is whole. The session is locked.
-func (e *Engine) collect(s *held, b []byte, i packet.Info, now time.Time) ([]byte, packet.Came) {
+func (e *Engine) collect(s *attached, b []byte, i packet.Info, now time.Time) ([]byte, packet.Came) {
 	kept, lost := s.parts.Kept(), s.parts.Lost()
 	if e.partsKept.Load() > partsMost {
 		s.Counters.Lost[site.Fragments]++

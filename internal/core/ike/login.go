@@ -90,6 +90,7 @@ type login struct {
 	// wantsTicket is that the device asks for what it can come back by; stamp stands for what its person logged in with.
 	wantsTicket bool
 	stamp       string
+	coded       bool // the second factor was given
 	asked       []cfgAttr
 	cfg         bool
 	born        time.Time
@@ -370,6 +371,7 @@ func (r *login) told(s conversation.Step) {
 	switch {
 	case s.Over && s.OK:
 		r.stage, r.user, r.groups, r.limits, r.msk, r.stamp, r.known = proving, s.User, s.Groups, s.Limits, s.Key, s.Stamp, true
+		r.coded = s.Coded
 		if s.Public != nil {
 			r.shown.PublicKey = s.Public
 		}
@@ -420,7 +422,7 @@ func (r *login) askLease() {
 	mixed := r.mixedBy != "" || r.ticket != nil && r.ticket.Mixed
 	ask := AskLease{
 		ID: r.id, User: r.user, Groups: r.groups, Limits: r.limits, Tunnel: r.tunnel.ID, Suite: r.sa.suite.String(), From: r.peer, Device: r.device(),
-		Alone: r.alone, Stamp: r.stamp, SafeLogin: r.sa.suite.additional != 0,
+		Alone: r.alone, Stamp: r.stamp, Coded: r.coded, SafeLogin: r.sa.suite.additional != 0,
 		SafeTraffic: mixed || r.sa.suite.additional != 0, Want4: wanted(r.asked, true), Want6: wanted(r.asked, false),
 	}
 	if r.ticket != nil {

@@ -80,6 +80,7 @@ type AskLease struct {
 	Device string // what the device calls itself: nobody is admitted by it
 	Alone  bool   // it says that it has no other session (RFC 7296 §2.4, INITIAL_CONTACT)
 	Stamp  string // for what they logged in with
+	Coded  bool   // their second factor was given with it
 	Key    []byte // the public key that they proved themselves with; nil: something else
 	// SharedKeys are the IDs of shared keys that went in.
 	SharedKeys []string

@@ -118,7 +118,7 @@ func (r *login) authByShared(data []byte) {
 		case !right:
 			r.fail(nAuthenticationFailed, reason.Of(reason.WrongSharedKey, nil))
 		default:
-			r.user, r.groups, r.limits, r.stamp = s.User, s.Groups, s.Limits, s.Stamp
+			r.user, r.groups, r.limits, r.stamp, r.coded = s.User, s.Groups, s.Limits, s.Stamp, s.Coded
 			r.shared, r.sharedIDs = s.Secret, append(r.sharedIDs, s.ID)
 			r.askLease()
 		}

@@ -43,6 +43,8 @@ type Outcome struct {
 	// Stamp stands for all that the person proved who they are with, as it is now; it is another once any of that changes. With OK;
 	// empty: they log in anew each time.
 	Stamp string
+	// Coded is that their second factor was given with the login; Asks that it can be asked for now, in a further round. With OK.
+	Coded, Asks bool
 	// Public is the public key that they proved themselves with, DER, where the conversation has it shown; with OK.
 	Public []byte
 	Key    []byte        // with OK: the key that both sides have of it (RFC 3748 §7.10), 64 octets; nil: the method gives none
@@ -60,6 +62,21 @@ type Limits struct {
 	Addresses []netip.Addr  `json:"addresses,omitempty"`
 	Longest   time.Duration `json:"longest,omitempty"` // how long a session of theirs lasts from its login on; 0: as the plan says
 	Idle      time.Duration `json:"idle,omitempty"`    // after so long without a packet from them it ends; 0: as the plan says
+}
+
+// Code is a second factor that somebody gives after their login, from within their session.
+type Code struct {
+	User string     `json:"user"`
+	Code string     `json:"code"`
+	From netip.Addr `json:"from,omitzero"` // where their device is seen
+	// Keys are what their device came in by that only it has: it is remembered by them. None: it is not remembered.
+	Keys []string `json:"keys,omitempty"`
+}
+
+// Coded asks when the second factor was given last by a device that comes in by one of these keys.
+type Coded struct {
+	User string   `json:"user"`
+	Keys []string `json:"keys"`
 }
 
 // Standing is who a person is for a gateway, now.

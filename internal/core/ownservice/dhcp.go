@@ -34,6 +34,8 @@ type Told struct {
 	Routes  netset.Addrs // what goes into the tunnel
 	Full    bool         // all of it does
 	MTU     int          // of the tunnel, in octets
+	Page    string       // the name of the code page; empty: there is none
+	PageAt  []netip.Addr // its addresses
 }
 
 // DHCP answers a DHCPINFORM, the UDP datagram in an IPv4 packet of a person's. ok is false for what is none, or malformed; what a device

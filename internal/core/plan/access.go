@@ -89,6 +89,8 @@ type Passage struct {
 	DNS     DNS      `json:"dns,omitzero" ask:"always" doc:"The names they are given."`
 	Routes  Routes   `json:"routes,omitzero" ask:"always" doc:"What their devices send into the tunnel."`
 	Limits  Limits   `json:"limits,omitzero" doc:"How many, how long and when."`
+	// Factor is beside what they log in with.
+	Factor SecondFactor `json:"second-factor,omitzero" doc:"What they give beside what they log in with."`
 	// HomeNetworks are prefixes that people of the passage are known to have at home.
 	HomeNetworks []netip.Prefix `json:"home-networks,omitempty" nullable:"false" eg:"192.168.1.0/24" doc:"Networks that people are on at home, as far as they are known." then:"What is routed into the tunnel and equals one of them, or holds it, stays at home: the proof then says who is concerned."`
 	Platforms    []string       `json:"platforms,omitempty" nullable:"false" enum:"windows,apple,android,own-client" doc:"The devices that people use, by the systems' built-in clients; the tunnels are held against what these offer."`

@@ -11,6 +11,7 @@ type Gateway struct {
 	Routes   []Route      `json:"routes,omitempty" nullable:"false" ask:"always" doc:"Its routes to inside networks behind other routers."`
 	Internet bool         `json:"internet,omitempty" ask:"always" doc:"Whether it forwards what is not inside to the internet." then:"A full tunnel needs it, with a translation on the way out."`
 	Machine  *Machine     `json:"machine,omitempty" doc:"What the gateway may change on the machine that it runs on."`
+	CodePage *CodePage    `json:"code-page,omitempty" doc:"Where people whose sessions are held give their second factor."`
 	Defaults *Defaults    `json:"defaults,omitempty" doc:"What passages take that do not say it themselves."`
 }
 

@@ -13,6 +13,8 @@ type Person struct {
 	Groups []string `json:"groups" nullable:"false"`
 	// Keys are the kinds of keys that they have: certificate, public-key.
 	Keys []string `json:"keys,omitempty" nullable:"false"`
+	// Factor is that they have a second factor.
+	Factor bool `json:"factor,omitempty"`
 }
 
 // Class is everybody with the same effective groups.

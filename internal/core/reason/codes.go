@@ -22,6 +22,10 @@ const (
 	UnknownUser            Code = "unknown-user"
 	SwitchedOff            Code = "switched-off"
 	GuessWaits             Code = "guess-waits"
+	WrongCode              Code = "wrong-code"
+	CodeUsed               Code = "code-used"
+	CodeWaits              Code = "code-waits"
+	NoFactor               Code = "no-second-factor"
 	PasswordUnchecked      Code = "password-unchecked"
 	GroupsUnknown          Code = "groups-unknown"
 	NotRecorded            Code = "not-recorded"
@@ -119,6 +123,10 @@ const (
 // Why a session ended.
 const (
 	IdleLimit         Code = "idle-limit"
+	HeldTooLong       Code = "held-too-long"
+	LeftPlace         Code = "left-place"
+	PlanAsksFactor    Code = "plan-asks-second-factor"
+	FactorForgotten   Code = "second-factor-forgotten"
 	LongestLimit      Code = "longest-limit"
 	HoursOver         Code = "hours-over"
 	PersonEnds        Code = "person-ends"
@@ -155,6 +163,10 @@ const (
 const (
 	LoggedIn            Code = "logged-in"
 	CameBack            Code = "came-back"
+	LoggedInHeld        Code = "logged-in-held"
+	CodeGiven           Code = "code-given"
+	FactorEnrolled      Code = "second-factor-enrolled"
+	DeviceLost          Code = "device-lost"
 	RulePermits         Code = "rule-permits"
 	RuleRefuses         Code = "rule-refuses"
 	Committed           Code = "committed"

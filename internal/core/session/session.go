@@ -34,6 +34,7 @@ type Session struct {
 	// SafeLogin and SafeTraffic are that what was recorded of either cannot be read later, with a quantum computer.
 	SafeLogin, SafeTraffic bool
 	Since                  time.Time
+	Coded                  time.Time    // when a second factor was given; zero: none was, or none is asked for
 	LoggedIn               time.Time    // earlier than Since where its person came back without logging in anew
 	Routes                 netset.Addrs // that its device was told, and names
 	DNS                    []netip.Addr
@@ -53,6 +54,7 @@ type Session struct {
 	path   atomic.Pointer[Path]
 	mu     sync.Mutex // of what follows, and of Forwarding
 	state  State
+	held   bool // until its person has given their second factor
 	why    reason.Reason
 	Counters
 }
@@ -82,6 +84,30 @@ func (s *Session) Unlock() { s.mu.Unlock() }
 
 // IsUp tells whether packets of it pass. The session is locked.
 func (s *Session) IsUp() bool { return s.state == Up }
+
+// IsHeld tells whether its person has not given their second factor yet. The session is locked.
+func (s *Session) IsHeld() bool { return s.held }
+
+// Hold keeps a session that is not up yet from everything but the code page.
+func (s *Session) Hold() { s.held = true }
+
+// Release ends that once a second factor was given, and tells whether it was held. It is never held again.
+func (s *Session) Release(now time.Time) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	was := s.held
+	if s.held = false; was {
+		s.Coded = now
+	}
+	return was
+}
+
+// Factor tells whether the session is held, and when its person gave a second factor.
+func (s *Session) Factor() (held bool, coded time.Time) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.held, s.Coded
+}
 
 // Counted gives a copy of what it counted.
 func (s *Session) Counted() Counters {

@@ -36,6 +36,9 @@ func (m *Model) compilePassages() {
 		if c.Routes = m.Names.Destinations(p.Routes.Split); p.Routes.Full {
 			c.Routes = netset.Everywhere
 		}
+		if p.Factor.Asked {
+			c.Routes = c.Routes.Union(m.page)
+		}
 		c.sent = c.Routes
 		for _, home := range p.HomeNetworks {
 			if at := span(home); c.Routes.Covers(at) {

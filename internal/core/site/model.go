@@ -23,6 +23,7 @@ const (
 	OwnServices = "own-services" // what the gateway answers by itself
 	Selectors   = "selectors"
 	Source      = "source"
+	Held        = "held" // until a second factor is given
 	Rules       = "rules"
 	Routing     = "route"
 	Translating = "translation"
@@ -49,6 +50,7 @@ type Model struct {
 	nat        []entry
 	table      []hop
 	own        netset.Addrs
+	page       netset.Addrs   // of the code page
 	beyondPing netset.Traffic // what only a rule about the gateway itself permits
 	pools      netset.Addrs
 	never      netset.Addrs
@@ -83,6 +85,9 @@ func Compile(p *plan.Plan, gateway string) (*Model, error) {
 	m := &Model{Plan: p, Names: plan.Index(p), zone: time.UTC, taken: taken}
 	if m.Gateway = m.Names.Gateways[gateway]; m.Gateway == nil {
 		return nil, fmt.Errorf("the plan has no gateway %q; it has %s", gateway, gatewayNames(p))
+	}
+	if m.Gateway.CodePage != nil {
+		m.page = netset.OfAddrs(m.Gateway.CodePage.Addresses...)
 	}
 	m.compilePassages()
 	m.compileRoutes()

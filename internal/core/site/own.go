@@ -14,6 +14,8 @@ type Own int
 const (
 	NoOwn      Own = iota
 	OwnDHCP        // DHCPINFORM: UDP from the session's IPv4 address to port 67 at 255.255.255.255
+	OwnPage        // anything to the code page's addresses from the session's
+	OwnNames       // of a session that is held, or at the code page: UDP to port 53
 	OwnRouters     // router solicitation: ICMPv6 type 133 to ff02::2 from an address of the link's, none, or the session's
 )
 
@@ -26,7 +28,13 @@ var (
 
 // Owned decides at the station of the gateway's own services which of them a packet asks for; NoOwn: none, and it goes on. It must not be a
 // part of one.
-func Owned(p Packet, leased netset.Addrs) Own {
+func (m *Model) Owned(p Packet, leased netset.Addrs) Own {
+	if m.page.Contains(p.Dst) && leased.Contains(p.Src) {
+		if p.Service == dns {
+			return OwnNames
+		}
+		return OwnPage
+	}
 	switch p.Dst {
 	case everybody:
 		if p.Service == dhcpServer && leased.Contains(p.Src) {
@@ -44,7 +52,9 @@ func Owned(p Packet, leased netset.Addrs) Own {
 // Keeps is the station of the gateway's own services for journeys; ok is false where the packet is not for them.
 func (m *Model) Keeps(c *Class, p Packet, leased netset.Addrs) (v Verdict, ok bool) {
 	setting := "passages/" + c.Passage.Name + "/routes"
-	switch Owned(p, leased) {
+	switch m.Owned(p, leased) {
+	case OwnPage, OwnNames:
+		return lost("gateways/"+m.Gateway.Name+"/code-page", "%s is the code page: the gateway answers by itself, and nothing of it goes further", p.Dst), true
 	case OwnDHCP:
 		return lost(setting, "the gateway answers DHCP by itself, with routes and names of passage %s: nothing of it goes further", c.Passage.Name), true
 	case OwnRouters:

@@ -28,7 +28,7 @@ func (m *Model) compileRoutes() {
 	g := m.Gateway
 	base := "gateways/" + g.Name
 	m.own = netset.OfAddrs(g.Outside.Addresses...)
-	m.never = neverRouted
+	m.never = neverRouted.Union(m.page)
 	for i, at := range g.Inside {
 		m.own = m.own.Union(netset.OfAddrs(at.Addresses...))
 		net := m.Names.Networks[at.Network]

@@ -30,6 +30,7 @@ type Request struct {
 	// Stamp stands for what they logged in with; Back is what was remembered of them, where they came back by it instead.
 	Stamp string
 	Back  Remembered
+	Coded bool // their second factor was given with the login
 }
 
 // Remembered is what a gateway wants to be shown of somebody who comes back without logging in anew: nobody else reads it.

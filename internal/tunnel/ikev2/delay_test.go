@@ -54,6 +54,10 @@ func (t *talk) Next(message []byte) login.Step {
 	return step
 }
 
+func (*folk) Code(context.Context, login.Code) login.Outcome { return login.Outcome{} }
+
+func (*folk) Coded(context.Context, login.Coded) time.Time { return time.Time{} }
+
 func (c *folk) Standing(_ context.Context, user string) (login.Standing, error) {
 	c.slow.RLock()
 	defer c.slow.RUnlock()

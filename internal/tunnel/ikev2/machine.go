@@ -163,7 +163,7 @@ func (s *server) admit(ask ike.AskLease) {
 	s.done.Go(func() {
 		x, grant := s.host.Admit(tunnel.Request{
 			User: ask.User, Groups: ask.Groups, Limits: ask.Limits, Tunnel: ask.Tunnel, Algorithms: ask.Suite, From: s.host.SeenAt(ask.From.Addr),
-			Device: ask.Device, Alone: ask.Alone, Stamp: ask.Stamp, Back: ask.Back, Key: ask.Key,
+			Device: ask.Device, Alone: ask.Alone, Stamp: ask.Stamp, Back: ask.Back, Key: ask.Key, Coded: ask.Coded,
 			SharedKeys: ask.SharedKeys, SafeLogin: ask.SafeLogin, SafeTraffic: ask.SafeTraffic,
 			Want4: ask.Want4, Want6: ask.Want6,
 		})

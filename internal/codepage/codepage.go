@@ -1,0 +1,231 @@
+// Package codepage serves the page on which people of held sessions give their second factor, through the tunnel: a TCP/IP stack in user
+// space at the page's own addresses, and on it HTTP over TLS. Who has an address, and whether a code is right, is left to the gateway.
+package codepage
+
+import (
+	"context"
+	"crypto/tls"
+	"fmt"
+	"html/template"
+	"io"
+	"log"
+	"net"
+	"net/http"
+	"net/netip"
+	"sync"
+	"time"
+
+	"yellowlantern/internal/core/login"
+	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/gateway"
+	"yellowlantern/internal/userstack"
+)
+
+const (
+	// mtu fits the smallest tunnel (RFC 8200 §5).
+	mtu = 1280
+	// mostOpen bounds connections of everybody, mostEach of one address.
+	mostOpen, mostEach = 512, 8
+	mostForm           = 4 << 10 // octets
+	judgeTime          = 15 * time.Second
+)
+
+// Server serves one page.
+type Server struct {
+	page  gateway.Page
+	stack *userstack.Stack
+	http  []*http.Server
+}
+
+// Open begins to serve a page.
+func Open(p gateway.Page) (gateway.PageServer, error) {
+	stack, err := userstack.New(p.Addresses, mtu, p.Send)
+	if err != nil {
+		return nil, err
+	}
+	s := &Server{page: p, stack: stack}
+	pages := &http.Server{
+		Handler: http.HandlerFunc(s.serve), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 20 * time.Second, WriteTimeout: 40 * time.Second,
+		IdleTimeout: 20 * time.Second, MaxHeaderBytes: 8 << 10, ErrorLog: log.New(io.Discard, "", 0),
+		TLSConfig: &tls.Config{MinVersion: tls.VersionTLS12, Certificates: []tls.Certificate{{
+			Certificate: p.Certificate.Chain, PrivateKey: p.Certificate.Key,
+		}}},
+	}
+	// Whoever types the name alone comes here first.
+	plain := &http.Server{
+		Handler: http.RedirectHandler("https://"+p.Name+"/", http.StatusFound), ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 5 * time.Second,
+		WriteTimeout: 5 * time.Second, MaxHeaderBytes: 4 << 10, ErrorLog: log.New(io.Discard, "", 0),
+	}
+	s.http = []*http.Server{pages, plain}
+	for _, a := range p.Addresses {
+		secure, err := s.listen(a, 443)
+		if err == nil {
+			go func() { _ = pages.ServeTLS(secure, "", "") }()
+			var open net.Listener
+			if open, err = s.listen(a, 80); err == nil {
+				go func() { _ = plain.Serve(open) }()
+			}
+		}
+		if err != nil {
+			s.Close()
+			return nil, fmt.Errorf("at %s: %w", a, err)
+		}
+	}
+	return s, nil
+}
+
+func (s *Server) listen(a netip.Addr, port uint16) (net.Listener, error) {
+	l, err := s.stack.ListenTCP(netip.AddrPortFrom(a, port))
+	if err != nil {
+		return nil, err
+	}
+	return &bounded{Listener: l, by: map[netip.Addr]int{}}, nil
+}
+
+// Take implements gateway.PageServer.
+func (s *Server) Take(packet []byte) { s.stack.Inject(packet) }
+
+// Close implements gateway.PageServer.
+func (s *Server) Close() {
+	for _, h := range s.http {
+		_ = h.Close()
+	}
+	s.stack.Close()
+}
+
+// page is for phones too, without a script.
+var page = template.Must(template.New("code").Parse(`<!doctype html>
+<html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width, initial-scale=1">
+<title>{{if .Free}}Connected{{else}}Second factor{{end}}</title>
+<style>
+body { font: 18px/1.5 system-ui, sans-serif; max-width: 32em; margin: 0 auto; padding: 24px; color: #14213d; background: #fff }
+button { display: block; width: 100%; box-sizing: border-box; font: inherit; font-weight: 600; padding: 14px; margin: 12px 0; border: 0; border-radius: 4px; background: #14213d; color: #fff }
+label { display: block; margin: 12px 0 } input { display: block; width: 100%; box-sizing: border-box; font: inherit; font-size: 24px; letter-spacing: 2px; padding: 10px; border: 1px solid #4a5568; border-radius: 4px }
+small { color: #4a5568 } .banner { border-left: 4px solid #f5a623; padding-left: 12px } .wrong { border-left: 4px solid #b3261e; padding-left: 12px }
+</style></head><body>
+{{if .Gone}}<h1>Nobody is connected here</h1><p>This page is for devices that are connected to {{.Site}}. Connect, and open it again.</p>
+{{else if .Free}}<h1>You are connected</h1>{{with .Banner}}<p class="banner">{{.}}</p>{{end}}
+<p><b>{{.User}}</b> may use {{.Site}} from this device now.</p>
+{{else}}<h1>{{.Site}}</h1>{{with .Banner}}<p class="banner">{{.}}</p>{{end}}
+<p>This device is connected as <b>{{.User}}</b>. One step is left: until it is done, nothing else can be reached.</p>
+{{with .Wrong}}<p class="wrong" role="alert">{{.}}</p>{{end}}
+<form method="post"><label>Code <input name="code" inputmode="numeric" autocomplete="one-time-code" autocapitalize="characters" maxlength="32" required autofocus></label>
+<button>Go on</button></form>
+<p><small>Six digits from your app, or one of your recovery codes. Each works once.</small></p>
+{{end}}</body></html>`))
+
+type view struct {
+	Site, User, Banner, Wrong string
+	Gone, Free                bool
+}
+
+func (s *Server) serve(w http.ResponseWriter, r *http.Request) {
+	h := w.Header()
+	h.Set("Cache-Control", "no-store")
+	h.Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; form-action 'self'; frame-ancestors 'none'; base-uri 'none'")
+	h.Set("X-Content-Type-Options", "nosniff")
+	h.Set("Referrer-Policy", "no-referrer")
+	h.Set("Content-Type", "text/html; charset=utf-8")
+	h.Set("Connection", "close") // whoever has the address next is somebody else
+	v := view{Site: s.page.Site}
+	status := http.StatusOK
+	from, err := netip.ParseAddrPort(r.RemoteAddr)
+	who, known := s.page.Visitor(from.Addr().Unmap())
+	switch {
+	case err != nil || !known:
+		v.Gone, status = true, http.StatusForbidden
+	case r.Method != http.MethodPost:
+		v.User, v.Banner, v.Free = who.User, who.Banner, !who.Held
+	default:
+		v.User, v.Banner = who.User, who.Banner
+		v.Wrong, status = s.take(w, r, who)
+		v.Free = v.Wrong == ""
+	}
+	w.WriteHeader(status)
+	_ = page.Execute(w, v)
+}
+
+// take takes a code, and says what is wrong with it; empty: nothing.
+func (s *Server) take(w http.ResponseWriter, r *http.Request, who gateway.Visitor) (wrong string, status int) {
+	r.Body = http.MaxBytesReader(w, r.Body, mostForm)
+	if r.ParseForm() != nil {
+		return "That could not be read: type the code once more.", http.StatusBadRequest
+	}
+	ctx, stop := context.WithTimeout(r.Context(), judgeTime)
+	defer stop()
+	o := who.Give(ctx, r.PostForm.Get("code"))
+	if o.OK {
+		return "", http.StatusOK
+	}
+	return words(o), http.StatusForbidden
+}
+
+// words tell somebody about their code. They know their password: what is wrong may be said.
+func words(o login.Outcome) string {
+	switch o.Why.Code {
+	case reason.NoFactor:
+		return "There is no second factor for you yet: ask your administrator for a link by which you get one."
+	case reason.CodeUsed:
+		return "That code was used already: wait for the next one."
+	case reason.CodeWaits:
+		return "Too many wrong codes: wait a while, then try again with a new one."
+	case reason.LoginsLater:
+		return "The code cannot be looked at just now: try again in a moment."
+	}
+	return "That code is not right. Look whether your device's clock is, and type the newest."
+}
+
+// bounded is a listener whose connections are counted.
+type bounded struct {
+	net.Listener
+	mu  sync.Mutex
+	all int
+	by  map[netip.Addr]int
+}
+
+// Accept implements net.Listener: whoever has too many connections open has the new one closed.
+func (b *bounded) Accept() (net.Conn, error) {
+	for {
+		c, err := b.Listener.Accept()
+		if err != nil {
+			return nil, err
+		}
+		if of, ok := b.take(c); ok {
+			return &counted{Conn: c, over: sync.OnceFunc(func() { b.give(of) })}, nil
+		}
+		_ = c.Close()
+	}
+}
+
+func (b *bounded) take(c net.Conn) (of netip.Addr, ok bool) {
+	at, err := netip.ParseAddrPort(c.RemoteAddr().String())
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	of = at.Addr()
+	if err != nil || b.all >= mostOpen || b.by[of] >= mostEach {
+		return of, false
+	}
+	b.all++
+	b.by[of]++
+	return of, true
+}
+
+func (b *bounded) give(of netip.Addr) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.all--
+	if b.by[of]--; b.by[of] == 0 {
+		delete(b.by, of)
+	}
+}
+
+type counted struct {
+	net.Conn
+	over func()
+}
+
+// Close implements net.Conn.
+func (c *counted) Close() error {
+	c.over()
+	return c.Conn.Close()
+}

@@ -1,0 +1,61 @@
+package check
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowlantern/demo"
+)
+
+func TestFindingsOfSecondFactors(t *testing.T) {
+	s, err := demo.Load("")
+	require.NoError(t, err)
+	const page = "name: code.tern.example, addresses: [10.99.255.1, \"fd00:99:ffff::1\"]"
+	const asked, path = "asked: true", "passages/research/second-factor"
+	for _, c := range []struct{ want, page, asked, login, dns string }{
+		{"", page, asked, "certificate", ""},
+		{"", page, asked + ", remember: 24h, of: [researchers], not-from: [198.51.100.0/24]", "certificate", ""},
+		{"second-factor-no-page@" + path + " stop", "", asked, "certificate", ""},
+		{"second-factor-each-time@" + path + " note", page, asked, "eap-mschapv2", ""},
+		{"second-factor-not-remembered@" + path + "/remember warn", page, asked + ", remember: 24h", "eap-mschapv2", ""},
+		{"no-second-factor@" + path + " warn", page, asked, "certificate", "nobody has one"},
+		{"second-factor-of-nobody@" + path + "/not-from/0 warn", page, asked + ", not-from: [0.0.0.0/0]", "certificate", ""},
+		{"code-page-family@gateways/jetty/code-page/addresses warn", "name: code.tern.example, addresses: [10.99.255.1]", asked, "certificate", ""},
+		{"code-page-unnamed@passages/research/dns warn", page, asked, "certificate", "{}"},
+		{"code-page-unused@gateways/jetty/code-page note", page, "asked: false", "certificate", ""},
+		{"code-page-name@gateways/jetty/code-page/name stop", strings.Replace(page, "code.tern.example", "https://code", 1), asked, "certificate", ""},
+		{"code-page-certificate@gateways/jetty/code-page/certificate stop", page + ", certificate: gate", asked, "certificate", ""},
+		{"code-page-address@gateways/jetty/code-page/addresses stop", "name: code.tern.example, addresses: []", asked, "certificate", ""},
+		{"code-page-address@gateways/jetty/code-page/addresses/0 stop", strings.Replace(page, "10.99.255.1", "10.20.0.53", 1), asked, "certificate", ""},
+		{"code-page-address@gateways/jetty/code-page/addresses/0 stop", strings.Replace(page, "10.99.255.1", "192.0.2.99", 1), asked, "certificate", ""},
+		{"code-page-address@gateways/jetty/code-page/addresses/1 stop", strings.Replace(page, "\"fd00:99:ffff::1\"", "10.99.255.2", 1), asked, "certificate", ""},
+	} {
+		text := strings.Replace(s.Plan, "login: eap-mschapv2", "login: "+c.login, 1)
+		text = strings.Replace(text, "    routes: {split: [station, archive]}\n",
+			"    routes: {split: [station, archive]}\n    second-factor: {"+c.asked+"}\n", 1)
+		if c.page != "" {
+			text = strings.Replace(text, "    internet: true\n", "    internet: true\n    code-page: {"+c.page+"}\n", 1)
+		}
+		if c.dns == "{}" {
+			text = strings.Replace(text,
+				"    dns: {servers: [10.20.0.53], search: [tern.example]}\n    routes: {split: [station", "    dns: {}\n    routes: {split: [station", 1)
+		}
+		in := input(t, text)
+		for i := range in.People {
+			in.People[i].Factor = c.dns != "nobody has one"
+		}
+		var found []string
+		for _, f := range Run(in) {
+			if strings.Contains(f.Code, "second-factor") || strings.Contains(f.Code, "code-page") {
+				found = append(found, f.ID()+" "+string(f.Severity))
+			}
+		}
+		if c.want == "" {
+			require.Empty(t, found, "%+v", c)
+			continue
+		}
+		require.Contains(t, found, c.want, "%+v", c)
+	}
+}

@@ -1,0 +1,101 @@
+package gateway
+
+import (
+	"context"
+	"time"
+
+	"yellowlantern/internal/core/cert"
+	"yellowlantern/internal/core/login"
+	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/core/session"
+	"yellowlantern/internal/core/site"
+	"yellowlantern/internal/core/tunnel"
+)
+
+// heldMost is for how long a session is held before it ends: its address is somebody else's then.
+const heldMost = 15 * time.Minute
+
+// factor is the second factor of somebody who comes in.
+type factor struct {
+	with  bool      // it was given with the login
+	given time.Time // when it was; zero: it was not
+}
+
+// factorOf looks what is known of the second factor of somebody who logged in, where their passage asks for one.
+func (g *Gateway) factorOf(r tunnel.Request) (f factor) {
+	now := time.Now()
+	if r.Coded {
+		return factor{true, now}
+	}
+	g.mu.Lock()
+	class := g.model.Class(r.Groups)
+	g.mu.Unlock()
+	if class.Passage == nil || !class.Passage.Factor.Asks(r.Groups) || class.Passage.Factor.Remember == 0 {
+		return f
+	}
+	keys := keysOf(r.Key, r.SharedKeys)
+	if back, ok := read(r.Back); ok {
+		f.given, keys = back.Coded, keysOf(back.Key, back.Shared)
+	}
+	if len(keys) > 0 {
+		ctx, stop := context.WithTimeout(context.Background(), answerTime)
+		defer stop()
+		if at := g.cfg.People.Coded(ctx, login.Coded{User: r.User, Keys: keys}); at.After(f.given) {
+			f.given = at
+		}
+	}
+	if now.Sub(f.given) > time.Duration(class.Passage.Factor.Remember) {
+		f.given = time.Time{}
+	}
+	return f
+}
+
+// keysOf name what a device came in by that it alone has, or its person: its key or certificate, by fingerprint, and shared keys.
+func keysOf(key []byte, shared []string) (out []string) {
+	if key != nil {
+		out = append(out, cert.Fingerprint(key))
+	}
+	return append(out, shared...)
+}
+
+// missing tells whether a session of theirs is held.
+func (f factor) missing(m *site.Model, r tunnel.Request, now time.Time) bool {
+	asks := m.Class(r.Groups).Passage.Factor
+	switch {
+	case !asks.Asks(r.Groups), asks.Excepts(r.From.Addr()), f.with:
+		return false
+	}
+	return f.given.IsZero() || now.Sub(f.given) > time.Duration(asks.Remember)
+}
+
+// factorless tells why a session must end that has not, or no more, what its passage asks for; none: it may go on.
+func factorless(c *site.Class, s *session.Session, now time.Time) reason.Reason {
+	held, coded := s.Factor()
+	asks := c.Passage.Factor
+	switch {
+	case held && now.Sub(s.Since) >= heldMost:
+		return reason.Of(reason.HeldTooLong, reason.With{reason.Limit: plan.Duration(heldMost).String(), reason.Passage: s.Passage})
+	case held, !coded.IsZero(), !asks.Asks(s.Groups), len(asks.NotFrom) == 0, s.Path() == nil:
+		return reason.Reason{} // without places a commit ends it
+	case !asks.Excepts(s.Path().Where().Addr.Addr()):
+		return reason.Of(reason.LeftPlace, reason.With{reason.Passage: s.Passage})
+	}
+	return reason.Reason{}
+}
+
+// give takes a second factor from within a session, and ends that it is held if it is right.
+func (g *Gateway) give(ctx context.Context, s *session.Session, code string) login.Outcome {
+	at := g.seenAt(s.Path().Where().Addr)
+	o := g.cfg.People.Code(ctx, login.Code{User: s.User, Code: code, From: at.Addr(), Keys: keysOf(s.Key, s.SharedKeys)})
+	switch {
+	case !o.OK:
+		g.journal(g.event(o.Why, s.User, at.String()))
+	case s.Release(time.Now()):
+		g.journal(g.event(reason.Of(reason.CodeGiven, reason.With{
+			reason.Passage:   s.Passage,
+			reason.Addresses: s.Leased().String(),
+		}), s.User, at.String()))
+	}
+	return o
+}

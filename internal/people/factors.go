@@ -1,0 +1,222 @@
+package people
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"net/netip"
+	"strings"
+	"time"
+
+	"yellowlantern/internal/core/login"
+	"yellowlantern/internal/core/onetime"
+	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/store"
+)
+
+// mostFactors is how many second factors one person may have: each is looked at for every code.
+const mostFactors = 5
+
+// recoveryCodes is how many somebody is given.
+const recoveryCodes = 10
+
+// ErrFactors is where somebody has as many second factors as they may.
+var ErrFactors = errors.New("this person has five second factors already: forget those that are of no use any more")
+
+// ErrCode is where somebody shows a code that their new second factor did not make.
+var ErrCode = errors.New("that code is not of this key: look whether the device's clock is right, and type the newest")
+
+// Code implements gateway.People: it judges the second factor of somebody who has logged in.
+func (p *People) Code(ctx context.Context, c login.Code) login.Outcome {
+	o := login.Outcome{User: c.User, Known: true, Why: reason.Of(reason.CodeWaits, nil)}
+	p.Codes.Try(c.User, netip.Addr{}, func() bool {
+		o.Why = p.judgeCode(ctx, c.User, c.Code)
+		o.OK = o.Why.None()
+		return o.OK || Undecided(o.Why) || o.Why.Code == reason.NoFactor
+	})
+	if o.OK && len(c.Keys) > 0 {
+		if err := p.keeper.SetCoded(ctx, c.User, c.Keys, time.Now()); err != nil { // they are asked again
+			return login.Outcome{User: c.User, Known: true, Why: reason.Of(reason.LoginsLater, reason.With{reason.Error: err.Error()})}
+		}
+	}
+	return o
+}
+
+// Coded implements gateway.People.
+func (p *People) Coded(ctx context.Context, c login.Coded) time.Time {
+	at, err := p.keeper.Coded(ctx, c.User, c.Keys)
+	if err != nil {
+		return time.Time{}
+	}
+	return at
+}
+
+// use is a code that is right, with what uses it up.
+type use struct {
+	user string
+	up   func(context.Context) error
+}
+
+// judgeCode judges a code and uses it up; none: it was right.
+func (p *People) judgeCode(ctx context.Context, user, code string) reason.Reason {
+	right, why := p.find(ctx, user, code)
+	if right == nil {
+		return why
+	}
+	switch err := right.up(ctx); {
+	case errors.Is(err, store.ErrNotFound):
+		return reason.Of(reason.CodeUsed, nil)
+	case err != nil:
+		return reason.Of(reason.LoginsLater, reason.With{reason.Error: err.Error()})
+	}
+	return reason.Reason{}
+}
+
+// find finds what a code is of, and uses nothing up.
+func (p *People) find(ctx context.Context, user, code string) (*use, reason.Reason) {
+	later := func(err error) (*use, reason.Reason) {
+		return nil, reason.Of(reason.LoginsLater, reason.With{reason.Error: err.Error()})
+	}
+	all, err := p.keeper.Factors(ctx, user)
+	if err != nil {
+		return later(err)
+	}
+	if len(all) == 0 {
+		return nil, reason.Of(reason.NoFactor, nil)
+	}
+	if hash, ok := recovery(user, code); ok {
+		return &use{user, func(ctx context.Context) error { return p.keeper.UseRecovery(ctx, user, hash) }}, reason.Reason{}
+	}
+	why := reason.Of(reason.WrongCode, nil)
+	now := time.Now()
+	for _, x := range all {
+		f, secret, err := p.keeper.FactorSecret(ctx, x.ID)
+		if err != nil {
+			return later(err)
+		}
+		switch verdict, next := onetime.Of(f.Kind, secret).Judge(code, f.Next, now); verdict {
+		case onetime.Right:
+			return &use{user, func(ctx context.Context) error { return p.keeper.UseFactor(ctx, f.ID, next, now) }}, reason.Reason{}
+		case onetime.Used:
+			why = reason.Of(reason.CodeUsed, nil)
+		}
+	}
+	return nil, why
+}
+
+// appended takes a code off the end of a password that was handed over, where it is one of that person's; otherwise the password is whole,
+// so that one that ends in digits counts as it is, and nobody learns from here whether a code was right.
+func (p *People) appended(ctx context.Context, name, secret string) (rest string, code *use) {
+	if len(secret) <= onetime.Digits || strings.Trim(secret[len(secret)-onetime.Digits:], "0123456789") != "" {
+		return secret, nil
+	}
+	own, elsewhere, err := p.keeper.Spelled(ctx, name)
+	if err != nil {
+		return secret, nil
+	}
+	user := own
+	if own == "" {
+		user = elsewhere
+	}
+	if right, _ := p.find(ctx, user, secret[len(secret)-onetime.Digits:]); user != "" && right != nil {
+		return secret[:len(secret)-onetime.Digits], right
+	}
+	return secret, nil
+}
+
+// withCode uses up the code that was appended to a password that is right.
+func (p *People) withCode(ctx context.Context, o *login.Outcome, code *use) {
+	if !o.OK || code == nil {
+		return
+	}
+	err := code.up(ctx)
+	switch {
+	case code.user != o.User || errors.Is(err, store.ErrNotFound):
+		*o = login.Outcome{User: o.User, Known: true, Why: reason.Of(reason.CodeUsed, nil)}
+	case err != nil:
+		*o = login.Outcome{User: o.User, Known: true, Why: reason.Of(reason.LoginsLater, reason.With{reason.Error: err.Error()})}
+	default:
+		o.Coded = true
+	}
+}
+
+// asks says whether somebody is to be asked for a code who has one.
+func (p *People) asks(ctx context.Context, o *login.Outcome, from netip.Addr) {
+	if !o.OK || o.Coded || p.Ways == nil || !p.Ways.Asks(o.Groups, from) {
+		return
+	}
+	all, err := p.keeper.Factors(ctx, o.User)
+	o.Asks = err == nil && len(all) > 0
+}
+
+// Factor is somebody's second factor.
+type Factor struct {
+	ID       string    `json:"id"`
+	User     string    `json:"user"`
+	Kind     string    `json:"kind" enum:"time,counter" doc:"Whether its codes are made by time (RFC 6238) or by a counter (RFC 4226)."`
+	Device   string    `json:"device,omitempty" doc:"What gives the codes."`
+	Added    time.Time `json:"added"`
+	Used     time.Time `json:"used,omitzero" doc:"When a code of it was taken last."`
+	Recovery int       `json:"recovery" doc:"How many recovery codes its person has left."`
+}
+
+// Factors lists those of a person, or of everybody.
+func (p *People) Factors(ctx context.Context, user string) ([]Factor, error) {
+	all, err := p.keeper.Factors(ctx, user)
+	if err != nil {
+		return nil, err
+	}
+	left, err := p.keeper.RecoveryLeft(ctx)
+	out := make([]Factor, 0, len(all))
+	for _, f := range all {
+		out = append(out, Factor{f.ID, f.User, f.Kind, f.Device, f.At, f.Used, left[f.User]})
+	}
+	return out, err
+}
+
+// AddFactor gives somebody a second factor whose newest code they show; without one it counts from its next on. It gives their recovery
+// codes, which are shown this once. link is the digest of the link by which they do it, which is used up; empty: an administrator does.
+func (p *People) AddFactor(ctx context.Context, user, device string, s onetime.Secret, code *string, link string) ([]string, error) {
+	all, err := p.keeper.Factors(ctx, user)
+	switch {
+	case err != nil:
+		return nil, err
+	case len(all) >= mostFactors:
+		return nil, ErrFactors
+	}
+	now := time.Now()
+	next := uint64(0)
+	if code != nil { // nobody guesses it: whoever is asked for it is shown the secret
+		var v onetime.Verdict
+		if v, next = s.Judge(*code, 0, now); v != onetime.Right {
+			return nil, ErrCode
+		}
+	}
+	var codes, hashes []string
+	for range recoveryCodes {
+		text := rand.Text()[:16]
+		shown := text[:4] + "-" + text[4:8] + "-" + text[8:12] + "-" + text[12:]
+		hash, _ := recovery(user, shown)
+		codes, hashes = append(codes, shown), append(hashes, hash)
+	}
+	f := store.Factor{ID: rand.Text()[:12], User: user, Kind: s.Kind, Device: device, Next: next, At: now.UTC()}
+	return codes, p.keeper.AddFactor(ctx, f, s.Octets(), hashes, link)
+}
+
+// ForgetFactors forgets all second factors of somebody, and which devices were remembered. It gives how many factors there were.
+func (p *People) ForgetFactors(ctx context.Context, user string) (int, error) {
+	return p.keeper.ForgetFactors(ctx, user)
+}
+
+// recovery is the digest of a recovery code; ok is false for what does not look like one. They are of eighty bits: a plain digest keeps
+// them.
+func recovery(user, code string) (hash string, ok bool) {
+	plain := strings.ToUpper(strings.NewReplacer("-", "", " ", "").Replace(code))
+	if len(plain) != 16 {
+		return "", false
+	}
+	sum := sha256.Sum256([]byte(user + "\x00" + plain))
+	return hex.EncodeToString(sum[:]), true
+}
