@@ -67,7 +67,7 @@ func (p *printer) dialUp(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	o := connection.Options{Name: c.String("name"), Kind: kit.Kind, Strict: c.Bool("strict") || kit.Strict}
+	o := connection.Options{Name: c.String("name"), Kind: kit.Kind, Strict: c.Bool("strict") || kit.Strict, CodePage: kit.CodePage}
 	if o.Name == "" {
 		o.Name = nameFor(path)
 	}
@@ -286,6 +286,9 @@ func (p *printer) connection(s connection.State) {
 			out[i] = a.String()
 		}
 		return orNothing(strings.Join(out, ", "))
+	}
+	if s.CodePage != "" {
+		p.say("  code        open %s in a browser for the second factor: until it is given nothing else is reached", s.CodePage)
 	}
 	p.say("  device      %s", s.Device)
 	p.say("  addresses   %s", addresses(s.Given))

@@ -3,14 +3,17 @@ package cli
 import (
 	"context"
 	"fmt"
+	"os"
 	"strings"
 
 	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
 
 	"yellowlantern/internal/app/members"
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/httpapi"
 	"yellowlantern/internal/people"
+	"yellowlantern/internal/probe"
 )
 
 func userFactors(p *printer) *cli.Command {
@@ -135,4 +138,22 @@ func userLost(p *printer) *cli.Command {
 			return nil
 		}),
 	}
+}
+
+// readCode reads the code of a second factor where one is asked for; without a terminal to ask at, and without a file, there is none.
+func readCode(c *cli.Command, o probe.Order) (string, error) {
+	path := c.String("code-file")
+	switch {
+	case o.CodePage == "":
+		return "", nil
+	case path != "":
+		text, err := readFile(path)
+		return strings.TrimSpace(text), err
+	case !term.IsTerminal(int(os.Stdin.Fd())):
+		return "", nil
+	}
+	fmt.Fprint(os.Stderr, "Code of the second factor: ")
+	var code string
+	_, err := fmt.Scanln(&code)
+	return code, err
 }

@@ -34,6 +34,7 @@ func probeCommand(p *printer) *cli.Command {
 			&cli.StringFlag{Name: "kit", Usage: "do what this file says, without a service: yl probe kit writes it"},
 			&cli.StringFlag{Name: "vantage", Usage: "place of the site lab to try from (with --everyone several, with commas between, or every); this-network for the network that this machine is on", Value: "home"},
 			passwordFile(), keyFlags()[0], keyFlags()[1],
+			&cli.StringFlag{Name: "code-file", Usage: "file with the newest code of the second factor, where one is asked for; - for standard input; none: ask"},
 			&cli.StringFlag{Name: "report", Usage: "write the report to this file as well, for yl probe hand-in"},
 			&cli.StringFlag{Name: "key-log", Usage: "write the keys to this file, for a packet analyser; whoever reads it can read all traffic"},
 			&cli.BoolFlag{Name: "keep-to-yourself", Usage: "do not hand the report in to the service"},
@@ -136,6 +137,9 @@ func (p *printer) run(ctx context.Context, c *cli.Command, cl *client.Client, u 
 		defer f.Close()
 		fmt.Fprintf(os.Stderr, "KEYS ARE BEING LOGGED to %s: whoever reads it can read all traffic\n", path)
 		opt.KeyLog = f
+	}
+	if opt.Code, err = readCode(c, order); err != nil {
+		return err
 	}
 	progress, done := p.progress("trying")
 	opt.Progress = progress

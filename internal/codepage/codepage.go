@@ -5,6 +5,7 @@ package codepage
 import (
 	"context"
 	"crypto/tls"
+	"encoding/json"
 	"fmt"
 	"html/template"
 	"io"
@@ -12,6 +13,7 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"strings"
 	"sync"
 	"time"
 
@@ -140,6 +142,12 @@ func (s *Server) serve(w http.ResponseWriter, r *http.Request) {
 		v.User, v.Banner = who.User, who.Banner
 		v.Wrong, status = s.take(w, r, who)
 		v.Free = v.Wrong == ""
+	}
+	if strings.Contains(r.Header.Get("Accept"), "application/json") { // yl probe
+		h.Set("Content-Type", "application/json")
+		w.WriteHeader(status)
+		_ = json.NewEncoder(w).Encode(map[string]any{"held": !v.Free, "wrong": v.Wrong})
+		return
 	}
 	w.WriteHeader(status)
 	_ = page.Execute(w, v)

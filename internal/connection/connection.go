@@ -49,6 +49,8 @@ type Options struct {
 	Chain func() [][]byte
 	// Strict lets nothing of what goes into the tunnel leave in clear while there is none.
 	Strict bool
+	// CodePage is where its person gives their second factor once it is up; empty: none is asked for.
+	CodePage string
 	// Carry are networks behind this machine whose hosts may use the connection, under its address.
 	Carry []netip.Prefix
 	Log   *slog.Logger
@@ -92,6 +94,7 @@ type State struct {
 	Domains  []string       `json:"domains"`
 	Over     string         `json:"over,omitempty"`
 	Strict   bool           `json:"strict"`
+	CodePage string         `json:"code-page,omitempty"`
 	Came     Count          `json:"came"`
 	Went     Count          `json:"went"`
 }
@@ -105,7 +108,7 @@ type Count struct {
 // Run connects, and stays until the context ends. The first login must succeed, or it gives why not; tell is told of each change.
 func Run(ctx context.Context, o Options, tell func(State)) error {
 	c := &Connection{o: o}
-	c.told = State{Name: o.Name, PID: unix.Getpid(), Gateway: o.Login.Dial, User: o.Login.User, Strict: o.Strict}
+	c.told = State{Name: o.Name, PID: unix.Getpid(), Gateway: o.Login.Dial, User: o.Login.User, Strict: o.Strict, CodePage: o.CodePage}
 	if err := Restore(o.Name); err != nil {
 		return err
 	}

@@ -13,6 +13,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -23,6 +24,7 @@ import (
 
 	"yellowlantern/internal/core/cert"
 	"yellowlantern/internal/core/eap"
+	"yellowlantern/internal/core/onetime"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/people"
 	"yellowlantern/internal/people/remote"
@@ -33,7 +35,7 @@ import (
 const sharedSecret = "mosaic-ferry-lantern-plover"
 
 // switches is Tern Island with equipment that asks the service about people, by ways.
-func switches(t *testing.T, ways string) (d *tour.Demo, x terminal, port int) {
+func switches(t *testing.T, ways string, more ...string) (d *tour.Demo, x terminal, port int) {
 	c, err := net.ListenPacket("udp", "127.0.0.1:0")
 	require.NoError(t, err)
 	port = c.LocalAddr().(*net.UDPAddr).Port
@@ -42,8 +44,8 @@ func switches(t *testing.T, ways string) (d *tour.Demo, x terminal, port int) {
 	x = newTerminal(t, d)
 	x.did("secret", "keep", "jetty", "--kind", "password", "--from-file", write(t, sharedSecret+"\n"))
 	text := strings.Replace(d.Scenario.Plan, "\npassages:\n", fmt.Sprintf("\nequipment-at: 127.0.0.1\nequipment-port: %d\nequipment:\n"+
-		"  - {name: jetty, addresses: [127.0.0.1/32], secret: jetty, groups: [researchers, wardens], certificate: gate, logins: [%s],\n"+
-		"     gives: [{users: [wanda.warden], vlan: 30, address: 10.20.30.77}, {groups: [researchers], vlan: 20}]}\n\npassages:\n", port, ways), 1)
+		"  - {name: jetty, secret: jetty, certificate: gate, addresses: [127.0.0.1/32], groups: [researchers, wardens], logins: [%s]%s,\n"+
+		"     gives: [{users: [wanda.warden], vlan: 30, address: 10.20.30.77}, {groups: [researchers], vlan: 20}]}\n\npassages:\n", port, ways, strings.Join(more, "")), 1)
 	x.did("plan", "load", write(t, text))
 	x.did("plan", "commit", "-m", "equipment", "--accept", "all", "--because", "trial")
 	require.Eventually(t, func() bool {
@@ -227,4 +229,27 @@ func certified(t *testing.T, d *tour.Demo, user, certificate, key string) string
 		require.NoError(t, os.WriteFile(path, pem.EncodeToMemory(block), 0o600))
 	}
 	return k.Fingerprint
+}
+
+// Equipment that asks for second factors asks once more, or takes the code behind the password; by a way without room for one whoever has
+// one is refused, and others come in as before.
+func TestEquipmentAsksForCodes(t *testing.T) {
+	d, x, port := switches(t, "password, eap-ttls", ", second-factor: true")
+	rory := d.Passwords["rory.researcher"]
+	secret, recovery := enrol(t, d, x, "rory.researcher")
+	code := func() string { return secret.Code(onetime.At(time.Now()) + 1) }
+	out := asked(t, port, sharedSecret, "User-Name=rory.researcher", "User-Password="+rory)
+	require.Contains(t, out, "Received Access-Challenge")
+	require.Contains(t, out, `Reply-Message = "Code: "`)
+	state := regexp.MustCompile(`State = (0x[0-9a-f]+)`).FindStringSubmatch(out)[1]
+	require.Contains(t, asked(t, port, sharedSecret, "User-Name=rory.researcher", "User-Password="+recovery[0], "State="+state),
+		"Received Access-Accept")
+	require.Contains(t, asked(t, port, sharedSecret, "User-Name=rory.researcher", "User-Password="+recovery[1], "State="+state),
+		"Received Access-Reject",
+		"a state counts once")
+	require.Contains(t, asked(t, port, sharedSecret, "User-Name=rory.researcher", "User-Password="+rory+code()), "Received Access-Accept")
+	require.Contains(t, asked(t, port, sharedSecret, "User-Name=rory.researcher", "User-Password="+rory+code()), "Received Access-Reject")
+	x.did("slowed", "lift")
+	out = asked(t, port, sharedSecret, "User-Name=wanda.warden", "User-Password="+d.Passwords["wanda.warden"])
+	require.Contains(t, out, "Received Access-Accept", "who has none is not asked")
 }

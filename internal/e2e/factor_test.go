@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"context"
+	"crypto/rand"
 	"crypto/tls"
 	"crypto/x509"
 	"io"
@@ -17,6 +18,8 @@ import (
 	"github.com/miekg/dns"
 	"github.com/stretchr/testify/require"
 
+	"yellowlantern/internal/app/handover"
+	"yellowlantern/internal/core/cert"
 	"yellowlantern/internal/core/onetime"
 	"yellowlantern/internal/probe"
 	"yellowlantern/internal/tour"
@@ -185,7 +188,16 @@ func TestHeld(t *testing.T) {
 	require.NoError(t, ping(t, again, "10.20.30.5"))
 	require.Contains(t, x.did("users", "second-factor", "list"), "9")
 
-	out, _, err := x.run("validate", "--try", "--vantage", "home")
+	file := write(t, d.Passwords["rory.researcher"])
+	out, _, err := x.run("probe", "--user", "rory.researcher", "--vantage", "home", "--password-file", file)
+	require.Error(t, err)
+	require.Contains(t, squeezed(out), "the session is held until the code is given at https://code.tern.example/")
+	out, _, err = x.run("probe", "--user", "rory.researcher", "--vantage", "home", "--password-file", file, "--code-file", write(t,
+		recovery[5]+"\n"))
+	require.NoError(t, err, out)
+	require.Contains(t, squeezed(x.did("people", "explain", "rory.researcher")), "second factor by time")
+
+	out, _, err = x.run("validate", "--try", "--vantage", "home")
 	require.NoError(t, err, "trials are of people who gave theirs: %s", out)
 
 	out = x.did("users", "lost-device", "rory.researcher")
@@ -197,6 +209,43 @@ func TestHeld(t *testing.T) {
 	require.NoError(t, err)
 	page, _ = give(t, browser(t, d, none), recovery[4])
 	require.Contains(t, page, "There is no second factor for you yet")
+	out, _, err = x.run("people", "explain", "rory.researcher")
+	require.Error(t, err)
+	require.Contains(t, squeezed(out), "they have none: they connect, and reach nothing but the code page")
+	kit, err := d.App.Handover.Make(t.Context(), "rory.researcher", "android", handover.Wants{})
+	require.NoError(t, err)
+	require.Contains(t, kit.Steps[len(kit.Steps)-1], "https://code.tern.example/")
+}
+
+// A device with a key of its own is not asked again for as long as the plan says, whoever else of the same person is; what was remembered
+// goes with the second factor.
+func TestRemembered(t *testing.T) {
+	d, x := asking(t, ", remember: 1h", "login: eap-mschapv2", "login: public-key")
+	_, recovery := enrol(t, d, x, "rory.researcher")
+	device := func() *probe.Tunnel {
+		key, err := cert.NewKey(rand.Reader)
+		require.NoError(t, err)
+		spki, err := x509.MarshalPKIXPublicKey(key.Public())
+		require.NoError(t, err)
+		_, err = d.App.Members.People.AddKey(t.Context(), "rory.researcher", "laptop", spki, nil)
+		require.NoError(t, err)
+		tn, err := with(t, d, "rory.researcher", func(_ *probe.Order, o *probe.Options) { *o = probe.Options{Key: key} })
+		require.NoError(t, err)
+		require.Error(t, ping(t, tn, "10.20.30.5"), "held")
+		_, status := give(t, browser(t, d, tn), recovery[0])
+		require.Equal(t, 200, status)
+		require.NoError(t, ping(t, tn, "10.20.30.5"))
+		recovery = recovery[1:]
+		tn.Close()
+		tn, err = with(t, d, "rory.researcher", func(_ *probe.Order, o *probe.Options) { *o = probe.Options{Key: key} })
+		require.NoError(t, err)
+		require.NoError(t, ping(t, tn, "10.20.30.5"), "it is remembered")
+		return tn
+	}
+	device()
+	tn := device() // each for itself
+	require.Contains(t, x.did("users", "lost-device", "rory.researcher", "--device", "laptop"), "2 keys taken back")
+	require.Error(t, ping(t, tn, "10.20.30.5"))
 }
 
 func must[T any](x T, err error) T {

@@ -7,11 +7,14 @@ import (
 	"html/template"
 	"net/http"
 	"net/netip"
+	"strings"
 	"time"
 
 	"github.com/go-chi/chi/v5"
 	"github.com/skip2/go-qrcode"
 
+	"yellowlantern/internal/app/actor"
+	"yellowlantern/internal/app/handover"
 	"yellowlantern/internal/app/members"
 	"yellowlantern/internal/app/refusal"
 	"yellowlantern/internal/people"
@@ -59,6 +62,23 @@ func (s *Server) factorCalls() {
 	) (*body[members.Lost], error) {
 		return answered(m.LostDevice(ctx, in.Name, in.Body.Device))
 	})
+}
+
+// factorFor makes a link for whoever fetches a kit, is asked for a second factor and has none; empty: they need none.
+func (s *Server) factorFor(ctx context.Context, made handover.Made) string {
+	if made.CodePage == "" {
+		return ""
+	}
+	have, err := s.App.Members.Factors(ctx, made.User)
+	if err != nil || len(have) > 0 {
+		return ""
+	}
+	c, err := s.App.Members.FactorLink(actor.With(ctx, actor.Actor{Name: "the page of a kit"}), made.User, time.Hour)
+	if err != nil {
+		return ""
+	}
+	_, token, _ := strings.Cut(c.URL, members.FactorPath)
+	return members.FactorPath + token
 }
 
 // factorPage is for phones too, without a script. Before the button it tells nothing: whoever scans mail opens links.

@@ -36,6 +36,7 @@ var kitPage = template.Must(template.New("kit").Parse(`<!doctype html>
 {{with .Banner}}<p class="banner">{{.}}</p>{{end}}
 {{with .Choose}}<p class="banner">Your password was made for you, and must be changed first. <a href="{{.}}">Choose your own</a></p>{{end}}
 <p>For <b>{{.Made.User}}</b>. These files can be fetched for a quarter of an hour; the link itself is used up.</p>
+{{with .Enrol}}<p class="banner">You are asked for a second factor when you connect, and have none yet. <a href="{{.}}">Get one</a> first: you need your phone.</p>{{end}}
 {{range .Files}}<a class="file" href="{{.Href}}" download>{{.Name}}</a>{{end}}
 <ol>{{range .Made.Steps}}<li>{{.}}</li>{{end}}</ol>
 <p><small>{{if .Made.Key}}A key for this device alone is in it: delete the file once it is installed.{{else if .Made.Shared}}The key that proves who you are is in it: keep it to yourself.{{else}}Your password is not in it.{{end}} Keep this page open, or print it, until you are connected.</small></p>
@@ -49,6 +50,7 @@ type kitView struct {
 	Site, Platform, Banner, Wrong string
 	Made                          *handover.Made
 	Files                         []kitFile
+	Enrol                         string // where they get a second factor; empty: they need not
 	Choose                        string // where the person chooses a password; empty: they need not
 }
 
@@ -70,6 +72,7 @@ func (s *Server) kitRoutes(r chi.Router) {
 			return
 		}
 		v := kitView{Site: made.Site, Banner: made.Banner, Made: &made}
+		v.Enrol = s.factorFor(r.Context(), made)
 		u, err := s.App.Members.User(r.Context(), made.User)
 		if err == nil && u.MustChange && !made.Key && !made.Shared && made.Password == "" {
 			c, err := s.App.Members.PasswordLink(actor.With(r.Context(), actor.Actor{Name: "the page of a kit"}), made.User, time.Hour)

@@ -146,7 +146,7 @@ func (c *conversation) checkLent(k eap.Check) eap.Verdict {
 func (c *conversation) password(user, password string) login.Outcome {
 	ctx, stop := context.WithTimeout(context.Background(), judgeTime)
 	defer stop()
-	c.came = c.people.Password(ctx, user, password, c.call.From)
+	c.came = c.people.Password(ctx, user, password, c.call)
 	return c.came
 }
 

@@ -143,12 +143,17 @@ func (p *People) withCode(ctx context.Context, o *login.Outcome, code *use) {
 }
 
 // asks says whether somebody is to be asked for a code who has one.
-func (p *People) asks(ctx context.Context, o *login.Outcome, from netip.Addr) {
-	if !o.OK || o.Coded || p.Ways == nil || !p.Ways.Asks(o.Groups, from) {
-		return
+func (p *People) asks(ctx context.Context, o *login.Outcome, call login.Call) {
+	if o.OK && !o.Coded && (call.Coded || p.Ways != nil && p.Ways.Asks(o.Groups, call.From)) {
+		has, err := p.HasFactor(ctx, o.User)
+		o.Asks = err == nil && has
 	}
-	all, err := p.keeper.Factors(ctx, o.User)
-	o.Asks = err == nil && len(all) > 0
+}
+
+// HasFactor tells whether somebody has a second factor.
+func (p *People) HasFactor(ctx context.Context, user string) (bool, error) {
+	all, err := p.keeper.Factors(ctx, user)
+	return len(all) > 0, err
 }
 
 // Factor is somebody's second factor.

@@ -165,9 +165,9 @@ func (p *People) Judge(ctx context.Context, c eap.Check, from netip.Addr) (v eap
 	return v, o
 }
 
-// Password judges a password that was handed over from an address.
-func (p *People) Password(ctx context.Context, name, secret string, from netip.Addr) login.Outcome {
-	name = eap.WithoutDomain(name)
+// Password judges a password that was handed over, with a code of their second factor behind it where they have one.
+func (p *People) Password(ctx context.Context, name, secret string, call login.Call) login.Outcome {
+	name, from := eap.WithoutDomain(name), call.From
 	if t := p.testers.find(name); t != nil {
 		if subtle.ConstantTimeCompare([]byte(secret), []byte(t.Password)) != 1 {
 			return login.Outcome{User: name, Known: true, Why: reason.Of(reason.WrongPassword, nil)}
@@ -184,7 +184,7 @@ func (p *People) Password(ctx context.Context, name, secret string, from netip.A
 		_, err := p.keeper.User(ctx, name)
 		return login.Outcome{User: name, Known: err == nil, Why: reason.Of(reason.GuessWaits, nil)}
 	}
-	p.asks(ctx, &o, from)
+	p.asks(ctx, &o, call)
 	return o
 }
 

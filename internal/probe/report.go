@@ -58,6 +58,7 @@ type Order struct {
 	Trouble    []string       `json:"trouble" nullable:"false" doc:"What does not run, or carries nothing, at the gateway itself."`
 	Inside     []netip.Prefix `json:"inside" nullable:"false" doc:"The gateway's own networks: a trial from there is none from outside."`
 	Full       bool           `json:"full"`
+	CodePage   string         `json:"code-page,omitempty" doc:"Where the person gives their second factor once they are connected; empty: none is asked for."`
 	Strict     bool           `json:"strict,omitempty" doc:"A connection that stays lets nothing of what belongs into the tunnel leave in clear while there is none."`
 	Admitted   bool           `json:"admitted" doc:"Whether a passage takes this person."`
 	Trials     []reach.Trial  `json:"trials" nullable:"false"`
@@ -136,8 +137,9 @@ type Options struct {
 	SharedKey   []byte   // in place of both, by tunnels that want one
 	MixedIn     []byte   // the key that goes into those for traffic, by tunnels that mix one in, and what it is called; nil: none
 	MixedInID   string
-	Addresses   int  // of each family that are asked for; 0: one
-	Tester      bool // the user is an identity made for the trial
+	Addresses   int    // of each family that are asked for; 0: one
+	Code        string // of the second factor, given on the code page once the session stands
+	Tester      bool   // the user is an identity made for the trial
 	KeyLog      io.Writer
 	Progress    func(done, of int)
 	// Ports are in place of the kind's own, by the names that it has for them.
@@ -180,6 +182,9 @@ func Run(ctx context.Context, u underlay.Underlay, o Order, opt Options) (*Repor
 	}
 	defer tunnel.Close()
 	r.connected(tunnel)
+	if o.CodePage != "" && !opt.Tester {
+		r.giveCode(ctx, tunnel, o, opt.Code)
+	}
 	each(len(r.Results), func(i int) {
 		r.after(ctx, tunnel, u, i)
 		step()

@@ -2707,6 +2707,8 @@ export interface components {
             /** @description Of the passage. */
             banner?: string;
             by: string;
+            /** @description Where the person gives their second factor once they are connected. */
+            "code-page"?: string;
             /**
              * Format: date-time
              * @description When the certificate in it ends.
@@ -3335,6 +3337,8 @@ export interface components {
             name: string;
             /** @description Keeps it without answering it. */
             off?: boolean;
+            /** @description Whoever has a second factor gives a code of it here too: behind a password that is handed over, or when the equipment asks once more (password, and EAP-GTC inside eap-ttls). */
+            "second-factor"?: boolean;
             /** @description Name of the secret that both share, kept beside the plan (yl secret make). */
             secret: string;
         };
@@ -4014,6 +4018,8 @@ export interface components {
             /** @description The authority's certificate, PEM. */
             authority: string;
             class: string;
+            /** @description Where the person gives their second factor once they are connected; empty: none is asked for. */
+            "code-page"?: string;
             /** @description The name or address that leads to the gateway. */
             dial: string;
             dns: string[];

@@ -53,12 +53,60 @@ func wayNot(e *plan.Equipment, way string, user string) (login.Outcome, bool) {
 }
 
 func (s *Service) handedOver(ctx context.Context, l *listener, e *plan.Equipment, p *radius.Packet, from netip.Addr) radius.Reply {
-	user := rfc2865.UserName_GetString(p)
+	user, secret := rfc2865.UserName_GetString(p), rfc2865.UserPassword_GetString(p)
+	if state, ok := rfc2865.State_Lookup(p); ok == nil { // the answer to a question for a code
+		c, id := l.conversations.find(e.Name, string(state), time.Now())
+		if c == nil {
+			return radius.Reply{Code: wire.CodeAccessReject}
+		}
+		c.Lock()
+		defer c.Unlock()
+		l.conversations.end(id)
+		return s.settled(l, e, p, c.Next([]byte(secret)).Outcome, nil)
+	}
 	o, not := wayNot(e, plan.AskPassword, user)
 	if !not {
-		o = s.People.Password(ctx, user, rfc2865.UserPassword_GetString(p), from)
+		o = s.People.Password(ctx, user, secret, login.Call{From: from, Coded: e.Factor})
+	}
+	if o.OK && e.Factor && o.Asks && s.allowed(l, e, o, time.Now()).None() {
+		if c, id := l.conversations.begin(e.Name, &coding{s.People, o, from}, time.Now()); c != nil {
+			return radius.Reply{Code: wire.CodeAccessChallenge, Fill: func(a *radius.Packet) error {
+				if err := rfc2865.ReplyMessage_SetString(a, "Code: "); err != nil {
+					return err
+				}
+				return rfc2865.State_Set(a, []byte(id))
+			}}
+		}
 	}
 	return s.settled(l, e, p, o, nil)
+}
+
+// coding is somebody whose password was right, and who is asked for a code.
+type coding struct {
+	people *people.People
+	came   login.Outcome
+	from   netip.Addr
+}
+
+// Next implements login.Conversation: the message is the code.
+func (c *coding) Next(code []byte) login.Step {
+	ctx, stop := context.WithTimeout(context.Background(), judgeTime)
+	defer stop()
+	if o := c.people.Code(ctx, login.Code{User: c.came.User, Code: string(code), From: c.from}); !o.OK {
+		return login.Step{Over: true, Outcome: o}
+	}
+	c.came.Coded, c.came.Asks = true, false
+	return login.Step{Over: true, Outcome: c.came}
+}
+
+// uncoded tells whether somebody has a second factor, is asked for it, and gave none; an error is that nobody knows.
+func (s *Service) uncoded(e *plan.Equipment, o login.Outcome) (bool, error) {
+	if !e.Factor || o.Coded {
+		return false, nil
+	}
+	ctx, stop := context.WithTimeout(context.Background(), judgeTime)
+	defer stop()
+	return s.People.HasFactor(ctx, o.User)
 }
 
 // challenged judges an answer to a challenge of the equipment's (RFC 2548 §2.3).
@@ -95,7 +143,8 @@ func (s *Service) converse(l *listener, e *plan.Equipment, p *radius.Packet, mes
 		if len(ways) == 0 {
 			return s.settled(l, e, p, login.Outcome{User: rfc2865.UserName_GetString(p), Why: reason.Of(reason.EquipmentWay, nil)}, nil)
 		}
-		c, id = l.conversations.begin(e.Name, s.People.Converse(login.Call{From: from, Server: e.Name}, ways, s.certificate(e)), time.Now())
+		c, id = l.conversations.begin(e.Name, s.People.Converse(login.Call{From: from, Server: e.Name, Coded: e.Factor}, ways,
+			s.certificate(e)), time.Now())
 	}
 	if c == nil { // it is over, or there are too many
 		return radius.Reply{Code: wire.CodeAccessReject, Fill: closing(message)}
@@ -143,6 +192,10 @@ func (s *Service) settled(l *listener, e *plan.Equipment, p *radius.Packet, o lo
 			o.OK, o.Why = false, reason.Of(reason.UnknownUser, nil)
 		} else if why := s.allowed(l, e, o, time.Now()); !why.None() {
 			o.OK, o.Why = false, why
+		} else if without, err := s.uncoded(e, o); err != nil {
+			return radius.Reply{}
+		} else if without {
+			o.OK, o.Why = false, reason.Of(reason.EquipmentNoCode, nil)
 		}
 	}
 	code := wire.CodeAccessAccept

@@ -62,6 +62,7 @@ type Made struct {
 	Key      bool            `json:"key,omitempty" doc:"A key for this device alone is in the kit, and nowhere else."`
 	Site     string          `json:"site"`
 	Banner   string          `json:"banner,omitempty" doc:"Of the passage."`
+	CodePage string          `json:"code-page,omitempty" doc:"Where the person gives their second factor once they are connected."`
 	Tunnel   string          `json:"tunnel"`
 	Steps    []string        `json:"steps" nullable:"false"`
 	Files    []handover.File `json:"files" nullable:"false"`
@@ -156,7 +157,7 @@ func (s *Service) prepare(ctx context.Context, user, platform string, wants Want
 	}
 	made := Made{
 		Kit: kitOf(record), Password: secrets.Password, Key: secrets.Identity != nil, Invites: secrets.Enrol != "", Shared: secrets.Shared != "",
-		Site: v.Site, Banner: v.Banner, Tunnel: v.Tunnel, Steps: k.Steps, Files: k.Files,
+		Site: v.Site, Banner: v.Banner, CodePage: v.CodePage, Tunnel: v.Tunnel, Steps: k.Steps, Files: k.Files,
 	}
 	return prepared{made, func(ctx context.Context) error {
 		if err := s.Store.SaveKit(ctx, record); err != nil { // first: it takes nothing from anybody

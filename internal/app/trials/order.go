@@ -66,6 +66,9 @@ func OrderFor(m *site.Model, class reach.Class, r reach.Reach, user string) *pro
 	}
 	if p := class.Passage; p != nil {
 		o.Strict = p.Passage.Strict
+		if page := m.Gateway.CodePage; page != nil && p.Factor.Asks(class.Groups) {
+			o.CodePage = "https://" + page.Name + "/"
+		}
 		o.Admitted, o.Full, o.DNS = true, p.Passage.Routes.Full, append(o.DNS, p.DNS.Servers...)
 		o.Routes, o.Passage = append(o.Routes, p.Passage.Routes.Split...), p.Name
 		o.Domains = append(append(o.Domains, p.DNS.Search...), p.DNS.Domains...)

@@ -236,6 +236,9 @@ func (x *explaining) passages() error {
 	}
 	x.out.Passage = class.Passage.Name
 	x.limits(class)
+	if err := x.factor(class); err != nil {
+		return err
+	}
 	board := reach.MakeBoard(x.m, []reach.Person{{User: x.out.User, Groups: x.out.Groups}})
 	for i, cell := range board.Rows[0].Cells {
 		if cell.Computed != "" {
@@ -382,4 +385,31 @@ func (s *Service) All(ctx context.Context) (OddPeople, error) {
 	}
 	slices.Sort(out.Outside)
 	return out, nil
+}
+
+// factor says what of a second factor keeps somebody out.
+func (x *explaining) factor(class *site.Class) error {
+	have, err := x.s.People.Factors(x.ctx, x.out.User)
+	if err != nil {
+		return err
+	}
+	for _, f := range have {
+		x.out.Devices = append(x.out.Devices, "second factor by "+f.Kind+", "+cmp.Or(f.Device, "since "+f.Added.Format(time.DateOnly)))
+	}
+	if !class.Passage.Factor.Asks(x.out.Groups) {
+		return nil
+	}
+	if len(have) == 0 {
+		x.against(true, "yl users second-factor link "+x.out.User, "passage %s asks for a second factor, and they have none: they connect, and reach nothing but the code page",
+			class.Passage.Name)
+	} else if have[0].Recovery == 0 {
+		x.against(false, "yl users second-factor link "+x.out.User,
+			"they have no recovery codes left: without their phone they do not get in")
+	}
+	for _, w := range x.s.People.Codes.Slowed() {
+		if w.Name == x.out.User {
+			x.against(true, "yl slowed lift "+w.Name, "wrong codes came: the next is looked at from %s on", w.Until.Format(time.TimeOnly))
+		}
+	}
+	return nil
 }

@@ -40,6 +40,7 @@ type Values struct {
 	// Further are other authorities that the device is to trust, DER.
 	Further  [][]byte `json:"further-authorities,omitempty"`
 	OnDemand string   `json:"on-demand,omitempty"` // when the device connects by itself
+	CodePage string   `json:"code-page,omitempty"` // where a second factor is given once it is connected
 }
 
 // authorities are all of them.
@@ -144,6 +145,9 @@ func Of(m *site.Model, c *site.Class, platform devices.Platform) (v Values, err 
 		v.Site, v.Dial, v.Identity, v.Tunnel, v.Login = m.Plan.Name, m.Gateway.Dial, t.IdentityOr(m.Gateway.Dial), t.Name, way
 		v.PFS, v.MTU, v.Keepalive = own.PFS, t.InnerMTU(), int(own.Keepalive.Or(plan.DefaultKeepalive).Seconds())
 		v.OnDemand = p.Passage.OnDemand
+		if page := m.Gateway.CodePage; page != nil && p.Factor.Asks(c.Groups) {
+			v.CodePage = "https://" + page.Name + "/"
+		}
 		v.Full, v.Banner, v.DNS, v.Search = p.Passage.Routes.Full, p.Passage.Banner, p.DNS.Servers, p.DNS.Search
 		v.Domains = append(slices.Clone(p.DNS.Search), p.DNS.Domains...)
 		if !v.Full {
@@ -226,6 +230,9 @@ func Make(platform devices.Platform, v Values, s Secrets) (Kit, error) {
 		}
 	default:
 		return k, fmt.Errorf("there is no kit for %s here", platform.Name)
+	}
+	if v.CodePage != "" {
+		k.Steps = append(k.Steps, "Connect, then open "+v.CodePage+" in a browser on this device, and type the code of your second factor: until then nothing else is reached.")
 	}
 	return k, nil
 }

@@ -21,6 +21,8 @@ type Call struct {
 	From   netip.Addr `json:"from,omitzero"`
 	Server string     `json:"server,omitempty"` // what the gateway calls itself
 	Tunnel string     `json:"tunnel,omitempty"` // by which they come, by its name in the plan
+	// Coded is that whoever has a second factor is asked for it, whatever their passage says.
+	Coded bool `json:"coded,omitempty"`
 }
 
 // Step is what comes next.

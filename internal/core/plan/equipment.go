@@ -19,8 +19,10 @@ type Equipment struct {
 	Groups      []string       `json:"groups" nullable:"false" ref:"groups" doc:"Whom it may let in; others are refused."`
 	Logins      []string       `json:"logins,omitempty" nullable:"false" enum:"password,ms-chapv2,eap-mschapv2,eap-ttls,eap-tls" doc:"How it may have people log in: password: handed over (PAP); ms-chapv2: an answer to a challenge; eap-mschapv2, eap-ttls and eap-tls: as by tunnels, with certificates of the own authority. eap-ttls and eap-mschapv2 if not given." then:"Of a password that is handed over the equipment learns."`
 	Certificate string         `json:"certificate,omitempty" eg:"gate" doc:"Name of the certificate that is shown inside EAP-TTLS and EAP-TLS, kept beside the plan."`
-	Gives       []Given        `json:"gives,omitempty" nullable:"false" doc:"What it is told to do with people; the first that fits counts."`
-	Off         bool           `json:"off,omitempty" doc:"Keeps it without answering it."`
+	// Factor is asked for where there is one: nobody can be held here.
+	Factor bool    `json:"second-factor,omitempty" doc:"Whoever has a second factor gives a code of it here too: behind a password that is handed over, or when the equipment asks once more (password, and EAP-GTC inside eap-ttls)." then:"By ms-chapv2, eap-mschapv2 and eap-tls there is no room for a code: who has a second factor does not get in by these."`
+	Gives  []Given `json:"gives,omitempty" nullable:"false" doc:"What it is told to do with people; the first that fits counts."`
+	Off    bool    `json:"off,omitempty" doc:"Keeps it without answering it."`
 }
 
 // Given is what equipment is told to do with people.

@@ -110,6 +110,7 @@ const (
 	EquipmentAdmits    Code = "equipment-admits"
 	EquipmentRefuses   Code = "equipment-refuses"
 	EquipmentOthers    Code = "equipment-others"
+	EquipmentNoCode    Code = "equipment-no-code"
 	EquipmentWay       Code = "equipment-way"
 	EAPInnerOther      Code = "eap-inner-other"
 	EAPNoIdentity      Code = "eap-no-identity"

@@ -104,6 +104,7 @@ var meanings = map[Code]meaning{
 	SourceBars:         {KindRefused, "source {source} does not let them in: {error}"},
 	EquipmentAdmits:    {KindEquipment, "{equipment} was told to let them in, for {groups}"},
 	EquipmentOthers:    {words: "it lets in people of other groups than {groups}"},
+	EquipmentNoCode:    {words: "the password is right, but they have a second factor, and gave no code: behind the password, or when the equipment asks once more"},
 	EquipmentWay:       {words: "it asks by a way that the plan does not let it have people log in by"},
 	EquipmentRefuses:   {KindEquipment, "{equipment} was told to refuse them: {error}"},
 	SourceRefuses:      {KindRefused, "source {source} refuses them: {error}"},
