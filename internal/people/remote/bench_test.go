@@ -128,7 +128,7 @@ func BenchmarkBesideSlowDirectory(b *testing.B) {
 		for i := range took {
 			all.Go(func() {
 				begun := time.Now()
-				o := p.Password(b.Context(), "dora", radiusserver.Password, at(i))
+				o := p.Password(b.Context(), "dora", radiusserver.Password, login.Call{From: at(i)})
 				took[i] = time.Since(begun)
 				require.True(b, o.OK, "%s", o.Why.Words())
 			})
