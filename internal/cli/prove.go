@@ -139,6 +139,7 @@ func journey(p *printer) *cli.Command {
 			&cli.StringFlag{Name: "to", Usage: "host of the plan, DNS name or address, with :PORT for TCP", Required: true},
 			&cli.StringFlag{Name: "service", Usage: "in place of a TCP port: ping, udp/53, or a service of the plan"},
 			&cli.StringFlag{Name: "draft", Usage: "a draft in place of the running plan"},
+			&cli.BoolFlag{Name: "held", Usage: "as long as the session is held, before the second factor is given"},
 		}, Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
 			to, service_ := c.String("to"), c.String("service")
 			if host, port, err := net.SplitHostPort(to); err == nil && service_ == "" {
@@ -148,7 +149,8 @@ func journey(p *printer) *cli.Command {
 				to, service_ = host, "tcp/"+port
 			}
 			j, err := client.Get[proofs.JourneyAnswer](ctx, cl,
-				client.Query("/journey", "from", c.String("from"), "to", to, "service", service_, "draft", c.String("draft")))
+				client.Query("/journey", "from", c.String("from"), "to", to, "service", service_, "draft", c.String("draft"),
+					"held", map[bool]string{true: "true"}[c.Bool("held")]))
 			if err != nil {
 				return err
 			}

@@ -150,6 +150,14 @@ func TestHeld(t *testing.T) {
 	journaled(t, d, "login", "is held until the second factor is given")
 	require.Error(t, ping(t, tn, "10.20.30.5"), "held")
 	require.True(t, live(t, d)[0].Held)
+	out, _, _ := x.run("journey", "--from", "rory.researcher", "--to", "records:80")
+	require.Contains(t, out, "held until they give their second factor")
+	out, _, err = x.run("journey", "--from", "rory.researcher", "--to", "records:80", "--held")
+	require.Error(t, err)
+	require.Contains(t, squeezed(out), "lost at held")
+	out, _, err = x.run("diagnose", "rory.researcher", "--no-trial", "--complaint", "reaches-some", "--to", "records", "--service", "tcp/80")
+	require.NoError(t, err)
+	require.Contains(t, squeezed(out), "let them open https://code.tern.example/")
 	require.Contains(t, squeezed(x.did("sessions", "list", "--json")), "held until its person gives")
 	a, code := asks(t, tn, "code.tern.example")
 	require.Equal(t, []any{"10.99.255.1", dns.RcodeSuccess}, []any{a.String(), code})
@@ -189,7 +197,7 @@ func TestHeld(t *testing.T) {
 	require.Contains(t, x.did("users", "second-factor", "list"), "9")
 
 	file := write(t, d.Passwords["rory.researcher"])
-	out, _, err := x.run("probe", "--user", "rory.researcher", "--vantage", "home", "--password-file", file)
+	out, _, err = x.run("probe", "--user", "rory.researcher", "--vantage", "home", "--password-file", file)
 	require.Error(t, err)
 	require.Contains(t, squeezed(out), "the session is held until the code is given at https://code.tern.example/")
 	out, _, err = x.run("probe", "--user", "rory.researcher", "--vantage", "home", "--password-file", file, "--code-file", write(t,

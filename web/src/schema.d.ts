@@ -6316,6 +6316,8 @@ export interface operations {
                 to: string;
                 /** @description Such as tcp/443, udp/53, ping. */
                 service?: string;
+                /** @description As long as the session is held, before its person has given their second factor. */
+                held?: boolean;
                 /** @description The moment, for rules that have hours; now if not given. */
                 at?: string;
             };

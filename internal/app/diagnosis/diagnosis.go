@@ -223,7 +223,7 @@ func (s *Service) sessionsOf(ctx context.Context, e *diagnose.Evidence) {
 	for _, x := range s.Gateway.Sessions() {
 		if x.User == e.User {
 			e.Sessions = append(e.Sessions, diagnose.Session{
-				From: x.From, TCP: x.TCP, In: x.InPackets, Out: x.OutPackets, Lost: x.Lost,
+				From: x.From, TCP: x.TCP, Held: x.Held, In: x.InPackets, Out: x.OutPackets, Lost: x.Lost,
 				Missing: x.Missing,
 			})
 		}

@@ -37,6 +37,7 @@ type JourneyRequest struct {
 	From    string    `query:"from" required:"true" doc:"User, or a group in place of one: group:NAME; a host or address where to is a person: what is opened from inside towards their device."`
 	To      string    `query:"to" required:"true" doc:"Host, DNS name or address; or a user or group:NAME, if from is a host."`
 	Service string    `query:"service" default:"tcp/80" doc:"Such as tcp/443, udp/53, ping."`
+	Held    bool      `query:"held" doc:"As long as the session is held, before its person has given their second factor."`
 	At      time.Time `query:"at" doc:"The moment, for rules that have hours; now if not given."`
 }
 
@@ -83,10 +84,15 @@ func (s *Service) Journey(ctx context.Context, in JourneyRequest) (JourneyAnswer
 		at = time.Now()
 	}
 	out := JourneyAnswer{User: who, Class: c.Name(), Packet: fmt.Sprintf("%s to %s", p.Service, m.Place(p.Dst))}
+	if in.Held && (inward || c.Passage == nil || !c.Passage.Factor.Asks(groups)) {
+		return JourneyAnswer{}, refusal.Invalid("no session of theirs is held: their passage asks for no second factor, or it is about what is opened from inside, of which nothing gets into a session that is held")
+	}
 	if inward {
 		out.Packet = fmt.Sprintf("%s from %s to the device of %s", p.Service, m.Place(p.Dst), who)
 		p.Src, p.Dst = p.Dst, p.Src
 		out.Journey = m.TravelInward(c, p, leased, site.At(at))
+	} else if in.Held {
+		out.Journey = m.TravelHeld(c, p, leased)
 	} else {
 		out.Journey = m.Travel(c, p, leased, site.At(at))
 	}
@@ -109,7 +115,9 @@ func (s *Service) Journey(ctx context.Context, in JourneyRequest) (JourneyAnswer
 		if lost.Back {
 			out.Verdict = fmt.Sprintf("gets there, but the answer is lost at %s: %s", lost.Station, lost.Words)
 		}
-		out.Fix = reach.Fix(m, c, p, lost.Station, lost.Setting, true, inward)
+		if out.Fix = reach.Fix(m, c, p, lost.Station, lost.Setting, true, inward); lost.Station == site.Held {
+			out.Fix = "let them give their second factor on the code page"
+		}
 		out.Mend = reach.MendAll(m, c, p, out.Journey, inward)
 		if e := reach.ForbiddenBy(m, reach.Class{Class: c, Users: []string{who}}, p, inward); e != nil {
 			out.Fix, out.Mend = fmt.Sprintf("nothing is to be mended: expectation %s says that it must not be reached", e.Name), nil
@@ -160,14 +168,21 @@ func (s *Service) addLive(out *JourneyAnswer, p site.Packet, inward bool, draft 
 	if inward {
 		peer = p.Src
 	}
-	sessions := 0
+	sessions, held := 0, 0
 	for _, x := range s.Gateway.Sessions() {
 		if x.User == out.User {
 			sessions++
+			if x.Held {
+				held++
+			}
 		}
 	}
 	if sessions == 0 {
 		out.Live = out.User + " is not connected now"
+		return
+	}
+	if held == sessions {
+		out.Live = out.User + " is connected, and held until they give their second factor: until then this packet goes no further than the gateway"
 		return
 	}
 	out.Flows = s.Gateway.Flows(out.User, peer, p.Service.String(), 20)

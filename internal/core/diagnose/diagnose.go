@@ -65,6 +65,7 @@ type Line struct {
 type Session struct {
 	From    string
 	TCP     bool
+	Held    bool   // until its person gives their second factor
 	In, Out uint64 // packets
 	Lost    map[string]uint64
 	Missing uint64
@@ -135,6 +136,7 @@ func Find(e Evidence) []Cause {
 	case Drops:
 		f.drops()
 	}
+	f.held()
 	f.findings()
 	if len(f.causes) == 0 {
 		f.add(Cause{Code: "nothing-found", Sure: 10, Words: "nothing that is recorded, computed or tried explains it", Fix: "try it while you watch: let the person do it again, and run yl diagnose once more; yl sessions record keeps the packets"},

@@ -85,6 +85,10 @@ var doesNotRenew = sign{
 
 // ends are signs in why sessions ended.
 var ends = map[reason.Code]sign{
+	reason.HeldTooLong:       {"held-too-long", "USER connects, and gives no second factor in time", "PASSAGE/second-factor", "let them open the code page once they are connected, and type the code; without one: yl users second-factor link USER"},
+	reason.LeftPlace:         {"left-place", "the device left the places from where no second factor is asked for", "PASSAGE/second-factor/not-from", "the device can connect again at once, and its person gives their code"},
+	reason.PlanAsksFactor:    planChanged,
+	reason.FactorForgotten:   {"device-lost", "a device of USER's was lost, and their sessions were ended for that", "", "they get another second factor by the link that was made: yl users second-factor link USER"},
 	reason.IdleLimit:         {"idle-limit", "sessions end when the device sends nothing for a while", "PASSAGE/limits/idle", "raise the idle limit, or let the device keep it alive"},
 	reason.LongestLimit:      {"longest-limit", "sessions end when they have lasted as long as they may", "PASSAGE/limits/longest", "raise the limit; the device can connect again at once"},
 	reason.HoursOver:         {"hours-over", "sessions end when the hours of the passage are over", "PASSAGE/limits/hours", "widen the hours"},

@@ -143,7 +143,7 @@ func BenchmarkBesideSlowDirectory(b *testing.B) {
 		alone += fifty()
 		var waiting sync.WaitGroup
 		for i := range 50 {
-			waiting.Go(func() { p.Password(b.Context(), fmt.Sprintf("stranger%d", i), "x", at(100+i)) })
+			waiting.Go(func() { p.Password(b.Context(), fmt.Sprintf("stranger%d", i), "x", login.Call{From: at(100 + i)}) })
 		}
 		time.Sleep(200 * time.Millisecond) // they wait for the directory now
 		beside += fifty()

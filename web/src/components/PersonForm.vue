@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed, onMounted, reactive, ref } from 'vue'
 import { api, words, type Schemas } from '../api'
+import FactorsPanel from './FactorsPanel.vue'
 import KeysPanel from './KeysPanel.vue'
 import SharedKeysPanel from './SharedKeysPanel.vue'
 
@@ -181,6 +182,7 @@ const shown = computed(() => (link.value?.url.startsWith('/') ? location.origin 
     <template v-if="user">
       <KeysPanel :user="user.name" />
       <SharedKeysPanel :user="user.name" />
+      <FactorsPanel :user="user.name" />
     </template>
   </v-card>
 </template>
