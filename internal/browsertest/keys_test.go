@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowlantern/internal/core/cert"
+	"yellowlantern/internal/core/onetime"
 )
 
 // An administrator gives a person the key of a device, hands over the certificate that is issued for it, and takes it back; what is no
@@ -69,4 +70,18 @@ func TestKeysOfAPerson(t *testing.T) {
 	p.until(bodyText, "in use ends at once")
 	p.script(`[...document.querySelectorAll('.v-dialog--active button, .v-overlay--active button')].find((b) => b.innerText.match(/take back/i)).click()`)
 	p.until(shared+".includes('phone') ? 'there' : 'gone'", "gone")
+
+	// A link by which they get a second factor, and what is done when they lose the phone.
+	factors := "document.querySelector('#factors').innerText"
+	p.until(factors, "None. Where their passage asks for one")
+	_, err = d.People.AddFactor(t.Context(), "rory.researcher", "", onetime.Of(onetime.ByTime, []byte("12345678901234567890")), nil, "")
+	require.NoError(t, err)
+	p.script("document.querySelector('#make-factor-link').click()")
+	p.until(factors, "/second-factor/")
+	p.script("document.querySelector('#lost-device').click()")
+	p.until(bodyText, "they get a link for another")
+	p.script(`[...document.querySelectorAll('.v-overlay--active button')].find((b) => b.innerText.match(/end and forget/i)).click()`)
+	p.until(factors, "Second factors forgotten: 1")
+	p.script("document.querySelector('#factors').scrollIntoView()")
+	p.shot("factors")
 }

@@ -25,7 +25,7 @@ func userFactors(p *printer) *cli.Command {
 		{
 			Name: "link", Usage: "make a link by which a person gets a second factor on their phone, once", ArgsUsage: "USER",
 			Flags:  []cli.Flag{&cli.IntFlag{Name: "for-hours", Value: 48, Usage: "for how long it counts"}},
-			Action: call(p.factorLink),
+			Action: call(p.personLink("second-factor-links", "gets a second factor")),
 		},
 		{
 			Name: "add", Usage: "give a person a device that makes codes, by the secret that its maker told (base32)", ArgsUsage: "USER",
@@ -75,22 +75,6 @@ func (p *printer) factorList(ctx context.Context, c *cli.Command, cl *client.Cli
 	return nil
 }
 
-func (p *printer) factorLink(ctx context.Context, c *cli.Command, cl *client.Client) error {
-	name, err := argument(c, "user")
-	if err != nil {
-		return err
-	}
-	var made members.Choice
-	if err := cl.Do(ctx, "POST", "/users/"+name+"/second-factor-links", map[string]int{"hours": c.Int("for-hours")}, &made); err != nil {
-		return err
-	}
-	if printed, err := p.value(made); printed {
-		return err
-	}
-	fmt.Fprintf(p.out, "%s\nFor %s alone, until %s; it works once, and is shown this once.\n", made.URL, made.User, local(made.Expires))
-	return nil
-}
-
 func (p *printer) factorAdd(ctx context.Context, c *cli.Command, cl *client.Client) error {
 	name, err := argument(c, "user")
 	if err != nil {
@@ -133,8 +117,8 @@ func userLost(p *printer) *cli.Command {
 			if printed, err := p.value(out); printed {
 				return err
 			}
-			fmt.Fprintf(p.out, "%s: %d sessions ended, %d second factors forgotten, %d keys taken back.\nFor another second factor, until %s, once:\n%s\n",
-				name, out.Sessions, out.Factors, out.Keys, local(out.Expires), out.URL)
+			p.say("%s: sessions ended: %d, second factors forgotten: %d, keys taken back: %d", name, out.Sessions, out.Factors, out.Keys)
+			p.linked(out.Choice, "gets another second factor")
 			return nil
 		}),
 	}

@@ -86,7 +86,7 @@ func users(p *printer) *cli.Command {
 		{
 			Name: "password-link", Usage: "make a link by which a user chooses a password, once", ArgsUsage: "USER",
 			Flags:  []cli.Flag{&cli.IntFlag{Name: "for-hours", Value: 48, Usage: "for how long it counts"}},
-			Action: call(p.passwordLink),
+			Action: call(p.personLink("password-links", "chooses a password")),
 		},
 		userExport(p), userImport(p),
 		userKeys(p), userSharedKeys(p), userFactors(p), userLost(p), userKit(p), groupKits(p), kitLinks(p),
@@ -163,24 +163,32 @@ func (p *printer) userPassword(ctx context.Context, c *cli.Command, cl *client.C
 	return p.passwordMade(made, made.Password, "user %s has a new password", name)
 }
 
-func (p *printer) passwordLink(ctx context.Context, c *cli.Command, cl *client.Client) error {
-	name, err := argument(c, "user")
-	if err != nil {
-		return err
+// personLink makes a link by which a person does something once.
+func (p *printer) personLink(of, does string) func(context.Context, *cli.Command, *client.Client) error {
+	return func(ctx context.Context, c *cli.Command, cl *client.Client) error {
+		name, err := argument(c, "user")
+		if err != nil {
+			return err
+		}
+		var link members.Choice
+		if err := cl.Do(ctx, "POST", "/users/"+name+"/"+of, map[string]int{"hours": c.Int("for-hours")}, &link); err != nil {
+			return err
+		}
+		if printed, err := p.value(link); printed {
+			return err
+		}
+		p.linked(link, does)
+		return nil
 	}
-	var link members.Choice
-	if err := cl.Do(ctx, "POST", "/users/"+name+"/password-links", map[string]int{"hours": c.Int("for-hours")}, &link); err != nil {
-		return err
-	}
-	if printed, err := p.value(link); printed {
-		return err
-	}
-	p.say("%s chooses a password here, once, until %s:", name, local(link.Expires))
+}
+
+// linked shows a link to whoever hands it over.
+func (p *printer) linked(link members.Choice, does string) {
+	p.say("%s %s here, once, until %s:", link.User, does, local(link.Expires))
 	p.indented(2, "%s", link.URL)
 	if strings.HasPrefix(link.URL, "/") {
 		p.say("the service knows no address that people reach: put it before the path, or say kits-at in the plan")
 	}
-	return nil
 }
 
 // everyUser reads all pages of those who match.

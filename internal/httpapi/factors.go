@@ -95,7 +95,7 @@ code { font: 18px ui-monospace, monospace; overflow-wrap: anywhere }
 <ul class="codes">{{range .Codes}}<li>{{.}}</li>{{end}}</ul>
 <p><small>Print this page, or write them down.</small></p>
 {{else if .Secret}}<h1>Second factor for {{.Site}}</h1>
-<p>For <b>{{.User}}</b>. Take this picture with an app on your phone that makes codes:</p>
+<p>For <b>{{.User}}</b>. Scan this with an app on your phone that makes codes:</p>
 <img class="picture" alt="the key below, as a picture" width="240" height="240" src="{{.Picture}}">
 <p><small>On the phone itself: <a href="{{.URI}}">open it in the app</a>, or type this key: <code>{{.Secret}}</code></small></p>
 {{with .Wrong}}<p class="banner" role="alert">{{.}}.</p>{{end}}
@@ -129,7 +129,7 @@ func (s *Server) factorRoutes(r chi.Router) {
 			showFactor(w, http.StatusGone, factorView{Gone: gone(err)})
 			return
 		}
-		v, status := factorView{Site: e.Site, User: e.User, Secret: e.Secret.Text()}, http.StatusOK
+		v, status := factorView{Site: e.Site, User: e.User, Secret: grouped(e.Secret.Text())}, http.StatusOK
 		uri := e.Secret.URI(e.Site, e.User)
 		v.URI = template.URL(uri) // of our own making
 		if png, err := qrcode.Encode(uri, qrcode.Medium, 480); err == nil {
@@ -150,6 +150,15 @@ func (s *Server) factorRoutes(r chi.Router) {
 		}
 		showFactor(w, status, v)
 	})
+}
+
+// grouped is a key as somebody types it: four signs at a time.
+func grouped(key string) string {
+	var out []string
+	for ; len(key) > 4; key = key[4:] {
+		out = append(out, key[:4])
+	}
+	return strings.Join(append(out, key), " ")
 }
 
 func showFactor(w http.ResponseWriter, status int, v factorView) {

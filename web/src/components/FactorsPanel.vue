@@ -60,7 +60,7 @@ const shown = computed(() => (link.value?.url.startsWith('/') ? location.origin 
     </table>
     <p v-else class="text-medium-emphasis mb-2">None. Where their passage asks for one they reach nothing but the code page.</p>
     <v-alert v-if="lost" id="lost" type="success" variant="tonal" density="compact" class="mb-2">
-      {{ lost.sessions }} sessions ended, {{ lost.factors }} second factors forgotten. Keys on the device are taken back above.
+      Sessions ended: {{ lost.sessions }}. Second factors forgotten: {{ lost.factors }}. Keys on the device are taken back above.
     </v-alert>
     <v-alert v-if="link" id="factor-link" type="info" variant="tonal" density="compact" class="mb-2">
       For {{ link.user }} alone. Shown once, counts once, until {{ new Date(link.expires).toLocaleString() }}:<br /><code>{{ shown }}</code>
