@@ -152,7 +152,8 @@ func TestHeld(t *testing.T) {
 	out, _, err = x.run("journey", "--from", "rory.researcher", "--to", "records:80", "--held")
 	require.Error(t, err)
 	require.Contains(t, squeezed(out), "lost at held")
-	out, _, err = x.run("diagnose", "rory.researcher", "--no-trial", "--complaint", "reaches-some", "--to", "records", "--service", "tcp/80")
+	out, _, err = x.run("diagnose", "rory.researcher", "--no-trial", "--complaint", "reaches-some", "--to", "records", "--service",
+		"tcp/80")
 	require.NoError(t, err)
 	require.Contains(t, squeezed(out), "let them open https://code.tern.example/")
 	require.Contains(t, squeezed(x.did("sessions", "list", "--json")), "held until its person gives")
