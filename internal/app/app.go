@@ -166,6 +166,7 @@ func New(cfg Config) *App {
 	}
 	a.Access = &access.Service{
 		Store: cfg.Store, Journal: a.Journal, SetupCode: cfg.SetupCode, Attempts: attempts, Cost: cmp.Or(cfg.PasswordCost, password.Recommended),
+		Factors: cfg.People,
 	}
 	a.Standing = &standing.Service{
 		Store: cfg.Store, Wholes: wholes, Running: a.Running, Trust: a.Trust, Watching: a.Watching, Authorities: a.Authorities, Sources: a.Sources,

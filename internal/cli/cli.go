@@ -15,6 +15,7 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
+	"yellowlantern/internal/app/access"
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/core/legible"
 	"yellowlantern/internal/private"
@@ -78,7 +79,7 @@ func New(out io.Writer, more ...*cli.Command) *cli.Command {
 			&cli.StringFlag{Name: "access", Usage: "file with the service's address and token", Sources: cli.EnvVars("YL_ACCESS"), Value: defaultAccess(), Local: false},
 		},
 		Writer: out, ErrWriter: os.Stderr, ExitErrHandler: func(context.Context, *cli.Command, error) {},
-		Commands: append(more, signIn(p), signOut(p), start(p), next(p), planCommands(p), users(p), handoverCommand(p), groups(p), certificates(p), authorityCommands(p), sourceCommands(p), everybody(p), secrets(p), tokens(p), prove(p), validate(p), surplus(p), depends(p), board(p), journey(p), probeCommand(p), dialCommand(p), deviceCommand(p), hostCommand(p), diagnoseCommand(p), sessions(p), slowed(p), own(p), flows(p), pools(p), journal(p), status(p), outside(p)),
+		Commands: append(more, signIn(p), signOut(p), start(p), next(p), planCommands(p), users(p), handoverCommand(p), groups(p), certificates(p), authorityCommands(p), sourceCommands(p), everybody(p), secrets(p), tokens(p), prove(p), validate(p), surplus(p), depends(p), board(p), journey(p), probeCommand(p), dialCommand(p), deviceCommand(p), hostCommand(p), diagnoseCommand(p), sessions(p), slowed(p), own(p), administrators(p), flows(p), pools(p), journal(p), status(p), outside(p)),
 		Before: func(ctx context.Context, c *cli.Command) (context.Context, error) {
 			p.json = c.Bool("json")
 			return ctx, nil
@@ -174,6 +175,9 @@ func signIn(p *printer) *cli.Command {
 			&cli.StringFlag{Name: "name", Usage: "administrator", Value: "admin"},
 			passwordFile(),
 			&cli.StringFlag{Name: "authority", Usage: "file with the authority's certificate that the service is trusted by, beside the system's (yl certificate authority)"},
+			&cli.StringFlag{Name: "new-password-file", Usage: "the password to choose, where the one that holds was made for you; none: ask"},
+			&cli.StringFlag{Name: "code-file", Usage: "file with the newest code of your second factor; - for standard input; none: ask where it is wanted"},
+			&cli.StringFlag{Name: "role", Usage: "what this access may do at most: administrator, operator, help-desk or auditor; as you may if not given"},
 			&cli.StringFlag{Name: "setup-code", Usage: "name the first administrator, with the code that the service printed"},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -203,7 +207,8 @@ func signIn(p *printer) *cli.Command {
 					return err
 				}
 			}
-			if err := cl.SignIn(ctx, c.String("name"), password, "command line"); err != nil {
+			by := client.Credentials{Name: c.String("name"), Password: password, Purpose: "command line", Role: c.String("role")}
+			if err := p.signInAs(ctx, c, cl, by); err != nil {
 				return err
 			}
 			if err := WriteAccess(c.String("access"), Access{cl.URL, cl.Token, a.Authority}); err != nil {
@@ -212,6 +217,39 @@ func signIn(p *printer) *cli.Command {
 			return p.done("signed in to %s; the access is kept in %s", url, c.String("access"))
 		},
 	}
+}
+
+// signInAs signs in, and asks for what is wanted beside the password.
+func (p *printer) signInAs(ctx context.Context, c *cli.Command, cl *client.Client, by client.Credentials) (err error) {
+	if path := c.String("code-file"); path != "" {
+		text, err := readFile(path)
+		if err != nil {
+			return err
+		}
+		by.Code = strings.TrimSpace(text)
+	}
+	if path := c.String("new-password-file"); path != "" {
+		text, err := readFile(path)
+		if err != nil {
+			return err
+		}
+		by.NewPassword = strings.TrimRight(text, "\r\n")
+	}
+	err = cl.SignInBy(ctx, by)
+	var no *client.Error
+	if errors.As(err, &no) && strings.HasPrefix(no.Words, access.CodeWanted) && by.Code == "" {
+		if by.Code, err = askPassword("Code of your second factor"); err != nil {
+			return Failing(ExitUsage, "%s: say --code-file FILE", access.CodeWanted)
+		}
+		err = cl.SignInBy(ctx, by)
+	}
+	if errors.Is(err, client.ErrMustChange) {
+		if by.NewPassword, err = askPassword("Password of your own"); err != nil {
+			return Failing(ExitUsage, "%w: say --new-password-file FILE", client.ErrMustChange)
+		}
+		err = cl.SignInBy(ctx, by)
+	}
+	return err
 }
 
 func passwordFile() cli.Flag {

@@ -14,11 +14,13 @@ import (
 
 // own is what administrators do about their own access.
 func own(p *printer) *cli.Command {
-	return &cli.Command{Name: "own", Usage: "one's own password, and where one is signed in", Commands: []*cli.Command{
+	return &cli.Command{Name: "own", Usage: "one's own password and second factor, and where one is signed in", Commands: []*cli.Command{
+		ownFactor(p),
 		{
 			Name: "password", Usage: "change one's own password; every other session and token of one's own ends",
 			Flags: []cli.Flag{
 				passwordFile(),
+				&cli.StringFlag{Name: "code-file", Usage: "file with the newest code of your second factor, where you have one; - for standard input"},
 				&cli.StringFlag{Name: "new-password-file", Usage: "read the new password from a file; none: ask"},
 			},
 			Action: call(p.ownPassword),
@@ -53,7 +55,13 @@ func (p *printer) ownPassword(ctx context.Context, c *cli.Command, cl *client.Cl
 		return err
 	}
 	var n httpapi.Ended
-	if err := cl.Do(ctx, "PUT", "/me/password", map[string]string{"password": now, "new": next}, &n); err != nil {
+	in := map[string]string{"password": now, "new": next}
+	if c.String("code-file") != "" {
+		if in["code"], err = ownCode(c); err != nil {
+			return err
+		}
+	}
+	if err := cl.Do(ctx, "PUT", "/me/password", in, &n); err != nil {
 		return err
 	}
 	return p.done("the password is changed; %d other sessions and tokens of yours ended", n.Ended)

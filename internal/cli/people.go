@@ -90,12 +90,19 @@ func tokens(p *printer) *cli.Command {
 				if !t.Expires.IsZero() {
 					expires = local(t.Expires)
 				}
-				row := []string{t.ID, t.Name, t.Administrator, local(t.At), expires}
+				used, role := "never", "as "+t.Administrator
+				if !t.Used.IsZero() {
+					used = local(t.Used)
+				}
+				if t.Role != "" {
+					role = t.Role
+				}
+				row := []string{t.ID, t.Name, t.Administrator, role, local(t.At), used, expires}
 				if matches(c.String("filter"), row...) {
 					rows = append(rows, row)
 				}
 			}
-			p.table([]string{"token", "for", "administrator", "made", "ends"}, rows)
+			p.table([]string{"token", "for", "administrator", "may do", "made", "last used", "ends"}, rows)
 			return nil
 		})},
 		{Name: "remove", Usage: "make a token worthless", ArgsUsage: "TOKEN", Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {

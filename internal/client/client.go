@@ -21,6 +21,8 @@ type Client struct {
 	URL   string // such as http://127.0.0.1:8600
 	Token string
 	HTTP  *http.Client
+
+	cookie string // of a sign-in that goes on
 }
 
 // Error is a refusal by the service.
@@ -125,6 +127,9 @@ func (c *Client) send(ctx context.Context, method, path string, in any) (*http.R
 	if c.Token != "" {
 		req.Header.Set("Authorization", "Bearer "+c.Token)
 	}
+	if c.cookie != "" {
+		req.Header.Set("Cookie", c.cookie)
+	}
 	resp, err := c.HTTP.Do(req)
 	if err != nil {
 		return nil, fmt.Errorf("%w at %s: is it running? (%v)", ErrUnreachable, c.URL, err)
@@ -161,26 +166,56 @@ func problem(b []byte, resp *http.Response) *Error {
 
 // SignIn gets an API token for an administrator.
 func (c *Client) SignIn(ctx context.Context, name, password, purpose string) error {
-	head, err := c.do(ctx, "POST", "/sign-in", map[string]string{"name": name, "password": password}, nil)
+	return c.SignInBy(ctx, Credentials{Name: name, Password: password, Purpose: purpose})
+}
+
+// Credentials are by what somebody signs in, and what the token is for that they get.
+type Credentials struct {
+	Name, Password string
+	Code           string // of a second factor; empty: none
+	NewPassword    string // to choose where the password was made for them; empty: ErrMustChange then
+	Purpose, Role  string // of the token
+}
+
+// ErrMustChange is where a password counts only to choose another with.
+var ErrMustChange = errors.New("this password was made for you: choose one of your own")
+
+// SignInBy signs in, and keeps a token.
+func (c *Client) SignInBy(ctx context.Context, by Credentials) error {
+	var who struct {
+		MustChange bool `json:"must-change"`
+	}
+	in := map[string]string{"name": by.Name, "password": by.Password}
+	if by.Code != "" {
+		in["code"] = by.Code
+	}
+	head, err := c.do(ctx, "POST", "/sign-in", in, &who)
 	if err != nil {
 		return err
 	}
-	req, err := http.NewRequestWithContext(ctx, "POST", c.URL+"/api/v1/tokens", strings.NewReader(fmt.Sprintf(`{"name":%q}`, purpose)))
-	if err != nil {
-		return err
+	signed := *c
+	signed.Token, signed.cookie = "", strings.SplitN(head.Get("Set-Cookie"), ";", 2)[0]
+	if who.MustChange {
+		if by.NewPassword == "" {
+			return ErrMustChange
+		}
+		if err := signed.Do(ctx, "PUT", "/me/password", map[string]string{"password": by.Password, "new": by.NewPassword},
+			nil); err != nil {
+			return err
+		}
 	}
-	req.Header.Set("Content-Type", "application/json")
-	req.Header.Set("Cookie", strings.SplitN(head.Get("Set-Cookie"), ";", 2)[0])
-	resp, err := c.HTTP.Do(req)
-	if err != nil {
-		return err
-	}
-	defer resp.Body.Close()
 	var out struct {
 		Token string `json:"token"`
 	}
-	if err := json.NewDecoder(resp.Body).Decode(&out); err != nil || out.Token == "" {
-		return fmt.Errorf("no token was given: %s", resp.Status)
+	want := map[string]string{"name": by.Purpose}
+	if by.Role != "" {
+		want["role"] = by.Role
+	}
+	if err := signed.Do(ctx, "POST", "/tokens", want, &out); err != nil {
+		return err
+	}
+	if out.Token == "" {
+		return errors.New("no token was given")
 	}
 	c.Token = out.Token
 	return nil

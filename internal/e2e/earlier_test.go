@@ -40,7 +40,7 @@ func TestFolderOfAnEarlierVersionRuns(t *testing.T) {
 	i, err := instance.Start(t.Context(), o)
 	require.NoError(t, err)
 	defer i.Stop()
-	token, err := i.App.Access.MakeToken(actor.With(t.Context(), actor.Actor{Name: "admin"}), "trial", 1)
+	token, err := i.App.Access.MakeToken(actor.With(t.Context(), actor.Actor{Name: "admin"}), "trial", 1, "")
 	require.NoError(t, err)
 	s, err := client.Get[running.Status](t.Context(), client.New(i.URL(), token), "/status")
 	require.NoError(t, err)

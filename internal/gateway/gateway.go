@@ -95,7 +95,7 @@ type Kernel interface {
 // Event is one line of the journal.
 type Event struct {
 	Time    time.Time `json:"time"`
-	Kind    string    `json:"kind" enum:"login,refused,ended,rule,commit,trust,name,reach,record,machine" doc:"What happened."`
+	Kind    string    `json:"kind" enum:"login,refused,ended,rule,commit,trust,name,reach,record,machine,equipment,change" doc:"What happened."`
 	Gateway string    `json:"gateway,omitempty" doc:"Where it happened."`
 	User    string    `json:"user,omitempty"`
 	From    string    `json:"from,omitempty" doc:"Address and port that the device was seen at."`

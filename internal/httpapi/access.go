@@ -35,7 +35,13 @@ func (s *Server) authenticate(ctx huma.Context, next func(huma.Context)) {
 		_ = huma.WriteErr(s.api, ctx, http.StatusUnauthorized, "sign in first: yl sign-in, or the console's first page")
 		return
 	}
-	next(huma.WithContext(ctx, with))
+	if why := denied(actor.Of(with), ctx.Operation()); why != "" {
+		_ = huma.WriteErr(s.api, ctx, http.StatusForbidden, why)
+		return
+	}
+	inside := huma.WithContext(ctx, with)
+	next(inside)
+	s.changed(inside)
 }
 
 type startStatus struct {
@@ -45,7 +51,8 @@ type startStatus struct {
 type signedIn struct {
 	SetCookie http.Cookie `header:"Set-Cookie"`
 	Body      struct {
-		Name string `json:"name"`
+		Name       string `json:"name"`
+		MustChange bool   `json:"must-change,omitempty" doc:"The password was made for them: nothing is done by it but choosing another."`
 	}
 }
 
@@ -57,8 +64,16 @@ func signIn(ctx context.Context, to access.SignedIn, err error) (*signedIn, erro
 		Name: cookieName, Value: to.Secret, Path: "/", Expires: to.Expires, HttpOnly: true, SameSite: http.SameSiteStrictMode,
 		Secure: actor.Of(ctx).Private,
 	}}
-	out.Body.Name = to.Name
+	out.Body.Name, out.Body.MustChange = to.Name, to.MustChange
 	return out, nil
+}
+
+// Me is who is signed in.
+type Me struct {
+	Name       string `json:"name"`
+	Role       string `json:"role" enum:"administrator,operator,help-desk,auditor"`
+	Narrowed   string `json:"narrowed,omitempty" doc:"The role that the token has, where it has less than its administrator."`
+	MustChange bool   `json:"must-change,omitempty" doc:"The password was made for them: nothing is done by it but choosing another."`
 }
 
 type tokenMade struct {
@@ -89,6 +104,7 @@ func (s *Server) accessRoutes() {
 		to, err := s.App.Access.SignIn(ctx, in.Body)
 		return signIn(ctx, to, err)
 	})
+	s.administratorRoutes()
 	register(s, "POST", "/sign-out", "sign-out", "Sign out", func(ctx context.Context, in *struct {
 		Session http.Cookie `cookie:"yl_session"`
 	},
@@ -96,24 +112,19 @@ func (s *Server) accessRoutes() {
 		return &signedIn{SetCookie: http.Cookie{Name: cookieName, Path: "/", MaxAge: -1, HttpOnly: true}}, s.App.Access.SignOut(ctx,
 			in.Session.Value)
 	})
-	register(s, "GET", "/me", "me", "Who is signed in", func(ctx context.Context, _ *struct{}) (*body[struct {
-		Name string `json:"name"`
-	}], error,
-	) {
-		out := &body[struct {
-			Name string `json:"name"`
-		}]{}
-		out.Body.Name = actor.Name(ctx)
-		return out, nil
+	register(s, "GET", "/me", "me", "Who is signed in", func(ctx context.Context, _ *struct{}) (*body[Me], error) {
+		who := actor.Of(ctx)
+		return answer(Me{who.Name, who.Role, who.Narrowed, who.MustChange}), nil
 	})
 	register(s, "PUT", "/me/password", "change-own-password", "Change one's own password; every other session and token of one's own ends", func(ctx context.Context, in *struct {
 		Body struct {
 			Password string `json:"password" maxLength:"256" lines:"many" doc:"The one that holds now."`
 			New      string `json:"new" maxLength:"256" lines:"many" doc:"The one that is to hold from now on."`
+			Code     string `json:"code,omitempty" maxLength:"32" doc:"Of one's second factor, where there is one."`
 		}
 	},
 	) (*body[Ended], error) {
-		n, err := s.App.Access.ChangePassword(ctx, in.Body.Password, in.Body.New)
+		n, err := s.App.Access.ChangePassword(ctx, in.Body.Password, in.Body.New, in.Body.Code)
 		return answered(Ended{n}, err)
 	})
 	register(s, "GET", "/me/sessions", "own-sessions", "Where one is signed in to the console", func(ctx context.Context, _ *struct{}) (*body[[]access.OwnSession], error) {
@@ -126,10 +137,11 @@ func (s *Server) accessRoutes() {
 		Body struct {
 			Name string `json:"name" maxLength:"64" doc:"What the token is for."`
 			Days int    `json:"days,omitempty" minimum:"1" maximum:"3650" doc:"For how long it is good; 365 if not given."`
+			Role string `json:"role,omitempty" enum:"administrator,operator,help-desk,auditor" doc:"What it may do at most; as its administrator if not given."`
 		}
 	},
 	) (*body[tokenMade], error) {
-		token, err := s.App.Access.MakeToken(ctx, in.Body.Name, in.Body.Days)
+		token, err := s.App.Access.MakeToken(ctx, in.Body.Name, in.Body.Days, in.Body.Role)
 		return answered(tokenMade{token}, err)
 	})
 	register(s, "GET", "/tokens", "list-tokens", "All API tokens, without their secrets", func(ctx context.Context, _ *struct{}) (*body[[]access.TokenInfo], error) {

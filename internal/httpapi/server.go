@@ -19,6 +19,7 @@ import (
 
 	"yellowlantern/internal/app"
 	"yellowlantern/internal/app/handover"
+	"yellowlantern/internal/app/members"
 	"yellowlantern/internal/app/trust"
 	"yellowlantern/internal/core/plan"
 )
@@ -117,8 +118,10 @@ func (s *Server) logged(next http.Handler) http.Handler {
 		begun := time.Now()
 		next.ServeHTTP(ww, r)
 		where := r.URL.Path
-		if strings.HasPrefix(where, handover.LinkPath) { // behind it stands a token
-			where = handover.LinkPath
+		for _, link := range []string{handover.LinkPath, members.PasswordPath, members.FactorPath} { // behind it stands a token
+			if strings.HasPrefix(where, link) {
+				where = link
+			}
 		}
 		s.Log.Debug("request", "method", r.Method, "path", where, "status", ww.Status(), "took", time.Since(begun))
 	})

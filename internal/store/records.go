@@ -16,7 +16,10 @@ import (
 type Administrator struct {
 	Name string `gorm:"primaryKey"`
 	Hash string // argon2id
-	At   time.Time
+	Role string `gorm:"default:'administrator'"`
+	// MustChange is that the password was made by somebody else, and counts only until another is chosen.
+	MustChange bool
+	At         time.Time
 }
 
 // ConsoleSession is a signed-in browser, by the hash of its cookie.
@@ -33,8 +36,10 @@ type Token struct {
 	Hash          string `gorm:"primaryKey"`
 	Name          string
 	Administrator string
+	Role          string // whose rights it has; empty: its administrator's
 	At            time.Time
 	Expires       time.Time // zero, of older ones: never
+	Used          time.Time // last, to the minute
 }
 
 // Draft is a plan being edited. Version counts its changes.
@@ -217,9 +222,9 @@ func (s *Store) ConsoleSessions(ctx context.Context, administrator string) (cs [
 
 // SetAdministratorPassword replaces a password's hash, and ends what that administrator is signed in by, but for one (by its hash). It
 // gives the hashes of what ended.
-func (s *Store) SetAdministratorPassword(ctx context.Context, name, hash, but string) (ended []string, err error) {
+func (s *Store) SetAdministratorPassword(ctx context.Context, name, hash, but string, must bool) (ended []string, err error) {
 	err = s.db.WithContext(ctx).Transaction(func(db *gorm.DB) error {
-		r := db.Model(&Administrator{}).Where("name = ?", name).Update("hash", hash)
+		r := db.Model(&Administrator{}).Where("name = ?", name).Updates(map[string]any{"hash": hash, "must_change": must})
 		if r.Error == nil && r.RowsAffected == 0 {
 			return ErrNotFound
 		}

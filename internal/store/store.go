@@ -179,6 +179,12 @@ var migrations = []func(*gorm.DB) error{
 		}
 		return db.Exec("UPDATE password_links SET what = '' WHERE what IS NULL").Error
 	},
+	func(db *gorm.DB) error {
+		if err := db.AutoMigrate(&Administrator{}, &Token{}); err != nil {
+			return err
+		}
+		return db.Exec("UPDATE administrators SET role = 'administrator', must_change = 0; UPDATE tokens SET role = '', used = ?", time.Time{}).Error
+	},
 }
 
 func (s *Store) migrate() error {

@@ -4,6 +4,92 @@
  */
 
 export interface paths {
+    "/api/v1/administrators": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who may use the service, and as what */
+        get: operations["list-administrators"];
+        put?: never;
+        /** Add an administrator, with a password that is made for them */
+        post: operations["add-administrator"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/administrators/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove an administrator; what they have open ends */
+        delete: operations["remove-administrator"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/administrators/{name}/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make an administrator another password; what they have open ends */
+        post: operations["make-administrator-password"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/administrators/{name}/role": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Give an administrator another role */
+        put: operations["change-role"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/administrators/{name}/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Sign an administrator out everywhere */
+        delete: operations["end-administrator-sessions"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/authorities": {
         parameters: {
             query?: never;
@@ -735,6 +821,41 @@ export interface paths {
         /** Change one's own password; every other session and token of one's own ends */
         put: operations["change-own-password"];
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/second-factor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A secret for one's own second factor: nothing is kept until a code of it comes with it */
+        get: operations["begin-own-factor"];
+        /** Have a second factor, with a code that it made */
+        put: operations["take-own-factor"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/second-factor/forget": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Forget one's own second factor, with the password and a code */
+        post: operations["forget-own-factor"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1803,6 +1924,14 @@ export interface components {
             /** @description Why it is accepted; it stays with the revision. */
             reason: string;
         };
+        "Add-administratorRequest": {
+            name: string;
+            /**
+             * @description administrator: everything. operator: watches, tries, and ends sessions. help-desk: looks after people. auditor: reads.
+             * @enum {string}
+             */
+            role: "administrator" | "operator" | "help-desk" | "auditor";
+        };
         "Add-keyRequest": {
             /** @description What the key is on. */
             device?: string;
@@ -1841,6 +1970,27 @@ export interface components {
              * @description They may connect until then; sessions end by it.
              */
             until?: string;
+        };
+        Administrator: {
+            /** Format: date-time */
+            at: string;
+            /** @description Their password was made for them: it counts only to choose another with. */
+            "must-change"?: boolean;
+            name: string;
+            /** @enum {string} */
+            role: "administrator" | "operator" | "help-desk" | "auditor";
+            /** @description They have a second factor. */
+            "second-factor"?: boolean;
+            /**
+             * Format: int64
+             * @description Browsers in which they are signed in.
+             */
+            sessions: number;
+            /**
+             * Format: int64
+             * @description API tokens of theirs.
+             */
+            tokens: number;
         };
         AlgorithmSet: {
             additional?: string[];
@@ -1951,9 +2101,6 @@ export interface components {
             /** @description On the whole revision: the same that yl validate and the printed report have. */
             verdict: components["schemas"]["Verdict"];
         };
-        "BodyStruct { Name string \"json:\\\"name\\\"\" }Body": {
-            name: string;
-        };
         Called: {
             /**
              * Format: date-time
@@ -2014,6 +2161,8 @@ export interface components {
             version: number;
         };
         "Change-own-passwordRequest": {
+            /** @description Of one's second factor, where there is one. */
+            code?: string;
             /** @description The one that is to hold from now on. */
             new: string;
             /** @description The one that holds now. */
@@ -2151,6 +2300,8 @@ export interface components {
             Value: string;
         };
         Credentials: {
+            /** @description Of the second factor, where the administrator has one. */
+            code?: string;
             name: string;
             password: string;
         };
@@ -2306,6 +2457,10 @@ export interface components {
              */
             key?: "ecdsa" | "rsa";
         };
+        "Forget-own-factorRequest": {
+            code: string;
+            password: string;
+        };
         ForwardFlow: {
             dst: string;
             gateway: string;
@@ -2362,7 +2517,7 @@ export interface components {
              * @description What happened.
              * @enum {string}
              */
-            kind: "login" | "refused" | "ended" | "rule" | "commit" | "trust" | "name" | "reach" | "record" | "machine";
+            kind: "login" | "refused" | "ended" | "rule" | "commit" | "trust" | "name" | "reach" | "record" | "machine" | "equipment" | "change";
             /** Format: date-time */
             time: string;
             user?: string;
@@ -2740,6 +2895,10 @@ export interface components {
             /** @description Where none was given: it is shown here alone, and counts only until another is chosen. */
             password?: string;
         };
+        "Make-administrator-passwordRequest": {
+            /** @description Forgets their second factor too. */
+            "forget-second-factor"?: boolean;
+        };
         "Make-kit-linkRequest": {
             /**
              * Format: int64
@@ -2810,6 +2969,43 @@ export interface components {
             days?: number;
             /** @description What the token is for. */
             name: string;
+            /**
+             * @description What it may do at most; as its administrator if not given.
+             * @enum {string}
+             */
+            role?: "administrator" | "operator" | "help-desk" | "auditor";
+        };
+        Me: {
+            /** @description The password was made for them: nothing is done by it but choosing another. */
+            "must-change"?: boolean;
+            name: string;
+            /** @description The role that the token has, where it has less than its administrator. */
+            narrowed?: string;
+            /** @enum {string} */
+            role: "administrator" | "operator" | "help-desk" | "auditor";
+        };
+        NewAdministrator: {
+            /** Format: date-time */
+            at: string;
+            /** @description Their password was made for them: it counts only to choose another with. */
+            "must-change"?: boolean;
+            name: string;
+            /** @description Shown this once; it counts only to choose another with. */
+            password: string;
+            /** @enum {string} */
+            role: "administrator" | "operator" | "help-desk" | "auditor";
+            /** @description They have a second factor. */
+            "second-factor"?: boolean;
+            /**
+             * Format: int64
+             * @description Browsers in which they are signed in.
+             */
+            sessions: number;
+            /**
+             * Format: int64
+             * @description API tokens of theirs.
+             */
+            tokens: number;
         };
         NewFactor: {
             /** @description What it is. */
@@ -2994,6 +3190,12 @@ export interface components {
             problem?: string;
             /** @description What the name server says; nothing where only calls are made. */
             published: string[];
+        };
+        OwnEnrolling: {
+            /** @description To be typed into an app that makes codes by time. */
+            secret: string;
+            /** @description The same for a picture. */
+            uri: string;
         };
         OwnSession: {
             /** Format: date-time */
@@ -4549,6 +4751,13 @@ export interface components {
             /** @description Why, for the record. */
             reason: string;
         };
+        RolePart: {
+            /**
+             * @description administrator: everything. operator: watches, tries, and ends sessions. help-desk: looks after people. auditor: reads.
+             * @enum {string}
+             */
+            role: "administrator" | "operator" | "help-desk" | "auditor";
+        };
         "Roll-overRequest": {
             /** @description Finish although people have certificates of the older one. */
             "even-so"?: boolean;
@@ -4728,6 +4937,8 @@ export interface components {
             value?: string;
         };
         SignedInBody: {
+            /** @description The password was made for them: nothing is done by it but choosing another. */
+            "must-change"?: boolean;
             name: string;
         };
         SiteJourney: {
@@ -4858,6 +5069,10 @@ export interface components {
             pins: components["schemas"]["ReachPin"][];
             surplus: components["schemas"]["ReachSurplus"][];
         };
+        "Take-own-factorRequest": {
+            code: string;
+            secret: string;
+        };
         Texted: {
             text: string;
         };
@@ -4873,6 +5088,16 @@ export interface components {
             id: string;
             /** @description What it is for. */
             name: string;
+            /**
+             * @description It can do no more than this role; empty: as its administrator.
+             * @enum {string}
+             */
+            role?: "administrator" | "operator" | "help-desk" | "auditor";
+            /**
+             * Format: date-time
+             * @description When it was used last.
+             */
+            used?: string;
         };
         TokenMade: {
             /** @description Shown once. */
@@ -4945,6 +5170,196 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    "list-administrators": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Administrator"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "add-administrator": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Add-administratorRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NewAdministrator"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "remove-administrator": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "make-administrator-password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Make-administrator-passwordRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadePassword"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "change-role": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RolePart"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "end-administrator-sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Ended"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
     "list-authorities": {
         parameters: {
             query?: {
@@ -6516,7 +6931,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["BodyStruct { Name string \"json:\\\"name\\\"\" }Body"];
+                    "application/json": components["schemas"]["Me"];
                 };
             };
             /** @description Error */
@@ -6551,6 +6966,99 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Ended"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "begin-own-factor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OwnEnrolling"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "take-own-factor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Take-own-factorRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecoveryCodes"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "forget-own-factor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Forget-own-factorRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

@@ -7,13 +7,13 @@ import (
 	"crypto/subtle"
 	"errors"
 	"fmt"
-	"strings"
 	"time"
 
 	"yellowlantern/internal/app/actor"
 	"yellowlantern/internal/app/journal"
 	"yellowlantern/internal/app/refusal"
 	"yellowlantern/internal/core/password"
+	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/people"
 	"yellowlantern/internal/store"
 )
@@ -28,6 +28,8 @@ type Service struct {
 	Cost password.Cost
 	// Attempts counts wrong passwords.
 	Attempts *people.Guesses
+	// Factors keeps second factors.
+	Factors Factors
 
 	turns       turns
 	credentials credentials
@@ -45,16 +47,24 @@ func (s *Service) Admit(ctx context.Context, token, session string) (with contex
 	switch {
 	case token != "":
 		if t, err := s.Store.Token(ctx, digest(token)); err == nil {
-			a.Name, a.Credential, expires = t.Administrator, t.Hash, t.Expires
+			a.Name, a.Credential, expires, a.By, a.Narrowed = t.Administrator, t.Hash, t.Expires, "token "+t.Name, t.Role
+			if now := time.Now(); now.Sub(t.Used) > time.Minute {
+				_ = s.Store.UsedToken(ctx, t.Hash, now) // it is for whoever looks over the list
+			}
 		}
 	case session != "":
 		if c, err := s.Store.ConsoleSession(ctx, digest(session)); err == nil {
-			a.Name, a.Credential, expires = c.Administrator, c.Hash, c.Expires
+			a.Name, a.Credential, expires, a.By = c.Administrator, c.Hash, c.Expires, "console"
 		}
 	}
 	if a.Name == "" {
 		return ctx, func() {}, false
 	}
+	who, err := s.Store.Administrator(ctx, a.Name)
+	if err != nil { // they are none any more
+		return ctx, func() {}, false
+	}
+	a.Role, a.MustChange = who.Role, who.MustChange
 	with, done = s.credentials.use(actor.With(ctx, a), a.Credential)
 	if !expires.IsZero() {
 		var stop context.CancelFunc
@@ -69,6 +79,7 @@ func (s *Service) Admit(ctx context.Context, token, session string) (with contex
 type Credentials struct {
 	Name     string `json:"name" maxLength:"64"`
 	Password string `json:"password" maxLength:"256"`
+	Code     string `json:"code,omitempty" maxLength:"32" doc:"Of the second factor, where the administrator has one."`
 }
 
 // NeedsAdministrator tells whether the first administrator is still to be named.
@@ -94,8 +105,8 @@ func (s *Service) Start(ctx context.Context, c Credentials, code string) (Signed
 
 // NameAdministrator makes the first administrator; store.ErrExists if there is one.
 func (s *Service) NameAdministrator(ctx context.Context, name, secret string) error {
-	if len(name) < 1 || strings.ContainsFunc(name, func(r rune) bool { return r <= ' ' || r == 0x7f }) {
-		return errors.New("give the administrator a name without spaces")
+	if err := fitName(name); err != nil {
+		return err
 	}
 	if err := password.Check(secret, leastAdmin, name); err != nil {
 		return err
@@ -104,15 +115,30 @@ func (s *Service) NameAdministrator(ctx context.Context, name, secret string) er
 	if err != nil {
 		return err
 	}
-	return s.Store.AddFirstAdministrator(ctx, store.Administrator{Name: name, Hash: hash, At: time.Now().UTC()})
+	return s.Store.AddFirstAdministrator(ctx, store.Administrator{Name: name, Hash: hash, Role: RoleAdministrator, At: time.Now().UTC()})
 }
 
 // SignIn signs an administrator in to the console.
 func (s *Service) SignIn(ctx context.Context, c Credentials) (SignedIn, error) {
+	from := actor.Of(ctx).From.String()
+	who, unknown := s.Store.Administrator(ctx, c.Name)
 	if err := s.verify(ctx, c); err != nil {
+		var no *refusal.Error
+		if unknown == nil && errors.As(err, &no) && no.Sort == refusal.Unproved && no.Words != CodeWanted {
+			s.Journal.Tell(reason.Of(reason.SignInRefused, reason.With{reason.Source: from, reason.Error: no.Words}), c.Name)
+		}
 		return SignedIn{}, err
 	}
-	return s.newSession(ctx, c.Name)
+	with := ""
+	if c.Code != "" {
+		with = "a code"
+	}
+	in, err := s.newSession(ctx, c.Name)
+	in.MustChange = who.MustChange
+	if err == nil {
+		s.Journal.Tell(reason.Of(reason.SignedIn, reason.With{reason.Source: from, reason.What: with}), c.Name)
+	}
+	return in, err
 }
 
 // SignOut ends a console session, by its secret.
@@ -127,6 +153,8 @@ type SignedIn struct {
 	Name    string
 	Secret  string // proves it, told once
 	Expires time.Time
+	// MustChange is that the password was made for them.
+	MustChange bool
 }
 
 func (s *Service) newSession(ctx context.Context, name string) (SignedIn, error) {
@@ -134,7 +162,7 @@ func (s *Service) newSession(ctx context.Context, name string) (SignedIn, error)
 	err := s.Store.AddConsoleSession(ctx, store.ConsoleSession{
 		Hash: digest(secret), Administrator: name, At: time.Now().UTC(), From: actor.Of(ctx).From.String(), Expires: expires,
 	})
-	return SignedIn{name, secret, expires}, err
+	return SignedIn{name, secret, expires, false}, err
 }
 
 func (s *Service) verify(ctx context.Context, c Credentials) error {
@@ -153,8 +181,10 @@ func (s *Service) verify(ctx context.Context, c Credentials) error {
 		defer done()
 		if !password.Matches(a.Hash, c.Password) {
 			no = &refusal.Error{Sort: refusal.Unproved, Words: "name or password is wrong"}
+			return false
 		}
-		return no == nil
+		no = s.proves(ctx, c) // a code is slowed by itself
+		return true
 	})
 	if wait > 0 {
 		return &refusal.Error{

@@ -13,9 +13,9 @@ import (
 )
 
 // ChangePassword changes one's own; every other session and token of one's own ends. It gives how many did.
-func (s *Service) ChangePassword(ctx context.Context, old, next string) (int, error) {
+func (s *Service) ChangePassword(ctx context.Context, old, next, code string) (int, error) {
 	name := actor.Name(ctx)
-	if err := s.verify(ctx, Credentials{name, old}); err != nil {
+	if err := s.verify(ctx, Credentials{name, old, code}); err != nil {
 		return 0, err
 	}
 	if err := password.Check(next, leastAdmin, name); err != nil {
@@ -30,7 +30,7 @@ func (s *Service) ChangePassword(ctx context.Context, old, next string) (int, er
 	if err != nil {
 		return 0, err
 	}
-	ended, err := s.Store.SetAdministratorPassword(ctx, name, hash, actor.Of(ctx).Credential)
+	ended, err := s.Store.SetAdministratorPassword(ctx, name, hash, actor.Of(ctx).Credential, false)
 	if err != nil {
 		return 0, refusal.Known(err, "administrator", name)
 	}

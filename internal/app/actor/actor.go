@@ -13,6 +13,10 @@ type Actor struct {
 	From       netip.Addr // where the request comes from
 	Private    bool       // nobody between it and the service can read it (TLS)
 	Credential string     // the hash of what let it in
+	By         string     // what let it in: the console, or a token by its name
+	Role       string     // the administrator's
+	Narrowed   string     // a role beside it: both must let them; empty: it does not
+	MustChange bool       // their password was made for them: nothing is done by it but choosing another
 }
 
 type key struct{}
@@ -28,3 +32,11 @@ func Of(ctx context.Context) Actor {
 
 // Name is the administrator who asks.
 func Name(ctx context.Context) string { return Of(ctx).Name }
+
+// Rights are what they may do, in words.
+func (a Actor) Rights() string {
+	if a.Narrowed != "" && a.Narrowed != a.Role {
+		return a.Role + ", by a token for " + a.Narrowed
+	}
+	return a.Role
+}

@@ -1,0 +1,100 @@
+package access
+
+import (
+	"context"
+	"errors"
+	"strings"
+
+	"yellowlantern/internal/app/actor"
+	"yellowlantern/internal/app/refusal"
+	"yellowlantern/internal/core/login"
+	"yellowlantern/internal/core/onetime"
+	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/people"
+)
+
+// Factors keeps second factors.
+type Factors interface {
+	HasFactor(ctx context.Context, user string) (bool, error)
+	Code(context.Context, login.Code) login.Outcome
+	AddFactor(ctx context.Context, user, device string, s onetime.Secret, code *string, link string) ([]string, error)
+	ForgetFactors(ctx context.Context, user string) (int, error)
+}
+
+// factorName is under which name an administrator's second factor is kept: no person's name can begin so.
+func factorName(administrator string) string { return "~administrator-" + administrator }
+
+// OwnEnrolling is a second factor that an administrator is about to have.
+type OwnEnrolling struct {
+	Secret string `json:"secret" doc:"To be typed into an app that makes codes by time."`
+	URI    string `json:"uri" doc:"The same for a picture."`
+}
+
+// BeginFactor shows a secret; nothing is kept until a code of it comes with it.
+func (s *Service) BeginFactor(ctx context.Context) (OwnEnrolling, error) {
+	made, err := onetime.New(onetime.ByTime)
+	return OwnEnrolling{made.Text(), made.URI("Yellow Lantern", actor.Name(ctx))}, err
+}
+
+// TakeFactor takes one's own second factor with a code that it made. It gives the recovery codes, which are told once.
+func (s *Service) TakeFactor(ctx context.Context, secret, code string) ([]string, error) {
+	name := actor.Name(ctx)
+	has, err := s.Factors.HasFactor(ctx, factorName(name))
+	if err != nil {
+		return nil, err
+	}
+	if has {
+		return nil, refusal.Conflict("you have a second factor already: forget that one first")
+	}
+	made, err := onetime.Read(onetime.ByTime, secret)
+	if err != nil {
+		return nil, refusal.Mistaken(err)
+	}
+	codes, err := s.Factors.AddFactor(ctx, factorName(name), "", made, &code, "")
+	if errors.Is(err, people.ErrCode) {
+		return nil, refusal.Mistaken(err)
+	}
+	if err == nil {
+		s.Journal.Tell(reason.Of(reason.FactorEnrolled, reason.With{
+			reason.What:   "codes by time",
+			reason.Source: actor.Of(ctx).From.String(),
+		}), name)
+	}
+	return codes, err
+}
+
+// ForgetFactor forgets one's own, with the password and a code of it.
+func (s *Service) ForgetFactor(ctx context.Context, c Credentials) error {
+	c.Name = actor.Name(ctx)
+	if err := s.verify(ctx, c); err != nil {
+		return err
+	}
+	_, err := s.Factors.ForgetFactors(ctx, factorName(c.Name))
+	return err
+}
+
+// CodeWanted is how a sign-in begins to be refused where a code is wanted: the console and the command line ask for one then.
+const CodeWanted = "a code of the second factor is wanted"
+
+// proves tells why a sign-in with a right password is not taken yet: nil where the administrator has no second factor, or gave a code of
+// it.
+func (s *Service) proves(ctx context.Context, c Credentials) error {
+	has, err := s.Factors.HasFactor(ctx, factorName(c.Name))
+	if err != nil || !has {
+		return err
+	}
+	if strings.TrimSpace(c.Code) == "" {
+		return &refusal.Error{Sort: refusal.Unproved, Words: CodeWanted}
+	}
+	if o := s.Factors.Code(ctx, login.Code{User: factorName(c.Name), Code: c.Code}); !o.OK {
+		words := "the code is wrong: look whether the device's clock is right"
+		switch o.Why.Code {
+		case reason.CodeUsed:
+			words = "the code was used already: wait for the next one"
+		case reason.CodeWaits:
+			words = "too many wrong codes: wait a while"
+		}
+		return &refusal.Error{Sort: refusal.Unproved, Words: words}
+	}
+	return nil
+}

@@ -1,0 +1,178 @@
+package e2e
+
+import (
+	"encoding/json"
+	"io"
+	"net/http"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowlantern/internal/app/access"
+	"yellowlantern/internal/client"
+	"yellowlantern/internal/core/onetime"
+	"yellowlantern/internal/tour"
+)
+
+// hire adds an administrator of a role, who chooses a password, and gives what they use the command line by.
+func hire(t *testing.T, d *tour.Demo, x terminal, name, role string) (terminal, string) {
+	out := x.did("administrators", "add", name, "--role", role)
+	made := regexp.MustCompile(`(?m)^ +(\S+-\S+)$`).FindStringSubmatch(out)[1]
+	file, own := filepath.Join(t.TempDir(), "access"), "four unrelated words for "+name
+	first := terminal{t, file}
+	_, _, err := first.run("sign-in", d.URL(), "--name", name, "--password-file", write(t, made))
+	require.ErrorContains(t, err, "made for you")
+	first.did("sign-in", d.URL(), "--name", name, "--password-file", write(t, made), "--new-password-file", write(t, own))
+	_, _, err = first.run("sign-in", d.URL(), "--name", name, "--password-file", write(t, made))
+	require.Error(t, err, "that one counts no more")
+	x.did("slowed", "lift")
+	return first, own
+}
+
+// Every call of the API's document that a role may not make is refused before anything is done, whatever it is about; what is read anybody
+// may, but for packets of people. Nobody is let in without having signed in.
+func TestRoles(t *testing.T) {
+	d := island(t, nil)
+	x := newTerminal(t, d)
+	var document struct {
+		Paths map[string]map[string]struct {
+			ID string `json:"operationId"`
+		}
+	}
+	r, err := http.Get(d.URL() + "/api/openapi.json")
+	require.NoError(t, err)
+	require.NoError(t, json.NewDecoder(r.Body).Decode(&document))
+	call := func(token, method, path string) (int, string) {
+		path = regexp.MustCompile(`\{[^}]*\}`).ReplaceAllString(path, "1")
+		r, err := http.NewRequestWithContext(t.Context(), method, d.URL()+path, strings.NewReader("{}"))
+		require.NoError(t, err)
+		r.Header.Set("Content-Type", "application/json")
+		if token != "" {
+			r.Header.Set("Authorization", "Bearer "+token)
+		}
+		answer, err := (&http.Client{Timeout: 20 * time.Second}).Do(r)
+		require.NoError(t, err)
+		defer answer.Body.Close()
+		b, err := io.ReadAll(io.LimitReader(answer.Body, 1<<10))
+		require.NoError(t, err)
+		return answer.StatusCode, string(b)
+	}
+	tends := []string{
+		"add-user", "change-user", "set-password", "remove-user", "lost-device", "make-kit", "lift-slowed",
+		"make-second-factor-link",
+	}
+	operates := []string{"end-session", "end-sessions", "start-round"}
+	may := map[string][]string{"auditor": {"check", "make-token"}, "help-desk": tends, "operator": operates}
+	for role, some := range may {
+		var made struct{ Token string }
+		require.NoError(t, d.Client.Do(t.Context(), "POST", "/tokens", map[string]string{"name": role, "role": role}, &made))
+		seen, refused := 0, 0
+		for path, methods := range document.Paths {
+			for method, op := range methods {
+				method = strings.ToUpper(method)
+				if op.ID == "watch" || method == "GET" && op.ID != "record-session" {
+					continue
+				}
+				status, words := 0, ""
+				if role == "auditor" && !slices.Contains([]string{"start", "sign-in", "renew-certificate", "record-session"}, op.ID) {
+					status, words = call("", method, path)
+					require.Equal(t, 401, status, "%s without having signed in: %s", op.ID, words)
+				}
+				seen++
+				status, words = call(made.Token, method, path)
+				switch {
+				case slices.Contains(some, op.ID):
+					require.NotEqual(t, 403, status, "%s as %s: %s", op.ID, role, words)
+				case status == 403:
+					require.Contains(t, words, "is not for you ("+`administrator, by a token for `+role, op.ID)
+					refused++
+				default:
+					require.Contains(t, mine[role], op.ID, "%s as %s: %d %s", op.ID, role, status, words)
+				}
+			}
+		}
+		require.Greater(t, refused, 25, "%s: of %d calls", role, seen)
+		status, _ := call(made.Token, "GET", "/api/v1/users")
+		require.Equal(t, 200, status, "%s reads", role)
+	}
+	require.Contains(t, squeezed(x.did("tokens", "list")), "auditor", "what a token may, and when it was used")
+}
+
+// mine are further calls that change nothing, or concern oneself alone, or belong to the role.
+var mine = func() map[string][]string {
+	own := []string{
+		"change-own-password", "end-own-session", "sign-out", "make-token", "remove-token", "take-own-factor", "forget-own-factor", "start", "sign-in",
+		"renew-certificate", "check", "read", "uses", "depends", "edit", "begin", "verify-journal",
+	}
+	both := []string{"diagnose", "bundle", "add-probe", "try-source", "try-certificate"}
+	return map[string][]string{
+		"auditor": own, "operator": slices.Concat(own, both, []string{"ask-mirror"}),
+		"help-desk": slices.Concat(own, both, []string{
+			"import-users", "make-password-link", "make-kits", "make-kit-link", "withdraw-kit-link", "invite-device", "withdraw-invitation", "add-key",
+			"revoke-key", "make-shared-key", "revoke-shared-key", "add-second-factor", "forget-second-factors",
+		}),
+	}
+}()
+
+// Administrators are made, given roles and removed; what they had open ends with that. Nobody can make the last one less. A second factor
+// of theirs is asked for wherever they sign in.
+func TestAdministrators(t *testing.T) {
+	d := island(t, nil)
+	x := newTerminal(t, d)
+	hanna, words := hire(t, d, x, "hanna.helpdesk", "help-desk")
+	require.Contains(t, hanna.did("users", "second-factor", "link", "rory.researcher"), "/second-factor/")
+	_, _, err := hanna.run("administrators", "add", "me.too", "--role", "administrator")
+	require.ErrorContains(t, err, "is not for you (help-desk): it is for administrator")
+	_, _, err = hanna.run("plan", "commit", "-m", "mine")
+	require.ErrorContains(t, err, "it is for administrator")
+	_, _, err = hanna.run("sign-in", d.URL(), "--name", "hanna.helpdesk", "--password-file", write(t, words), "--role", "operator")
+	require.ErrorContains(t, err, "a token can do no more than whoever makes it")
+	journaled(t, d, "change", "hanna.helpdesk, by token command line from 127.0.0.1: A link by which a person gets a second factor, once (rory.researcher)")
+	journaled(t, d, "trust", "made them an administrator, as help-desk")
+
+	_, _, err = x.run("administrators", "role", "admin", "--role", "auditor")
+	require.ErrorContains(t, err, "last administrator who may do everything")
+	_, _, err = x.run("administrators", "remove", "admin")
+	require.ErrorContains(t, err, "last administrator who may do everything")
+	_, _, err = x.run("administrators", "add", "admin", "--role", "auditor")
+	require.ErrorContains(t, err, "already")
+	x.did("administrators", "role", "hanna.helpdesk", "--role", "auditor")
+	_, _, err = hanna.run("users", "second-factor", "link", "rory.researcher")
+	require.ErrorContains(t, err, "is not for you (auditor)", "the token has the role that they have now")
+
+	var begun access.OwnEnrolling
+	require.NoError(t, json.Unmarshal([]byte(hanna.did("--json", "own", "second-factor", "begin")), &begun))
+	secret, err := onetime.Read(onetime.ByTime, begun.Secret)
+	require.NoError(t, err)
+	file := write(t, begun.Secret)
+	_, _, err = hanna.run("own", "second-factor", "take", "--secret-file", file, "--code-file", write(t, "000000"))
+	require.ErrorContains(t, err, "not of this key")
+	out := hanna.did("own", "second-factor", "take", "--secret-file", file, "--code-file", write(t, secret.Code(onetime.At(time.Now()))))
+	recovery := regexp.MustCompile(`[A-Z0-9]{4}(-[A-Z0-9]{4}){3}`).FindString(out)
+	_, _, err = hanna.run("sign-in", d.URL(), "--name", "hanna.helpdesk", "--password-file", write(t, words))
+	require.ErrorContains(t, err, access.CodeWanted)
+	_, _, err = hanna.run("sign-in", d.URL(), "--name", "hanna.helpdesk", "--password-file", write(t, words), "--code-file", write(t,
+		"000000"))
+	require.ErrorContains(t, err, "the code is wrong")
+	journaled(t, d, "refused", "was not let into the console, from 127.0.0.1: the code is wrong")
+	x.did("slowed", "lift")
+	hanna.did("sign-in", d.URL(), "--name", "hanna.helpdesk", "--password-file", write(t, words), "--code-file", write(t, recovery))
+	journaled(t, d, "trust", "signed in to the console with a second factor")
+	require.Contains(t, squeezed(x.did("administrators", "list")), "hanna.helpdesk auditor with a second factor")
+
+	made := regexp.MustCompile(`(?m)^ +(\S+-\S+)$`).FindStringSubmatch(x.did("administrators", "password", "hanna.helpdesk",
+		"--forget-second-factor"))[1]
+	_, _, err = hanna.run("status")
+	require.Error(t, err, "what she had open ended")
+	hanna.did("sign-in", d.URL(), "--name", "hanna.helpdesk", "--password-file", write(t, made), "--new-password-file", write(t, "another four unrelated words"))
+	x.did("administrators", "remove", "hanna.helpdesk")
+	_, err = client.Get[access.Administrator](t.Context(), d.Client, "/me")
+	require.NoError(t, err)
+	_, _, err = hanna.run("status")
+	require.Error(t, err)
+}
