@@ -45,6 +45,7 @@ func TestEveryPageForEverybody(t *testing.T) {
 		{"/sessions", "h1"},
 		{"/journal", "table"},
 		{"/status", "table"},
+		{"/access", "#administrators"},
 	} {
 		for _, width := range []int64{1280, 390} {
 			p.do(chromedp.EmulateViewport(width, 800), chromedp.Navigate(d.URL()+page.path), chromedp.WaitVisible(chromedp.CSS(page.ready)))

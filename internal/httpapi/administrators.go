@@ -3,6 +3,8 @@ package httpapi
 import (
 	"context"
 
+	"github.com/skip2/go-qrcode"
+
 	"yellowlantern/internal/app/access"
 )
 
@@ -50,7 +52,11 @@ func (s *Server) administratorRoutes() {
 		return answered(Ended{n}, err)
 	})
 	register(s, "GET", "/me/second-factor", "begin-own-factor", "A secret for one's own second factor: nothing is kept until a code of it comes with it", func(ctx context.Context, _ *struct{}) (*body[access.OwnEnrolling], error) {
-		return answered(a.BeginFactor(ctx))
+		e, err := a.BeginFactor(ctx)
+		if err == nil {
+			e.Picture, err = qrcode.Encode(e.URI, qrcode.Medium, 240)
+		}
+		return answered(e, err)
 	})
 	register(s, "PUT", "/me/second-factor", "take-own-factor", "Have a second factor, with a code that it made", func(ctx context.Context, in *struct {
 		Body struct {

@@ -53,7 +53,7 @@ async function leave() {
       <nav aria-label="Pages">
         <router-link v-for="p in pages" :key="p.to" :to="p.to" :class="{ here: route.path === p.to }">{{ p.word }}</router-link>
       </nav>
-      <span class="who">{{ session.name }}</span>
+      <router-link to="/access" class="who" title="Administrators, tokens, your second factor">{{ session.name }}</router-link>
       <v-btn :icon="mdiThemeLightDark" size="small" variant="text" color="white" aria-label="Light or dark" @click="swap" />
       <v-btn :icon="mdiLogout" size="small" variant="text" color="white" aria-label="Sign out" @click="leave" />
     </header>
@@ -116,5 +116,6 @@ nav a.here {
 .who {
   color: #cfd9ec;
   font-size: 13px;
+  text-underline-offset: 3px;
 }
 </style>

@@ -14,6 +14,7 @@ export const router = createRouter({
     { path: '/diagnose', component: () => import('./pages/DiagnosePage.vue'), meta: { title: 'Diagnose' } },
     { path: '/status', component: () => import('./pages/StatusPage.vue'), meta: { title: 'Status' } },
     { path: '/journal', component: () => import('./pages/JournalPage.vue'), meta: { title: 'Journal' } },
+    { path: '/access', component: () => import('./pages/AccessPage.vue'), meta: { title: 'Access' } },
     { path: '/sign-in', component: SignInPage, meta: { title: 'Sign in', open: true } },
     { path: '/:rest(.*)', redirect: '/' },
   ],

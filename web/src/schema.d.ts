@@ -3192,6 +3192,8 @@ export interface components {
             published: string[];
         };
         OwnEnrolling: {
+            /** @description The picture, PNG, which such an app reads. */
+            picture?: string;
             /** @description To be typed into an app that makes codes by time. */
             secret: string;
             /** @description The same for a picture. */

@@ -28,12 +28,14 @@ func factorName(administrator string) string { return "~administrator-" + admini
 type OwnEnrolling struct {
 	Secret string `json:"secret" doc:"To be typed into an app that makes codes by time."`
 	URI    string `json:"uri" doc:"The same for a picture."`
+	// Picture is drawn at the edge.
+	Picture []byte `json:"picture,omitempty" doc:"The picture, PNG, which such an app reads."`
 }
 
 // BeginFactor shows a secret; nothing is kept until a code of it comes with it.
 func (s *Service) BeginFactor(ctx context.Context) (OwnEnrolling, error) {
 	made, err := onetime.New(onetime.ByTime)
-	return OwnEnrolling{made.Text(), made.URI("Yellow Lantern", actor.Name(ctx))}, err
+	return OwnEnrolling{Secret: made.Text(), URI: made.URI("Yellow Lantern", actor.Name(ctx))}, err
 }
 
 // TakeFactor takes one's own second factor with a code that it made. It gives the recovery codes, which are told once.

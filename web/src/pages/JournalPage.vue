@@ -7,7 +7,7 @@ const kind = ref('all')
 const filter = ref('')
 const code = ref('')
 const problem = ref('')
-const kinds = ['all', 'login', 'refused', 'ended', 'rule', 'commit', 'reach', 'record', 'trust', 'name', 'machine', 'equipment']
+const kinds = ['all', 'login', 'refused', 'ended', 'rule', 'commit', 'reach', 'record', 'trust', 'name', 'machine', 'equipment', 'change']
 let waiting = 0
 
 async function load() {

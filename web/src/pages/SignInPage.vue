@@ -23,19 +23,39 @@ const wait = ref(0)
 const clock = setInterval(() => (wait.value = Math.max(0, wait.value - 1)), 1000)
 onUnmounted(() => clearInterval(clock))
 
+/** A second factor is asked for; and the password was made by somebody else, and counts only to choose another with. */
+const coded = ref(false)
+const factor = ref('')
+const choosing = ref(false)
+const own = ref('')
+
+async function choose() {
+  const { error } = await api.PUT('/api/v1/me/password', {
+    body: { password: password.value, new: own.value, code: factor.value || undefined },
+  })
+  busy.value = false
+  if (error) return void (wrong.value = words(error))
+  session.name = name.value
+  await router.push('/')
+}
+
 async function enter() {
   busy.value = true
   wrong.value = ''
   const body = { name: name.value, password: password.value }
+  if (choosing.value) return choose()
   const { data, error, response } = first.value
     ? await api.POST('/api/v1/start', { body: { ...body, code: code.value } })
-    : await api.POST('/api/v1/sign-in', { body })
+    : await api.POST('/api/v1/sign-in', { body: { ...body, code: factor.value || undefined } })
   busy.value = false
   if (error) {
-    wrong.value = words(error)
+    const said = words(error)
+    if (said.startsWith('a code of the second factor is wanted') && !coded.value) coded.value = true
+    else wrong.value = said
     wait.value = Number(response.headers.get('Retry-After') ?? 0)
     return
   }
+  if (data?.['must-change']) return void (choosing.value = true)
   session.name = data?.name ?? ''
   await router.push('/')
 }
@@ -73,6 +93,28 @@ async function enter() {
           :autocomplete="first ? 'new-password' : 'current-password'"
           autofocus
           :hint="first ? 'At least 12 characters.' : ''"
+        />
+        <v-text-field
+          v-if="coded"
+          id="factor"
+          v-model="factor"
+          label="Code of your second factor"
+          inputmode="numeric"
+          autocomplete="one-time-code"
+          hint="Six digits, or a recovery code"
+          persistent-hint
+          autofocus
+        />
+        <v-text-field
+          v-if="choosing"
+          id="own-password"
+          v-model="own"
+          label="A password of your own"
+          type="password"
+          autocomplete="new-password"
+          hint="The other one was made for you, and counts no more then. At least 12 characters"
+          persistent-hint
+          autofocus
         />
         <v-alert v-if="wrong" type="error" variant="tonal" density="compact" role="alert">{{ wrong }}</v-alert>
         <v-btn id="enter" type="submit" color="primary" size="large" :loading="busy" :disabled="wait > 0">

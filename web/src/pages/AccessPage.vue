@@ -1,0 +1,234 @@
+<script setup lang="ts">
+import { computed, onMounted, reactive, ref } from 'vue'
+import { api, words, type Schemas } from '../api'
+import { sure } from '../ask'
+import { useSession } from '../session'
+
+/** Who may use the service, by what, and one's own second factor. */
+type Role = Schemas['Administrator']['role']
+const roles: { value: Role; title: string; does: string }[] = [
+  { value: 'administrator', title: 'administrator', does: 'everything' },
+  { value: 'operator', title: 'operator', does: 'watches, tries, and ends sessions' },
+  { value: 'help-desk', title: 'help desk', does: 'looks after people: passwords, keys, kits, second factors' },
+  { value: 'auditor', title: 'auditor', does: 'reads' },
+]
+const session = useSession()
+const all = ref<Schemas['Administrator'][]>([])
+const tokens = ref<Schemas['TokenInfo'][]>([])
+const problem = ref('')
+const made = ref<{ name: string; password: string }>()
+const form = reactive<{ name: string; role: Role }>({ name: '', role: 'help-desk' })
+const mine = computed(() => all.value.find((a) => a.name === session.name))
+const factor = ref<Schemas['OwnEnrolling']>()
+const code = ref('')
+const codes = ref<string[]>([])
+const filter = ref('')
+
+async function load() {
+  const [{ data, error }, { data: ts }] = await Promise.all([api.GET('/api/v1/administrators'), api.GET('/api/v1/tokens')])
+  all.value = data ?? []
+  tokens.value = ts ?? []
+  if (error) problem.value = words(error)
+}
+onMounted(load)
+
+/** Says what went wrong, or looks anew. */
+async function after(error: unknown) {
+  problem.value = error ? words(error) : ''
+  await load()
+  if (error) problem.value = words(error)
+}
+
+async function add() {
+  const { data, error } = await api.POST('/api/v1/administrators', { body: { name: form.name, role: form.role } })
+  made.value = data && { name: data.name, password: data.password }
+  if (data) form.name = ''
+  await after(error)
+}
+
+async function change(a: Schemas['Administrator'], role: Role) {
+  const { error } = await api.PUT('/api/v1/administrators/{name}/role', { params: { path: { name: a.name } }, body: { role } })
+  await after(error)
+}
+
+async function password(a: Schemas['Administrator']) {
+  if (!(await sure(`Make ${a.name} another password? What they have open ends, and their second factor is forgotten.`, 'Make it'))) return
+  const { data, error } = await api.POST('/api/v1/administrators/{name}/password', {
+    params: { path: { name: a.name } },
+    body: { 'forget-second-factor': true },
+  })
+  made.value = data && { name: a.name, password: data.password ?? '' }
+  await after(error)
+}
+
+async function remove(a: Schemas['Administrator']) {
+  if (!(await sure(`Remove ${a.name}? What they have open ends at once.`, 'Remove'))) return
+  const { error } = await api.DELETE('/api/v1/administrators/{name}', { params: { path: { name: a.name } } })
+  await after(error)
+}
+
+async function signOut(a: Schemas['Administrator']) {
+  const { error } = await api.DELETE('/api/v1/administrators/{name}/sessions', { params: { path: { name: a.name } } })
+  await after(error)
+}
+
+async function removeToken(t: Schemas['TokenInfo']) {
+  if (!(await sure(`Make the token "${t.name}" of ${t.administrator} worthless?`, 'Make it worthless'))) return
+  const { error } = await api.DELETE('/api/v1/tokens/{name}', { params: { path: { name: t.id } } })
+  await after(error)
+}
+
+async function begin() {
+  const { data, error } = await api.GET('/api/v1/me/second-factor')
+  factor.value = data
+  problem.value = error ? words(error) : ''
+}
+
+async function take() {
+  const { data, error } = await api.PUT('/api/v1/me/second-factor', { body: { secret: factor.value?.secret ?? '', code: code.value } })
+  if (data) {
+    codes.value = data['recovery-codes'] ?? []
+    factor.value = undefined
+  }
+  code.value = ''
+  await after(error)
+}
+
+const shown = computed(() => tokens.value.filter((t) => `${t.name} ${t.administrator} ${t.role ?? ''}`.includes(filter.value ?? '')))
+const day = (when?: string) => (when ? new Date(when).toLocaleString() : 'never')
+</script>
+
+<template>
+  <div class="pa-5">
+    <h1 class="mb-3">Access</h1>
+    <v-alert v-if="problem" type="error" variant="tonal" class="mb-3" role="alert">{{ problem }}</v-alert>
+    <v-alert v-if="made" id="made" type="info" variant="tonal" class="mb-3">
+      The password of <b>{{ made.name }}</b>, shown this once; it counts only to choose another with: <code>{{ made.password }}</code>
+    </v-alert>
+    <v-card class="pa-4 mb-4">
+      <h2 class="mb-2">Administrators</h2>
+      <table id="administrators" class="mb-4">
+        <thead>
+          <tr>
+            <th>Name</th>
+            <th>Role</th>
+            <th>Second factor</th>
+            <th>Signed in</th>
+            <th>Tokens</th>
+            <th></th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="a in all" :key="a.name">
+            <td>
+              <b>{{ a.name }}</b>
+              <small v-if="a['must-change']"> has not chosen a password yet</small>
+            </td>
+            <td>
+              <v-select
+                :id="`role-${a.name}`"
+                :model-value="a.role"
+                :items="roles"
+                :aria-label="`Role of ${a.name}`"
+                density="compact"
+                variant="outlined"
+                hide-details
+                width="180"
+                @update:model-value="(r: Role) => change(a, r)"
+              />
+            </td>
+            <td>{{ a['second-factor'] ? '● has one' : '○ none' }}</td>
+            <td>{{ a.sessions }} browsers</td>
+            <td>{{ a.tokens }}</td>
+            <td class="acts">
+              <v-btn size="small" variant="text" @click="signOut(a)">Sign out</v-btn>
+              <v-btn size="small" variant="text" @click="password(a)">New password</v-btn>
+              <v-btn v-if="a.name !== session.name" size="small" variant="text" @click="remove(a)">Remove</v-btn>
+            </td>
+          </tr>
+        </tbody>
+      </table>
+      <form class="d-flex ga-3 flex-wrap align-start" @submit.prevent="add">
+        <v-text-field id="new-administrator" v-model="form.name" label="Name" max-width="260" />
+        <v-select id="new-role" v-model="form.role" :items="roles" label="Role" density="compact" variant="outlined" max-width="220" />
+        <v-btn id="add-administrator" type="submit" variant="outlined" :disabled="!form.name">Add</v-btn>
+        <span class="mt-2">{{ roles.find((r) => r.value === form.role)?.does }}</span>
+      </form>
+    </v-card>
+    <v-card class="pa-4 mb-4">
+      <h2 class="mb-2">Your second factor</h2>
+      <template v-if="codes.length">
+        <p>It is asked for from now on. Keep these recovery codes, each for once; they are shown this once:</p>
+        <pre id="recovery">{{ codes.join('\n') }}</pre>
+      </template>
+      <p v-else-if="mine?.['second-factor']">You have one. <code>yl own second-factor forget</code> forgets it.</p>
+      <form v-else-if="factor" class="d-flex ga-3 flex-wrap align-start" @submit.prevent="take">
+        <img v-if="factor.picture" alt="the key, as a picture" width="160" height="160" :src="`data:image/png;base64,${factor.picture}`" />
+        <p class="full">
+          Scan the picture with an app that makes codes by time, or type this key into it, then the code that it shows:
+          <code id="own-secret">{{ factor.secret }}</code>
+        </p>
+        <v-text-field id="own-code" v-model="code" label="Code" inputmode="numeric" autocomplete="one-time-code" max-width="200" />
+        <v-btn id="take-own" type="submit" variant="outlined" :disabled="!code">Take it</v-btn>
+      </form>
+      <template v-else>
+        <p class="mb-2">None: whoever learns your password can sign in.</p>
+        <v-btn id="begin-own" variant="outlined" size="small" @click="begin">Set one up</v-btn>
+      </template>
+    </v-card>
+    <v-card class="pa-4">
+      <h2 class="mb-2">API tokens</h2>
+      <v-text-field id="token-filter" v-model="filter" label="Filter" max-width="300" density="compact" clearable />
+      <table id="tokens">
+        <thead>
+          <tr>
+            <th>For</th>
+            <th>Administrator</th>
+            <th>May do</th>
+            <th>Last used</th>
+            <th>Ends</th>
+            <th></th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="t in shown" :key="t.id">
+            <td>
+              <b>{{ t.name }}</b>
+            </td>
+            <td>{{ t.administrator }}</td>
+            <td>{{ t.role || 'as they may' }}</td>
+            <td>{{ day(t.used) }}</td>
+            <td>{{ day(t.expires) }}</td>
+            <td><v-btn size="small" variant="text" @click="removeToken(t)">Make worthless</v-btn></td>
+          </tr>
+        </tbody>
+      </table>
+    </v-card>
+  </div>
+</template>
+
+<style scoped>
+table {
+  border-collapse: collapse;
+  display: block;
+  overflow-x: auto;
+}
+th,
+td {
+  text-align: left;
+  padding: 4px 20px 4px 0;
+  vertical-align: middle;
+}
+th {
+  font-weight: 600;
+}
+.acts {
+  white-space: nowrap;
+}
+.full {
+  flex: 1 0 100%;
+}
+code {
+  overflow-wrap: anywhere;
+}
+</style>
