@@ -203,7 +203,7 @@ func (p *printer) Sessions(ss []gateway.Session) {
 func journal(p *printer) *cli.Command {
 	return &cli.Command{
 		Name: "journal", Usage: "the newest lines of the journal", Flags: []cli.Flag{
-			&cli.StringFlag{Name: "kind", Usage: "login, refused, ended, rule, commit, trust, name, reach, record, machine or equipment"},
+			&cli.StringFlag{Name: "kind", Usage: "login, refused, ended, rule, commit, trust, name, reach, record, machine, equipment or change"},
 			&cli.StringFlag{Name: "text", Usage: "lines with this text in them, however old"},
 			&cli.StringFlag{Name: "user", Usage: "lines about this user"},
 			&cli.StringFlag{Name: "code", Usage: "lines with this reason, as --json shows it: wrong-password"},
@@ -240,6 +240,7 @@ func journal(p *printer) *cli.Command {
 			p.table([]string{"time", "what", "user", "from", "words"}, rows)
 			return nil
 		}),
+		Commands: journalChain(p),
 	}
 }
 

@@ -107,7 +107,7 @@ func TestRoles(t *testing.T) {
 var mine = func() map[string][]string {
 	own := []string{
 		"change-own-password", "end-own-session", "sign-out", "make-token", "remove-token", "take-own-factor", "forget-own-factor", "start", "sign-in",
-		"renew-certificate", "check", "read", "uses", "depends", "edit", "begin", "verify-journal",
+		"renew-certificate", "check", "read", "uses", "depends", "edit", "begin",
 	}
 	both := []string{"diagnose", "bundle", "add-probe", "try-source", "try-certificate"}
 	return map[string][]string{

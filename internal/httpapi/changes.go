@@ -14,7 +14,6 @@ import (
 // quiet are calls that change nothing that anybody goes by, though they are no mere reading: drafts that are typed, and what is computed.
 var quiet = []string{
 	"save-draft", "change-draft", "rebase-draft", "check", "read", "uses", "depends", "edit", "begin", "diagnose", "add-probe", "sign-out",
-	"verify-journal",
 }
 
 // changed writes into the journal what somebody did by a call: who, from where, by what, and about what. What came of it, where that is

@@ -27,7 +27,7 @@ var rights = map[string][]string{
 	"change-own-password": anybody, "end-own-session": anybody, "sign-out": anybody, "make-token": anybody, "remove-token": anybody,
 	"begin-own-factor": anybody, "take-own-factor": anybody, "forget-own-factor": anybody,
 	// What changes nothing.
-	"check": anybody, "read": anybody, "uses": anybody, "depends": anybody, "edit": anybody, "begin": anybody, "verify-journal": anybody,
+	"check": anybody, "read": anybody, "uses": anybody, "depends": anybody, "edit": anybody, "begin": anybody,
 	// People.
 	"add-user": tends, "change-user": tends, "set-password": tends, "remove-user": tends, "import-users": tends, "make-password-link": tends,
 	"make-kit": tends, "make-kits": tends, "make-kit-link": tends, "withdraw-kit-link": tends, "invite-device": tends, "withdraw-invitation": tends,

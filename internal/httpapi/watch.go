@@ -15,6 +15,7 @@ import (
 	"yellowlantern/internal/app/standing"
 	"yellowlantern/internal/app/watching"
 	"yellowlantern/internal/core/forward"
+	"yellowlantern/internal/core/ledger"
 	"yellowlantern/internal/gateway"
 )
 
@@ -82,7 +83,7 @@ func (s *Server) watchRoutes() {
 		return answer(w.Outside()), nil
 	})
 	register(s, "GET", "/journal", "journal", "Lines of the journal, newest first", func(ctx context.Context, in *struct {
-		Kind  string    `query:"kind" doc:"Only lines of this kind: login, refused, ended, rule, commit, trust, name, reach, record, machine, equipment."`
+		Kind  string    `query:"kind" doc:"Only lines of this kind: login, refused, ended, rule, commit, trust, name, reach, record, machine, equipment, change."`
 		User  string    `query:"user" doc:"Only lines about this user."`
 		Text  string    `query:"text" doc:"Only lines with this text in them."`
 		Code  string    `query:"code" doc:"Only lines with this reason, by the codes of docs/reasons.md."`
@@ -93,6 +94,16 @@ func (s *Server) watchRoutes() {
 	},
 	) (*body[[]gateway.Event], error) {
 		return answered(s.App.Journal.Find(ctx, journal.Query(*in)))
+	})
+	register(s, "GET", "/journal/lines", "journal-lines", "Lines of the journal in order, as they are chained by hashes", func(ctx context.Context, in *struct {
+		After uint64 `query:"after" doc:"Only lines after that one."`
+		Limit int    `query:"limit" default:"1000" minimum:"1" maximum:"5000"`
+	},
+	) (*body[journal.Chained], error) {
+		return answered(s.App.Journal.Chained(ctx, in.After, in.Limit))
+	})
+	register(s, "GET", "/journal/head", "journal-head", "The newest line's hash, signed: kept elsewhere it shows whether the journal was rewritten", func(ctx context.Context, _ *struct{}) (*body[ledger.Head], error) {
+		return answered(s.App.Journal.Head(ctx))
 	})
 	huma.Register(s.api, operation("GET", "/sessions/{id}/recording", "record-session",
 		"Record a session's packets as pcapng, until a limit is reached"),

@@ -133,7 +133,7 @@ func TestImports(t *testing.T) {
 
 // coreOrder is the core from the bottom up: a package may import only what stands before it. Those of one line know nothing of each other.
 var coreOrder = [][]string{
-	{"netset", "crowd", "legible", "reason", "algorithm", "password", "onetime"},
+	{"netset", "crowd", "legible", "reason", "algorithm", "password", "onetime", "ledger"},
 	{"login", "inside", "devices"},
 	{"session", "kernel"},
 	{"packet", "plan", "pool", "esp", "eap", "cert", "pcapng"},

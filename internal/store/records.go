@@ -9,6 +9,7 @@ import (
 
 	"gorm.io/gorm"
 
+	"yellowlantern/internal/core/ledger"
 	"yellowlantern/internal/core/seen"
 )
 
@@ -98,6 +99,8 @@ type JournalEntry struct {
 	With    string // its parameters, as JSON
 	// Code, Offered and Wanted are in lines of versions that had no codes for reasons: the protocol's own error, and algorithms.
 	Code, Offered, Wanted string
+	// Hash chains it to the line before; nil: it is from before there was a chain.
+	Hash []byte
 }
 
 // ProbeReport is what a probe saw.
@@ -402,18 +405,25 @@ func (s *Store) TakenSoFar(ctx context.Context) (t Taken, err error) {
 
 // AddJournal writes a line, and with it that the event of which it tells was taken, if it is one of a gateway's: both or nothing.
 func (s *Store) AddJournal(ctx context.Context, e JournalEntry, t Taken) error {
-	return s.take(ctx, &e, t)
+	s.chain.mu.Lock()
+	defer s.chain.mu.Unlock()
+	err := s.taking(ctx, func(db *gorm.DB) error { return s.append(db, &e) }, t)
+	if s.chain.known = s.chain.known && err == nil; s.chain.known {
+		s.chain.last = ledger.Start{ID: uint64(e.ID), Hash: ledger.Hash(e.Hash)}
+	}
+	return err
 }
 
 // Take notes that events were taken of which there is nothing to write.
-func (s *Store) Take(ctx context.Context, t Taken) error { return s.take(ctx, nil, t) }
+func (s *Store) Take(ctx context.Context, t Taken) error {
+	return s.taking(ctx, func(*gorm.DB) error { return nil }, t)
+}
 
-func (s *Store) take(ctx context.Context, record any, t Taken) error {
+// taking writes something with that it was taken: both or nothing.
+func (s *Store) taking(ctx context.Context, write func(*gorm.DB) error, t Taken) error {
 	return s.events.WithContext(ctx).Transaction(func(db *gorm.DB) error {
-		if record != nil {
-			if err := db.Create(record).Error; err != nil {
-				return err
-			}
+		if err := write(db); err != nil {
+			return err
 		}
 		if t.Of == "" {
 			return nil
@@ -421,12 +431,6 @@ func (s *Store) take(ctx context.Context, record any, t Taken) error {
 		t.ID = 1
 		return db.Save(&t).Error
 	})
-}
-
-// ShortenJournal forgets lines from before a time, and tells how many.
-func (s *Store) ShortenJournal(ctx context.Context, before time.Time) (int64, error) {
-	r := s.events.WithContext(ctx).Delete(&JournalEntry{}, "at < ?", before.UTC())
-	return r.RowsAffected, r.Error
 }
 
 // JournalQuery says which lines are wanted. Empty fields ask for nothing.
@@ -488,7 +492,7 @@ func escapeLike(text string) string {
 
 // AddPastSession keeps a session that ended, as AddJournal does.
 func (s *Store) AddPastSession(ctx context.Context, p PastSession, t Taken) error {
-	return s.take(ctx, &p, t)
+	return s.taking(ctx, func(db *gorm.DB) error { return db.Create(&p).Error }, t)
 }
 
 // PastSessions gives sessions that ended, newest first, of one user where given.

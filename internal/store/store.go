@@ -29,6 +29,7 @@ type Store struct {
 	roll    atomic.Uint64 // changes of people themselves
 	trust   atomic.Uint64
 	outside atomic.Uint64
+	chain   chain
 	lock    *os.File
 	folder  string
 }
@@ -185,6 +186,7 @@ var migrations = []func(*gorm.DB) error{
 		}
 		return db.Exec("UPDATE administrators SET role = 'administrator', must_change = 0; UPDATE tokens SET role = '', used = ?", time.Time{}).Error
 	},
+	beginLedger,
 }
 
 func (s *Store) migrate() error {

@@ -691,6 +691,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/journal/head": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The newest line's hash, signed: kept elsewhere it shows whether the journal was rewritten */
+        get: operations["journal-head"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/journal/lines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Lines of the journal in order, as they are chained by hashes */
+        get: operations["journal-lines"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/journey": {
         parameters: {
             query?: never;
@@ -2149,6 +2183,12 @@ export interface components {
             /** @description Who would come in. */
             user?: string;
         };
+        Chained: {
+            /** @description In order. */
+            lines: components["schemas"]["LedgerLine"][];
+            /** @description Where the chain begins now: after the last line that was let go. */
+            start: components["schemas"]["LedgerStart"];
+        };
         Change: {
             /** @description Edits of the text, in order; comments and layout around them stay. */
             edits?: components["schemas"]["PlanEdit"][];
@@ -2733,6 +2773,45 @@ export interface components {
             /** @description Why it is not what would be made now; empty: it is. */
             stale?: string;
             user: string;
+        };
+        LedgerHead: {
+            /** Format: date-time */
+            at: string;
+            hash: string;
+            /** Format: int64 */
+            id: number;
+            /** @description The public key (Ed25519, RFC 8032), base64. */
+            key: string;
+            /** @description Base64. */
+            signature: string;
+        };
+        LedgerLine: {
+            /** Format: date-time */
+            at: string;
+            /** @description Why, by the codes of docs/reasons.md. */
+            code?: string;
+            from?: string;
+            gateway?: string;
+            /** @description SHA-256 of the hash of the line before it and of this line. */
+            hash: string;
+            /**
+             * Format: int64
+             * @description Its number: each line's is one more than that of the line before it.
+             */
+            id: number;
+            kind: string;
+            user?: string;
+            /** @description The reason's parameters. */
+            with?: unknown;
+            words: string;
+        };
+        LedgerStart: {
+            hash: string;
+            /**
+             * Format: int64
+             * @description Of the last line that was let go.
+             */
+            id: number;
         };
         LeftOut: {
             user: string;
@@ -6680,7 +6759,7 @@ export interface operations {
     journal: {
         parameters: {
             query?: {
-                /** @description Only lines of this kind: login, refused, ended, rule, commit, trust, name, reach, record, machine, equipment. */
+                /** @description Only lines of this kind: login, refused, ended, rule, commit, trust, name, reach, record, machine, equipment, change. */
                 kind?: string;
                 /** @description Only lines about this user. */
                 user?: string;
@@ -6709,6 +6788,68 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["GatewayEvent"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "journal-head": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LedgerHead"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "journal-lines": {
+        parameters: {
+            query?: {
+                /** @description Only lines after that one. */
+                after?: number;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Chained"];
                 };
             };
             /** @description Error */

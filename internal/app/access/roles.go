@@ -1,6 +1,10 @@
 package access
 
-import "slices"
+import (
+	"slices"
+
+	"yellowlantern/internal/app/actor"
+)
 
 // Roles say what an administrator may do. Whoever looks after people may read what there is; nobody is shown a secret twice.
 const (
@@ -15,6 +19,11 @@ var Roles = []string{RoleAdministrator, RoleOperator, RoleHelpDesk, RoleAuditor}
 
 // IsRole tells whether there is such a role.
 func IsRole(role string) bool { return slices.Contains(Roles, role) }
+
+// whole tells whether somebody may do everything.
+func whole(who actor.Actor) bool {
+	return who.Role == RoleAdministrator && (who.Narrowed == "" || who.Narrowed == RoleAdministrator)
+}
 
 // within tells whether somebody of one role may hand out another: their own, or the one that only reads.
 func within(own, wanted string) bool {

@@ -69,7 +69,7 @@ func (s *Service) RemoveToken(ctx context.Context, id string) error {
 	}
 	for _, t := range ts {
 		if t.Hash[:tokenIDLen] == id {
-			if who := actor.Of(ctx); t.Administrator != who.Name && (who.Role != RoleAdministrator || who.Narrowed != "" && who.Narrowed != RoleAdministrator) {
+			if who := actor.Of(ctx); t.Administrator != who.Name && !whole(who) {
 				return &refusal.Error{Sort: refusal.Denied, Words: "that token is another's: an administrator can take it away"}
 			}
 			err := s.Store.RemoveToken(ctx, t.Hash)
