@@ -12,6 +12,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"yellowlantern/internal/app/commits"
 	"yellowlantern/internal/app/plans"
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/core/check"
@@ -71,6 +72,13 @@ func planCommands(p *printer) *cli.Command {
 			&cli.StringFlag{Name: "vantage", Usage: "with --trial: from where, with commas between, or every", Value: "home"},
 			&cli.DurationFlag{Name: "for", Usage: "go back by itself after this time, such as 5m, unless yl plan keep follows"},
 		}, Action: call(p.planCommit)},
+		{Name: "approve", Usage: "approve a draft as it is, for another administrator to commit, where the plan that runs demands that", Flags: []cli.Flag{draftFlag()}, Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
+			var a commits.Approvals
+			if err := cl.Do(ctx, "POST", "/drafts/"+c.String("draft")+"/approvals", map[string]any{}, &a); err != nil {
+				return err
+			}
+			return p.done("draft %s is approved by %s", c.String("draft"), strings.Join(a.By, ", "))
+		})},
 		{Name: "keep", Usage: "keep the revision that is on trial", Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
 			var r plans.Revision
 			if err := cl.Do(ctx, "POST", "/revisions/0/keep", nil, &r); err != nil {

@@ -176,3 +176,31 @@ func TestAdministrators(t *testing.T) {
 	_, _, err = hanna.run("status")
 	require.Error(t, err)
 }
+
+// Where the plan that runs demands it, a commit needs the approval of another administrator, of exactly that text.
+func TestApproval(t *testing.T) {
+	d := island(t, nil)
+	x := newTerminal(t, d)
+	ada, _ := hire(t, d, x, "ada.admin", "administrator")
+	x.did("plan", "load", write(t, d.Scenario.Plan+"\napprove-commits: true\n"))
+	x.did("plan", "commit", "-m", "together from now on")
+	commit := func(who terminal) error {
+		_, _, err := who.run("plan", "commit", "--draft", "shared", "-m", "with two")
+		return err
+	}
+	x.did("plan", "set", "--draft", "shared", "passages/wardens/limits/longest", "12h")
+	require.ErrorContains(t, commit(x), "demands that another administrator approves draft shared as it is")
+	x.did("plan", "approve", "--draft", "shared")
+	require.ErrorContains(t, commit(x), "admin has, who must be another than commits")
+	require.Contains(t, ada.did("plan", "approve", "--draft", "shared"), "approved by admin, ada.admin")
+	x.did("plan", "set", "--draft", "shared", "passages/wardens/limits/longest", "13h")
+	require.ErrorContains(t, commit(x), "nobody has", "another text needs another approval")
+	ada.did("plan", "approve", "--draft", "shared")
+	x.did("administrators", "role", "ada.admin", "--role", "operator")
+	require.ErrorContains(t, commit(x), "demands that another administrator approves")
+	x.did("administrators", "role", "ada.admin", "--role", "administrator")
+	require.NoError(t, commit(x))
+	x.did("plan", "set", "approve-commits", "false")
+	_, _, err := x.run("plan", "commit", "-m", "alone again")
+	require.ErrorContains(t, err, "demands that another administrator approves", "nobody takes it back alone")
+}

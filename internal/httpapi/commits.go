@@ -30,6 +30,18 @@ func (s *Server) commitRoutes() {
 			Try: (*trials.Request)(in.Body.Try), Accept: in.Body.Accept,
 		}))
 	})
+	register(s, "GET", "/drafts/{name}/approvals", "approvals", "Who approved the draft as it is, and whether that is demanded", func(ctx context.Context, in *Named) (*body[commits.Approvals], error) {
+		return answered(c.Approvals(ctx, in.Name))
+	})
+	register(s, "POST", "/drafts/{name}/approvals", "approve-draft", "Approve the draft as it is", func(ctx context.Context, in *struct {
+		Named
+		Body struct {
+			Version int `json:"version,omitempty" minimum:"0" doc:"The draft's that was looked at; whatever it is now if not given."`
+		}
+	},
+	) (*body[commits.Approvals], error) {
+		return answered(c.Approve(ctx, in.Name, in.Body.Version))
+	})
 	register(s, "GET", "/trial", "trial", "The revision that goes back by itself unless it is kept", func(ctx context.Context, _ *struct{}) (*body[commits.Trial], error) {
 		return answered(c.Trial(ctx))
 	})

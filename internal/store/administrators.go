@@ -11,8 +11,8 @@ import (
 // ErrLast is where nobody would be left who may do everything.
 var ErrLast = errors.New("store: the last of its kind")
 
-// wholeRole is that of whoever may do everything.
-const wholeRole = "administrator"
+// WholeRole is that of whoever may do everything.
+const WholeRole = "administrator"
 
 // Administrators lists them by name.
 func (s *Store) Administrators(ctx context.Context) (as []Administrator, err error) {
@@ -28,7 +28,7 @@ func (s *Store) AddAdministrator(ctx context.Context, a Administrator) error {
 
 // SetRole gives one another role; ErrLast where nobody would be left who may do everything.
 func (s *Store) SetRole(ctx context.Context, name, role string) error {
-	return s.unlessLast(ctx, name, role != wholeRole, func(db *gorm.DB) *gorm.DB {
+	return s.unlessLast(ctx, name, role != WholeRole, func(db *gorm.DB) *gorm.DB {
 		return db.Model(&Administrator{}).Where("name = ?", name).Update("role", role)
 	})
 }
@@ -49,7 +49,7 @@ func (s *Store) RemoveAdministrator(ctx context.Context, name string) error {
 func (s *Store) unlessLast(ctx context.Context, name string, leaves bool, do func(*gorm.DB) *gorm.DB) error {
 	return s.db.WithContext(ctx).Transaction(func(db *gorm.DB) error {
 		var others int64
-		if err := db.Model(&Administrator{}).Where("name <> ? AND role = ?", name, wholeRole).Count(&others).Error; err != nil {
+		if err := db.Model(&Administrator{}).Where("name <> ? AND role = ?", name, WholeRole).Count(&others).Error; err != nil {
 			return err
 		}
 		r := do(db)

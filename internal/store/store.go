@@ -187,6 +187,7 @@ var migrations = []func(*gorm.DB) error{
 		return db.Exec("UPDATE administrators SET role = 'administrator', must_change = 0; UPDATE tokens SET role = '', used = ?", time.Time{}).Error
 	},
 	beginLedger,
+	func(db *gorm.DB) error { return db.AutoMigrate(&Approval{}) },
 }
 
 func (s *Store) migrate() error {

@@ -239,7 +239,7 @@ func TestJournalIsShortened(t *testing.T) {
 	ctx, now := t.Context(), time.Now().UTC()
 	for i := range 10 {
 		require.NoError(t, s.AddJournal(ctx, JournalEntry{
-			At: now.Add(-time.Duration(i) * 24 * time.Hour), Kind: "login", Words: "x",
+			At: now.Add(-time.Duration(9-i) * 24 * time.Hour), Kind: "login", Words: "x",
 		}, Taken{}))
 	}
 	gone, err := s.ShortenJournal(ctx, now.Add(-4*24*time.Hour-time.Hour))

@@ -470,6 +470,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/drafts/{name}/approvals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who approved the draft as it is, and whether that is demanded */
+        get: operations["approvals"];
+        put?: never;
+        /** Approve the draft as it is */
+        post: operations["approve-draft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/drafts/{name}/change": {
         parameters: {
             query?: never;
@@ -2032,6 +2050,19 @@ export interface components {
             groups?: string[];
             integrity?: string[];
             prf?: string[];
+        };
+        Approvals: {
+            /** @description Who approved the draft as it is now. */
+            by: string[];
+            /** @description The newest revision demands that another administrator approves what is committed. */
+            demanded: boolean;
+        };
+        "Approve-draftRequest": {
+            /**
+             * Format: int64
+             * @description The draft's that was looked at; whatever it is now if not given.
+             */
+            version?: number;
         };
         "Ask-mirrorRequest": {
             /** @description Its address and port, as 203.0.113.80:8743. */
@@ -3971,6 +4002,8 @@ export interface components {
             tunnels?: string[];
         };
         PlanPlan: {
+            /** @description A commit needs the approval of another administrator than who commits, of exactly that text. */
+            "approve-commits"?: boolean;
             /** @description Who issues certificates to people, beside the service itself. */
             authorities?: components["schemas"]["PlanAuthority"][];
             /** @description What else on the site's network asks the service about people. */
@@ -6352,6 +6385,72 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    approvals: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Approvals"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "approve-draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Approve-draftRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Approvals"];
+                };
             };
             /** @description Error */
             default: {

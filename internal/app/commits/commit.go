@@ -40,6 +40,9 @@ func (s *Service) Commit(ctx context.Context, name string, in Request) (Committe
 	if err != nil {
 		return out, err
 	}
+	if err := s.approved(ctx, d); err != nil {
+		return out, err
+	}
 	if out.Review, err = s.Plans.ReviewText(ctx, d.Text); err != nil {
 		return out, err
 	}

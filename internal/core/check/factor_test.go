@@ -59,3 +59,13 @@ func TestFindingsOfSecondFactors(t *testing.T) {
 		require.Contains(t, found, c.want, "%+v", c)
 	}
 }
+
+func TestFindingsOfApproval(t *testing.T) {
+	s, err := demo.Load("")
+	require.NoError(t, err)
+	for n, want := range map[int]bool{1: true, 2: false} {
+		in := input(t, s.Plan+"\napprove-commits: true\n")
+		in.Administrators = []string{"admin", "ada.admin"}[:n]
+		require.Equal(t, want, strings.Contains(strings.Join(ids(Run(in)), " "), "approval-by-nobody@approve-commits"))
+	}
+}

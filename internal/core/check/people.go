@@ -41,6 +41,10 @@ func (c *checker) people() {
 			c.add(Warn, "administrator-comes-in", "passages", "give the administrator another name for coming in, with another password", "user %s has the name of an administrator of this service: whoever learns one password tries the other", who.User)
 		}
 	}
+	if c.p.Approve && c.Administrators != nil && len(c.Administrators) < 2 {
+		c.add(Warn, "approval-by-nobody", "approve-commits", "add another administrator first: yl administrators add NAME --role administrator",
+			"a commit will need the approval of another administrator, and there is one: nothing could be committed after this")
+	}
 	c.keyless()
 	c.oneForAll()
 	for i, class := range c.classes {

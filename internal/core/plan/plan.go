@@ -16,6 +16,7 @@ type Plan struct {
 	TimeZone     string        `json:"time-zone,omitempty" eg:"Atlantic/Reykjavik" doc:"The site's time zone, by its IANA name, for hours; UTC if not given."`
 	KitsAt       string        `json:"kits-at,omitempty" eg:"https://kits.tern.example" doc:"Where people reach the pages of kits, which the service opens with --listen-kits: links lead there."`
 	KitsShown    string        `json:"kits-certificate,omitempty" eg:"kits" doc:"Name of the certificate that is shown there, kept beside the plan: one that devices trust before they have a kit. If none is kept under it, the own authority makes one; kits if not given."`
+	Approve      bool          `json:"approve-commits,omitempty" doc:"A commit needs the approval of another administrator than who commits, of exactly that text." then:"Nobody changes by themselves who reaches what, nor takes this back by themselves."`
 	EquipmentAt  netip.Addr    `json:"equipment-at,omitzero" eg:"10.20.0.1" doc:"The service's own address where equipment asks about people, by RADIUS; nowhere if not given."`
 	EquipmentUDP int           `json:"equipment-port,omitempty" minimum:"0" maximum:"65535" eg:"1812" doc:"Its UDP port; 1812 if not given."`
 	Gateways     []Gateway     `json:"gateways,omitempty" nullable:"false" are:"ordered" doc:"The machines that remote people dial."`

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { computed, onMounted, ref } from 'vue'
-import { api, codeOf, words, type Review } from '../api'
+import { api, codeOf, words, type Review, type Schemas } from '../api'
 import { reachWords } from '../states'
 import FindingCard from './FindingCard.vue'
 import { usePlan } from '../plan'
@@ -23,13 +23,25 @@ const trials = [
   { title: 'Goes back after 30 minutes unless kept', value: 30 },
 ]
 
+const approvals = ref<Schemas['Approvals']>()
+
 onMounted(load)
+
+async function approve() {
+  const { data, error } = await api.POST('/api/v1/drafts/{name}/approvals', {
+    params: { path: { name: props.draft } },
+    body: { version: plan.draft?.version ?? 0 },
+  })
+  problem.value = error ? words(error) : ''
+  if (data) approvals.value = data
+}
 
 async function load() {
   const { data, error } = await api.GET('/api/v1/drafts/{name}/review', { params: { path: { name: props.draft } } })
   review.value = data
   problem.value = error ? words(error) : ''
   behind.value = codeOf(error) === 'draft-behind'
+  approvals.value = (await api.GET('/api/v1/drafts/{name}/approvals', { params: { path: { name: props.draft } } })).data
 }
 
 const stops = computed(() => review.value?.findings.filter((f) => f.severity === 'stop') ?? [])
@@ -69,6 +81,11 @@ async function commit() {
         <v-alert v-if="problem" type="error" variant="tonal" class="mb-3" role="alert" style="white-space: pre-line">
           {{ problem }}
           <v-btn v-if="behind" size="small" variant="outlined" class="mt-2" @click="emit('rebase')">Rebase the draft</v-btn>
+        </v-alert>
+        <v-alert v-if="approvals?.demanded" id="approvals" type="info" variant="tonal" density="compact" class="mb-3">
+          Another administrator than who commits must approve this draft as it is:
+          <b>{{ approvals.by.length ? `approved by ${approvals.by.join(', ')}` : 'nobody has yet' }}</b>
+          <v-btn id="approve" size="small" variant="outlined" class="ml-3" @click="approve">Approve it</v-btn>
         </v-alert>
         <template v-if="review">
           <section v-if="review.faults.length || stops.length">
