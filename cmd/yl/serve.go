@@ -45,6 +45,9 @@ func listenFlags(data, ike, natt string) []urfave.Flag {
 		&urfave.StringFlag{Name: "webhook", Usage: "send events to this address, each as a POST with JSON"},
 		&urfave.StringSliceFlag{Name: "webhook-kinds", Usage: "kinds of events to send, as in the journal", Value: []string{"reach", "commit", "trust", "name", "machine"}},
 		&urfave.StringFlag{Name: "webhook-token-file", Usage: "send what is in this file as a bearer token"},
+		&urfave.StringFlag{Name: "syslog", Usage: "send every line of the journal on to this collector, host:port, by syslog over TLS (RFC 5424, RFC 5425)"},
+		&urfave.StringFlag{Name: "syslog-authority", Usage: "file with the certificate of the authority that the collector's is of, PEM; the system's if not given"},
+		&urfave.StringFlag{Name: "syslog-certificate", Usage: "file with a certificate to show to the collector and its key, PEM"},
 		&urfave.StringSliceFlag{Name: "name", Usage: "what the console is called, by itself or by a proxy in front; several by repeating it"},
 	}...)
 }
@@ -63,6 +66,10 @@ func options(c *urfave.Command) (instance.Options, error) {
 		KeyLog: c.String("key-log"), KeepJournal: time.Duration(c.Int("keep-journal")) * 24 * time.Hour, Console: web.Dist(), Log: logger(c), Names: c.StringSlice("name"),
 		ListenTLS: c.StringSlice("listen-tls"), Certificate: c.String("certificate"), OnlyTLS: c.Bool("only-tls"),
 		ListenKits: c.StringSlice("listen-kits"), KitsAt: c.String("kits-at"), KitsCertificate: c.String("kits-certificate"),
+	}
+	var err error
+	if o.Collector, err = collector(c); err != nil {
+		return o, err
 	}
 	to := c.String("webhook")
 	if to == "" {

@@ -63,6 +63,8 @@ type Config struct {
 	Roots *x509.CertPool
 	// Webhook is told of events that somebody should look at; nil: nobody is.
 	Webhook *journal.Webhook
+	// Collector is sent every line of the journal; nil: nobody is.
+	Collector *journal.Collector
 	// SetupCode must be told to name the first administrator.
 	SetupCode string
 	// PasswordCost is what it costs to try an administrator's password; the zero value: as recommended.
@@ -111,6 +113,7 @@ func New(cfg Config) *App {
 	until, a.leave = context.WithCancel(context.Background())
 	wholes, attempts := compiled.New(cfg.Store, cfg.People), &people.Guesses{}
 	a.Journal = journal.New(cfg.Store, cfg.Log, cfg.Webhook)
+	a.Journal.Collector = cfg.Collector
 	a.Running = &running.Service{
 		Store: cfg.Store, Journal: a.Journal, Wholes: wholes, Gateway: cfg.Gateway, Log: cfg.Log,
 	}
@@ -170,9 +173,10 @@ func New(cfg Config) *App {
 	}
 	a.Standing = &standing.Service{
 		Store: cfg.Store, Wholes: wholes, Running: a.Running, Trust: a.Trust, Watching: a.Watching, Authorities: a.Authorities, Sources: a.Sources,
-		Clock: standing.SystemClock, Behind: a.Accounting.Behind, Deaf: a.Changes.Problems, Equipment: a.Equipment.Problem,
+		Clock: standing.SystemClock, Behind: a.Accounting.Behind, Deaf: a.Changes.Problems, Equipment: a.Equipment.Problem, Unsent: a.Journal.Unsent,
 	}
 	a.background.Go(func() { a.Journal.Send(until) })
+	a.background.Go(func() { a.Journal.SendOn(until) })
 	return a
 }
 

@@ -29,8 +29,11 @@ import (
 	"yellowlantern/internal/store"
 )
 
-// Webhook is where events are sent to.
-type Webhook = journal.Webhook
+// Webhook is where events are sent to, Collector where every line of the journal is.
+type (
+	Webhook   = journal.Webhook
+	Collector = journal.Collector
+)
 
 // Options say how to start.
 type Options struct {
@@ -58,6 +61,7 @@ type Options struct {
 	// KeepJournal is for how long lines of the journal are kept; 0: for ever.
 	KeepJournal time.Duration
 	Webhook     *Webhook // nil: nobody is told
+	Collector   *Collector
 	// Names are what a proxy in front calls the service.
 	Names []string
 	// OutsideAddresses finds the machine's public addresses towards a name server; nil: by looking.
@@ -148,7 +152,7 @@ func (i *Instance) start(ctx context.Context, o Options) (err error) {
 	handle := agent.NewHandle(told, taken)
 	conf := app.Config{
 		Store: i.Store, People: i.People, Gateway: handle, Vantages: vantages, Log: o.Log,
-		OutsideAddresses: o.OutsideAddresses, Roots: o.Roots, KeepJournal: o.KeepJournal, Webhook: o.Webhook, Names: o.Names, At: at,
+		OutsideAddresses: o.OutsideAddresses, Roots: o.Roots, KeepJournal: o.KeepJournal, Webhook: o.Webhook, Collector: o.Collector, Names: o.Names, At: at,
 		PasswordCost: o.PasswordCost,
 	}
 	has, err := i.Store.HasAdministrator(ctx)

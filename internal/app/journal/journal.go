@@ -23,6 +23,8 @@ type Service struct {
 	webhook *Webhook
 	hook    hook
 	viewers viewers
+	// Collector is where lines are sent on to; nil: nowhere.
+	Collector *Collector
 }
 
 // New makes the journal of a store. hook may be nil.

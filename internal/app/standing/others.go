@@ -60,6 +60,24 @@ func (s *Service) elsewhere(ctx context.Context) (out []Point) {
 	return out
 }
 
+// collector says whether lines of the journal are sent on.
+func (s *Service) collector() (out []Point) {
+	if s.Unsent == nil {
+		return nil
+	}
+	to, why := s.Unsent()
+	switch {
+	case why != "":
+		out = append(out, Point{
+			Name: "journal", State: Risky, Words: "lines of the journal wait to be sent on to " + to + ": " + why,
+			Mend: "they are kept, and sent once it answers; look at the collector, at its certificate, and at --syslog-authority",
+		})
+	case to != "":
+		out = append(out, Point{Name: "journal", State: Right, Words: "every line of the journal is sent on to " + to})
+	}
+	return out
+}
+
 // others says of other authorities of people's certificates whether it can be found out which are revoked.
 func (s *Service) others(ctx context.Context) (out []Point) {
 	if s.Authorities == nil {

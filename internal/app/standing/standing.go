@@ -51,6 +51,8 @@ type Service struct {
 	Sources *sources.Service
 	// Behind says of sources what their servers could not be told of sessions; nil: not looked at.
 	Behind func(ctx context.Context) (map[string]string, error)
+	// Unsent tells where lines of the journal should be sent on to, and why they wait; nil, or none: they do not.
+	Unsent func() (to, why string)
 	// Equipment says why no equipment is answered; nil: not looked at.
 	Equipment func() string
 	// Deaf says of sources why nothing is taken of what their servers ask for; nil: not looked at.
@@ -83,6 +85,7 @@ func (s *Service) Look(ctx context.Context) []Point {
 	out = append(out, s.certificates(ctx)...)
 	out = append(out, s.others(ctx)...)
 	out = append(out, s.elsewhere(ctx)...)
+	out = append(out, s.collector()...)
 	out = append(out, s.disk(), s.clock(ctx))
 	return out
 }
