@@ -21,6 +21,7 @@ import (
 	"yellowlantern/internal/app/equipment"
 	"yellowlantern/internal/app/handover"
 	"yellowlantern/internal/app/journal"
+	"yellowlantern/internal/app/mailing"
 	"yellowlantern/internal/app/members"
 	"yellowlantern/internal/app/plans"
 	"yellowlantern/internal/app/proofs"
@@ -91,6 +92,7 @@ type App struct {
 	Trials      *trials.Service
 	Commits     *commits.Service
 	Proofs      *proofs.Service
+	Mailing     *mailing.Service
 	Members     *members.Service
 	Handover    *handover.Service
 	Watching    *watching.Service
@@ -131,9 +133,14 @@ func New(cfg Config) *App {
 		Background: &a.background,
 	}
 	a.Proofs = &proofs.Service{Store: cfg.Store, Plans: a.Plans, Trials: a.Trials, Running: a.Running, Gateway: cfg.Gateway}
+	a.Mailing = &mailing.Service{Store: cfg.Store, Journal: a.Journal, Log: cfg.Log, Plan: a.Running.Plan}
+	if cfg.People != nil { // the API's document is written without any
+		cfg.People.Mail = a.Mailing
+	}
 	a.Members = &members.Service{
 		Store: cfg.Store, People: cfg.People, Journal: a.Journal, Wholes: wholes, Gateway: cfg.Gateway, Trust: a.Trust,
-		Console: attempts, At: a.at,
+		Console: attempts, At: a.at, Mail: a.Mailing,
+		Background: func(do func(context.Context)) { a.background.Go(func() { do(until) }) },
 	}
 	a.Authorities = &authorities.Service{
 		Store: cfg.Store, People: cfg.People, Journal: a.Journal, Running: a.Running, Plans: a.Plans, Gateway: cfg.Gateway, Known: revocation.New(cfg.Store),
@@ -173,7 +180,7 @@ func New(cfg Config) *App {
 	}
 	a.Standing = &standing.Service{
 		Store: cfg.Store, Wholes: wholes, Running: a.Running, Trust: a.Trust, Watching: a.Watching, Authorities: a.Authorities, Sources: a.Sources,
-		Clock: standing.SystemClock, Behind: a.Accounting.Behind, Deaf: a.Changes.Problems, Equipment: a.Equipment.Problem, Unsent: a.Journal.Unsent,
+		Clock: standing.SystemClock, Behind: a.Accounting.Behind, Deaf: a.Changes.Problems, Equipment: a.Equipment.Problem, Unsent: a.Journal.Unsent, Unmailed: a.Mailing.Problem,
 	}
 	a.background.Go(func() { a.Journal.Send(until) })
 	a.background.Go(func() { a.Journal.SendOn(until) })

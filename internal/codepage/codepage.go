@@ -103,7 +103,7 @@ var page = template.Must(template.New("code").Parse(`<!doctype html>
 body { font: 18px/1.5 system-ui, sans-serif; max-width: 32em; margin: 0 auto; padding: 24px; color: #14213d; background: #fff }
 button { display: block; width: 100%; box-sizing: border-box; font: inherit; font-weight: 600; padding: 14px; margin: 12px 0; border: 0; border-radius: 4px; background: #14213d; color: #fff }
 label { display: block; margin: 12px 0 } input { display: block; width: 100%; box-sizing: border-box; font: inherit; font-size: 24px; letter-spacing: 2px; padding: 10px; border: 1px solid #4a5568; border-radius: 4px }
-small { color: #4a5568 } .banner { border-left: 4px solid #f5a623; padding-left: 12px } .wrong { border-left: 4px solid #b3261e; padding-left: 12px }
+button.other { background: #fff; color: #14213d; border: 1px solid #4a5568 } small { color: #4a5568 } .banner { border-left: 4px solid #f5a623; padding-left: 12px } .wrong { border-left: 4px solid #b3261e; padding-left: 12px }
 </style></head><body>
 {{if .Gone}}<h1>Nobody is connected here</h1><p>This page is for devices that are connected to {{.Site}}. Connect, and open it again.</p>
 {{else if .Free}}<h1>You are connected</h1>{{with .Banner}}<p class="banner">{{.}}</p>{{end}}
@@ -114,11 +114,14 @@ small { color: #4a5568 } .banner { border-left: 4px solid #f5a623; padding-left:
 <form method="post"><label>Code <input name="code" inputmode="numeric" autocomplete="one-time-code" autocapitalize="characters" maxlength="32" required autofocus></label>
 <button>Go on</button></form>
 <p><small>Six digits from your app, or one of your recovery codes. Each works once.</small></p>
+{{with .Sent}}<p class="banner" role="status">{{.}}</p>{{end}}
+{{if .Mail}}<form method="post"><input type="hidden" name="mail" value="yes"><button class="other">Send me a code by mail</button></form>{{end}}
 {{end}}</body></html>`))
 
 type view struct {
 	Site, User, Banner, Wrong string
-	Gone, Free                bool
+	Sent                      string
+	Gone, Free, Mail          bool
 }
 
 func (s *Server) serve(w http.ResponseWriter, r *http.Request) {
@@ -137,11 +140,11 @@ func (s *Server) serve(w http.ResponseWriter, r *http.Request) {
 	case err != nil || !known:
 		v.Gone, status = true, http.StatusForbidden
 	case r.Method != http.MethodPost:
-		v.User, v.Banner, v.Free = who.User, who.Banner, !who.Held
+		v.User, v.Banner, v.Free, v.Mail = who.User, who.Banner, !who.Held, who.Mail != nil
 	default:
-		v.User, v.Banner = who.User, who.Banner
-		v.Wrong, status = s.take(w, r, who)
-		v.Free = v.Wrong == ""
+		v.User, v.Banner, v.Mail = who.User, who.Banner, who.Mail != nil
+		v.Sent, v.Wrong, status = s.take(w, r, who)
+		v.Free = v.Wrong == "" && v.Sent == ""
 	}
 	if strings.Contains(r.Header.Get("Accept"), "application/json") { // yl probe
 		h.Set("Content-Type", "application/json")
@@ -153,19 +156,25 @@ func (s *Server) serve(w http.ResponseWriter, r *http.Request) {
 	_ = page.Execute(w, v)
 }
 
-// take takes a code, and says what is wrong with it; empty: nothing.
-func (s *Server) take(w http.ResponseWriter, r *http.Request, who gateway.Visitor) (wrong string, status int) {
+// take takes a code, or has one sent, and says what is wrong; both empty: nothing is.
+func (s *Server) take(w http.ResponseWriter, r *http.Request, who gateway.Visitor) (sent, wrong string, status int) {
 	r.Body = http.MaxBytesReader(w, r.Body, mostForm)
 	if r.ParseForm() != nil {
-		return "That could not be read: type the code once more.", http.StatusBadRequest
+		return "", "That could not be read: type the code once more.", http.StatusBadRequest
 	}
 	ctx, stop := context.WithTimeout(r.Context(), judgeTime)
 	defer stop()
+	if r.PostForm.Get("mail") != "" && who.Mail != nil {
+		if o := who.Mail(ctx); o.Why.Code != reason.CodeMailed {
+			return "", words(o), http.StatusForbidden
+		}
+		return "A code is on its way to your mail address. It counts for ten minutes.", "", http.StatusOK
+	}
 	o := who.Give(ctx, r.PostForm.Get("code"))
 	if o.OK {
-		return "", http.StatusOK
+		return "", "", http.StatusOK
 	}
-	return words(o), http.StatusForbidden
+	return "", words(o), http.StatusForbidden
 }
 
 // words tell somebody about their code. They know their password: what is wrong may be said.
@@ -173,6 +182,8 @@ func words(o login.Outcome) string {
 	switch o.Why.Code {
 	case reason.NoFactor:
 		return "There is no second factor for you yet: ask your administrator for a link by which you get one."
+	case reason.CodeNotMailed:
+		return "No code was sent: " + o.Why.With[reason.Error] + "."
 	case reason.CodeUsed:
 		return "That code was used already: wait for the next one."
 	case reason.CodeWaits:

@@ -99,3 +99,11 @@ func (g *Gateway) give(ctx context.Context, s *session.Session, code string) log
 	}
 	return o
 }
+
+// mail has a code sent to whose session it is.
+func (g *Gateway) mail(ctx context.Context, s *session.Session) login.Outcome {
+	at := g.seenAt(s.Path().Where().Addr)
+	o := g.cfg.People.Code(ctx, login.Code{User: s.User, Mail: true, From: at.Addr()})
+	g.journal(g.event(o.Why, s.User, at.String()))
+	return o
+}

@@ -40,6 +40,8 @@ type Visitor struct {
 	Session uint64 // its number, which no other session ever has
 	// Give takes their code. It takes long.
 	Give func(ctx context.Context, code string) login.Outcome
+	// Mail has one sent to them; nil: the plan lets nobody have codes by mail. It takes long.
+	Mail func(ctx context.Context) login.Outcome
 }
 
 // page is the code page that is served now.
@@ -123,6 +125,9 @@ func (g *Gateway) visitor(a netip.Addr) (Visitor, bool) {
 	) login.Outcome {
 		return g.give(ctx, s, code)
 	}}
+	if p := g.engine.Model().Plan; p.CodesByMail && p.MailServer != "" {
+		v.Mail = func(ctx context.Context) login.Outcome { return g.mail(ctx, s) }
+	}
 	if c := g.engine.Model().Class(s.Groups); c.Passage != nil {
 		v.Banner = c.Passage.Banner
 	}

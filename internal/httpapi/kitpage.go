@@ -128,6 +128,7 @@ func (s *Server) Kits(host func() string) http.Handler {
 	s.enrolRoutes(r)
 	s.passwordRoutes(r)
 	s.factorRoutes(r)
+	s.forgottenRoutes(r)
 	r.Get(trust.ListPath, s.openList)
 	r.Get(trust.ListPaths, s.openList)
 	r.Post("/api/v1/renewals", func(w http.ResponseWriter, r *http.Request) {

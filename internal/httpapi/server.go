@@ -73,6 +73,7 @@ func New(cfg Config) *Server {
 	s.enrolRoutes(s.router)
 	s.passwordRoutes(s.router)
 	s.factorRoutes(s.router)
+	s.forgottenRoutes(s.router)
 	s.router.NotFound(s.console)
 	return s
 }

@@ -36,7 +36,7 @@ func packages(t *testing.T) map[string]pkg {
 var parts = []string{
 	"internal/app/actor", "internal/app/refusal", "internal/app/journal", "internal/app/compiled", "internal/app/running", "internal/app/trust",
 	"internal/app/plans", "internal/app/trials", "internal/app/commits", "internal/app/proofs", "internal/app/members", "internal/app/watching",
-	"internal/app/authorities", "internal/app/sources", "internal/app/accounting", "internal/app/changes", "internal/app/equipment", "internal/app/whois", "internal/app/diagnosis", "internal/app/access", "internal/app/standing", "internal/app/handover",
+	"internal/app/authorities", "internal/app/sources", "internal/app/accounting", "internal/app/changes", "internal/app/equipment", "internal/app/whois", "internal/app/diagnosis", "internal/app/access", "internal/app/mailing", "internal/app/standing", "internal/app/handover",
 }
 
 // mayImport says, for each package outside the core, which packages of the project it may import. Tests are free.
@@ -85,6 +85,7 @@ var mayImport = map[string][]string{
 	"internal/app/trials":        {"core", "internal/gateway", "internal/people", "internal/store", "internal/probe", "internal/underlay", "internal/app/actor", "internal/app/refusal", "internal/app/journal", "internal/app/compiled", "internal/app/running", "internal/app/trust", "internal/app/plans"},
 	"internal/app/commits":       {"core", "internal/store", "internal/probe", "internal/app/actor", "internal/app/refusal", "internal/app/journal", "internal/app/running", "internal/app/plans", "internal/app/trials"},
 	"internal/app/proofs":        {"core", "internal/gateway", "internal/store", "internal/probe", "internal/report", "internal/app/actor", "internal/app/refusal", "internal/app/running", "internal/app/plans", "internal/app/trials"},
+	"internal/app/mailing":       {"core", "internal/store", "internal/app/journal"},
 	"internal/app/members":       {"core", "internal/enrol", "internal/gateway", "internal/people", "internal/store", "internal/app/actor", "internal/app/refusal", "internal/app/journal", "internal/app/compiled"},
 	"internal/app/watching":      {"core", "internal/gateway", "internal/people", "internal/store", "internal/nameupdate", "internal/app/actor", "internal/app/refusal", "internal/app/journal", "internal/app/compiled", "internal/app/plans", "internal/app/trials"},
 	"internal/app/diagnosis":     {"core", "internal/gateway", "internal/people", "internal/store", "internal/probe", "internal/app/actor", "internal/app/refusal", "internal/app/journal", "internal/app/trust", "internal/app/plans", "internal/app/trials", "internal/app/proofs"},

@@ -30,6 +30,9 @@ var ErrCode = errors.New("that code is not of this key: look whether the device'
 
 // Code implements gateway.People: it judges the second factor of somebody who has logged in.
 func (p *People) Code(ctx context.Context, c login.Code) login.Outcome {
+	if c.Mail {
+		return p.mailCode(ctx, c.User)
+	}
 	o := login.Outcome{User: c.User, Known: true, Why: reason.Of(reason.CodeWaits, nil)}
 	p.Codes.Try(c.User, netip.Addr{}, func() bool {
 		o.Why = p.judgeCode(ctx, c.User, c.Code)
@@ -61,6 +64,9 @@ type use struct {
 
 // judgeCode judges a code and uses it up; none: it was right.
 func (p *People) judgeCode(ctx context.Context, user, code string) reason.Reason {
+	if p.mailed.use(user, code, time.Now()) {
+		return reason.Reason{}
+	}
 	right, why := p.find(ctx, user, code)
 	if right == nil {
 		return why
@@ -84,6 +90,9 @@ func (p *People) find(ctx context.Context, user, code string) (*use, reason.Reas
 		return later(err)
 	}
 	if len(all) == 0 {
+		if p.Mail != nil && p.Mail.CodesByMail() {
+			return nil, reason.Of(reason.WrongCode, nil)
+		}
 		return nil, reason.Of(reason.NoFactor, nil)
 	}
 	if hash, ok := recovery(user, code); ok {

@@ -72,6 +72,10 @@ type People struct {
 	Sources Sources
 	// Guesses slows down those who try passwords.
 	Guesses Guesses
+	// Mail sends people codes; nil: nobody does.
+	Mail   Mail
+	mailed mailed
+
 	// Codes slows down those who try codes of somebody's second factor, wherever they call from: their password is known then.
 	Codes Guesses
 

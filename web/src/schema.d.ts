@@ -4006,6 +4006,8 @@ export interface components {
             "approve-commits"?: boolean;
             /** @description Who issues certificates to people, beside the service itself. */
             authorities?: components["schemas"]["PlanAuthority"][];
+            /** @description People without a second factor of their own can have a code sent to their mail address, on the code page. */
+            "codes-by-mail"?: boolean;
             /** @description What else on the site's network asks the service about people. */
             equipment?: components["schemas"]["PlanEquipment"][];
             /**
@@ -4039,6 +4041,16 @@ export interface components {
             "kits-at"?: string;
             /** @description Name of the certificate that is shown there, kept beside the plan: one that devices trust before they have a kit. If none is kept under it, the own authority makes one; kits if not given. */
             "kits-certificate"?: string;
+            /** @description The account there, if it wants one. */
+            "mail-account"?: string;
+            /** @description By whom the server's certificate is, PEM; the system's authorities if not given. */
+            "mail-authority"?: string;
+            /** @description From which address. */
+            "mail-from"?: string;
+            /** @description Name of its password, kept beside the plan (yl secret keep). */
+            "mail-secret"?: string;
+            /** @description By which server people are sent mail: smtps:// (TLS from the first octet), or smtp:// with STARTTLS; in clear nothing is sent. */
+            "mail-server"?: string;
             /** @description What the site is called. */
             name: string;
             /** @description Exemptions and translations of the gateway, first match decides. */
@@ -4047,6 +4059,8 @@ export interface components {
             networks?: components["schemas"]["PlanNetwork"][];
             /** @description How each class of people comes in; the first that admits one of the person's groups takes them. */
             passages?: components["schemas"]["PlanPassage"][];
+            /** @description The service's own people who forgot their password can have a link sent to their mail address, by which they choose another. */
+            "password-help"?: boolean;
             /** @description Addresses that are leased to remote people. */
             pools?: components["schemas"]["PlanPool"][];
             /** @description Inside routers other than the gateway, as far as they decide the way there and back. */

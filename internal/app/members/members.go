@@ -46,6 +46,10 @@ type Service struct {
 	// At is where people's devices reach what is open to them; empty: not known.
 	At      func() string
 	refused refusedEnrolments
+	// Mail sends people mail; nil: nobody does. Background does something beside whoever asks for it.
+	Mail       Mailer
+	Background func(func(context.Context))
+	helped     helped
 	// settled is one more than the version of people that live sessions were held against; 0: of none yet.
 	settled atomic.Uint64
 	// Console counts wrong passwords of administrators.

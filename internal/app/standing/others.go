@@ -62,8 +62,14 @@ func (s *Service) elsewhere(ctx context.Context) (out []Point) {
 
 // collector says whether lines of the journal are sent on.
 func (s *Service) collector() (out []Point) {
+	if s.Unmailed != nil && s.Unmailed() != "" {
+		out = append(out, Point{
+			Name: "mail", State: Risky, Words: "people are not sent mail: " + s.Unmailed(),
+			Mend: "look at the mail server, and at mail-server, mail-account and mail-authority in the plan", Setting: "mail-server",
+		})
+	}
 	if s.Unsent == nil {
-		return nil
+		return out
 	}
 	to, why := s.Unsent()
 	switch {

@@ -51,6 +51,8 @@ type Service struct {
 	Sources *sources.Service
 	// Behind says of sources what their servers could not be told of sessions; nil: not looked at.
 	Behind func(ctx context.Context) (map[string]string, error)
+	// Unmailed tells why people are not sent mail; nil, or none: they are.
+	Unmailed func() string
 	// Unsent tells where lines of the journal should be sent on to, and why they wait; nil, or none: they do not.
 	Unsent func() (to, why string)
 	// Equipment says why no equipment is answered; nil: not looked at.

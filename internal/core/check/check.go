@@ -119,7 +119,7 @@ func Run(in Input) []Finding {
 		}
 	}
 	for _, family := range []func(){
-		c.references, c.site, c.seenOutside, c.hours, c.trust, c.authorities, c.sources, c.equipment, c.tunnels, c.platforms, c.people, c.factors, c.limits, c.addresses,
+		c.references, c.site, c.seenOutside, c.hours, c.trust, c.authorities, c.sources, c.equipment, c.tunnels, c.platforms, c.people, c.factors, c.mail, c.limits, c.addresses,
 		c.names, c.routes, c.translations, c.rules, c.expectations,
 	} {
 		family()

@@ -71,7 +71,7 @@ func (c *checker) factor(p *plan.Passage) {
 			without = append(without, who.User)
 		}
 	}
-	if len(without) > 0 {
+	if len(without) > 0 && !c.p.CodesByMail {
 		c.add(Warn, "no-second-factor", path, "give each a link by which they get one: yl users second-factor link "+without[0],
 			"%s, asked for a second factor by passage %s, %s none: they connect, and reach nothing but the code page", quoted(without), p.Name,
 			map[bool]string{true: "has", false: "have"}[len(without) == 1])

@@ -69,3 +69,26 @@ func TestFindingsOfApproval(t *testing.T) {
 		require.Equal(t, want, strings.Contains(strings.Join(ids(Run(in)), " "), "approval-by-nobody@approve-commits"))
 	}
 }
+
+func TestFindingsOfMail(t *testing.T) {
+	s, err := demo.Load("")
+	require.NoError(t, err)
+	const right = "mail-server: smtps://mail.tern.example\nmail-from: gateway@tern.example\nmail-account: gateway\nmail-secret: kept\npassword-help: true\nkits-at: https://kits.tern.example\n"
+	for was, x := range map[string][2]string{
+		"":                                       {"", ""},
+		"smtps://mail.tern.example":              {"http://mail.tern.example", "mail-server@mail-server"},
+		"from: gateway@tern.example":             {"from: gateway", "mail-from@mail-from"},
+		"secret: kept":                           {"secret: lost", "no-secret@mail-secret"},
+		"kits-at: https://kits.tern.example":     {"", "password-help-nowhere@password-help"},
+		"mail-server: smtps://mail.tern.example": {"", "mail-nowhere@password-help"},
+	} {
+		in := input(t, s.Plan+"\n"+strings.Replace(right, was, x[0], 1))
+		in.Secrets = map[string]bool{"kept": true, "jetty-update": true}
+		found := strings.Join(ids(Run(in)), " ")
+		if x[1] == "" {
+			require.NotContains(t, found, "mail")
+			continue
+		}
+		require.Contains(t, found, x[1])
+	}
+}

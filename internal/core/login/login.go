@@ -70,7 +70,8 @@ type Limits struct {
 type Code struct {
 	User string     `json:"user"`
 	Code string     `json:"code"`
-	From netip.Addr `json:"from,omitzero"` // where their device is seen
+	Mail bool       `json:"mail,omitempty"` // they have none, and ask for one by mail
+	From netip.Addr `json:"from,omitzero"`  // where their device is seen
 	// Keys are what their device came in by that only it has: it is remembered by them. None: it is not remembered.
 	Keys []string `json:"keys,omitempty"`
 }

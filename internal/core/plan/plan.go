@@ -17,6 +17,13 @@ type Plan struct {
 	KitsAt       string        `json:"kits-at,omitempty" eg:"https://kits.tern.example" doc:"Where people reach the pages of kits, which the service opens with --listen-kits: links lead there."`
 	KitsShown    string        `json:"kits-certificate,omitempty" eg:"kits" doc:"Name of the certificate that is shown there, kept beside the plan: one that devices trust before they have a kit. If none is kept under it, the own authority makes one; kits if not given."`
 	Approve      bool          `json:"approve-commits,omitempty" doc:"A commit needs the approval of another administrator than who commits, of exactly that text." then:"Nobody changes by themselves who reaches what, nor takes this back by themselves."`
+	MailServer   string        `json:"mail-server,omitempty" eg:"smtps://mail.tern.example" doc:"By which server people are sent mail: smtps:// (TLS from the first octet), or smtp:// with STARTTLS; in clear nothing is sent."`
+	MailFrom     string        `json:"mail-from,omitempty" eg:"gateway@tern.example" doc:"From which address."`
+	MailAccount  string        `json:"mail-account,omitempty" eg:"gateway" doc:"The account there, if it wants one."`
+	MailSecret   string        `json:"mail-secret,omitempty" eg:"mail" doc:"Name of its password, kept beside the plan (yl secret keep)."`
+	MailCA       string        `json:"mail-authority,omitempty" lines:"many" eg:"-----BEGIN CERTIFICATE----- and so on" doc:"By whom the server's certificate is, PEM; the system's authorities if not given."`
+	PasswordHelp bool          `json:"password-help,omitempty" doc:"The service's own people who forgot their password can have a link sent to their mail address, by which they choose another." then:"Whoever reads somebody's mail can come in as them, where no second factor is asked for."`
+	CodesByMail  bool          `json:"codes-by-mail,omitempty" doc:"People without a second factor of their own can have a code sent to their mail address, on the code page." then:"Whoever has somebody's password and reads their mail gets in."`
 	EquipmentAt  netip.Addr    `json:"equipment-at,omitzero" eg:"10.20.0.1" doc:"The service's own address where equipment asks about people, by RADIUS; nowhere if not given."`
 	EquipmentUDP int           `json:"equipment-port,omitempty" minimum:"0" maximum:"65535" eg:"1812" doc:"Its UDP port; 1812 if not given."`
 	Gateways     []Gateway     `json:"gateways,omitempty" nullable:"false" are:"ordered" doc:"The machines that remote people dial."`
