@@ -31,8 +31,12 @@ func (s *Server) changed(ctx huma.Context) {
 			about = append(about, ctx.Param(strings.TrimSuffix(name, "}")))
 		}
 	}
+	user := ""
+	if strings.Contains(op.Path, "/users/{name}") {
+		user = ctx.Param("name")
+	}
 	s.App.Journal.Tell(reason.Of(reason.Changed, reason.With{
 		reason.Administrator: who.Name, reason.Way: who.By, reason.Source: who.From.String(), reason.Change: op.Summary,
 		reason.What: strings.Join(about, ", "),
-	}), "")
+	}), user)
 }
