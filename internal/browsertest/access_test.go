@@ -33,6 +33,7 @@ func TestAccessPage(t *testing.T) {
 	require.NoError(t, err)
 	p.shot("access")
 	fill("#own-code", secret.Code(onetime.At(time.Now())))
+	fill("#own-password", d.Admin)
 	p.until("String(document.querySelector('#take-own').disabled)", "false")
 	click("#take-own")
 	p.until("document.querySelector('#recovery')?.innerText ?? ''", "-")

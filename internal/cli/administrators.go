@@ -140,11 +140,16 @@ func ownFactor(p *printer) *cli.Command {
 		{
 			Name: "take", Usage: "have it asked for from now on, with a code that it made",
 			Flags: []cli.Flag{
+				passwordFile(),
 				&cli.StringFlag{Name: "secret-file", Required: true, Usage: "file with the secret that was shown"},
 				&cli.StringFlag{Name: "code-file", Usage: "file with the newest code; - for standard input; none: ask"},
 			},
 			Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
 				secret, err := readFile(c.String("secret-file"))
+				if err != nil {
+					return err
+				}
+				password, err := readPassword(c, "Your password")
 				if err != nil {
 					return err
 				}
@@ -154,8 +159,7 @@ func ownFactor(p *printer) *cli.Command {
 				}
 				var made httpapi.RecoveryCodes
 				if err := cl.Do(ctx, "PUT", "/me/second-factor", map[string]string{
-					"secret": strings.TrimSpace(secret),
-					"code":   code,
+					"password": password, "secret": strings.TrimSpace(secret), "code": code,
 				}, &made); err != nil {
 					return err
 				}

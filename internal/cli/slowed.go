@@ -38,7 +38,11 @@ func (p *printer) slowedList(ctx context.Context, c *cli.Command, cl *client.Cli
 		if left := time.Until(x.Until); left > 0 {
 			wait = "waits " + left.Round(time.Second).String()
 		}
-		rows = append(rows, []string{x.Name, x.For, strings.TrimSuffix(x.Source.String(), "/32"), strconv.Itoa(x.Wrong), wait})
+		from := "everywhere"
+		if x.Source.IsValid() {
+			from = strings.TrimSuffix(x.Source.String(), "/32")
+		}
+		rows = append(rows, []string{x.Name, x.For, from, strconv.Itoa(x.Wrong), wait})
 	}
 	if done, err := p.value(list); done {
 		return err

@@ -47,7 +47,7 @@ func Open(p gateway.Page) (gateway.PageServer, error) {
 	}
 	s := &Server{page: p, stack: stack}
 	pages := &http.Server{
-		Handler: http.HandlerFunc(s.serve), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 20 * time.Second, WriteTimeout: 40 * time.Second,
+		Handler: http.NewCrossOriginProtection().Handler(http.HandlerFunc(s.serve)), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 20 * time.Second, WriteTimeout: 40 * time.Second,
 		IdleTimeout: 20 * time.Second, MaxHeaderBytes: 8 << 10, ErrorLog: log.New(io.Discard, "", 0),
 		TLSConfig: &tls.Config{MinVersion: tls.VersionTLS12, Certificates: []tls.Certificate{{
 			Certificate: p.Certificate.Chain, PrivateKey: p.Certificate.Key,

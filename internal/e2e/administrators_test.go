@@ -150,9 +150,15 @@ func TestAdministrators(t *testing.T) {
 	secret, err := onetime.Read(onetime.ByTime, begun.Secret)
 	require.NoError(t, err)
 	file := write(t, begun.Secret)
-	_, _, err = hanna.run("own", "second-factor", "take", "--secret-file", file, "--code-file", write(t, "000000"))
+	_, _, err = hanna.run("own", "second-factor", "take", "--password-file", write(t, words), "--secret-file", file, "--code-file",
+		write(t, "000000"))
 	require.ErrorContains(t, err, "not of this key")
-	out := hanna.did("own", "second-factor", "take", "--secret-file", file, "--code-file", write(t, secret.Code(onetime.At(time.Now()))))
+	_, _, err = hanna.run("own", "second-factor", "take", "--password-file", write(t, "another's"), "--secret-file", file,
+		"--code-file", write(t, "000000"))
+	require.ErrorContains(t, err, "name or password is wrong", "whoever has a token alone shuts nobody out")
+	x.did("slowed", "lift")
+	out := hanna.did("own", "second-factor", "take", "--password-file", write(t, words), "--secret-file", file, "--code-file",
+		write(t, secret.Code(onetime.At(time.Now()))))
 	recovery := regexp.MustCompile(`[A-Z0-9]{4}(-[A-Z0-9]{4}){3}`).FindString(out)
 	_, _, err = hanna.run("sign-in", d.URL(), "--name", "hanna.helpdesk", "--password-file", write(t, words))
 	require.ErrorContains(t, err, access.CodeWanted)

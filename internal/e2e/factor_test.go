@@ -273,6 +273,12 @@ func TestWhoIsAsked(t *testing.T) {
 	askFor(t, d, x, "")
 	journaled(t, d, "ended", "a second factor is asked for")
 	require.Error(t, ping(t, tn, "10.20.30.5"))
+	tn, err = with(t, d, "rory.researcher", nil)
+	require.NoError(t, err)
+	require.Error(t, ping(t, tn, "10.20.30.5"))
+	askFor(t, d, x, ", of: [wardens]")
+	require.Eventually(t, func() bool { return ping(t, tn, "10.20.30.5") == nil }, 10*time.Second, 100*time.Millisecond,
+		"nothing is asked for any more")
 }
 
 // A password that is handed over can have the code behind it; one without is held.

@@ -74,6 +74,8 @@ func factorless(c *site.Class, s *session.Session, now time.Time) reason.Reason 
 	held, coded := s.Factor()
 	asks := c.Passage.Factor
 	switch {
+	case held && !asks.Asks(s.Groups): // nor is it any more
+		s.Release(time.Time{})
 	case held && now.Sub(s.Since) >= heldMost:
 		return reason.Of(reason.HeldTooLong, reason.With{reason.Limit: plan.Duration(heldMost).String(), reason.Passage: s.Passage})
 	case held, !coded.IsZero(), !asks.Asks(s.Groups), len(asks.NotFrom) == 0, s.Path() == nil:

@@ -60,12 +60,13 @@ func (s *Server) administratorRoutes() {
 	})
 	register(s, "PUT", "/me/second-factor", "take-own-factor", "Have a second factor, with a code that it made", func(ctx context.Context, in *struct {
 		Body struct {
-			Secret string `json:"secret" maxLength:"256"`
-			Code   string `json:"code" maxLength:"32"`
+			Password string `json:"password" maxLength:"256" lines:"many"`
+			Secret   string `json:"secret" maxLength:"256"`
+			Code     string `json:"code" maxLength:"32"`
 		}
 	},
 	) (*body[RecoveryCodes], error) {
-		codes, err := a.TakeFactor(ctx, in.Body.Secret, in.Body.Code)
+		codes, err := a.TakeFactor(ctx, in.Body.Password, in.Body.Secret, in.Body.Code)
 		return answered(RecoveryCodes{codes}, err)
 	})
 	register(s, "POST", "/me/second-factor/forget", "forget-own-factor", "Forget one's own second factor, with the password and a code", func(ctx context.Context, in *struct {

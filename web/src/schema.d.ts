@@ -5096,7 +5096,7 @@ export interface components {
         };
         Slowed: {
             /**
-             * @description What the passwords were for.
+             * @description What the passwords were for; code: codes of a second factor, from everywhere.
              * @enum {string}
              */
             for: "tunnel" | "code" | "console";
@@ -5199,6 +5199,7 @@ export interface components {
         };
         "Take-own-factorRequest": {
             code: string;
+            password: string;
             secret: string;
         };
         Texted: {

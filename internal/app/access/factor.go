@@ -38,9 +38,13 @@ func (s *Service) BeginFactor(ctx context.Context) (OwnEnrolling, error) {
 	return OwnEnrolling{Secret: made.Text(), URI: made.URI("Yellow Lantern", actor.Name(ctx))}, err
 }
 
-// TakeFactor takes one's own second factor with a code that it made. It gives the recovery codes, which are told once.
-func (s *Service) TakeFactor(ctx context.Context, secret, code string) ([]string, error) {
+// TakeFactor takes one's own second factor with a code that it made, and the password, so that whoever got hold of a token cannot shut its
+// administrator out. It gives the recovery codes, which are told once.
+func (s *Service) TakeFactor(ctx context.Context, password, secret, code string) ([]string, error) {
 	name := actor.Name(ctx)
+	if err := s.verify(ctx, Credentials{Name: name, Password: password}); err != nil && !strings.HasPrefix(err.Error(), CodeWanted) {
+		return nil, err
+	}
 	has, err := s.Factors.HasFactor(ctx, factorName(name))
 	if err != nil {
 		return nil, err

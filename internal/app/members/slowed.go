@@ -15,7 +15,7 @@ import (
 
 // Slowed is somebody who has to wait, and for what.
 type Slowed struct {
-	For string `json:"for" enum:"tunnel,code,console" doc:"What the passwords were for."`
+	For string `json:"for" enum:"tunnel,code,console" doc:"What the passwords were for; code: codes of a second factor, from everywhere."`
 	crowd.Slowed
 }
 
@@ -26,6 +26,7 @@ func (s *Service) Slowed() []Slowed {
 		out = append(out, Slowed{"tunnel", x})
 	}
 	for _, x := range s.People.Codes.Slowed() {
+		x.Source = netip.Prefix{} // from everywhere
 		out = append(out, Slowed{"code", x})
 	}
 	for _, x := range s.Console.Slowed() {

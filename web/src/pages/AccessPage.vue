@@ -21,6 +21,7 @@ const form = reactive<{ name: string; role: Role }>({ name: '', role: 'help-desk
 const mine = computed(() => all.value.find((a) => a.name === session.name))
 const factor = ref<Schemas['OwnEnrolling']>()
 const code = ref('')
+const own = ref('')
 const codes = ref<string[]>([])
 const filter = ref('')
 
@@ -85,7 +86,9 @@ async function begin() {
 }
 
 async function take() {
-  const { data, error } = await api.PUT('/api/v1/me/second-factor', { body: { secret: factor.value?.secret ?? '', code: code.value } })
+  const { data, error } = await api.PUT('/api/v1/me/second-factor', {
+    body: { password: own.value, secret: factor.value?.secret ?? '', code: code.value },
+  })
   if (data) {
     codes.value = data['recovery-codes'] ?? []
     factor.value = undefined
@@ -169,7 +172,15 @@ const day = (when?: string) => (when ? new Date(when).toLocaleString() : 'never'
           <code id="own-secret">{{ factor.secret }}</code>
         </p>
         <v-text-field id="own-code" v-model="code" label="Code" inputmode="numeric" autocomplete="one-time-code" max-width="200" />
-        <v-btn id="take-own" type="submit" variant="outlined" :disabled="!code">Take it</v-btn>
+        <v-text-field
+          id="own-password"
+          v-model="own"
+          label="Your password"
+          type="password"
+          autocomplete="current-password"
+          max-width="260"
+        />
+        <v-btn id="take-own" type="submit" variant="outlined" :disabled="!code || !own">Take it</v-btn>
       </form>
       <template v-else>
         <p class="mb-2">None: whoever learns your password can sign in.</p>

@@ -170,7 +170,8 @@ async function remove(u: User) {
     <v-alert v-if="slowed.length" id="slowed" type="warning" variant="tonal" class="mb-3" density="compact">
       <div v-for="s in slowed.slice(0, 10)" :key="s.for + s.name + s.source" class="d-flex align-center ga-3 waits">
         <span>
-          <b>{{ s.name }}</b> from {{ s.source.replace(/\/32$/, '') }}: {{ s.wrong }} wrong {{ s.wrong === 1 ? 'password' : 'passwords' }}
+          <b>{{ s.name }}</b> from {{ s.source.replace(/\/32$/, '') || 'everywhere' }}: {{ s.wrong }} wrong
+          {{ (s.for === 'code' ? 'code' : 'password') + (s.wrong === 1 ? '' : 's') }}
           {{ s.for === 'console' ? 'at the console' : '' }}, waits until {{ new Date(s.until).toLocaleTimeString() }}
         </span>
         <v-btn size="x-small" variant="outlined" @click="lift(s.name, s.source)">Let try now</v-btn>
