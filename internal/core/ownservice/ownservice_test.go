@@ -11,6 +11,7 @@ import (
 	"testing"
 
 	"github.com/insomniacslk/dhcp/dhcpv4"
+	wire "github.com/miekg/dns"
 	"github.com/stretchr/testify/require"
 
 	"yellowlantern/internal/core/netset"
@@ -176,6 +177,37 @@ func FuzzOwnServices(f *testing.F) {
 				require.NoError(t, err)
 				require.LessOrEqual(t, len(out), 1280+48)
 			}
+		}
+	})
+}
+
+// Whatever is asked: no panic, and an answer only to a question, to who asked it, with the page's addresses for its name alone.
+func FuzzNames(f *testing.F) {
+	var ask wire.Msg
+	ask.SetQuestion("code.tern.example.", wire.TypeA)
+	right, err := ask.Pack()
+	require.NoError(f, err)
+	for _, b := range [][]byte{right, {}, right[:12], append([]byte{0, 0, 0x80}, right[3:]...), []byte(strings.Repeat("\xc0\x0c", 40))} {
+		f.Add(b)
+	}
+	page := Told{Page: "code.tern.example", PageAt: addrs("10.99.255.1", "fd00:99:ffff::1")}
+	f.Fuzz(func(t *testing.T, data []byte) {
+		b := packet.UDP(netip.MustParseAddrPort("10.99.0.1:40000"), netip.MustParseAddrPort("10.20.0.53:53"), data)
+		info, err := packet.Parse(b)
+		require.NoError(t, err)
+		out, ok := Names(b, info, page)
+		if !ok {
+			return
+		}
+		i, err := packet.Parse(out)
+		require.NoError(t, err)
+		require.Equal(t, []netip.Addr{info.Dst, info.Src}, []netip.Addr{i.Src, i.Dst})
+		require.Equal(t, []uint16{53, 40000}, []uint16{i.SrcPort, i.DstPort})
+		var reply wire.Msg
+		require.NoError(t, reply.Unpack(out[i.Transport+8:]))
+		require.True(t, reply.Response)
+		for _, rr := range reply.Answer {
+			require.True(t, strings.EqualFold("code.tern.example.", rr.Header().Name), rr.String())
 		}
 	})
 }
