@@ -2,6 +2,7 @@ package hosttest
 
 import (
 	"encoding/json"
+	"fmt"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -253,8 +254,9 @@ func TestKilledAtRandom(t *testing.T) {
 		times = n
 	}
 	plans := []string{g.demo.Plan, strings.ReplaceAll(g.demo.Plan, "10.99.1.0/26", "10.99.2.0/26")}
-	path := filepath.Join(g.folder, "next.yaml")
+	path, heads := filepath.Join(g.folder, "next.yaml"), ""
 	for n := range times {
+		heads += g.yl("journal", "head")
 		require.NoError(t, os.WriteFile(path, []byte(plans[n%2]), 0o600))
 		committing := make(chan struct{})
 		go func() {
@@ -286,6 +288,9 @@ func TestKilledAtRandom(t *testing.T) {
 		require.NotEqual(t, strings.Contains(routes, "10.99.1.0/26"), strings.Contains(routes, "10.99.2.0/26"),
 			"of one of both plans: %s", routes)
 	}
+	require.NoError(t, os.WriteFile(path, []byte(heads), 0o600))
+	require.Contains(t, g.yl("journal", "verify", "--heads", path), fmt.Sprintf("held against %d heads", times),
+		"no line was lost, or written twice")
 	g.stop()
 	require.NoError(t, g.side.Process.Signal(os.Interrupt))
 	require.NoError(t, g.side.Wait())
