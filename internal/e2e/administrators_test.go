@@ -122,6 +122,7 @@ var mine = func() map[string][]string {
 // Administrators are made, given roles and removed; what they had open ends with that. Nobody can make the last one less. A second factor
 // of theirs is asked for wherever they sign in.
 func TestAdministrators(t *testing.T) {
+	t.Parallel()
 	d := island(t, nil)
 	x := newTerminal(t, d)
 	hanna, words := hire(t, d, x, "hanna.helpdesk", "help-desk")
@@ -185,6 +186,7 @@ func TestAdministrators(t *testing.T) {
 
 // Where the plan that runs demands it, a commit needs the approval of another administrator, of exactly that text.
 func TestApproval(t *testing.T) {
+	t.Parallel()
 	d := island(t, nil)
 	x := newTerminal(t, d)
 	ada, _ := hire(t, d, x, "ada.admin", "administrator")

@@ -234,6 +234,7 @@ func certified(t *testing.T, d *tour.Demo, user, certificate, key string) string
 // Equipment that asks for second factors asks once more, or takes the code behind the password; by a way without room for one whoever has
 // one is refused, and others come in as before.
 func TestEquipmentAsksForCodes(t *testing.T) {
+	t.Parallel()
 	d, x, port := switches(t, "password, eap-ttls", ", second-factor: true")
 	rory := d.Passwords["rory.researcher"]
 	secret, recovery := enrol(t, d, x, "rory.researcher")

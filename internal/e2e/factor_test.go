@@ -140,6 +140,7 @@ func give(t *testing.T, c *http.Client, code string) (string, int) {
 // nothing else; once a code was given it reaches what it may. Each code works once. A trial of the same plan sees what is computed all
 // the while.
 func TestHeld(t *testing.T) {
+	t.Parallel()
 	d, x := asking(t, "")
 	secret, recovery := enrol(t, d, x, "rory.researcher")
 	tn, err := with(t, d, "rory.researcher", nil)
@@ -228,6 +229,7 @@ func TestHeld(t *testing.T) {
 // A device with a key of its own is not asked again for as long as the plan says, whoever else of the same person is; what was remembered
 // goes with the second factor.
 func TestRemembered(t *testing.T) {
+	t.Parallel()
 	d, x := asking(t, ", remember: 1h", "login: eap-mschapv2", "login: public-key")
 	_, recovery := enrol(t, d, x, "rory.researcher")
 	device := func() *probe.Tunnel {
@@ -265,6 +267,7 @@ func must[T any](x T, err error) T {
 
 // Whom a passage asks hangs on groups and places, and on what a commit says: a session that came in before it asked ends.
 func TestWhoIsAsked(t *testing.T) {
+	t.Parallel()
 	d, x := asking(t, ", not-from: [203.0.113.0/24]")
 	enrol(t, d, x, "rory.researcher")
 	tn, err := with(t, d, "rory.researcher", nil)
@@ -285,6 +288,7 @@ func TestWhoIsAsked(t *testing.T) {
 
 // A password that is handed over can have the code behind it; one without is held.
 func TestAppendedCode(t *testing.T) {
+	t.Parallel()
 	d, x := asking(t, "", "login: eap-mschapv2", "login: eap-ttls")
 	secret, recovery := enrol(t, d, x, "rory.researcher")
 	password := func(code string) func(*probe.Order, *probe.Options) {

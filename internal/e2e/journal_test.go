@@ -19,6 +19,7 @@ import (
 // The journal is a chain that anybody with a file of it can look over: a line that was changed is noticed by itself, a journal that was
 // rewritten whole by a head that was kept elsewhere. It goes on where old lines were let go.
 func TestJournalIsChained(t *testing.T) {
+	t.Parallel()
 	var folder string
 	d := island(t, func(o *instance.Options) { folder = o.Data })
 	x := newTerminal(t, d)

@@ -19,6 +19,7 @@ import (
 // People without a second factor of their own have a code sent to their mail address; who forgot their password has a link sent. Whoever
 // asks for somebody else learns nothing, and nobody is sent much. A server that is away is told, and keeps nobody else waiting.
 func TestMail(t *testing.T) {
+	t.Parallel()
 	s := mailserver.Start(t)
 	d := island(t, func(o *instance.Options) { o.KitsAt = "https://kits.tern.example" })
 	x := newTerminal(t, d)

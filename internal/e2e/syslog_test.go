@@ -82,6 +82,7 @@ func (c *collected) numbers() (out []int) {
 // Every line of the journal comes to a collector, in order, also those from while it was away; it must show a certificate of the authority
 // that was named.
 func TestSyslog(t *testing.T) {
+	t.Parallel()
 	ca, err := cert.NewAuthority(rand.Reader, time.Now(), "Skua Point")
 	require.NoError(t, err)
 	shown, err := ca.NewGateway(rand.Reader, time.Now(), "127.0.0.1")
