@@ -272,6 +272,7 @@ func TestWhoIsAsked(t *testing.T) {
 	enrol(t, d, x, "rory.researcher")
 	tn, err := with(t, d, "rory.researcher", nil)
 	require.NoError(t, err)
+	time.Sleep(1500 * time.Millisecond) // the gateway looks over its sessions each second
 	require.NoError(t, ping(t, tn, "10.20.30.5"), "nobody is asked there")
 	askFor(t, d, x, ", of: [wardens]")
 	require.NoError(t, ping(t, tn, "10.20.30.5"), "nor somebody in other groups")

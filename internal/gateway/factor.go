@@ -70,7 +70,11 @@ func (f factor) missing(m *site.Model, r tunnel.Request, now time.Time) bool {
 }
 
 // factorless tells why a session must end that has not, or no more, what its passage asks for; none: it may go on.
-func factorless(c *site.Class, s *session.Session, now time.Time) reason.Reason {
+func (g *Gateway) factorless(m *site.Model, s *session.Session, now time.Time) reason.Reason {
+	c := m.Class(s.Groups)
+	if c.Passage == nil {
+		return reason.Reason{} // a commit ends it
+	}
 	held, coded := s.Factor()
 	asks := c.Passage.Factor
 	switch {
@@ -80,7 +84,7 @@ func factorless(c *site.Class, s *session.Session, now time.Time) reason.Reason 
 		return reason.Of(reason.HeldTooLong, reason.With{reason.Limit: plan.Duration(heldMost).String(), reason.Passage: s.Passage})
 	case held, !coded.IsZero(), !asks.Asks(s.Groups), len(asks.NotFrom) == 0, s.Path() == nil:
 		return reason.Reason{} // without places a commit ends it
-	case !asks.Excepts(s.Path().Where().Addr.Addr()):
+	case !asks.Excepts(g.seenAt(s.Path().Where().Addr).Addr()):
 		return reason.Of(reason.LeftPlace, reason.With{reason.Passage: s.Passage})
 	}
 	return reason.Reason{}

@@ -232,7 +232,11 @@ func (g *Gateway) enforce(now time.Time) {
 	m, zone := g.model, g.zone
 	g.mu.Unlock()
 	for _, s := range g.sessions.All() {
-		if why := timeUp(m, zone, s, now); !why.None() {
+		why := timeUp(m, zone, s, now)
+		if why.None() {
+			why = g.factorless(m, s, now)
+		}
+		if !why.None() {
 			g.end(s, why)
 		}
 	}
@@ -259,9 +263,6 @@ func timeUp(m *site.Model, zone *time.Location, s *session.Session, now time.Tim
 		return reason.Of(reason.PersonLongest, reason.With{reason.Limit: plan.Duration(own.Longest).String()})
 	case own.Idle > 0 && silent >= own.Idle:
 		return reason.Of(reason.PersonIdle, reason.With{reason.Limit: plan.Duration(own.Idle).String()})
-	}
-	if why := factorless(class, s, now); !why.None() {
-		return why
 	}
 	l := class.Passage.Limits
 	if longest := time.Duration(l.Longest); longest > 0 && now.Sub(s.LoggedIn) >= longest {

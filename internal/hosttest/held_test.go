@@ -16,7 +16,7 @@ import (
 // told to try again. Once the code is given everything opens in the same session, and it stays open when the service is killed after
 // that.
 func TestHeldOnAHost(t *testing.T) {
-	g := installAs(t, "f1", true,
+	g := installAs(t, "h9", true,
 		"    internet: true\n", "    internet: true\n    code-page: {name: code.tern.example, addresses: [10.99.255.1, \"fd00:99:ffff::1\"]}\n",
 		"    routes: {split: [station, archive]}\n", "    routes: {split: [station, archive]}\n    second-factor: {asked: true}\n")
 	secret := g.in("secret")
