@@ -34,10 +34,9 @@ type Page struct {
 
 // Visitor is somebody at the code page.
 type Visitor struct {
-	User    string
-	Banner  string
-	Held    bool
-	Session uint64 // its number, which no other session ever has
+	User   string
+	Banner string
+	Held   bool
 	// Give takes their code. It takes long.
 	Give func(ctx context.Context, code string) login.Outcome
 	// Mail has one sent to them; nil: the plan lets nobody have codes by mail. It takes long.
@@ -120,11 +119,8 @@ func (g *Gateway) visitor(a netip.Addr) (Visitor, bool) {
 		return Visitor{}, false
 	}
 	held, _ := s.Factor()
-	v := Visitor{User: s.User, Held: held, Session: s.ID, Give: func(ctx context.Context,
-		code string,
-	) login.Outcome {
-		return g.give(ctx, s, code)
-	}}
+	v := Visitor{User: s.User, Held: held}
+	v.Give = func(ctx context.Context, code string) login.Outcome { return g.give(ctx, s, code) }
 	if p := g.engine.Model().Plan; p.CodesByMail && p.MailServer != "" {
 		v.Mail = func(ctx context.Context) login.Outcome { return g.mail(ctx, s) }
 	}

@@ -21,8 +21,7 @@ var quiet = []string{
 func (s *Server) changed(ctx huma.Context) {
 	op := ctx.Operation()
 	who := actor.Of(ctx.Context())
-	loud := op.Method != http.MethodGet || op.OperationID == "record-session"
-	if !loud || ctx.Status() >= 300 || slices.Contains(quiet, op.OperationID) || who.Name == "" {
+	if op.Method == http.MethodGet || ctx.Status() >= 300 || slices.Contains(quiet, op.OperationID) || who.Name == "" {
 		return
 	}
 	var about []string

@@ -113,6 +113,15 @@ func (s *Service) sendSome(ctx context.Context) (sent bool, err error) {
 	s.Collector.problem.Store(nil)
 	host, _ := os.Hostname()
 	for {
+		settled := uint64(0)
+		for len(under) > 0 && time.Since(under[0].at) >= settles {
+			settled, under = under[0].id, under[1:]
+		}
+		if settled > 0 { // also where lines never stop coming
+			if err := s.store.SetSentOn(ctx, settled); err != nil {
+				return sent, err
+			}
+		}
 		x, err := s.Chained(ctx, last, mostLines)
 		if err != nil {
 			return sent, err
@@ -131,15 +140,6 @@ func (s *Service) sendSome(ctx context.Context) (sent bool, err error) {
 		}
 		select {
 		case <-look.C:
-			settled := uint64(0)
-			for len(under) > 0 && time.Since(under[0].at) >= settles {
-				settled, under = under[0].id, under[1:]
-			}
-			if settled > 0 {
-				if err := s.store.SetSentOn(ctx, settled); err != nil {
-					return sent, err
-				}
-			}
 		case <-ctx.Done():
 			return sent, ctx.Err()
 		case err := <-closed:

@@ -25,7 +25,7 @@ type Server struct {
 	messages  []string
 }
 
-// Start starts one at loopback; at is where, empty: anywhere.
+// Start starts one on loopback, until the test ends.
 func Start(t testing.TB) *Server {
 	ca, err := cert.NewAuthority(rand.Reader, time.Now(), "Skua Point")
 	require.NoError(t, err)
