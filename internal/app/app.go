@@ -176,11 +176,13 @@ func New(cfg Config) *App {
 	}
 	a.Access = &access.Service{
 		Store: cfg.Store, Journal: a.Journal, SetupCode: cfg.SetupCode, Attempts: attempts, Cost: cmp.Or(cfg.PasswordCost, password.Recommended),
-		Factors: cfg.People,
+		Factors: cfg.People, Plan: a.Running.Plan, Elsewhere: a.Sources, Mail: a.Mailing,
+		Background: func(do func(context.Context)) { a.background.Go(func() { do(until) }) },
 	}
 	a.Standing = &standing.Service{
 		Store: cfg.Store, Wholes: wholes, Running: a.Running, Trust: a.Trust, Watching: a.Watching, Authorities: a.Authorities, Sources: a.Sources,
 		Clock: standing.SystemClock, Behind: a.Accounting.Behind, Deaf: a.Changes.Problems, Equipment: a.Equipment.Problem, Unsent: a.Journal.Unsent, Unmailed: a.Mailing.Problem,
+		LastResort: a.Access.LastResort,
 	}
 	a.background.Go(func() { a.Journal.Send(until) })
 	a.background.Go(func() { a.Journal.SendOn(until) })

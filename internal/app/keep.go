@@ -22,6 +22,7 @@ func (a *App) Keep(ctx context.Context) {
 	sampling.Go(func() { every(ctx, dueEvery, func(time.Time) { a.Authorities.Keep(ctx) }) })
 	sampling.Go(func() { every(ctx, dueEvery, func(time.Time) { a.Members.Keep(ctx) }) })
 	sampling.Go(func() { every(ctx, dueEvery, func(time.Time) { a.Sources.Keep(ctx) }) })
+	sampling.Go(func() { every(ctx, dueEvery, func(time.Time) { a.Access.Keep(ctx) }) })
 	sampling.Go(func() {
 		defer a.Equipment.Close()
 		every(ctx, lookEvery, a.Equipment.Keep)

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strings"
@@ -64,6 +65,10 @@ func administrators(p *printer) *cli.Command {
 				if printed, err := p.value(made); printed {
 					return err
 				}
+				if made.Password == "" {
+					p.say("the second factor of %s is forgotten, and they are signed out; their password is their source's", name)
+					return nil
+				}
 				p.say("the password of %s, shown this once, counts only to choose another with:", name)
 				p.indented(2, "%s", made.Password)
 				return nil
@@ -112,12 +117,18 @@ func (p *printer) administratorList(ctx context.Context, c *cli.Command, cl *cli
 		if a.MustChange {
 			state = "has not chosen a password yet"
 		}
-		row := []string{a.Name, a.Role, state, fmt.Sprint(a.Sessions), fmt.Sprint(a.Tokens), local(a.At)}
+		if a.LastResort {
+			state += "; last resort"
+		}
+		if a.Idle {
+			state += "; does not sign in"
+		}
+		row := []string{a.Name, a.Role, cmp.Or(a.Source, "here"), state, fmt.Sprint(a.Sessions), fmt.Sprint(a.Tokens), local(a.At)}
 		if matches(c.String("filter"), row...) {
 			rows = append(rows, row)
 		}
 	}
-	p.table([]string{"administrator", "role", "state", "browsers", "tokens", "since"}, rows)
+	p.table([]string{"administrator", "role", "kept in", "state", "browsers", "tokens", "since"}, rows)
 	return nil
 }
 

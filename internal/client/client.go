@@ -218,7 +218,7 @@ func (c *Client) SignInBy(ctx context.Context, by Credentials) error {
 		return errors.New("no token was given")
 	}
 	c.Token = out.Token
-	return nil
+	return signed.Do(ctx, "POST", "/sign-out", nil, nil) // the token is enough
 }
 
 // Query writes a path with its parameters; empty values are left out.

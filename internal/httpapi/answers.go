@@ -51,6 +51,7 @@ func (r *Refusal) Error() string { return r.Detail }
 var statuses = map[refusal.Sort]int{
 	refusal.Wrong: http.StatusUnprocessableEntity, refusal.NotThere: http.StatusNotFound, refusal.Clashes: http.StatusConflict,
 	refusal.Unproved: http.StatusUnauthorized, refusal.Denied: http.StatusForbidden, refusal.TooMuch: http.StatusTooManyRequests,
+	refusal.Away: http.StatusServiceUnavailable,
 }
 
 // refusing turns what is refused into answers.

@@ -89,7 +89,7 @@ var mayImport = map[string][]string{
 	"internal/app/members":       {"core", "internal/enrol", "internal/gateway", "internal/people", "internal/store", "internal/app/actor", "internal/app/refusal", "internal/app/journal", "internal/app/compiled"},
 	"internal/app/watching":      {"core", "internal/gateway", "internal/people", "internal/store", "internal/nameupdate", "internal/app/actor", "internal/app/refusal", "internal/app/journal", "internal/app/compiled", "internal/app/plans", "internal/app/trials"},
 	"internal/app/diagnosis":     {"core", "internal/gateway", "internal/people", "internal/store", "internal/probe", "internal/app/actor", "internal/app/refusal", "internal/app/journal", "internal/app/trust", "internal/app/plans", "internal/app/trials", "internal/app/proofs"},
-	"internal/app/access":        {"core", "internal/people", "internal/store", "internal/app/actor", "internal/app/refusal", "internal/app/journal"},
+	"internal/app/access":        {"core", "internal/people", "internal/people/source", "internal/store", "internal/app/actor", "internal/app/refusal", "internal/app/journal"},
 	"internal/codepage":          {"core", "internal/gateway", "internal/userstack"},
 	"internal/mirror":            {"core", "internal/tunnel/ikev2"},
 	"internal/app/standing":      {"core", "internal/app/authorities", "internal/app/sources", "internal/mirror", "internal/store", "internal/app/refusal", "internal/app/compiled", "internal/app/running", "internal/app/trust", "internal/app/watching"},

@@ -26,6 +26,12 @@ func (s *Store) AddAdministrator(ctx context.Context, a Administrator) error {
 	return translate(s.db.WithContext(ctx).Create(&a).Error)
 }
 
+// SaveElsewhere keeps what a source says of an administrator of its own.
+func (s *Store) SaveElsewhere(ctx context.Context, a Administrator) error {
+	defer s.trust.Add(1)
+	return s.db.WithContext(ctx).Save(&a).Error
+}
+
 // SetRole gives one another role; ErrLast where nobody would be left who may do everything.
 func (s *Store) SetRole(ctx context.Context, name, role string) error {
 	return s.unlessLast(ctx, name, role != WholeRole, func(db *gorm.DB) *gorm.DB {
@@ -49,7 +55,8 @@ func (s *Store) RemoveAdministrator(ctx context.Context, name string) error {
 func (s *Store) unlessLast(ctx context.Context, name string, leaves bool, do func(*gorm.DB) *gorm.DB) error {
 	return s.db.WithContext(ctx).Transaction(func(db *gorm.DB) error {
 		var others int64
-		if err := db.Model(&Administrator{}).Where("name <> ? AND role = ?", name, WholeRole).Count(&others).Error; err != nil {
+		if err := db.Model(&Administrator{}).Where("name <> ? AND role = ? AND source = ''", name,
+			WholeRole).Count(&others).Error; err != nil {
 			return err
 		}
 		r := do(db)

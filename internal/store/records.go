@@ -21,6 +21,12 @@ type Administrator struct {
 	// MustChange is that the password was made by somebody else, and counts only until another is chosen.
 	MustChange bool
 	At         time.Time
+	// Source is the plan's source of people that they are of, and Groups their groups there, as JSON; Checked is when it said so last, Gone
+	// that it no longer does. Of the service's own administrators all of them are empty.
+	Source  string `gorm:"default:''"`
+	Groups  string `gorm:"default:''"`
+	Checked time.Time
+	Gone    bool
 }
 
 // ConsoleSession is a signed-in browser, by the hash of its cookie.

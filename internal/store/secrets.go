@@ -256,9 +256,3 @@ func (s *Store) RemoveShared(ctx context.Context, name string) error {
 	}
 	return r.Error
 }
-
-// AdministratorNames lists the console's administrators.
-func (s *Store) AdministratorNames(ctx context.Context) (names []string, err error) {
-	err = s.db.WithContext(ctx).Model(&Administrator{}).Order("name").Pluck("name", &names).Error
-	return names, err
-}

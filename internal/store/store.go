@@ -188,6 +188,12 @@ var migrations = []func(*gorm.DB) error{
 	},
 	beginLedger,
 	func(db *gorm.DB) error { return db.AutoMigrate(&Approval{}) },
+	func(db *gorm.DB) error {
+		if err := db.AutoMigrate(&Administrator{}); err != nil {
+			return err
+		}
+		return db.Exec("UPDATE administrators SET source = '', groups = '', checked = ?, gone = 0", time.Time{}).Error
+	},
 }
 
 func (s *Store) migrate() error {

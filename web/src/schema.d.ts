@@ -2026,6 +2026,10 @@ export interface components {
         Administrator: {
             /** Format: date-time */
             at: string;
+            /** @description They do not sign in as the plan is: they are the service's own where the others are people of sources, or are no administrator there any more. */
+            "does-not-sign-in"?: boolean;
+            /** @description The others are people of sources: this one signs in when those do not answer, which is an alarm. */
+            "last-resort"?: boolean;
             /** @description Their password was made for them: it counts only to choose another with. */
             "must-change"?: boolean;
             name: string;
@@ -2038,6 +2042,8 @@ export interface components {
              * @description Browsers in which they are signed in.
              */
             sessions: number;
+            /** @description The source that they are of; none: the service's own. */
+            source?: string;
             /**
              * Format: int64
              * @description API tokens of theirs.
@@ -3097,6 +3103,10 @@ export interface components {
         NewAdministrator: {
             /** Format: date-time */
             at: string;
+            /** @description They do not sign in as the plan is: they are the service's own where the others are people of sources, or are no administrator there any more. */
+            "does-not-sign-in"?: boolean;
+            /** @description The others are people of sources: this one signs in when those do not answer, which is an alarm. */
+            "last-resort"?: boolean;
             /** @description Their password was made for them: it counts only to choose another with. */
             "must-change"?: boolean;
             name: string;
@@ -3111,6 +3121,8 @@ export interface components {
              * @description Browsers in which they are signed in.
              */
             sessions: number;
+            /** @description The source that they are of; none: the service's own. */
+            source?: string;
             /**
              * Format: int64
              * @description API tokens of theirs.
@@ -3524,6 +3536,21 @@ export interface components {
         PersonReach: {
             services: string;
             to: string;
+        };
+        PlanAdministrators: {
+            /** @description The groups there whose people they are: their names, with * for any part, or distinguished names. */
+            groups: string[];
+            /** @description Its name. */
+            name: string;
+            /** @description Keeps it without letting anybody in by it. */
+            off?: boolean;
+            /**
+             * @description What they may do: administrator: everything. operator: watches, tries, and ends sessions. help-desk: looks after people. auditor: reads.
+             * @enum {string}
+             */
+            role: "administrator" | "operator" | "help-desk" | "auditor";
+            /** @description Where they are kept: a source that can look people up, so that who is taken out of it is noticed. */
+            source: string;
         };
         PlanAlgorithms: {
             /** @description Key exchanges beside that by group, where the device has one (RFC 9370): what is recorded today is then not read by a quantum computer later. */
@@ -4002,6 +4029,10 @@ export interface components {
             tunnels?: string[];
         };
         PlanPlan: {
+            /** @description People of sources who may sign in to the service itself, beside the administrators that it keeps; the first that holds one of somebody's groups counts. */
+            administrators?: components["schemas"]["PlanAdministrators"][];
+            /** @description Mail addresses that are told when the administrator of last resort signs in. */
+            "alarm-to"?: string[];
             /** @description A commit needs the approval of another administrator than who commits, of exactly that text. */
             "approve-commits"?: boolean;
             /** @description Who issues certificates to people, beside the service itself. */
@@ -4041,6 +4072,8 @@ export interface components {
             "kits-at"?: string;
             /** @description Name of the certificate that is shown there, kept beside the plan: one that devices trust before they have a kit. If none is kept under it, the own authority makes one; kits if not given. */
             "kits-certificate"?: string;
+            /** @description Where administrators are people of sources: the one administrator of the service's own who can sign in all the same, when none of the sources answers, say. */
+            "last-resort"?: string;
             /** @description The account there, if it wants one. */
             "mail-account"?: string;
             /** @description By whom the server's certificate is, PEM; the system's authorities if not given. */

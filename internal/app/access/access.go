@@ -7,12 +7,14 @@ import (
 	"crypto/subtle"
 	"errors"
 	"fmt"
+	"sync"
 	"time"
 
 	"yellowlantern/internal/app/actor"
 	"yellowlantern/internal/app/journal"
 	"yellowlantern/internal/app/refusal"
 	"yellowlantern/internal/core/password"
+	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/people"
 	"yellowlantern/internal/store"
@@ -30,9 +32,22 @@ type Service struct {
 	Attempts *people.Guesses
 	// Factors keeps second factors.
 	Factors Factors
+	// Plan is what runs, which may say that administrators are people of sources, kept in Elsewhere. Mail tells people, and Background
+	// does something beside whoever asks for it.
+	Plan       func() *plan.Plan
+	Elsewhere  Sources
+	Mail       Mail
+	Background func(func(context.Context))
 
+	looking     sync.Mutex
 	turns       turns
+	asking      turns // of sources, which may be slow
 	credentials credentials
+}
+
+// Mail sends people mail.
+type Mail interface {
+	Send(ctx context.Context, to, subject, text string) error
 }
 
 const (
@@ -61,7 +76,7 @@ func (s *Service) Admit(ctx context.Context, token, session string) (with contex
 		return ctx, func() {}, false
 	}
 	who, err := s.Store.Administrator(ctx, a.Name)
-	if err != nil { // they are none any more
+	if err != nil || !s.stands(ctx, &who) { // they are none any more
 		return ctx, func() {}, false
 	}
 	a.Role, a.MustChange = who.Role, who.MustChange
@@ -121,11 +136,11 @@ func (s *Service) NameAdministrator(ctx context.Context, name, secret string) er
 // SignIn signs an administrator in to the console.
 func (s *Service) SignIn(ctx context.Context, c Credentials) (SignedIn, error) {
 	from := actor.Of(ctx).From.String()
-	who, unknown := s.Store.Administrator(ctx, c.Name)
-	if err := s.verify(ctx, c); err != nil {
+	who, known, err := s.verify(ctx, c)
+	if err != nil {
 		var no *refusal.Error
-		if unknown == nil && errors.As(err, &no) && no.Sort == refusal.Unproved && no.Words != CodeWanted {
-			s.Journal.Tell(reason.Of(reason.SignInRefused, reason.With{reason.Source: from, reason.Error: no.Words}), c.Name)
+		if known != "" && errors.As(err, &no) && no.Sort == refusal.Unproved && no.Words != CodeWanted {
+			s.Journal.Tell(reason.Of(reason.SignInRefused, reason.With{reason.Source: from, reason.Error: known}), c.Name)
 		}
 		return SignedIn{}, err
 	}
@@ -133,10 +148,13 @@ func (s *Service) SignIn(ctx context.Context, c Credentials) (SignedIn, error) {
 	if c.Code != "" {
 		with = "a code"
 	}
-	in, err := s.newSession(ctx, c.Name)
+	in, err := s.newSession(ctx, who.Name)
 	in.MustChange = who.MustChange
 	if err == nil {
-		s.Journal.Tell(reason.Of(reason.SignedIn, reason.With{reason.Source: from, reason.What: with}), c.Name)
+		s.Journal.Tell(reason.Of(reason.SignedIn, reason.With{reason.Source: from, reason.What: with, reason.Name: who.Source}), who.Name)
+		if keepers, p := s.keepers(); len(keepers) > 0 && who.Source == "" {
+			s.alarm(ctx, p, who.Name)
+		}
 	}
 	return in, err
 }
@@ -165,37 +183,67 @@ func (s *Service) newSession(ctx context.Context, name string) (SignedIn, error)
 	return SignedIn{name, secret, expires, false}, err
 }
 
-func (s *Service) verify(ctx context.Context, c Credentials) error {
+// verify tells which administrator these credentials are of. known is what is wrong with those of somebody who is one, for the journal.
+func (s *Service) verify(ctx context.Context, c Credentials) (a store.Administrator, known string, err error) {
 	from := actor.Of(ctx).From
-	a, err := s.Store.Administrator(ctx, c.Name)
+	a, err = s.Store.Administrator(ctx, c.Name)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return err
+		return a, "", err
 	}
+	own := err == nil && a.Source == ""
 	var no error
 	wait, next := s.Attempts.Try(c.Name, from, func() bool {
-		done, ok := s.turns.take(ctx, from)
+		judge, turns := s.elsewhere, &s.asking
+		if keepers, _ := s.keepers(); own || len(keepers) == 0 {
+			judge, turns = s.own, &s.turns
+		}
+		done, ok := turns.take(ctx, from)
 		if !ok {
 			no = busy()
 			return false
 		}
 		defer done()
-		if !password.Matches(a.Hash, c.Password) {
-			no = &refusal.Error{Sort: refusal.Unproved, Words: "name or password is wrong"}
-			return false
+		if a, known, no = judge(ctx, a, c); no == nil {
+			no = s.proves(ctx, a.Name, c.Code) // a code is slowed by itself
+			return true
 		}
-		no = s.proves(ctx, c) // a code is slowed by itself
-		return true
+		return !errors.Is(no, wrong)
 	})
 	if wait > 0 {
-		return &refusal.Error{
+		return a, "", &refusal.Error{
 			Sort: refusal.TooMuch, Words: fmt.Sprintf("too many tries: wait %d seconds", int(wait.Seconds())+1), Wait: wait,
 		}
 	}
-	var wrong *refusal.Error
-	if next > 0 && errors.As(no, &wrong) {
-		wrong.Wait = next
+	if no == nil {
+		return a, "", nil
 	}
-	return no
+	if known == "" && (own || a.Source != "") {
+		known = no.Error()
+	}
+	if next > 0 && errors.Is(no, wrong) {
+		no = &refusal.Error{Sort: wrong.Sort, Words: wrong.Words, Wait: next}
+	}
+	return a, known, no
+}
+
+// own judges the password of an administrator of the service's own, or of nobody: that takes as long.
+func (s *Service) own(_ context.Context, a store.Administrator, c Credentials) (store.Administrator, string, error) {
+	if !password.Matches(a.Hash, c.Password) {
+		return a, "", wrong
+	}
+	if keepers, p := s.keepers(); len(keepers) > 0 && a.Name != p.LastResort {
+		return a, "", &refusal.Error{Sort: refusal.Unproved, Words: "administrators are people of source " + keepers[0].Source + " here: sign in as one of them"}
+	}
+	return a, "", nil
+}
+
+func (s *Service) elsewhere(ctx context.Context, before store.Administrator, c Credentials) (store.Administrator, string, error) {
+	keepers, _ := s.keepers()
+	a, known, err := s.fromSource(ctx, keepers, c)
+	if err != nil {
+		return before, known, err
+	}
+	return a, "", nil
 }
 
 func busy() error {

@@ -1,6 +1,7 @@
 package access
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"errors"
@@ -19,6 +20,9 @@ type Administrator struct {
 	Name       string    `json:"name"`
 	Role       string    `json:"role" enum:"administrator,operator,help-desk,auditor"`
 	MustChange bool      `json:"must-change,omitempty" doc:"Their password was made for them: it counts only to choose another with."`
+	Source     string    `json:"source,omitempty" doc:"The source that they are of; none: the service's own."`
+	LastResort bool      `json:"last-resort,omitempty" doc:"The others are people of sources: this one signs in when those do not answer, which is an alarm."`
+	Idle       bool      `json:"does-not-sign-in,omitempty" doc:"They do not sign in as the plan is: they are the service's own where the others are people of sources, or are no administrator there any more."`
 	Factor     bool      `json:"second-factor,omitempty" doc:"They have a second factor."`
 	At         time.Time `json:"at"`
 	Sessions   int       `json:"sessions" doc:"Browsers in which they are signed in."`
@@ -38,9 +42,17 @@ func (s *Service) Administrators(ctx context.Context) ([]Administrator, error) {
 		return nil, err
 	}
 	tokens, err := s.Store.Tokens(ctx)
+	keepers, p := s.keepers()
 	out := []Administrator{}
 	for _, a := range all {
-		x := Administrator{Name: a.Name, Role: a.Role, MustChange: a.MustChange, At: a.At}
+		x := Administrator{Name: a.Name, Role: a.Role, MustChange: a.MustChange, At: a.At, Source: a.Source}
+		if len(keepers) > 0 && a.Source == "" {
+			x.LastResort, x.Idle = a.Name == p.LastResort, a.Name != p.LastResort
+		}
+		if a.Source != "" {
+			x.Idle = !s.stands(ctx, &a)
+			x.Role = cmp.Or(a.Role, x.Role)
+		}
 		browsers, bad := s.Store.ConsoleSessions(ctx, a.Name)
 		has, worse := s.Factors.HasFactor(ctx, factorName(a.Name))
 		if err = errors.Join(err, bad, worse); err != nil {
@@ -99,6 +111,10 @@ func (s *Service) ChangeRole(ctx context.Context, name, role string) error {
 	if !IsRole(role) {
 		return refusal.Invalid("there is no such role: " + strings.Join(Roles, ", "))
 	}
+	if a, err := s.Store.Administrator(ctx, name); err == nil && a.Source != "" {
+		return refusal.Conflict("what " + name + " may do follows from their groups in source " + a.Source +
+			": change administrators in the plan")
+	}
 	if err := s.notLast(s.Store.SetRole(ctx, name, role), name); err != nil {
 		return err
 	}
@@ -124,8 +140,14 @@ func (s *Service) notLast(err error, name string) error {
 }
 
 // MakePassword makes an administrator another password; what they have open ends. forget forgets their second factor too, which they set
-// up anew.
+// up anew; of an administrator of a source it is that alone.
 func (s *Service) MakePassword(ctx context.Context, name string, forget bool) (string, error) {
+	if a, err := s.Store.Administrator(ctx, name); err == nil && a.Source != "" {
+		if !forget {
+			return "", refusal.Conflict("the password of " + name + " is that of source " + a.Source + ": it is changed there")
+		}
+		return "", s.forgetAll(ctx, name)
+	}
 	secret, hash, err := s.made(name)
 	if err != nil {
 		return "", err
@@ -144,6 +166,15 @@ func (s *Service) MakePassword(ctx context.Context, name string, forget bool) (s
 	}
 	s.Journal.Tell(reason.Of(reason.AdministratorPassword, reason.With{reason.Administrator: actor.Name(ctx)}), name)
 	return secret, nil
+}
+
+// forgetAll forgets an administrator's second factor, and signs them out.
+func (s *Service) forgetAll(ctx context.Context, name string) error {
+	_, err := s.Factors.ForgetFactors(ctx, factorName(name))
+	if err == nil {
+		_, err = s.EndSessions(ctx, name)
+	}
+	return err
 }
 
 // EndSessions signs an administrator out everywhere. It gives how many browsers that were; their tokens stay.

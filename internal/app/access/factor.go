@@ -42,7 +42,7 @@ func (s *Service) BeginFactor(ctx context.Context) (OwnEnrolling, error) {
 // administrator out. It gives the recovery codes, which are told once.
 func (s *Service) TakeFactor(ctx context.Context, password, secret, code string) ([]string, error) {
 	name := actor.Name(ctx)
-	if err := s.verify(ctx, Credentials{Name: name, Password: password}); err != nil && !strings.HasPrefix(err.Error(), CodeWanted) {
+	if _, _, err := s.verify(ctx, Credentials{Name: name, Password: password}); err != nil && !strings.HasPrefix(err.Error(), CodeWanted) {
 		return nil, err
 	}
 	has, err := s.Factors.HasFactor(ctx, factorName(name))
@@ -72,7 +72,7 @@ func (s *Service) TakeFactor(ctx context.Context, password, secret, code string)
 // ForgetFactor forgets one's own, with the password and a code of it.
 func (s *Service) ForgetFactor(ctx context.Context, c Credentials) error {
 	c.Name = actor.Name(ctx)
-	if err := s.verify(ctx, c); err != nil {
+	if _, _, err := s.verify(ctx, c); err != nil {
 		return err
 	}
 	_, err := s.Factors.ForgetFactors(ctx, factorName(c.Name))
@@ -84,15 +84,15 @@ const CodeWanted = "a code of the second factor is wanted"
 
 // proves tells why a sign-in with a right password is not taken yet: nil where the administrator has no second factor, or gave a code of
 // it.
-func (s *Service) proves(ctx context.Context, c Credentials) error {
-	has, err := s.Factors.HasFactor(ctx, factorName(c.Name))
+func (s *Service) proves(ctx context.Context, name, code string) error {
+	has, err := s.Factors.HasFactor(ctx, factorName(name))
 	if err != nil || !has {
 		return err
 	}
-	if strings.TrimSpace(c.Code) == "" {
+	if strings.TrimSpace(code) == "" {
 		return &refusal.Error{Sort: refusal.Unproved, Words: CodeWanted}
 	}
-	if o := s.Factors.Code(ctx, login.Code{User: factorName(c.Name), Code: c.Code}); !o.OK {
+	if o := s.Factors.Code(ctx, login.Code{User: factorName(name), Code: code}); !o.OK {
 		words := "the code is wrong: look whether the device's clock is right"
 		switch o.Why.Code {
 		case reason.CodeUsed:

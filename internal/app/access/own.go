@@ -15,8 +15,12 @@ import (
 // ChangePassword changes one's own; every other session and token of one's own ends. It gives how many did.
 func (s *Service) ChangePassword(ctx context.Context, old, next, code string) (int, error) {
 	name := actor.Name(ctx)
-	if err := s.verify(ctx, Credentials{name, old, code}); err != nil {
+	a, _, err := s.verify(ctx, Credentials{name, old, code})
+	if err != nil {
 		return 0, err
+	}
+	if a.Source != "" {
+		return 0, refusal.Conflict("your password is that of source " + a.Source + ": change it there")
 	}
 	if err := password.Check(next, leastAdmin, name); err != nil {
 		return 0, refusal.Mistaken(err)

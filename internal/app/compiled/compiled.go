@@ -200,8 +200,12 @@ func (w *Whole) input(ctx context.Context, now time.Time) (in check.Input, err e
 	if in.Certificates, in.Authority, err = st.Trusted(ctx); err != nil {
 		return in, err
 	}
-	if in.Administrators, err = st.AdministratorNames(ctx); err != nil {
+	administrators, err := st.Administrators(ctx)
+	if err != nil {
 		return in, err
+	}
+	for _, a := range administrators {
+		in.Administrators = append(in.Administrators, check.Administrator{Name: a.Name, Role: a.Role, Source: a.Source})
 	}
 	if in.Outside, err = st.SeenFromOutside(ctx); err != nil {
 		return in, err

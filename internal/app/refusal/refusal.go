@@ -21,6 +21,7 @@ const (
 	Unproved             // who asks has not proved who they are
 	Denied               // who asks may not
 	TooMuch              // at once: try again later
+	Away                 // what it takes does not answer
 )
 
 // Detail is what is wrong with one place.

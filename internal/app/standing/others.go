@@ -60,6 +60,23 @@ func (s *Service) elsewhere(ctx context.Context) (out []Point) {
 	return out
 }
 
+// lastResort says whether the administrator of last resort is signed in.
+func (s *Service) lastResort(ctx context.Context) (out []Point) {
+	if s.LastResort == nil {
+		return nil
+	}
+	name, since, err := s.LastResort(ctx)
+	if err != nil || name == "" {
+		return nil
+	}
+	return []Point{{
+		Name: "administrators", State: Risky,
+		Words: fmt.Sprintf("%s, the administrator of last resort, has a browser signed in, or a token, since %s", name, since.Format("15:04 on 2 January")),
+		Mend: "sign out once the source of administrators answers; if nobody meant it: yl administrators sign-out " + name +
+			", yl tokens list --filter " + name, Setting: "last-resort",
+	}}
+}
+
 // collector says whether lines of the journal are sent on.
 func (s *Service) collector() (out []Point) {
 	if s.Unmailed != nil && s.Unmailed() != "" {

@@ -53,6 +53,8 @@ type Service struct {
 	Behind func(ctx context.Context) (map[string]string, error)
 	// Unmailed tells why people are not sent mail; nil, or none: they are.
 	Unmailed func() string
+	// LastResort tells whether the administrator of last resort is signed in, and since when; nil: not looked at.
+	LastResort func(ctx context.Context) (name string, since time.Time, err error)
 	// Unsent tells where lines of the journal should be sent on to, and why they wait; nil, or none: they do not.
 	Unsent func() (to, why string)
 	// Equipment says why no equipment is answered; nil: not looked at.
@@ -88,6 +90,7 @@ func (s *Service) Look(ctx context.Context) []Point {
 	out = append(out, s.others(ctx)...)
 	out = append(out, s.elsewhere(ctx)...)
 	out = append(out, s.collector()...)
+	out = append(out, s.lastResort(ctx)...)
 	out = append(out, s.disk(), s.clock(ctx))
 	return out
 }

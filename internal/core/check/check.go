@@ -72,12 +72,18 @@ type Input struct {
 	Secrets map[string]bool
 	// Outside is what a mirror elsewhere saw last; nil: none was asked.
 	Outside        *seen.Evidence
-	Administrators []string
+	Administrators []Administrator
 	// KnowsZone tells whether a time zone exists; nil: not looked at.
 	KnowsZone func(name string) bool
 	Now       time.Time
 	// Known is what is computed of this plan; nil: it is computed now.
 	Known *reach.Known
+}
+
+// Administrator is one of the console's.
+type Administrator struct {
+	Name, Role string
+	Source     string // whose they are; empty: the service's own
 }
 
 // checker collects findings.
@@ -119,7 +125,7 @@ func Run(in Input) []Finding {
 		}
 	}
 	for _, family := range []func(){
-		c.references, c.site, c.seenOutside, c.hours, c.trust, c.authorities, c.sources, c.equipment, c.tunnels, c.platforms, c.people, c.factors, c.mail, c.limits, c.addresses,
+		c.references, c.site, c.seenOutside, c.hours, c.trust, c.authorities, c.sources, c.equipment, c.tunnels, c.platforms, c.people, c.factors, c.mail, c.administrators, c.limits, c.addresses,
 		c.names, c.routes, c.translations, c.rules, c.expectations,
 	} {
 		family()

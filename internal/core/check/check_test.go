@@ -350,7 +350,7 @@ func TestFindingsBesideThePlan(t *testing.T) {
 		"{name: b, everyone: true, must: reach, to: [names], services: [names], by-name: true}"), "nothing-forbidden@expectations")
 
 	in = input(t, s.Plan)
-	in.Administrators = []string{"rory"}
+	in.Administrators = []Administrator{{Name: "rory"}}
 	require.Contains(t, ids(Run(in)), "administrator-comes-in@passages")
 	in = input(t, s.Plan)
 	own := certificate(t, "gate.tern.example", now)

@@ -65,7 +65,7 @@ func TestFindingsOfApproval(t *testing.T) {
 	require.NoError(t, err)
 	for n, want := range map[int]bool{1: true, 2: false} {
 		in := input(t, s.Plan+"\napprove-commits: true\n")
-		in.Administrators = []string{"admin", "ada.admin"}[:n]
+		in.Administrators = []Administrator{{Name: "admin"}, {Name: "ada.admin"}}[:n]
 		require.Equal(t, want, strings.Contains(strings.Join(ids(Run(in)), " "), "approval-by-nobody@approve-commits"))
 	}
 }

@@ -37,11 +37,11 @@ func (c *checker) people() {
 		}
 	}
 	for _, who := range c.People {
-		if slices.Contains(c.Administrators, who.User) {
+		if slices.ContainsFunc(c.Administrators, func(a Administrator) bool { return a.Name == who.User }) {
 			c.add(Warn, "administrator-comes-in", "passages", "give the administrator another name for coming in, with another password", "user %s has the name of an administrator of this service: whoever learns one password tries the other", who.User)
 		}
 	}
-	if c.p.Approve && c.Administrators != nil && len(c.Administrators) < 2 {
+	if c.p.Approve && c.Administrators != nil && len(c.Administrators) < 2 && len(c.p.Keepers()) == 0 {
 		c.add(Warn, "approval-by-nobody", "approve-commits", "add another administrator first: yl administrators add NAME --role administrator",
 			"a commit will need the approval of another administrator, and there is one: nothing could be committed after this")
 	}

@@ -123,6 +123,10 @@ func lists(p, settled *plan.Plan, n *plan.Names) []List {
 		x := &p.Equipment[i]
 		l.row(x.Name, x.Off, prefixesAndRanges(x.Addresses, nil), strings.Join(x.Groups, ", "), strings.Join(x.Ways(), ", "), x.Secret)
 	}
+	l = add("administrators", "of source", "in groups", "as")
+	for _, x := range p.Administrators {
+		l.row(x.Name, x.Off, x.Source, strings.Join(x.Groups, ", "), x.Role)
+	}
 	l = add("pools", "leased from", "addresses", "carved from", "kept for")
 	for i := range p.Pools {
 		x := &p.Pools[i]

@@ -32,9 +32,9 @@ var steps = []Step{
 		Owns: []string{"kits-at", "kits-certificate", "tunnels/*/certificate", "tunnels/*/authorities", "gateways/*/outside/update/key"},
 	},
 	{
-		ID: "people", Title: "People", About: "Which groups there are, where people are kept, when they may come, and what else asks about them.", Kinds: []string{"groups", "sources", "hours", "equipment"},
-		Owns:  []string{"passages/*/groups", "time-zone", "equipment-at", "equipment-port"},
-		Whole: whole("time-zone", "equipment-at", "equipment-port"),
+		ID: "people", Title: "People", About: "Which groups there are, where people are kept, when they may come, and what else asks about them.", Kinds: []string{"groups", "sources", "hours", "equipment", "administrators"},
+		Owns:  []string{"passages/*/groups", "time-zone", "equipment-at", "equipment-port", "last-resort", "alarm-to"},
+		Whole: whole("time-zone", "equipment-at", "equipment-port", "last-resort", "alarm-to"),
 	},
 	{ID: "addresses", Title: "Addresses", About: "What people’s devices are given.", Kinds: []string{"pools"}},
 	{ID: "tunnels", Title: "Tunnels", About: "The ways in.", Kinds: []string{"tunnels"}},

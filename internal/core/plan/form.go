@@ -73,6 +73,8 @@ func One(kind string) string {
 		return "NAT entry"
 	case "equipment":
 		return kind
+	case "administrators":
+		return "group of administrators"
 	case "authorities":
 		return "authority"
 	}

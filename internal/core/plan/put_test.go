@@ -202,7 +202,7 @@ func TestHours(t *testing.T) {
 // Every field has what a form needs, and every kind of object its form.
 func TestForms(t *testing.T) {
 	forms := plan.Forms()
-	require.Equal(t, 18, len(forms))
+	require.Equal(t, 19, len(forms))
 	var walk func(path string, fields []plan.Field)
 	walk = func(path string, fields []plan.Field) {
 		for _, f := range fields {

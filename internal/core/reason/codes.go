@@ -173,6 +173,8 @@ const (
 	AdministratorAdded    Code = "administrator-added"
 	AdministratorChanged  Code = "administrator-changed"
 	AdministratorRemoved  Code = "administrator-removed"
+	AdministratorGone     Code = "administrator-gone"
+	LastResortUsed        Code = "last-resort-used"
 	AdministratorPassword Code = "administrator-password-made"
 	MailFails             Code = "mail-fails"
 	CodeMailed            Code = "code-mailed"

@@ -175,6 +175,13 @@ func Taken(s plan.Source, have []Group, known []string) (out []string) {
 	return slices.Compact(out)
 }
 
+// In tells whether one of a source's groups is among those that are named: by name, by a name with *, or by a distinguished name.
+func In(named []string, have []Group) bool {
+	return slices.ContainsFunc(have, func(g Group) bool {
+		return slices.ContainsFunc(named, func(from string) bool { return matches(from, g) })
+	})
+}
+
 func matches(from string, g Group) bool {
 	if want, err := ldap.ParseDN(from); err == nil && strings.Contains(from, "=") && g.DN != "" {
 		have, err := ldap.ParseDN(g.DN)

@@ -53,12 +53,15 @@ async function change(a: Schemas['Administrator'], role: Role) {
 }
 
 async function password(a: Schemas['Administrator']) {
-  if (!(await sure(`Make ${a.name} another password? What they have open ends, and their second factor is forgotten.`, 'Make it'))) return
+  const [asks, does] = a.source
+    ? [`Forget the second factor of ${a.name}? They are signed out; their password is that of ${a.source}.`, 'Forget it']
+    : [`Make ${a.name} another password? What they have open ends, and their second factor is forgotten.`, 'Make it']
+  if (!(await sure(asks, does))) return
   const { data, error } = await api.POST('/api/v1/administrators/{name}/password', {
     params: { path: { name: a.name } },
     body: { 'forget-second-factor': true },
   })
-  made.value = data && { name: a.name, password: data.password ?? '' }
+  made.value = data?.password ? { name: a.name, password: data.password } : undefined
   await after(error)
 }
 
@@ -126,9 +129,14 @@ const day = (when?: string) => (when ? new Date(when).toLocaleString() : 'never'
             <td>
               <b>{{ a.name }}</b>
               <small v-if="a['must-change']"> has not chosen a password yet</small>
+              <small v-if="a.source"> of source {{ a.source }}</small>
+              <small v-if="a['last-resort']"> of last resort: that they sign in is an alarm</small>
+              <small v-if="a['does-not-sign-in']"> does not sign in, as the plan is</small>
             </td>
             <td>
+              <span v-if="a.source">{{ a.role }}</span>
               <v-select
+                v-else
                 :id="`role-${a.name}`"
                 :model-value="a.role"
                 :items="roles"
@@ -145,7 +153,7 @@ const day = (when?: string) => (when ? new Date(when).toLocaleString() : 'never'
             <td>{{ a.tokens }}</td>
             <td class="acts">
               <v-btn size="small" variant="text" @click="signOut(a)">Sign out</v-btn>
-              <v-btn size="small" variant="text" @click="password(a)">New password</v-btn>
+              <v-btn size="small" variant="text" @click="password(a)">{{ a.source ? 'Forget second factor' : 'New password' }}</v-btn>
               <v-btn v-if="a.name !== session.name" size="small" variant="text" @click="remove(a)">Remove</v-btn>
             </td>
           </tr>
