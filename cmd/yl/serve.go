@@ -243,6 +243,11 @@ func demoServe(ctx context.Context, c *urfave.Command) error {
 		return err
 	}
 	defer d.Stop()
+	post, err := d.Mail(ctx, filepath.Join(o.Data, "mail"))
+	if err != nil {
+		return err
+	}
+	defer post.Close()
 	checked, revision, err := d.Commit(ctx)
 	if err != nil {
 		fmt.Printf("the demo's plan was refused (%d findings stop it); it is in draft first\n", checked.Stops)
@@ -261,6 +266,8 @@ func demoServe(ctx context.Context, c *urfave.Command) error {
 		}
 		fmt.Printf("    %-18s %s\n", p.User, path)
 	}
+	fmt.Printf("\n  mail      a stand-in for a mail server keeps what people are sent in %s\n            who forgot a password: %s/forgotten\n",
+		filepath.Join(o.Data, "mail"), d.URL())
 	fmt.Printf("\nTry, in another terminal:\n\n  export YL_ACCESS=%s\n  bin/yl prove\n  bin/yl journey --from rory.researcher --to turbine-control:502\n  bin/yl probe --user rory.researcher --password-file %s\n\n",
 		access, filepath.Join(o.Data, "rory.researcher.password"))
 	fmt.Println("Ctrl-C ends it.")

@@ -38,6 +38,7 @@ func start(p *printer) *cli.Command {
 			&cli.StringSliceFlag{Name: "dns", Usage: "inside name server"},
 			&cli.StringFlag{Name: "search", Usage: "inside domain"},
 			&cli.BoolFlag{Name: "full", Usage: "all traffic through the tunnel"},
+			&cli.BoolFlag{Name: "second-factor", Usage: "people give a second factor too, a code of an app"},
 			&cli.IntFlag{Name: "people", Usage: "how many people there may be"},
 			draftFlag(),
 		}, Action: call(p.start),
@@ -132,6 +133,10 @@ func answers(c *cli.Command, in io.Reader) (a begin.Answers, err error) {
 	if a.Full = c.Bool("full"); !c.IsSet("full") {
 		a.Full = strings.HasPrefix(strings.Join(ask("",
 			"6. Shall all traffic of people's devices go through the tunnel, the internet's too? (yes or no)"), ""), "y")
+	}
+	if a.Factor = c.Bool("second-factor"); !c.IsSet("second-factor") {
+		a.Factor = strings.HasPrefix(strings.Join(ask("",
+			"7. Shall people give a second factor too, a code of an app? (yes or no)"), ""), "y")
 	}
 	return a, nil
 }

@@ -170,7 +170,7 @@ func TestAdministrators(t *testing.T) {
 	x.did("slowed", "lift")
 	hanna.did("sign-in", d.URL(), "--name", "hanna.helpdesk", "--password-file", write(t, words), "--code-file", write(t, recovery))
 	journaled(t, d, "trust", "signed in to the console with a second factor")
-	require.Contains(t, squeezed(x.did("administrators", "list")), "hanna.helpdesk auditor with a second factor")
+	require.Contains(t, squeezed(x.did("administrators", "list")), "hanna.helpdesk auditor here with a second factor")
 
 	made := regexp.MustCompile(`(?m)^ +(\S+-\S+)$`).FindStringSubmatch(x.did("administrators", "password", "hanna.helpdesk",
 		"--forget-second-factor"))[1]

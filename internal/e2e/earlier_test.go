@@ -56,7 +56,7 @@ func TestFolderOfAnEarlierVersionRuns(t *testing.T) {
 	text, exit, err := x.run("plan", "mend", "algorithms-renamed@tunnels/main/suites")
 	require.NoError(t, err, text)
 	require.Zero(t, exit)
-	text, _, err = x.run("plan", "commit", "-m", "as they are called now")
+	text, _, err = x.run("plan", "commit", "-m", "as they are called now", "--accept", "all", "--because", "one factor, as before")
 	require.NoError(t, err, text)
 	text, _, err = x.run("plan", "show")
 	require.NoError(t, err)

@@ -22,6 +22,7 @@ import (
 	"yellowlantern/internal/core/cert"
 	"yellowlantern/internal/core/onetime"
 	"yellowlantern/internal/probe"
+	isle "yellowlantern/internal/testkit/island"
 	"yellowlantern/internal/tour"
 )
 
@@ -38,7 +39,7 @@ func asking(t *testing.T, how string, more ...string) (*tour.Demo, terminal) {
 
 func askFor(t *testing.T, d *tour.Demo, x terminal, how string, more ...string) {
 	text := strings.NewReplacer(append([]string{
-		"    internet: true\n", codePage, "    routes: {split: [station, archive]}\n",
+		"    internet: true\n", codePage, "    routes: {split: [station, archive]}\n" + isle.Waived,
 		"    routes: {split: [station, archive]}\n    second-factor: {asked: true" + how + "}\n",
 	}, more...)...).Replace(d.Scenario.Plan)
 	x.did("plan", "load", write(t, text))

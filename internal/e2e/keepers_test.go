@@ -1,7 +1,6 @@
 package e2e
 
 import (
-	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -16,16 +15,15 @@ import (
 // otherwise. The one of last resort signs in when it is away, which raises an alarm; nobody else of the service's own does.
 func TestAdministratorsOfADirectory(t *testing.T) {
 	t.Parallel()
-	post := mailserver.Start(t)
+	post := mailserver.Start(t, true)
 	d, s, x := mainland(t, "    look-again: 30s\n    timeout: 2s\n")
 	dora, nogroup := "uid=dora,"+directoryserver.People, "uid=nogroup,"+directoryserver.People
 	s.Add(directoryserver.Group("lantern-keepers", dora) + directoryserver.Group("lantern-readers", nogroup))
 	keeper, _ := hire(t, d, x, "keeper", "administrator")
 	keeper.did("tokens", "remove", "own")
-	indented := "  " + strings.ReplaceAll(strings.TrimSpace(post.Authority), "\n", "\n  ")
-	text := x.did("plan", "show") + fmt.Sprintf("\nadministrators:\n  - {name: keepers, source: mainland, groups: [lantern-keepers], role: administrator}\n"+
-		"  - {name: readers, source: mainland, groups: [lantern-*], role: auditor}\nlast-resort: keeper\nalarm-to: [keepers@tern.example]\n"+
-		"mail-server: smtps://%s\nmail-from: gateway@tern.example\nmail-authority: |\n%s\n", post.Address, indented)
+	text := x.did("plan", "show") + "\nadministrators:\n  - {name: keepers, source: mainland, groups: [lantern-keepers], role: administrator}\n" +
+		"  - {name: readers, source: mainland, groups: [lantern-*], role: auditor}\nlast-resort: keeper\nalarm-to: [keepers@tern.example]\n" +
+		mailserver.Settings(post)
 	x.did("plan", "load", write(t, text))
 	x.did("plan", "commit", "-m", "administrators", "--accept", "all", "--because", "this is a test")
 	signIn := func(name, password string) (terminal, error) {

@@ -1,7 +1,6 @@
 package e2e
 
 import (
-	"fmt"
 	"net/http"
 	"net/url"
 	"regexp"
@@ -20,13 +19,12 @@ import (
 // asks for somebody else learns nothing, and nobody is sent much. A server that is away is told, and keeps nobody else waiting.
 func TestMail(t *testing.T) {
 	t.Parallel()
-	s := mailserver.Start(t)
+	s := mailserver.Start(t, false)
 	d := island(t, func(o *instance.Options) { o.KitsAt = "https://kits.tern.example" })
 	x := newTerminal(t, d)
 	x.did("secret", "keep", "mail", "--kind", "password", "--from-file", write(t, "plover-mosaic-ferry\n"))
-	indented := "  " + strings.ReplaceAll(strings.TrimSpace(s.Authority), "\n", "\n  ")
-	askFor(t, d, x, "", "\npassages:\n", fmt.Sprintf("\nmail-server: smtps://%s\nmail-from: gateway@tern.example\nmail-account: gateway\nmail-secret: mail\n"+
-		"mail-authority: |\n%s\npassword-help: true\ncodes-by-mail: true\nkits-at: https://kits.tern.example\n\npassages:\n", s.Address, indented))
+	askFor(t, d, x, "", "\npassages:\n", "\n"+mailserver.Settings(s)+"mail-account: gateway\nmail-secret: mail\n"+
+		"password-help: true\ncodes-by-mail: true\nkits-at: https://kits.tern.example\n\npassages:\n")
 	mailed := func(n int) string {
 		require.Eventually(t, func() bool { return len(s.Messages()) == n }, 10*time.Second, 20*time.Millisecond)
 		return s.Messages()[n-1]
@@ -91,7 +89,7 @@ func TestMail(t *testing.T) {
 	require.Len(t, s.Messages(), 2, "and not again so soon")
 	journaled(t, d, "trust", "was sent a link by mail")
 
-	s.Stop()
+	s.Close()
 	x.did("users", "change", "both.birdwatcher", "--mail", "both@tern.example")
 	tn, err = with(t, d, "both.birdwatcher", nil)
 	require.NoError(t, err)
@@ -99,7 +97,7 @@ func TestMail(t *testing.T) {
 	page, status = post("mail=yes")
 	require.Equal(t, 403, status)
 	require.Contains(t, page, "the mail did not go")
-	journaled(t, d, "machine", "people are not sent mail: smtps://"+s.Address)
+	journaled(t, d, "machine", "people are not sent mail: "+s.URL())
 	out, _, _ := x.run("status")
 	require.Contains(t, squeezed(out), "people are not sent mail")
 	_, err = with(t, d, "vera.volunteer", nil)

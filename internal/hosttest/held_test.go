@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowlantern/internal/hosts"
+	isle "yellowlantern/internal/testkit/island"
 )
 
 // On a real machine, with gateway and service apart: who is held reaches the code page with the system's own resolver and browser, and
@@ -18,7 +19,7 @@ import (
 func TestHeldOnAHost(t *testing.T) {
 	g := installAs(t, "h9", true,
 		"    internet: true\n", "    internet: true\n    code-page: {name: code.tern.example, addresses: [10.99.255.1, \"fd00:99:ffff::1\"]}\n",
-		"    routes: {split: [station, archive]}\n", "    routes: {split: [station, archive]}\n    second-factor: {asked: true}\n")
+		"    routes: {split: [station, archive]}\n"+isle.Waived, "    routes: {split: [station, archive]}\n    second-factor: {asked: true}\n")
 	secret := g.in("secret")
 	require.NoError(t, os.WriteFile(secret, []byte("GEZDGNBVGY3TQOJQGEZDGNBVGY3TQOJQ\n"), 0o600))
 	codes := regexp.MustCompile(`[A-Z0-9]{4}(-[A-Z0-9]{4}){3}`).FindAllString(

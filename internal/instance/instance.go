@@ -138,6 +138,9 @@ func (i *Instance) start(ctx context.Context, o Options) (err error) {
 	if err != nil {
 		return err
 	}
+	if at == "" && o.SiteLab != "" { // where the site is a lab, people are on this machine
+		at = i.URL()
+	}
 	if i.Store, err = store.Open(o.Data); err != nil {
 		return err
 	}

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"log/slog"
 	"os"
+	"strings"
 	"sync"
 	"time"
 
@@ -25,6 +26,7 @@ import (
 	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/instance"
 	"yellowlantern/internal/people"
+	"yellowlantern/internal/postbox"
 	"yellowlantern/internal/probe"
 	"yellowlantern/internal/underlay"
 )
@@ -109,6 +111,25 @@ func (d *Demo) people(ctx context.Context) error {
 	}
 	d.Client = client.New(d.URL(), "")
 	return d.Client.SignIn(ctx, "admin", d.Admin, "demo")
+}
+
+// Mail gives everybody a mail address, and the plan a stand-in for a mail server that keeps what it is sent in a folder.
+func (d *Demo) Mail(ctx context.Context, folder string) (*postbox.Box, error) {
+	b, err := postbox.Open(postbox.Options{Listen: "127.0.0.1:0", Folder: folder})
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range d.Scenario.People {
+		u := people.User{Name: p.User, FullName: p.Name, Groups: p.Groups, Mail: p.User + "@tern.example"}
+		if err := d.Client.Do(ctx, "PUT", "/users/"+p.User, u, nil); err != nil {
+			b.Close()
+			return nil, err
+		}
+	}
+	d.Scenario.Plan += "\n# Mail to people goes to a stand-in that the demonstration brings along.\nmail-server: " + b.URL() +
+		"\nmail-from: gateway@tern.example\npassword-help: true\nmail-authority: |\n  " +
+		strings.ReplaceAll(strings.TrimSpace(b.Authority), "\n", "\n  ") + "\n"
+	return b, nil
 }
 
 // Commit saves the scenario's plan as a draft, checks it and commits it.

@@ -32,6 +32,7 @@ describe('the first answers', () => {
       search: 'tern.example',
       people: 40,
       full: false,
+      'second-factor': false,
       devices: [],
     })
     expect(readForm({ ...form, dial: '192.0.2.10', outside: '' }).answers?.outside).toEqual(['192.0.2.10'])

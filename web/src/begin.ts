@@ -27,6 +27,7 @@ export interface Form {
   search: string
   people: string
   full: boolean
+  factor: boolean
   devices: string[]
 }
 
@@ -45,6 +46,7 @@ export const emptyForm = (): Form => ({
   search: '',
   people: '',
   full: false,
+  factor: false,
   devices: [],
 })
 
@@ -103,6 +105,7 @@ export function readForm(f: Form): { answers?: Answers; wrong?: Wrong } {
       search: f.search.trim() || undefined,
       people: f.people.trim() ? Number(f.people) : undefined,
       full: f.full,
+      'second-factor': f.factor,
       devices: f.devices,
     } as Answers,
   }

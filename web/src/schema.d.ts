@@ -2118,6 +2118,8 @@ export interface components {
             people?: number;
             /** @description The inside domain. */
             search?: string;
+            /** @description People give a second factor too: a code of an app, on a page that the gateway serves through the tunnel. */
+            "second-factor"?: boolean;
             /** @description What the site is called. */
             site: string;
         };
@@ -4205,6 +4207,8 @@ export interface components {
             of?: string[];
             /** @description For how long a device that came in by a certificate or key of its own is not asked again, up to 2160h; not given: it is asked at each login. */
             remember?: string;
+            /** @description Why none is asked for, where none is: it stays with the plan. */
+            waived?: string;
         };
         PlanService: {
             /** @description Other services that belong to it. */

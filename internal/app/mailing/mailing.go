@@ -4,6 +4,7 @@ package mailing
 
 import (
 	"context"
+	"crypto/rand"
 	"crypto/tls"
 	"crypto/x509"
 	"errors"
@@ -125,6 +126,9 @@ func (s *Service) send(ctx context.Context, p *plan.Plan, to, subject, text stri
 	if err := m.To(to); err != nil {
 		return fmt.Errorf("the address of whom it is for: %w", err)
 	}
+	m.SetUserAgent("Yellow Lantern")
+	_, domain, _ := strings.Cut(p.MailFrom, "@") // the machine's own name is nobody's business
+	m.SetMessageIDWithValue(strings.ToLower(rand.Text()) + "@" + domain)
 	m.Subject(subject)
 	m.SetBodyString(mail.TypeTextPlain, text)
 	return c.DialAndSendWithContext(ctx, m)

@@ -27,6 +27,7 @@ type Answers struct {
 	Search   string       `json:"search,omitempty" doc:"The inside domain."`
 	Full     bool         `json:"full,omitempty" doc:"All traffic of people's devices goes through the tunnel, the internet's too."`
 	Devices  []string     `json:"devices,omitempty" nullable:"false" enum:"windows,apple,android,own-client" doc:"What people connect with: the tunnel is made such that each can use it."`
+	Factor   bool         `json:"second-factor,omitempty" doc:"People give a second factor too: a code of an app, on a page that the gateway serves through the tunnel."`
 	People   int          `json:"people,omitempty" minimum:"0" maximum:"60000" doc:"How many people there may be; 200 if not given."`
 }
 
@@ -80,10 +81,13 @@ func Plan(a Answers) (*Proposal, error) {
 	if err != nil {
 		return nil, err
 	}
+	if a.Factor && !a.codeAddress(pool).IsValid() {
+		return nil, errors.New("no free address was found for the page of codes: the inside networks fill all private space; make a plan by hand")
+	}
 	var w writer
 	w.line("# %s: begun from a few answers. Everything here may be changed.", a.Site)
 	w.line("format: 1\nname: %s\n", strconv.Quote(a.Site))
-	a.gateway(&w)
+	a.gateway(&w, pool)
 	a.networks(&w)
 	a.people(&w, pool)
 	a.rules(&w)
@@ -97,6 +101,8 @@ func (a Answers) check() error {
 	switch {
 	case strings.TrimSpace(a.Site) == "" || strings.TrimSpace(a.Dial) == "":
 		return errors.New("say what the site is called and what people dial")
+	case a.Factor && a.codePage() == "":
+		return errors.New("say the inside domain: people find the page for their second factor by a name in it")
 	case len(a.Outside) == 0 || len(a.Networks) == 0 || len(a.Groups) == 0:
 		return errors.New("say the gateway's public address, one inside network, and one group")
 	}
@@ -154,7 +160,36 @@ func list[T any](items []T) string {
 	return "[" + strings.Join(out, ", ") + "]"
 }
 
-func (a Answers) gateway(w *writer) {
+// codePage is a name for the page of codes; empty: no domain is known.
+func (a Answers) codePage() string {
+	if a.Search != "" {
+		return "code." + a.Search
+	}
+	if _, err := netip.ParseAddr(a.Dial); err == nil {
+		return ""
+	}
+	_, domain, ok := strings.Cut(a.Dial, ".")
+	if !ok {
+		return ""
+	}
+	return "code." + domain
+}
+
+// codeAddress is a private address that nothing has that was told of.
+func (a Answers) codeAddress(pool netip.Prefix) netip.Addr {
+	taken := typicalHomes.Union(netset.OfPrefixes(pool))
+	for _, n := range a.Networks {
+		taken = taken.Union(netset.OfPrefixes(n.Prefix))
+	}
+	for _, word := range []string{"10.98.255.1", "10.95.255.1", "172.23.255.1", "172.31.255.1", "192.168.255.1"} {
+		if at := netip.MustParseAddr(word); !taken.Contains(at) {
+			return at
+		}
+	}
+	return netip.Addr{}
+}
+
+func (a Answers) gateway(w *writer, pool netip.Prefix) {
 	first := a.Networks[0]
 	own := first.Gateway
 	if !own.IsValid() {
@@ -170,6 +205,10 @@ func (a Answers) gateway(w *writer) {
 		w.because("gateways/gateway/outside/in-front/forwards", "the router in front must forward both ports to %s: set that there", a.Outside[0])
 	} else {
 		w.line("    outside: {addresses: %s}", list(a.Outside))
+	}
+	if a.Factor {
+		w.line("    code-page: {name: %s, addresses: [%s]}", a.codePage(), a.codeAddress(pool))
+		w.because("gateways/gateway/code-page", "where people give their second factor, through the tunnel: the gateway answers that name itself, and the address is one that nothing else here has")
 	}
 	w.line("    machine: {settings: set, drift: mend}")
 	w.because("gateways/gateway/machine", "the gateway switches forwarding on for people alone, puts right what is changed by hand, and sets all of it back when it stops; say tell in place of set and mend to do it yourself")
@@ -256,6 +295,13 @@ func (a Answers) people(w *writer, pool netip.Prefix) {
 		devices = "\n    platforms: " + list(a.Devices)
 		w.because("tunnels/main/algorithms", "each of %s can agree with some of them, which is checked from now on; some must be set to it, for they do not offer it by themselves", strings.Join(a.Devices, ", "))
 	}
+	factor := `{waived: "not asked for when the plan was begun"}`
+	if a.Factor {
+		factor = "{asked: true}"
+		w.because("passages/"+a.Groups[0].Name+"/second-factor", "each person needs a second factor before they reach anything: yl users second-factor link NAME, or the page of their kit")
+	} else {
+		w.because("passages/"+a.Groups[0].Name+"/second-factor", "nobody is asked for a second factor, as you said: write there why, or ask for one")
+	}
 	w.line("passages:")
 	for _, g := range a.Groups {
 		routes := "{full: true}"
@@ -276,7 +322,7 @@ func (a Answers) people(w *writer, pool netip.Prefix) {
 			}
 			dns += "}"
 		}
-		w.line("  - name: %s\n    groups: [%s]\n    tunnels: [main]\n    pool: people%s\n    routes: %s%s", g.Name, g.Name, dns, routes, devices)
+		w.line("  - name: %s\n    groups: [%s]\n    tunnels: [main]\n    pool: people%s\n    routes: %s%s\n    second-factor: %s", g.Name, g.Name, dns, routes, devices, factor)
 	}
 	w.line("")
 	if a.Full {

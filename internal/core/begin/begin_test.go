@@ -32,7 +32,8 @@ func TestProposals(t *testing.T) {
 		}
 		a.Devices = rapid.SliceOfDistinct(rapid.SampledFrom([]string{"windows", "apple", "android", "own-client"}),
 			rapid.ID[string]).Draw(t, "devices")
-		if rapid.Bool().Draw(t, "dns") {
+		a.Factor = rapid.Bool().Draw(t, "second factor")
+		if a.Factor || rapid.Bool().Draw(t, "dns") {
 			a.DNS = []netip.Addr{a.Networks[len(a.Networks)-1].Prefix.Addr().Next().Next().Next()}
 			a.Search = "tern.example"
 		}
@@ -51,6 +52,7 @@ func TestProposals(t *testing.T) {
 		require.NoError(t, err, p.Text)
 		require.Equal(t, a.Site, d.Plan.Name)
 		for _, f := range check.Run(check.Input{Doc: d, People: people}) {
+			require.NotEqual(t, "single-factor", f.Code)
 			if f.Code != "no-certificate" && f.Code != "pool-too-small" {
 				require.NotEqual(t, check.Stop, f.Severity, "%+v\n%s", f, p.Text)
 			}

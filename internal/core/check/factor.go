@@ -1,8 +1,10 @@
 package check
 
 import (
+	"maps"
 	"net/netip"
 	"slices"
+	"strings"
 
 	"yellowlantern/internal/core/cert"
 	"yellowlantern/internal/core/netset"
@@ -14,7 +16,11 @@ func (c *checker) factors() {
 	asked := map[string]bool{} // gateways by which somebody is asked
 	for i := range c.p.Passages {
 		p := &c.p.Passages[i]
-		if p.Off || !p.Factor.Asked {
+		if p.Off {
+			continue
+		}
+		if !p.Factor.Asked {
+			c.singleFactor(p)
 			continue
 		}
 		for _, name := range p.Tunnels {
@@ -31,9 +37,43 @@ func (c *checker) factors() {
 	}
 }
 
+// singleFactor finds that people of a passage come in by a password alone, or by a key alone.
+func (c *checker) singleFactor(p *plan.Passage) {
+	path := "passages/" + p.Name
+	if p.Factor.Waived != "" {
+		return
+	}
+	by := map[string]bool{}
+	for _, name := range p.Tunnels {
+		t := c.n.Tunnels[name]
+		if t == nil || t.Off {
+			continue
+		}
+		for _, way := range t.Logins() {
+			switch {
+			case way == plan.LoginBoth:
+			case way == plan.LoginEAPTLS || plan.WantsKey(way):
+				by["the key of their device"] = true
+			default:
+				by["a password"] = true
+			}
+		}
+	}
+	if len(by) == 0 {
+		return
+	}
+	c.add(Warn, "single-factor", path, "say second-factor: {asked: true}, with a code page at the gateway, or say there why it is waived",
+		"people of passage %s come in by %s alone: whoever has it is in", p.Name, strings.Join(slices.Sorted(maps.Keys(by)), ", or by "))
+}
+
 // factor finds it for one passage.
 func (c *checker) factor(p *plan.Passage) {
 	path := "passages/" + p.Name + "/second-factor"
+	if p.Factor.Waived != "" {
+		c.add(Warn, "second-factor-waived", path+"/waived", "leave out one of the two",
+			"passage %s asks for a second factor, and says why it asks for none", p.Name)
+		c.mend("remove", path+"/waived", "")
+	}
 	byKey, byPassword := false, false
 	for _, name := range p.Tunnels {
 		t := c.n.Tunnels[name]

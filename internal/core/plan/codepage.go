@@ -30,6 +30,8 @@ type SecondFactor struct {
 	// Of and NotFrom narrow whom it is asked of.
 	Of      []string       `json:"of,omitempty" nullable:"false" ref:"groups" doc:"Only people in one of these groups are asked; not given: all."`
 	NotFrom []netip.Prefix `json:"not-from,omitempty" nullable:"false" eg:"198.51.100.0/24" doc:"Places from where none is asked: the public addresses that devices are seen at."`
+	// Waived is for whoever asks later why there is none.
+	Waived string `json:"waived,omitempty" eg:"devices are handed out by us, and locked" doc:"Why none is asked for, where none is: it stays with the plan." then:"Without it a finding says that people come in by one factor alone."`
 	// Remember is bound to a key: a password alone can be typed anywhere.
 	Remember Duration `json:"remember,omitempty" eg:"168h" doc:"For how long a device that came in by a certificate or key of its own is not asked again, up to 2160h; not given: it is asked at each login." then:"Who comes by a password alone is asked each time."`
 }

@@ -12,6 +12,9 @@ import (
 	"yellowlantern/internal/core/site"
 )
 
+// Waived is how the plan says that researchers are asked for no second factor.
+const Waived = "    second-factor: {waived: \"researchers are on the ice for months, without a phone\"}\n"
+
 // Text is the plan's text with each odd one of replace put in place of the even one before it, which must stand there once.
 func Text(t testing.TB, replace ...string) string {
 	s, err := demo.Load("")

@@ -188,6 +188,13 @@ async function begin() {
         hide-details
         label="All traffic of people's devices goes through the tunnel, the internet's too"
       />
+      <v-checkbox
+        id="factor"
+        v-model="form.factor"
+        density="compact"
+        hide-details
+        label="People give a second factor too: a code of an app, on a page inside the tunnel"
+      />
       <v-alert v-if="problem" type="error" variant="tonal" density="compact" role="alert">{{ problem }}</v-alert>
       <div><v-btn id="begin" color="primary" @click="begin">Propose a plan</v-btn></div>
     </form>
