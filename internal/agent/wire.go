@@ -11,7 +11,7 @@ import (
 )
 
 // Wire is the version of what service and gateway say to each other. A service and a gateway of other versions do not speak.
-const Wire = 7
+const Wire = 8
 
 // ErrOtherWire is where the gateway speaks another version.
 var ErrOtherWire = errors.New("it is of another version than this program: start it again, which ends its sessions " +

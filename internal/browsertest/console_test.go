@@ -108,7 +108,7 @@ func start(t *testing.T) (*tour.Demo, page) {
 }
 
 // browse opens a browser; whatever its console complains about fails the test.
-func browse(t *testing.T) page {
+func browse(t *testing.T, more ...chromedp.ExecAllocatorOption) page {
 	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800),
 		chromedp.UserDataDir(t.TempDir()))
 	for _, flag := range []string{
@@ -117,7 +117,7 @@ func browse(t *testing.T) page {
 	} {
 		opts = append(opts, chromedp.Flag(flag, true))
 	}
-	alloc, stopAlloc := chromedp.NewExecAllocator(context.Background(), opts...)
+	alloc, stopAlloc := chromedp.NewExecAllocator(context.Background(), append(opts, more...)...)
 	browser, stopBrowser := chromedp.NewContext(alloc)
 	require.NoError(t, chromedp.Do(browser, chromedp.EmulateViewport(1280, 800)), "is Chromium installed?")
 	t.Cleanup(func() {

@@ -97,7 +97,7 @@ func (s *Server) Close() {
 	s.stack.Close()
 }
 
-// page is for phones too, without a script.
+// page is for phones too. It works without a script, but for security keys.
 var page = template.Must(template.New("code").Parse(`<!doctype html>
 <html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width, initial-scale=1">
 <title>{{if .Free}}Connected{{else}}Second factor{{end}}</title>
@@ -105,20 +105,26 @@ var page = template.Must(template.New("code").Parse(`<!doctype html>
 body { font: 18px/1.5 system-ui, sans-serif; max-width: 32em; margin: 0 auto; padding: 24px; color: #14213d; background: #fff }
 button { display: block; width: 100%; box-sizing: border-box; font: inherit; font-weight: 600; padding: 14px; margin: 12px 0; border: 0; border-radius: 4px; background: #14213d; color: #fff }
 label { display: block; margin: 12px 0 } input { display: block; width: 100%; box-sizing: border-box; font: inherit; font-size: 24px; letter-spacing: 2px; padding: 10px; border: 1px solid #4a5568; border-radius: 4px }
-button.other { background: #fff; color: #14213d; border: 1px solid #4a5568 } small { color: #4a5568 } .banner { border-left: 4px solid #f5a623; padding-left: 12px } .wrong { border-left: 4px solid #b3261e; padding-left: 12px }
+input.name { font-size: 18px; letter-spacing: 0 } [hidden] { display: none } button.other { background: #fff; color: #14213d; border: 1px solid #4a5568 } small { color: #4a5568 } .banner { border-left: 4px solid #f5a623; padding-left: 12px } .wrong { border-left: 4px solid #b3261e; padding-left: 12px }
 </style></head><body>
 {{if .Gone}}<h1>Nobody is connected here</h1><p>This page is for devices that are connected to {{.Site}}. Connect, and open it again.</p>
 {{else if .Free}}<h1>You are connected</h1>{{with .Banner}}<p class="banner">{{.}}</p>{{end}}
 <p><b>{{.User}}</b> may use {{.Site}} from this device now.</p>
-{{else}}<h1>{{.Site}}</h1>{{with .Banner}}<p class="banner">{{.}}</p>{{end}}
+{{else}}<div id="held"><h1>{{.Site}}</h1>{{with .Banner}}<p class="banner">{{.}}</p>{{end}}
 <p>This device is connected as <b>{{.User}}</b>. One step is left: until it is done, nothing else can be reached.</p>
 {{with .Wrong}}<p class="wrong" role="alert">{{.}}</p>{{end}}
-<form method="post"><label>Code <input name="code" inputmode="numeric" autocomplete="one-time-code" autocapitalize="characters" maxlength="32" required autofocus></label>
+<form method="post"><label>Code <input id="code" name="code" inputmode="numeric" autocomplete="one-time-code" autocapitalize="characters" maxlength="32" required autofocus></label>
 <button>Go on</button></form>
 <p><small>Six digits from your app, or one of your recovery codes. Each works once.</small></p>
 {{with .Sent}}<p class="banner" role="status">{{.}}</p>{{end}}
 {{if .Mail}}<form method="post"><input type="hidden" name="mail" value="yes"><button class="other">Send me a code by mail</button></form>{{end}}
-{{end}}</body></html>`))
+<form id="key" hidden><button class="other">Use a security key</button></form>
+<form id="add" hidden><details><summary>Add a security key</summary><label>What is it called? <input class="name" name="name" maxlength="64" value="my security key" required></label>
+<button class="other">Add it, and go on</button><p><small>Type a code above first. From the next time on the key is enough.</small></p></details></form>
+<p id="key-says" class="wrong" role="alert" hidden></p><p id="without" hidden><a href="/">Go on without a security key</a></p></div>
+<div id="free" hidden><h1>You are connected</h1>{{with .Banner}}<p class="banner">{{.}}</p>{{end}}<p><b>{{.User}}</b> may use {{.Site}} from this device now.</p>
+<p id="key-added" class="banner" hidden>The security key is added: it is enough from the next time on.</p></div>
+{{end}}<script src="/key.js" defer></script></body></html>`))
 
 type view struct {
 	Site, User, Banner, Wrong string
@@ -129,11 +135,16 @@ type view struct {
 func (s *Server) serve(w http.ResponseWriter, r *http.Request) {
 	h := w.Header()
 	h.Set("Cache-Control", "no-store")
-	h.Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; form-action 'self'; frame-ancestors 'none'; base-uri 'none'")
+	h.Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; script-src 'self'; connect-src 'self'; form-action 'self'; frame-ancestors 'none'; base-uri 'none'")
 	h.Set("X-Content-Type-Options", "nosniff")
 	h.Set("Referrer-Policy", "no-referrer")
 	h.Set("Content-Type", "text/html; charset=utf-8")
 	h.Set("Connection", "close") // whoever has the address next is somebody else
+	if r.URL.Path == "/key.js" {
+		h.Set("Content-Type", "text/javascript; charset=utf-8")
+		_, _ = w.Write(script)
+		return
+	}
 	v := view{Site: s.page.Site}
 	status := http.StatusOK
 	from, err := netip.ParseAddrPort(r.RemoteAddr)
@@ -141,7 +152,14 @@ func (s *Server) serve(w http.ResponseWriter, r *http.Request) {
 	switch {
 	case err != nil || !known:
 		v.Gone, status = true, http.StatusForbidden
+	case r.URL.Path == "/key":
+		s.key(w, r, who)
+		return
 	case r.Method != http.MethodPost:
+		if who.Go != nil {
+			who.Go()
+			who.Held = false
+		}
 		v.User, v.Banner, v.Free, v.Mail = who.User, who.Banner, !who.Held, who.Mail != nil
 	default:
 		v.User, v.Banner, v.Mail = who.User, who.Banner, who.Mail != nil
@@ -191,6 +209,10 @@ func words(o login.Outcome) string {
 		return "There is no second factor for you yet: ask your administrator for a link by which you get one."
 	case reason.CodeNotMailed:
 		return "No code was sent: " + o.Why.With[reason.Error] + "."
+	case reason.NoSecurityKey:
+		return "No security key of yours is known here: give a code, and add one after it."
+	case reason.SecurityKeyWrong:
+		return "The security key does not count: " + o.Why.With[reason.Error] + "."
 	case reason.CodeUsed:
 		return "That code was used already: wait for the next one."
 	case reason.CodeWaits:

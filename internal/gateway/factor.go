@@ -2,6 +2,7 @@ package gateway
 
 import (
 	"context"
+	"net/netip"
 	"time"
 
 	"yellowlantern/internal/core/cert"
@@ -93,7 +94,46 @@ func (g *Gateway) factorless(m *site.Model, s *session.Session, now time.Time) r
 // give takes a second factor from within a session, and ends that it is held if it is right.
 func (g *Gateway) give(ctx context.Context, s *session.Session, code string) login.Outcome {
 	at := g.seenAt(s.Path().Where().Addr)
-	o := g.cfg.People.Code(ctx, login.Code{User: s.User, Code: code, From: at.Addr(), Keys: keysOf(s.Key, s.SharedKeys)})
+	return g.given(s, at, g.cfg.People.Code(ctx, login.Code{User: s.User, Code: code, From: at.Addr(), Keys: keysOf(s.Key, s.SharedKeys)}))
+}
+
+// touch has a security key asked, judged, or added. It is added by who gives a code with it, and stays held until then.
+func (g *Gateway) touch(ctx context.Context, s *session.Session, t login.Touch, code string) login.Outcome {
+	at := g.seenAt(s.Path().Where().Addr)
+	keys := keysOf(s.Key, s.SharedKeys)
+	if !t.Adds {
+		o := g.cfg.People.Code(ctx, login.Code{User: s.User, From: at.Addr(), Touch: &t, Keys: keys})
+		if o.Why.Code == reason.SecurityKeyAsked {
+			return o
+		}
+		return g.given(s, at, o)
+	}
+	held, coded := s.Factor()
+	if held && coded.IsZero() {
+		if o := g.cfg.People.Code(ctx, login.Code{User: s.User, Code: code, From: at.Addr(), Keys: keys}); !o.OK {
+			return g.given(s, at, o)
+		}
+		s.Prove(time.Now())
+	} else if !held {
+		return login.Outcome{User: s.User, Known: true, Why: reason.Of(reason.SecurityKeyWrong, reason.With{
+			reason.Error: "one is added where a code is asked for: connect again",
+		})}
+	}
+	o := g.cfg.People.Code(ctx, login.Code{User: s.User, From: at.Addr(), Touch: &t})
+	switch {
+	case o.OK:
+		g.journal(g.event(reason.Of(reason.FactorEnrolled, reason.With{
+			reason.What: "a security key (" + t.Name + ")", reason.Source: at.String(),
+		}), s.User, at.String()))
+		return g.given(s, at, o)
+	case o.Why.Code != reason.SecurityKeyAsked:
+		g.journal(g.event(o.Why, s.User, at.String()))
+	}
+	return o
+}
+
+// given is what becomes of a session by the outcome of a second factor.
+func (g *Gateway) given(s *session.Session, at netip.AddrPort, o login.Outcome) login.Outcome {
 	switch {
 	case !o.OK:
 		g.journal(g.event(o.Why, s.User, at.String()))

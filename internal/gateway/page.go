@@ -39,6 +39,11 @@ type Visitor struct {
 	Held   bool
 	// Give takes their code. It takes long.
 	Give func(ctx context.Context, code string) login.Outcome
+	// Touch asks for, or takes, what a security key does in place of a code, or that one is added, for which they give a code. It takes
+	// long.
+	Touch func(ctx context.Context, t login.Touch, code string) login.Outcome
+	// Go ends that a session is held whose person has given a code, and was about to add a security key; nil: it is another.
+	Go func()
 	// Mail has one sent to them; nil: the plan lets nobody have codes by mail. It takes long.
 	Mail func(ctx context.Context) login.Outcome
 }
@@ -118,8 +123,12 @@ func (g *Gateway) visitor(a netip.Addr) (Visitor, bool) {
 	if s == nil {
 		return Visitor{}, false
 	}
-	held, _ := s.Factor()
+	held, coded := s.Factor()
 	v := Visitor{User: s.User, Held: held}
+	v.Touch = func(ctx context.Context, t login.Touch, code string) login.Outcome { return g.touch(ctx, s, t, code) }
+	if held && !coded.IsZero() {
+		v.Go = func() { g.given(s, g.seenAt(s.Path().Where().Addr), login.Outcome{OK: true}) }
+	}
 	v.Give = func(ctx context.Context, code string) login.Outcome { return g.give(ctx, s, code) }
 	if p := g.engine.Model().Plan; p.CodesByMail && p.MailServer != "" {
 		v.Mail = func(ctx context.Context) login.Outcome { return g.mail(ctx, s) }

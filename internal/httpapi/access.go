@@ -14,7 +14,7 @@ import (
 const cookieName = "yl_session"
 
 // open are the calls that need no signing in.
-var open = map[string]bool{"start-status": true, "start": true, "sign-in": true, "renew-certificate": true}
+var open = map[string]bool{"start-status": true, "start": true, "sign-in": true, "ask-key": true, "renew-certificate": true}
 
 // authenticate admits by the console's cookie or by an API token.
 func (s *Server) authenticate(ctx huma.Context, next func(huma.Context)) {
@@ -103,6 +103,9 @@ func (s *Server) accessRoutes() {
 	register(s, "POST", "/sign-in", "sign-in", "Sign in to the console", func(ctx context.Context, in *struct{ Body access.Credentials }) (*signedIn, error) {
 		to, err := s.App.Access.SignIn(ctx, in.Body)
 		return signIn(ctx, to, err)
+	})
+	register(s, "POST", "/sign-in/security-key", "ask-key", "What a security key is to answer in place of a code, with the name and the password", func(ctx context.Context, in *struct{ Body access.Credentials }) (*body[access.KeyAsked], error) {
+		return answered(s.App.Access.AskKey(ctx, in.Body))
 	})
 	s.administratorRoutes()
 	register(s, "POST", "/sign-out", "sign-out", "Sign out", func(ctx context.Context, in *struct {

@@ -69,6 +69,21 @@ func (s *Server) administratorRoutes() {
 		codes, err := a.TakeFactor(ctx, in.Body.Password, in.Body.Secret, in.Body.Code)
 		return answered(RecoveryCodes{codes}, err)
 	})
+	register(s, "GET", "/me/security-key", "begin-own-key", "What a security key is to answer that becomes one's own second factor", func(ctx context.Context, _ *struct{}) (*body[access.KeyAsked], error) {
+		return answered(a.BeginKey(ctx))
+	})
+	register(s, "PUT", "/me/security-key", "add-own-key", "Have a security key as second factor, with what it answered", func(ctx context.Context, in *struct {
+		Body struct {
+			Password string `json:"password" maxLength:"256" lines:"many"`
+			Code     string `json:"code,omitempty" maxLength:"32" doc:"Of the second factor that one has already."`
+			Name     string `json:"name" minLength:"1" maxLength:"64" doc:"What the key is called."`
+			Key      string `json:"key" maxLength:"16384" doc:"What it answered: JSON, as browsers write it."`
+		}
+	},
+	) (*body[RecoveryCodes], error) {
+		codes, err := a.AddKey(ctx, access.Credentials{Password: in.Body.Password, Code: in.Body.Code, Key: in.Body.Key}, in.Body.Name)
+		return answered(RecoveryCodes{codes}, err)
+	})
 	register(s, "POST", "/me/second-factor/forget", "forget-own-factor", "Forget one's own second factor, with the password and a code", func(ctx context.Context, in *struct {
 		Body struct {
 			Password string `json:"password" maxLength:"256" lines:"many"`

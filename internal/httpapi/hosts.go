@@ -55,6 +55,15 @@ func (s *Server) located(next http.Handler) http.Handler {
 				from = a
 			}
 		}
-		next.ServeHTTP(w, r.WithContext(actor.With(r.Context(), actor.Actor{From: from, Private: r.TLS != nil})))
+		next.ServeHTTP(w, r.WithContext(actor.With(r.Context(), actor.Actor{From: from, Private: r.TLS != nil, Origin: originOf(r)})))
 	})
+}
+
+// originOf is where a request was sent to, as a browser writes it. Only names that are the service's own come so far.
+func originOf(r *http.Request) string {
+	scheme := "http"
+	if r.TLS != nil || r.Header.Get("X-Forwarded-Proto") == "https" {
+		scheme = "https"
+	}
+	return scheme + "://" + strings.ToLower(r.Host)
 }

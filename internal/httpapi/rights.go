@@ -25,7 +25,7 @@ var (
 var rights = map[string][]string{
 	// One's own.
 	"change-own-password": anybody, "end-own-session": anybody, "sign-out": anybody, "make-token": anybody, "remove-token": anybody,
-	"begin-own-factor": anybody, "take-own-factor": anybody, "forget-own-factor": anybody,
+	"begin-own-factor": anybody, "take-own-factor": anybody, "begin-own-key": anybody, "add-own-key": anybody, "forget-own-factor": anybody,
 	// What changes nothing.
 	"check": anybody, "read": anybody, "uses": anybody, "depends": anybody, "edit": anybody, "begin": anybody,
 	// People.

@@ -33,10 +33,17 @@ func (p *People) Code(ctx context.Context, c login.Code) login.Outcome {
 	if c.Mail {
 		return p.mailCode(ctx, c.User)
 	}
+	if c.Touch != nil && (c.Touch.Adds || len(c.Touch.Answer) == 0) {
+		return p.touch(ctx, c)
+	}
 	o := login.Outcome{User: c.User, Known: true, Why: reason.Of(reason.CodeWaits, nil)}
 	p.Codes.Try(c.User, oneSource(c.User), func() bool {
-		o.Why = p.judgeCode(ctx, c.User, c.Code)
-		o.OK = o.Why.None()
+		if c.Touch != nil {
+			o = p.touch(ctx, c)
+		} else {
+			o.Why = p.judgeCode(ctx, c.User, c.Code)
+			o.OK = o.Why.None()
+		}
 		return o.OK || Undecided(o.Why) || o.Why.Code == reason.NoFactor
 	})
 	if o.OK && len(c.Keys) > 0 {
@@ -108,6 +115,9 @@ func (p *People) find(ctx context.Context, user, code string) (*use, reason.Reas
 	why := reason.Of(reason.WrongCode, nil)
 	now := time.Now()
 	for _, x := range all {
+		if x.Kind == onetime.ByKey {
+			continue
+		}
 		f, secret, err := p.keeper.FactorSecret(ctx, x.ID)
 		if err != nil {
 			return later(err)
@@ -179,7 +189,7 @@ func (p *People) HasFactor(ctx context.Context, user string) (bool, error) {
 type Factor struct {
 	ID       string    `json:"id"`
 	User     string    `json:"user"`
-	Kind     string    `json:"kind" enum:"time,counter" doc:"Whether its codes are made by time (RFC 6238) or by a counter (RFC 4226)."`
+	Kind     string    `json:"kind" enum:"time,counter,security-key" doc:"Whether its codes are made by time (RFC 6238) or by a counter (RFC 4226), or it is a security key, which is touched in place of a code."`
 	Device   string    `json:"device,omitempty" doc:"What gives the codes."`
 	Added    time.Time `json:"added"`
 	Used     time.Time `json:"used,omitzero" doc:"When a code of it was taken last."`
@@ -221,15 +231,20 @@ func (p *People) AddFactor(ctx context.Context, user, device string, s onetime.S
 			return nil, ErrCode
 		}
 	}
-	var codes, hashes []string
+	codes, hashes := newRecovery(user)
+	f := store.Factor{ID: rand.Text()[:12], User: user, Kind: s.Kind, Device: device, Next: next, At: now.UTC()}
+	return codes, p.keeper.AddFactor(ctx, f, s.Octets(), hashes, link)
+}
+
+// newRecovery makes somebody recovery codes, with what is kept of them.
+func newRecovery(user string) (codes, hashes []string) {
 	for range recoveryCodes {
 		text := rand.Text()[:16]
 		shown := text[:4] + "-" + text[4:8] + "-" + text[8:12] + "-" + text[12:]
 		hash, _ := recovery(user, shown)
 		codes, hashes = append(codes, shown), append(hashes, hash)
 	}
-	f := store.Factor{ID: rand.Text()[:12], User: user, Kind: s.Kind, Device: device, Next: next, At: now.UTC()}
-	return codes, p.keeper.AddFactor(ctx, f, s.Octets(), hashes, link)
+	return codes, hashes
 }
 
 // ForgetFactors forgets all second factors of somebody, and which devices were remembered. It gives how many factors there were.

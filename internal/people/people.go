@@ -46,6 +46,7 @@ type Keeper interface {
 	RemovePersonShared(ctx context.Context, id string) (store.PersonShared, error)
 	AddFactor(ctx context.Context, f store.Factor, secret []byte, recovery []string, link string) error
 	Factors(ctx context.Context, user string) ([]store.Factor, error)
+	UseSecurityKey(ctx context.Context, id string, kept []byte, at time.Time) error
 	FactorSecret(ctx context.Context, id string) (store.Factor, []byte, error)
 	UseFactor(ctx context.Context, id string, next uint64, at time.Time) error
 	UseRecovery(ctx context.Context, user, hash string) error
@@ -75,6 +76,7 @@ type People struct {
 	// Mail sends people codes; nil: nobody does.
 	Mail   Mail
 	mailed mailed
+	asked  asked
 
 	// Codes slows down those who try codes of somebody's second factor, wherever they call from: their password is known then.
 	Codes Guesses

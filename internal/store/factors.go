@@ -34,8 +34,8 @@ type CodedKey struct {
 
 func factorPurpose(id string) string { return "second factor " + id }
 
-// AddFactor gives a person a second factor, with recovery codes in place of those that they had; those of a link use it up, and it must
-// count: ErrNotFound otherwise, and nothing is kept.
+// AddFactor gives a person a second factor, with recovery codes in place of those that they had (nil: those stay); those of a link use it
+// up, and it must count: ErrNotFound otherwise, and nothing is kept.
 func (s *Store) AddFactor(ctx context.Context, f Factor, secret []byte, recovery []string, link string) (err error) {
 	defer s.people.Add(1)
 	if f.Sealed, err = s.sealed(secret, factorPurpose(f.ID)); err != nil {
@@ -47,8 +47,10 @@ func (s *Store) AddFactor(ctx context.Context, f Factor, secret []byte, recovery
 				return err
 			}
 		}
-		if err := db.Delete(&RecoveryCode{}, "user = ?", f.User).Error; err != nil {
-			return err
+		if recovery != nil {
+			if err := db.Delete(&RecoveryCode{}, "user = ?", f.User).Error; err != nil {
+				return err
+			}
 		}
 		for _, hash := range recovery {
 			if err := db.Create(&RecoveryCode{hash, f.User}).Error; err != nil {
@@ -83,6 +85,19 @@ func (s *Store) UseFactor(ctx context.Context, id string, next uint64, at time.T
 		"next": next,
 		"used": at.UTC(),
 	})
+	if r.Error == nil && r.RowsAffected == 0 {
+		return ErrNotFound
+	}
+	return r.Error
+}
+
+// UseSecurityKey keeps a security key as it is after it was used.
+func (s *Store) UseSecurityKey(ctx context.Context, id string, kept []byte, at time.Time) error {
+	sealed, err := s.sealed(kept, factorPurpose(id))
+	if err != nil {
+		return err
+	}
+	r := s.db.WithContext(ctx).Model(&Factor{}).Where("id = ?", id).Updates(map[string]any{"sealed": sealed, "used": at.UTC()})
 	if r.Error == nil && r.RowsAffected == 0 {
 		return ErrNotFound
 	}

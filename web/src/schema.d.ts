@@ -914,6 +914,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/me/security-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a security key is to answer that becomes one's own second factor */
+        get: operations["begin-own-key"];
+        /** Have a security key as second factor, with what it answered */
+        put: operations["add-own-key"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/me/sessions": {
         parameters: {
             query?: never;
@@ -1480,6 +1498,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sign-in/security-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a security key is to answer in place of a code, with the name and the password */
+        post: operations["ask-key"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sign-out": {
         parameters: {
             query?: never;
@@ -1990,6 +2025,15 @@ export interface components {
             /** @description A public key, or a signing request (PKCS #10), for which the own authority issues a certificate; PEM. */
             public: string;
         };
+        "Add-own-keyRequest": {
+            /** @description Of the second factor that one has already. */
+            code?: string;
+            /** @description What it answered: JSON, as browsers write it. */
+            key: string;
+            /** @description What the key is called. */
+            name: string;
+            password: string;
+        };
         Added: {
             "full-name"?: string;
             groups: string[];
@@ -2381,6 +2425,8 @@ export interface components {
         Credentials: {
             /** @description Of the second factor, where the administrator has one. */
             code?: string;
+            /** @description What a security key answered, in place of a code: JSON, as browsers write it. */
+            key?: string;
             name: string;
             password: string;
         };
@@ -2793,6 +2839,10 @@ export interface components {
             user: string;
             /** @description What becomes of it, in one sentence. */
             verdict: string;
+        };
+        KeyAsked: {
+            /** @description For the browser, JSON. */
+            options: string;
         };
         Kit: {
             /** Format: date-time */
@@ -3383,10 +3433,10 @@ export interface components {
             device?: string;
             id: string;
             /**
-             * @description Whether its codes are made by time (RFC 6238) or by a counter (RFC 4226).
+             * @description Whether its codes are made by time (RFC 6238) or by a counter (RFC 4226), or it is a security key, which is touched in place of a code.
              * @enum {string}
              */
-            kind: "time" | "counter";
+            kind: "time" | "counter" | "security-key";
             /**
              * Format: int64
              * @description How many recovery codes its person has left.
@@ -5180,6 +5230,8 @@ export interface components {
         StartRequest: {
             /** @description The setup code that the service printed at its first start. */
             code: string;
+            /** @description What a security key answered, in place of a code: JSON, as browsers write it. */
+            key?: string;
             name: string;
             password: string;
         };
@@ -7365,6 +7417,68 @@ export interface operations {
             };
         };
     };
+    "begin-own-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeyAsked"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "add-own-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Add-own-keyRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecoveryCodes"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
     "own-sessions": {
         parameters: {
             query?: never;
@@ -8535,6 +8649,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SignedInBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "ask-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Credentials"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeyAsked"];
                 };
             };
             /** @description Error */

@@ -95,6 +95,7 @@ type Credentials struct {
 	Name     string `json:"name" maxLength:"64"`
 	Password string `json:"password" maxLength:"256"`
 	Code     string `json:"code,omitempty" maxLength:"32" doc:"Of the second factor, where the administrator has one."`
+	Key      string `json:"key,omitempty" maxLength:"16384" doc:"What a security key answered, in place of a code: JSON, as browsers write it."`
 }
 
 // NeedsAdministrator tells whether the first administrator is still to be named.
@@ -145,7 +146,10 @@ func (s *Service) SignIn(ctx context.Context, c Credentials) (SignedIn, error) {
 		return SignedIn{}, err
 	}
 	with := ""
-	if c.Code != "" {
+	switch {
+	case c.Key != "":
+		with = "a security key"
+	case c.Code != "":
 		with = "a code"
 	}
 	in, err := s.newSession(ctx, who.Name)
@@ -204,7 +208,7 @@ func (s *Service) verify(ctx context.Context, c Credentials) (a store.Administra
 		}
 		defer done()
 		if a, known, no = judge(ctx, a, c); no == nil {
-			no = s.proves(ctx, a.Name, c.Code) // a code is slowed by itself
+			no = s.proves(ctx, a.Name, c) // a code is slowed by itself
 			return true
 		}
 		return !errors.Is(no, wrong)

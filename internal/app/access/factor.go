@@ -83,22 +83,31 @@ func (s *Service) ForgetFactor(ctx context.Context, c Credentials) error {
 const CodeWanted = "a code of the second factor is wanted"
 
 // proves tells why a sign-in with a right password is not taken yet: nil where the administrator has no second factor, or gave a code of
-// it.
-func (s *Service) proves(ctx context.Context, name, code string) error {
+// it, or touched a security key.
+func (s *Service) proves(ctx context.Context, name string, c Credentials) error {
 	has, err := s.Factors.HasFactor(ctx, factorName(name))
 	if err != nil || !has {
 		return err
 	}
-	if strings.TrimSpace(code) == "" {
+	code := login.Code{User: factorName(name), Code: c.Code}
+	switch {
+	case c.Key != "":
+		if code.Touch, err = s.touch(ctx); err != nil {
+			return err
+		}
+		code.Touch.Answer = []byte(c.Key)
+	case strings.TrimSpace(c.Code) == "":
 		return &refusal.Error{Sort: refusal.Unproved, Words: CodeWanted}
 	}
-	if o := s.Factors.Code(ctx, login.Code{User: factorName(name), Code: code}); !o.OK {
+	if o := s.Factors.Code(ctx, code); !o.OK {
 		words := "the code is wrong: look whether the device's clock is right"
 		switch o.Why.Code {
 		case reason.CodeUsed:
 			words = "the code was used already: wait for the next one"
 		case reason.CodeWaits:
 			words = "too many wrong codes: wait a while"
+		case reason.SecurityKeyWrong, reason.NoSecurityKey:
+			words = o.Why.Words()
 		}
 		return &refusal.Error{Sort: refusal.Unproved, Words: words}
 	}

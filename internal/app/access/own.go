@@ -15,7 +15,7 @@ import (
 // ChangePassword changes one's own; every other session and token of one's own ends. It gives how many did.
 func (s *Service) ChangePassword(ctx context.Context, old, next, code string) (int, error) {
 	name := actor.Name(ctx)
-	a, _, err := s.verify(ctx, Credentials{name, old, code})
+	a, _, err := s.verify(ctx, Credentials{Name: name, Password: old, Code: code})
 	if err != nil {
 		return 0, err
 	}

@@ -12,6 +12,7 @@ type Actor struct {
 	Name       string     // an administrator's; empty: nobody who signed in
 	From       netip.Addr // where the request comes from
 	Private    bool       // nobody between it and the service can read it (TLS)
+	Origin     string     // of the page that asks, as a browser would write it, such as https://gate.tern.example
 	Credential string     // the hash of what let it in
 	By         string     // what let it in: the console, or a token by its name
 	Role       string     // the administrator's

@@ -23,7 +23,7 @@ func (f *finder) held() {
 		case !f.fresh(l.At) || l.User != f.User:
 		case l.Why.Code == reason.NoFactor:
 			fix = "they have no second factor: yl users second-factor link " + f.User + " makes a link by which they get one"
-		case l.Why.Code == reason.WrongCode || l.Why.Code == reason.CodeUsed || l.Why.Code == reason.CodeWaits:
+		case slices.Contains([]reason.Code{reason.WrongCode, reason.CodeUsed, reason.CodeWaits, reason.SecurityKeyWrong}, l.Why.Code):
 			wrong++
 		}
 	}

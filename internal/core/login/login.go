@@ -47,6 +47,9 @@ type Outcome struct {
 	Stamp string
 	// Coded is that their second factor was given with the login; Asks that it can be asked for now, in a further round. With OK.
 	Coded, Asks bool
+	// Asked is what a security key is to answer, for the browser, without OK; Recovery are codes in its place, with OK of a first one.
+	Asked    []byte
+	Recovery []string
 	// Public is the public key that they proved themselves with, DER, where the conversation has it shown; with OK.
 	Public []byte
 	Key    []byte        // with OK: the key that both sides have of it (RFC 3748 §7.10), 64 octets; nil: the method gives none
@@ -74,6 +77,18 @@ type Code struct {
 	From netip.Addr `json:"from,omitzero"`  // where their device is seen
 	// Keys are what their device came in by that only it has: it is remembered by them. None: it is not remembered.
 	Keys []string `json:"keys,omitempty"`
+	// Touch is that a security key is used in place of a code, or added; nil: it is a code.
+	Touch *Touch `json:"touch,omitempty"`
+}
+
+// Touch is a step in which somebody uses a security key, or adds one, at a page (Web Authentication).
+type Touch struct {
+	Page   string `json:"page"`   // name of its host
+	Origin string `json:"origin"` // as browsers write it
+	Title  string `json:"title"`
+	Adds   bool   `json:"adds,omitempty"`
+	Name   string `json:"name,omitempty"`   // of the key that is added
+	Answer []byte `json:"answer,omitempty"` // none: what the key is to answer is asked for
 }
 
 // Coded asks when the second factor was given last by a device that comes in by one of these keys.

@@ -20,6 +20,8 @@ import (
 const (
 	ByTime    = "time"
 	ByCounter = "counter"
+	// ByKey is a security key, which has no codes.
+	ByKey = "security-key"
 )
 
 const (

@@ -96,10 +96,19 @@ func (s *Session) Release(now time.Time) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	was := s.held
-	if s.held = false; was {
+	if s.held = false; was && s.Coded.IsZero() {
 		s.Coded = now
 	}
 	return was
+}
+
+// Prove notes that a second factor was given, and leaves the session held until it is released.
+func (s *Session) Prove(now time.Time) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.held && s.Coded.IsZero() {
+		s.Coded = now
+	}
 }
 
 // Factor tells whether the session is held, and when its person gave a second factor.

@@ -2,9 +2,10 @@
 import { computed, onMounted, reactive, ref } from 'vue'
 import { api, words, type Schemas } from '../api'
 import { sure } from '../ask'
+import OwnFactor from '../components/OwnFactor.vue'
 import { useSession } from '../session'
 
-/** Who may use the service, by what, and one's own second factor. */
+/** Who may use the service, and by what. */
 type Role = Schemas['Administrator']['role']
 const roles: { value: Role; title: string; does: string }[] = [
   { value: 'administrator', title: 'administrator', does: 'everything' },
@@ -19,10 +20,6 @@ const problem = ref('')
 const made = ref<{ name: string; password: string }>()
 const form = reactive<{ name: string; role: Role }>({ name: '', role: 'help-desk' })
 const mine = computed(() => all.value.find((a) => a.name === session.name))
-const factor = ref<Schemas['OwnEnrolling']>()
-const code = ref('')
-const own = ref('')
-const codes = ref<string[]>([])
 const filter = ref('')
 
 async function load() {
@@ -82,24 +79,6 @@ async function removeToken(t: Schemas['TokenInfo']) {
   await after(error)
 }
 
-async function begin() {
-  const { data, error } = await api.GET('/api/v1/me/second-factor')
-  factor.value = data
-  problem.value = error ? words(error) : ''
-}
-
-async function take() {
-  const { data, error } = await api.PUT('/api/v1/me/second-factor', {
-    body: { password: own.value, secret: factor.value?.secret ?? '', code: code.value },
-  })
-  if (data) {
-    codes.value = data['recovery-codes'] ?? []
-    factor.value = undefined
-  }
-  code.value = ''
-  await after(error)
-}
-
 const shown = computed(() => tokens.value.filter((t) => `${t.name} ${t.administrator} ${t.role ?? ''}`.includes(filter.value ?? '')))
 const day = (when?: string) => (when ? new Date(when).toLocaleString() : 'never')
 </script>
@@ -149,7 +128,7 @@ const day = (when?: string) => (when ? new Date(when).toLocaleString() : 'never'
               />
             </td>
             <td>{{ a['second-factor'] ? '● has one' : '○ none' }}</td>
-            <td>{{ a.sessions }} browsers</td>
+            <td>{{ a.sessions === 1 ? '1 browser' : `${a.sessions} browsers` }}</td>
             <td>{{ a.tokens }}</td>
             <td class="acts">
               <v-btn size="small" variant="text" @click="signOut(a)">Sign out</v-btn>
@@ -166,35 +145,7 @@ const day = (when?: string) => (when ? new Date(when).toLocaleString() : 'never'
         <span class="mt-2">{{ roles.find((r) => r.value === form.role)?.does }}</span>
       </form>
     </v-card>
-    <v-card class="pa-4 mb-4">
-      <h2 class="mb-2">Your second factor</h2>
-      <template v-if="codes.length">
-        <p>It is asked for from now on. Keep these recovery codes, each for once; they are shown this once:</p>
-        <pre id="recovery">{{ codes.join('\n') }}</pre>
-      </template>
-      <p v-else-if="mine?.['second-factor']">You have one. <code>yl own second-factor forget</code> forgets it.</p>
-      <form v-else-if="factor" class="d-flex ga-3 flex-wrap align-start" @submit.prevent="take">
-        <img v-if="factor.picture" alt="the key, as a picture" width="160" height="160" :src="`data:image/png;base64,${factor.picture}`" />
-        <p class="full">
-          Scan the picture with an app that makes codes by time, or type this key into it, then the code that it shows:
-          <code id="own-secret">{{ factor.secret }}</code>
-        </p>
-        <v-text-field id="own-code" v-model="code" label="Code" inputmode="numeric" autocomplete="one-time-code" max-width="200" />
-        <v-text-field
-          id="own-password"
-          v-model="own"
-          label="Your password"
-          type="password"
-          autocomplete="current-password"
-          max-width="260"
-        />
-        <v-btn id="take-own" type="submit" variant="outlined" :disabled="!code || !own">Take it</v-btn>
-      </form>
-      <template v-else>
-        <p class="mb-2">None: whoever learns your password can sign in.</p>
-        <v-btn id="begin-own" variant="outlined" size="small" @click="begin">Set one up</v-btn>
-      </template>
-    </v-card>
+    <OwnFactor :has="mine?.['second-factor'] ?? false" @changed="load" />
     <v-card class="pa-4">
       <h2 class="mb-2">API tokens</h2>
       <v-text-field id="token-filter" v-model="filter" label="Filter" max-width="300" density="compact" clearable />
@@ -243,11 +194,5 @@ th {
 }
 .acts {
   white-space: nowrap;
-}
-.full {
-  flex: 1 0 100%;
-}
-code {
-  overflow-wrap: anywhere;
 }
 </style>

@@ -2,6 +2,7 @@
 import { onMounted, onUnmounted, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, words } from '../api'
+import * as key from '../securitykey'
 import { useSession } from '../session'
 
 const router = useRouter()
@@ -25,6 +26,7 @@ onUnmounted(() => clearInterval(clock))
 
 /** A second factor is asked for; and the password was made by somebody else, and counts only to choose another with. */
 const coded = ref(false)
+const usable = key.usable()
 const factor = ref('')
 const choosing = ref(false)
 const own = ref('')
@@ -39,14 +41,27 @@ async function choose() {
   await router.push('/')
 }
 
-async function enter() {
+/** Signs in by a security key in place of a code. */
+async function byKey() {
+  wrong.value = ''
+  const body = { name: name.value, password: password.value }
+  const { data, error } = await api.POST('/api/v1/sign-in/security-key', { body })
+  if (!data) return void (wrong.value = words(error))
+  try {
+    await enter(await key.touch(data.options))
+  } catch (e) {
+    wrong.value = key.failed(e)
+  }
+}
+
+async function enter(answer?: string) {
   busy.value = true
   wrong.value = ''
   const body = { name: name.value, password: password.value }
   if (choosing.value) return choose()
   const { data, error, response } = first.value
     ? await api.POST('/api/v1/start', { body: { ...body, code: code.value } })
-    : await api.POST('/api/v1/sign-in', { body: { ...body, code: factor.value || undefined } })
+    : await api.POST('/api/v1/sign-in', { body: { ...body, code: factor.value || undefined, key: answer } })
   busy.value = false
   if (error) {
     const said = words(error)
@@ -75,7 +90,7 @@ async function enter() {
             : 'Who reaches what behind your gateway, proved and tried.'
         }}
       </p>
-      <form class="d-flex flex-column ga-4" @submit.prevent="enter">
+      <form class="d-flex flex-column ga-4" @submit.prevent="enter()">
         <v-text-field
           v-if="first"
           id="code"
@@ -105,6 +120,7 @@ async function enter() {
           persistent-hint
           autofocus
         />
+        <v-btn v-if="coded && usable" id="by-key" variant="outlined" @click="byKey">Use a security key</v-btn>
         <v-text-field
           v-if="choosing"
           id="own-password"
