@@ -238,6 +238,7 @@ func demoServe(ctx context.Context, c *urfave.Command) error {
 	if !c.Bool("verbose") {
 		o.Log = slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))
 	}
+	o.AllHere = true
 	d, err := tour.Prepare(ctx, c.String("with"), o)
 	if err != nil {
 		return err

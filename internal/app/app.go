@@ -210,6 +210,9 @@ func (a *App) Resume(ctx context.Context) error {
 	if err := a.Trials.StopLeft(ctx); err != nil { // a full disk, say: that stops writing, and nothing else
 		a.Log.Error("rounds that were under way are not noted as stopped", "error", err)
 	}
+	if err := a.Members.RestoreSlowed(ctx); err != nil {
+		return err
+	}
 	return a.Commits.Resume(ctx)
 }
 
@@ -220,5 +223,6 @@ func (a *App) Leave() { a.leave() }
 func (a *App) Close() {
 	a.leave()
 	a.background.Wait()
+	a.keepSlowed(context.Background())
 	a.Commits.Close()
 }

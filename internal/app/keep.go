@@ -22,6 +22,7 @@ func (a *App) Keep(ctx context.Context) {
 	sampling.Go(func() { every(ctx, dueEvery, func(time.Time) { a.Authorities.Keep(ctx) }) })
 	sampling.Go(func() { every(ctx, dueEvery, func(time.Time) { a.Members.Keep(ctx) }) })
 	sampling.Go(func() { every(ctx, dueEvery, func(time.Time) { a.Sources.Keep(ctx) }) })
+	sampling.Go(func() { every(ctx, lookEvery, func(time.Time) { a.keepSlowed(ctx) }) })
 	sampling.Go(func() { every(ctx, dueEvery, func(time.Time) { a.Access.Keep(ctx) }) })
 	sampling.Go(func() {
 		defer a.Equipment.Close()
@@ -82,5 +83,12 @@ func (a *App) tidy(ctx context.Context, now time.Time) {
 		if err := a.store.ShortenRounds(ctx, now.Add(-a.keepJournal)); err != nil {
 			a.Log.Error("rounds not shortened", "error", err)
 		}
+	}
+}
+
+// keepSlowed writes down who has to wait. Where it cannot, they wait all the same, until the service is started again.
+func (a *App) keepSlowed(ctx context.Context) {
+	if err := a.Members.KeepSlowed(ctx); err != nil && ctx.Err() == nil {
+		a.Log.Warn("who has to wait is not written down", "error", err)
 	}
 }

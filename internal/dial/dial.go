@@ -30,6 +30,8 @@ type Login struct {
 	Key   crypto.Signer
 	Chain [][]byte
 	Both  bool // the key is the device's alone, and user and password follow
+	// InEAP is that the key's certificate is shown inside a method (EAP-TLS), in place of a password.
+	InEAP bool
 	// SharedKey is by what device and gateway prove themselves to each other in place of all that; nil: they do not.
 	SharedKey  []byte
 	MixedIn    *MixedIn // goes into the keys for traffic; nil: nothing does

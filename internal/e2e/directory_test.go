@@ -204,3 +204,39 @@ func TestDirectoryTakesBack(t *testing.T) {
 	require.Error(t, err)
 	journaled(t, d, "refused", "source mainland does not let them in: their account ended there on 1970-01-02")
 }
+
+// A password that counts only to choose another with is changed in the login itself, where the device is asked once more: in the directory,
+// with what it says of the new one, and of the service's own people by the same tunnel.
+func TestDirectoryChangesPassword(t *testing.T) {
+	t.Parallel()
+	d, s, x := mainland(t, "    change-passwords: true\n")
+	s.Change("dn: uid=dora," + directoryserver.People + "\nchangetype: modify\nreplace: pwdPolicySubentry\npwdPolicySubentry: cn=made for them," +
+		directoryserver.Base + "\n-\nreplace: pwdReset\npwdReset: TRUE\n")
+	made := strings.TrimSpace(x.did("users", "password", "rory.researcher", "--make-password"))
+	made = made[strings.LastIndexAny(made, " \n")+1:]
+	for user, old := range map[string]string{"dora": herPassword, "rory.researcher": made} {
+		choosing := func(old, next string) error {
+			o := order(t, d, "wanda.warden")
+			o.User, o.TCPPort = user, 0
+			ctx, stop := context.WithTimeout(t.Context(), 5*time.Second)
+			defer stop()
+			tn, err := probe.Open(ctx, from(t, d, "home"), o, probe.Options{Password: old, NextPassword: next})
+			if err != nil {
+				return err
+			}
+			defer tn.Close()
+			require.True(t, tn.Given.Changed || next == "" || old == next)
+			return ping(t, tn, "10.20.30.5")
+		}
+		const next = "four gannets in a lantern"
+		require.Error(t, choosing(old, ""))
+		journaled(t, d, "refused", "counts only to choose another with")
+		require.Error(t, choosing(old, "password"), "it will not do")
+		journaled(t, d, "refused", "will not do")
+		require.NoError(t, choosing(old, next), user)
+		require.Error(t, choosing(old, ""), "the former one counts no more")
+		x.did("slowed", "lift")
+		require.NoError(t, choosing(next, ""), user)
+	}
+	require.Contains(t, x.did("sources", "try", "mainland", "dora"), "comes in by passage research")
+}

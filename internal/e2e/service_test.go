@@ -516,6 +516,12 @@ func TestKilledServiceComesBack(t *testing.T) {
 	}
 	require.Contains(t, yl(0, string(plan), "plan", "load", "-"), "0 stop")
 	require.Contains(t, yl(0, "", "plan", "commit", "-m", "first"), "revision 1 runs")
+	for range 3 {
+		yl(3, "not this one\n", "sign-in", "--name", "admin", "--password-file", "-", url)
+	}
+	time.Sleep(1500 * time.Millisecond) // it is written down each second
+	slowed := yl(0, "", "slowed", "list")
+	require.Contains(t, slowed, "admin")
 	require.NoError(t, cmd.Process.Kill())
 	_ = cmd.Wait()
 
@@ -527,6 +533,7 @@ func TestKilledServiceComesBack(t *testing.T) {
 	a["url"] = url2
 	b, _ = json.Marshal(a)
 	require.NoError(t, os.WriteFile(access, b, 0o600))
+	require.Equal(t, slowed, yl(0, "", "slowed", "list"), "who had to wait still has to")
 	require.Contains(t, yl(0, "", "plan", "history"), "first")
 	require.Equal(t, string(plan), yl(0, "", "plan", "show"))
 	require.Contains(t, yl(0, "", "prove"), "✓ holds")

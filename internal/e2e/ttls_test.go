@@ -1,12 +1,20 @@
 package e2e
 
 import (
+	"context"
+	"crypto"
+	"crypto/rand"
+	"crypto/x509"
+	"encoding/pem"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"yellowlantern/internal/app/handover"
+	"yellowlantern/internal/core/cert"
 	"yellowlantern/internal/probe"
+	"yellowlantern/internal/store"
 )
 
 // A tunnel that has passwords handed over inside TLS: right and wrong ones, and a first one that is to be changed elsewhere. Trials by it
@@ -34,6 +42,49 @@ func TestPasswordInsideTLS(t *testing.T) {
 	x.did("plan", "commit", "-m", "certificates inside EAP", "--accept", "all", "--because", "keys follow")
 	_, err = with(t, d, "rory.researcher", nil)
 	require.Error(t, err, "a password is nobody's way in there")
+	x.did("slowed", "lift")
+	// By a certificate, with TLS inside EAP inside IKE, by either version of TLS; not by one that was taken back, nor by nobody's.
+	own := func(known bool) (crypto.Signer, *x509.Certificate) {
+		key, err := cert.NewKey(rand.Reader)
+		require.NoError(t, err)
+		if known {
+			request, err := x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{}, key)
+			require.NoError(t, err)
+			public := pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE REQUEST", Bytes: request})
+			block, _ := pem.Decode([]byte(x.did("users", "keys", "add", "rory.researcher", "--public", write(t,
+				string(public)), "--device", "laptop")))
+			leaf, err := x509.ParseCertificate(block.Bytes)
+			require.NoError(t, err)
+			return key, leaf
+		}
+		ca, err := d.Store.Certificate(t.Context(), store.AuthorityName)
+		require.NoError(t, err)
+		spki, err := x509.MarshalPKIXPublicKey(key.Public())
+		require.NoError(t, err)
+		leaf, err := ca.NewPerson(rand.Reader, time.Now(), "rory.researcher", spki)
+		require.NoError(t, err)
+		return key, leaf
+	}
+	enters := func(key crypto.Signer, leaf *x509.Certificate) error {
+		o := order(t, d, "rory.researcher")
+		require.Equal(t, "eap-tls", o.Proof)
+		o.TCPPort = 0
+		ctx, stop := context.WithTimeout(t.Context(), 5*time.Second)
+		defer stop()
+		tn, err := probe.Open(ctx, from(t, d, "home"), o, probe.Options{Key: key, Certificate: leaf.Raw})
+		if err != nil {
+			return err
+		}
+		defer tn.Close()
+		return ping(t, tn, "10.20.30.5")
+	}
+	key, leaf := own(true)
+	require.NoError(t, enters(key, leaf))
+	stranger, unknown := own(false)
+	require.Error(t, enters(stranger, unknown))
+	require.Error(t, enters(stranger, leaf), "a certificate without its key")
+	x.did("users", "keys", "revoke", cert.Fingerprint(leaf.RawSubjectPublicKeyInfo))
+	require.Error(t, enters(key, leaf))
 	out, _, err = x.run("validate", "--try", "--vantage", "home")
 	require.NoError(t, err, "identities of trials come in all the same: %s", out)
 	recommit(t, d, "login: eap-mschapv2", "login: eap-ttls\n    also-login: [eap-mschapv2]")

@@ -19,6 +19,8 @@ type Inner struct {
 	Password func(user, password string) login.Outcome
 	// Code judges the code of a second factor, once a password was right whose outcome asks for one; nil: none is asked for.
 	Code func(code string) login.Outcome
+	// Next takes another password where the one that was typed counts only to choose another with; nil: none is asked for.
+	Next func(password string) login.Outcome
 	// Check judges an answer to a challenge (MS-CHAPv2); nil: that is not taken.
 	Check func(eap.Check) eap.Verdict
 }
@@ -73,7 +75,9 @@ func (i Inner) converse(t *tls.Conn, message []byte) login.Outcome {
 		methods = append(methods, eap.ByMSCHAPv2(rand.Reader, "", i.Check))
 	}
 	if i.Password != nil {
-		methods = append(methods, eap.ByGTC(func(password string) login.Outcome { return i.Password(user, password) }, i.Code))
+		methods = append(methods, eap.ByGTC(eap.GTC{
+			Password: func(password string) login.Outcome { return i.Password(user, password) }, Code: i.Code, Next: i.Next,
+		}))
 	}
 	inside := eap.Converse(methods...)
 	for range mostRounds {

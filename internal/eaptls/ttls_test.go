@@ -145,3 +145,46 @@ func FuzzServer(f *testing.F) {
 		_, _ = parseAVPs(a)
 	})
 }
+
+// By EAP-TLS both sides come to the same key by either version of TLS, whoever the certificate is of; one that its owner's side does not
+// believe ends the login, and what is typed where more is asked for comes in the order in which it is.
+func TestDeviceSide(t *testing.T) {
+	c, roots := credential(t)
+	own, _ := credential(t)
+	for _, version := range []uint16{tls.VersionTLS12, tls.VersionTLS13} {
+		for _, known := range []bool{true, false} {
+			p := NewKeyPeer(gate, roots, own)
+			p.conf.MaxVersion = version
+			turn, err := run(t, TLS([]tls.Certificate{c}, func(chain [][]byte, _ []byte) login.Outcome {
+				require.Equal(t, own.Certificate, chain)
+				return login.Outcome{OK: known, User: "rory.researcher", Known: true}
+			}), p, nil)
+			require.NoError(t, err)
+			require.Equal(t, known, turn.OK)
+			if known {
+				require.Len(t, turn.Key, 64)
+				require.Equal(t, p.MSK(), turn.Key)
+			}
+			p.Close()
+		}
+		var typed []string
+		p := NewPeer(gate, roots, "rory.researcher", "old")
+		p.Next, p.conf.MaxVersion = "new", version
+		turn, err := run(t, TTLS([]tls.Certificate{c}, Inner{
+			Check: func(eap.Check) eap.Verdict { return eap.Verdict{} }, // it is proposed first, and not taken
+			Password: func(_, password string) login.Outcome {
+				typed = append(typed, password)
+				return login.Outcome{User: "rory.researcher", Why: reason.Of(reason.PasswordToChange, nil)}
+			},
+			Next: func(password string) login.Outcome {
+				typed = append(typed, password)
+				return login.Outcome{OK: true, User: "rory.researcher", Known: true}
+			},
+		}), p, nil)
+		require.NoError(t, err)
+		require.True(t, turn.OK)
+		require.True(t, p.Changed())
+		require.Equal(t, []string{"old", "new"}, typed)
+		require.Equal(t, p.MSK(), turn.Key)
+	}
+}

@@ -47,6 +47,8 @@ type Options struct {
 	ListenKits      []string
 	KitsAt          string
 	KitsCertificate string
+	// AllHere is that people are on this machine, as in a demonstration: links lead to the service where it listens.
+	AllHere bool
 
 	OnlyTLS   bool   // browsers are told that the names speak nothing else
 	IKE, NATT string // the gateway's UDP ports
@@ -138,7 +140,7 @@ func (i *Instance) start(ctx context.Context, o Options) (err error) {
 	if err != nil {
 		return err
 	}
-	if at == "" && o.SiteLab != "" { // where the site is a lab, people are on this machine
+	if at == "" && o.AllHere {
 		at = i.URL()
 	}
 	if i.Store, err = store.Open(o.Data); err != nil {

@@ -59,7 +59,7 @@ func (p *People) Converse(call login.Call, ways []string, shown func(context.Con
 		case plan.LoginTTLS:
 			methods, password = append(methods, eaptls.TTLS(certificates, eaptls.Inner{
 				Check: x.check, Password: x.password,
-				Code: x.code,
+				Code: x.code, Next: x.next,
 			})), true
 		case plan.LoginEAPTLS:
 			methods = append(methods, eaptls.TLS(certificates, x.owner))
@@ -123,6 +123,8 @@ type conversation struct {
 	relay  source.Relay  // that carries it on; nil: nobody does
 	by     source.Source
 	who    string // the device claims to be
+	unfit  reason.Reason
+	typed  string // the password that was handed over, while another one is asked for
 	login.Conversation
 }
 
@@ -147,7 +149,23 @@ func (c *conversation) password(user, password string) login.Outcome {
 	ctx, stop := context.WithTimeout(context.Background(), judgeTime)
 	defer stop()
 	c.came = c.people.Password(ctx, user, password, c.call)
+	if c.came.Why.Code == reason.PasswordToChange {
+		c.typed = password
+	}
 	return c.came
+}
+
+// next takes a password that was chosen in place of one that counts only for that.
+func (c *conversation) next(password string) login.Outcome {
+	ctx, stop := context.WithTimeout(context.Background(), judgeTime)
+	defer stop()
+	o := c.people.Choose(ctx, c.came, c.typed, password, c.call)
+	if o.Why.Code == reason.PasswordUnfit { // they may choose once more
+		c.unfit = o.Why
+		return o
+	}
+	c.came, c.typed, c.unfit = o, "", reason.Reason{}
+	return o
 }
 
 // code judges the code that was asked for after a password.
@@ -183,6 +201,12 @@ func (c *conversation) Next(message []byte) login.Step {
 	}
 	step := c.Conversation.Next(message)
 	if !step.Over || !step.OK {
+		if step.Over && c.typed != "" { // asked for another password the device gave up
+			step.User, step.Known, step.Why = c.came.User, true, c.came.Why
+			if !c.unfit.None() {
+				step.Why = c.unfit
+			}
+		}
 		step.Later = step.Over && Undecided(step.Why) // nobody is told that their password is wrong for that
 		return step
 	}

@@ -109,3 +109,17 @@ func (g *Guesses) Lift(name string, from netip.Addr) int {
 	defer g.mu.Unlock()
 	return g.guard.Lift(name, from)
 }
+
+// Changed gives up to some number of what changed since it was asked last, to be kept.
+func (g *Guesses) Changed(most int) []crowd.Kept {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return g.guard.Changed(most)
+}
+
+// Restore takes what was kept, before anybody guesses.
+func (g *Guesses) Restore(all []crowd.Kept) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.guard.Restore(time.Now(), all)
+}

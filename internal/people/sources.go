@@ -60,6 +60,12 @@ func (p *People) not(before login.Outcome, s source.Source, err error) (login.Ou
 	switch kind := source.KindOf(err); kind {
 	case source.Unknown:
 		return before, false
+	case source.Expired:
+		before.Known, before.Why = true, whyNot(s.Settings().Name, err)
+		if by, can := s.(source.Changer); can && by.Changes() {
+			before.Source, before.Why = s.Settings().Name, reason.Of(reason.PasswordToChange, nil)
+		}
+		return before, true
 	case source.Refused: // whether it is theirs it does not say: another source may have them
 		before.Why = whyNot(s.Settings().Name, err)
 		return before, false
@@ -107,7 +113,7 @@ func whyNot(name string, err error) reason.Reason {
 	code := map[source.Kind]reason.Code{
 		source.Unknown: reason.UnknownUser,
 		source.Account: reason.SourceAccount, source.Several: reason.SourceMistaken, source.Mistaken: reason.SourceMistaken,
-		source.Barred: reason.SourceBars, source.Wrong: reason.WrongPassword, source.Refused: reason.SourceRefuses,
+		source.Barred: reason.SourceBars, source.Expired: reason.SourceBars, source.Wrong: reason.WrongPassword, source.Refused: reason.SourceRefuses,
 	}[source.KindOf(err)]
 	switch code {
 	case reason.WrongPassword, reason.UnknownUser:
@@ -241,7 +247,7 @@ func (p *People) standing(ctx context.Context, name string) (login.Standing, err
 			fresh := p.record(d, who, now)
 			fresh.Name, fresh.At, fresh.Hash = rec.Name, rec.At, rec.Hash
 			rec = fresh
-		case kind == source.Unknown || kind == source.Barred:
+		case kind == source.Unknown || kind == source.Barred || kind == source.Expired:
 			rec.Gone, rec.Checked, rec.Hash = true, now, ""
 		default:
 			return login.Standing{}, err

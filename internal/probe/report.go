@@ -341,11 +341,11 @@ func (o Order) Login(opt Options) (dial.Login, error) {
 		return dial.Login{}, errors.New("the authority's certificate cannot be read")
 	}
 	var chain [][]byte
-	both := o.Proof == plan.LoginBoth
-	if opt.Key != nil && (o.Proof == plan.LoginCertificate || both) {
+	both, inside := o.Proof == plan.LoginBoth, o.Proof == plan.LoginEAPTLS
+	if opt.Key != nil && (o.Proof == plan.LoginCertificate || both || inside) {
 		chain = append([][]byte{opt.Certificate}, opt.Above...)
 	}
-	if o.Proof != plan.LoginCertificate && o.Proof != plan.LoginPublicKey && !both {
+	if o.Proof != plan.LoginCertificate && o.Proof != plan.LoginPublicKey && !both && !inside {
 		opt.Key = nil
 	}
 	if o.Proof != plan.LoginSharedKey {
@@ -356,7 +356,7 @@ func (o Order) Login(opt Options) (dial.Login, error) {
 		mixedIn = &dial.MixedIn{ID: opt.MixedInID, Secret: opt.MixedIn, Demand: true}
 	}
 	return dial.Login{
-		Key: opt.Key, Chain: chain, Both: both, SharedKey: opt.SharedKey, MixedIn: mixedIn, Dial: o.Dial, Identity: o.Identity, Keepalive: time.Duration(o.Keepalive) * time.Second, User: o.User, Password: opt.Password, NextPassword: opt.NextPassword, Roots: roots,
+		Key: opt.Key, Chain: chain, Both: both, InEAP: inside, SharedKey: opt.SharedKey, MixedIn: mixedIn, Dial: o.Dial, Identity: o.Identity, Keepalive: time.Duration(o.Keepalive) * time.Second, User: o.User, Password: opt.Password, NextPassword: opt.NextPassword, Roots: roots,
 		Algorithms: o.Algorithms, KeyLog: opt.KeyLog, TCPPort: uint16(o.TCPPort), MTU: o.MTU, Ports: opt.Ports, Addresses: opt.Addresses,
 	}, nil
 }

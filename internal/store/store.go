@@ -194,6 +194,7 @@ var migrations = []func(*gorm.DB) error{
 		}
 		return db.Exec("UPDATE administrators SET source = '', groups = '', checked = ?, gone = 0", time.Time{}).Error
 	},
+	func(db *gorm.DB) error { return db.AutoMigrate(&Guess{}) },
 }
 
 func (s *Store) migrate() error {

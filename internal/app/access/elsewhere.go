@@ -70,7 +70,7 @@ func (s *Service) fromSource(ctx context.Context, keepers []plan.Administrators,
 		case err == nil:
 			return s.came(ctx, keepers, k.Source, who)
 		case kind == source.Unknown:
-		case kind == source.Wrong || kind == source.Barred || kind == source.Refused:
+		case slices.Contains([]source.Kind{source.Wrong, source.Barred, source.Expired, source.Refused}, kind):
 			return a, "source " + k.Source + ": " + err.Error(), wrong
 		default:
 			return a, "", &refusal.Error{Sort: refusal.Away, Words: "source " + k.Source + " does not answer, so that its administrators cannot sign in: " +
@@ -157,7 +157,7 @@ func (s *Service) look(ctx context.Context, a *store.Administrator) {
 	keepers, _ := s.keepers()
 	var why string
 	switch kind := source.KindOf(err); {
-	case err != nil && kind != source.Unknown && kind != source.Barred:
+	case err != nil && !slices.Contains([]source.Kind{source.Unknown, source.Barred, source.Expired}, kind):
 		return // what was said before counts on, for a while
 	case err != nil:
 		why = err.Error()

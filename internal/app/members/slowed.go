@@ -11,12 +11,60 @@ import (
 	"yellowlantern/internal/app/refusal"
 	"yellowlantern/internal/core/crowd"
 	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/people"
 )
 
 // Slowed is somebody who has to wait, and for what.
 type Slowed struct {
 	For string `json:"for" enum:"tunnel,code,console" doc:"What the passwords were for; code: codes of a second factor, from everywhere."`
 	crowd.Slowed
+}
+
+// mostKeptAtOnce is how much of what changed is written at once.
+const mostKeptAtOnce = 500
+
+// guards are who slows down guesses, by what they are kept under; whose tells whether a name is somebody's: what strangers call themselves
+// is not kept.
+func (s *Service) guards() map[string]*people.Guesses {
+	return map[string]*people.Guesses{"tunnel": &s.People.Guesses, "code": &s.People.Codes, "console": s.Console}
+}
+
+// KeepSlowed writes down who has to wait, so that a restart lets nobody guess on at once.
+func (s *Service) KeepSlowed(ctx context.Context) error {
+	for of, g := range s.guards() {
+		all := g.Changed(mostKeptAtOnce)
+		var known []crowd.Kept
+		for _, k := range all {
+			if s.whose(ctx, of, k.Name) {
+				known = append(known, k)
+			}
+		}
+		if err := s.Store.KeepGuesses(ctx, of, known); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *Service) whose(ctx context.Context, of, name string) bool {
+	if of == "console" {
+		_, err := s.Store.Administrator(ctx, name)
+		return err == nil
+	}
+	own, elsewhere, err := s.Store.Spelled(ctx, name)
+	return err == nil && (own != "" || elsewhere != "") || strings.HasPrefix(name, "~")
+}
+
+// RestoreSlowed takes up what was written down.
+func (s *Service) RestoreSlowed(ctx context.Context) error {
+	for of, g := range s.guards() {
+		all, err := s.Store.KeptGuesses(ctx, of)
+		if err != nil {
+			return err
+		}
+		g.Restore(all)
+	}
+	return nil
 }
 
 // Slowed lists who had wrong passwords in the last hour, and until when no other is looked at.

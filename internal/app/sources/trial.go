@@ -216,5 +216,6 @@ var fixes = map[source.Kind]string{
 	source.Wrong:    "let them type it again",
 	source.Refused:  "let them type it again; the server's own record says why",
 	source.Barred:   "mend it there",
+	source.Expired:  "change it there, or let them do so at their login: change-passwords",
 	source.Mistaken: "correct what the plan says of it",
 }

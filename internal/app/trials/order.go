@@ -41,7 +41,7 @@ func (s *Service) Order(ctx context.Context, user, group string) (probe.Order, e
 		return probe.Order{}, err
 	}
 	o.Revision, o.Trouble = number, s.What.Troubles()
-	if o.Proof == plan.LoginCertificate || o.Proof == plan.LoginBoth {
+	if slices.Contains([]string{plan.LoginCertificate, plan.LoginBoth, plan.LoginEAPTLS}, o.Proof) {
 		o.Service = s.At()
 	}
 	return *o, nil
@@ -82,7 +82,7 @@ func OrderFor(m *site.Model, class reach.Class, r reach.Reach, user string) *pro
 		o.Kind = t.Kind
 		o.Tunnel, o.Identity, o.Keepalive = t.Name, t.IdentityOr(m.Gateway.Dial), int(own.Keepalive.Or(plan.DefaultKeepalive).Seconds())
 		o.Algorithms = own.Set()
-		if plan.WantsKey(t.Login) {
+		if plan.WantsKey(t.Login) || t.Login == plan.LoginEAPTLS {
 			o.Proof = t.Login
 		}
 		o.MixedIn = own.MixedIn

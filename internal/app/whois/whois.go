@@ -182,7 +182,7 @@ func (x *explaining) elsewhere(d source.Source) bool {
 		switch source.KindOf(err) {
 		case source.Unknown:
 			return false
-		case source.Barred:
+		case source.Barred, source.Expired:
 			x.out.Source = name
 			x.against(true, "mend it there", "source %s does not let them in: %v", name, err)
 		default:

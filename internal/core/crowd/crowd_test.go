@@ -157,3 +157,48 @@ func TestTally(t *testing.T) {
 		require.Equal(t, came, told)
 	})
 }
+
+// Whatever was guessed, a guard that was given what another one told of itself now and then lets nobody guess sooner than that one.
+func TestKept(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		var g Guard
+		kept, now := map[string]Kept{}, noon
+		keep := func() {
+			for _, k := range g.Changed(3) {
+				kept[k.Name+k.Source.String()] = k
+			}
+		}
+		for range rapid.IntRange(1, 60).Draw(t, "guesses") {
+			name := rapid.SampledFrom([]string{"rory", "vera", "wanda", "curt"}).Draw(t, "name")
+			from := rapid.SampledFrom([]netip.Addr{home, away}).Draw(t, "from")
+			now = now.Add(time.Duration(rapid.IntRange(0, 40).Draw(t, "later")) * time.Second)
+			if g.Begin(now, name, from) == 0 {
+				if rapid.Bool().Draw(t, "right") {
+					g.Right(now, name, from)
+				} else {
+					g.Wrong(now, name, from)
+				}
+			}
+			if rapid.IntRange(0, 9).Draw(t, "what") == 0 {
+				g.Lift(name, netip.Addr{})
+			}
+			keep()
+		}
+		for range 20 {
+			keep()
+		}
+		var all []Kept
+		for _, k := range kept {
+			all = append(all, k)
+		}
+		var again Guard
+		again.Restore(now, all)
+		require.Equal(t, g.Slowed(now), again.Slowed(now))
+		for _, name := range []string{"rory", "vera", "wanda", "curt"} {
+			for _, from := range []netip.Addr{home, away} {
+				require.Equal(t, g.Waits(now, name, from), again.Waits(now, name, from))
+				require.Equal(t, g.known[pair{name, Source(from)}].IsZero(), again.known[pair{name, Source(from)}].IsZero())
+			}
+		}
+	})
+}

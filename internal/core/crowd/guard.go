@@ -44,15 +44,14 @@ type Guard struct {
 	known map[pair]time.Time   // who got in from where, and when last
 	names map[netip.Prefix]int // pairs of a source
 	froms map[string]int       // pairs of a name
-	swept time.Time
+	// changed are pairs that changed since they were kept.
+	changed map[pair]bool
+	swept   time.Time
 }
 
 // Begin asks whether a guess may be judged now, and counts it as wrong until Right is called. wait is how long not, 0: now.
 func (g *Guard) Begin(now time.Time, name string, from netip.Addr) (wait time.Duration) {
-	if g.pairs == nil {
-		g.pairs, g.known, g.names, g.froms, g.swept = map[pair]*guesses{}, map[pair]time.Time{}, map[netip.Prefix]int{}, map[string]int{},
-			now
-	}
+	g.begin(now)
 	if now.Sub(g.swept) > forgetAfter/12 || len(g.pairs) >= mostPairs {
 		g.sweep(now)
 	}
@@ -63,9 +62,7 @@ func (g *Guard) Begin(now time.Time, name string, from netip.Addr) (wait time.Du
 	}
 	if had == nil {
 		had = &guesses{}
-		g.pairs[p] = had
-		g.names[p.source]++
-		g.froms[p.name]++
+		g.count(p, had)
 	} else if now.Sub(had.last) > forgetAfter {
 		had.wrong = 0
 	}
@@ -78,6 +75,7 @@ func (g *Guard) Begin(now time.Time, name string, from netip.Addr) (wait time.Du
 		}
 	}
 	had.until = now.Add(min(delay, longestWait))
+	g.touched(p)
 	return 0
 }
 
@@ -91,10 +89,12 @@ func (g *Guard) Waits(now time.Time, name string, from netip.Addr) time.Duration
 
 // Wrong says that the guess begun last was judged, and is wrong: the wait counts from then on.
 func (g *Guard) Wrong(now time.Time, name string, from netip.Addr) (wait time.Duration) {
-	had := g.pairs[pair{name, Source(from)}]
+	p := pair{name, Source(from)}
+	had := g.pairs[p]
 	if had == nil {
 		return 0
 	}
+	g.touched(p)
 	had.until = now.Add(had.until.Sub(had.last))
 	had.last = now
 	return had.until.Sub(now)
@@ -109,6 +109,7 @@ func (g *Guard) Right(now time.Time, name string, from netip.Addr) {
 	}
 	if g.known != nil {
 		g.known[p] = now
+		g.touched(p)
 	}
 }
 
@@ -117,6 +118,7 @@ func (g *Guard) forget(p pair) {
 		return
 	}
 	delete(g.pairs, p)
+	g.touched(p)
 	if g.names[p.source]--; g.names[p.source] <= 0 {
 		delete(g.names, p.source)
 	}

@@ -119,7 +119,7 @@ var Platforms = []Platform{
 	{
 		Word: "own-client", Name: "yl dial", Source: "this project", Tried: true,
 		Default: algorithm.OfLevel(algorithm.Broad), Able: everything(),
-		Logins: []string{"eap-mschapv2", "eap-relayed", "certificate", "public-key", "pre-shared-key", "certificate-and-eap-mschapv2", "eap-ttls"}, MixesIn: true, PFS: true, Fragments: true, Moves: true,
+		Logins: []string{"eap-mschapv2", "eap-relayed", "certificate", "public-key", "pre-shared-key", "certificate-and-eap-mschapv2", "eap-ttls", "eap-tls"}, MixesIn: true, PFS: true, Fragments: true, Moves: true,
 		Takes:   []string{"rsa", "ecdsa"},
 		Demands: "the name of its kit, and an authority of its kit", CallsItself: "the user's name", AsksFor: "the name of its kit",
 		Routes: "the traffic selectors that it is given", Names: "servers and domains by IKE (RFC 8598)", IPv6: "its address by IKE",

@@ -44,7 +44,7 @@ type conversation struct {
 func (c *conversation) Next(message []byte) login.Step {
 	if message == nil && c.id == 0 {
 		// The IKE identity will not do: some systems put an address there.
-		return c.ask(typeIdentity, nil)
+		return c.ask(TypeIdentity, nil)
 	}
 	p, err := parse(message)
 	if c.id == 0 { // whoever carries it here asked already who it is: its numbers go on
@@ -57,12 +57,12 @@ func (c *conversation) Next(message []byte) login.Step {
 		return c.refused(reason.Of(reason.EAPMalformed, nil))
 	case p.id != c.id:
 		return c.refused(reason.Of(reason.EAPNotAsked, nil))
-	case c.at < 0 && p.kind == typeIdentity:
+	case c.at < 0 && p.kind == TypeIdentity:
 		c.identity = string(p.data)
 		return c.propose(0)
 	case c.at < 0:
 		return c.refused(reason.Of(reason.EAPNoIdentity, nil))
-	case p.kind == typeNak && !c.answered:
+	case p.kind == TypeNak && !c.answered:
 		// The device asks for other methods (RFC 3748 §5.3.1).
 		for i, m := range c.methods {
 			if i > c.at && slices.Contains(p.data, m.Type()) {
@@ -70,7 +70,7 @@ func (c *conversation) Next(message []byte) login.Step {
 			}
 		}
 		fallthrough
-	case p.kind == typeNak:
+	case p.kind == TypeNak:
 		return c.refused(reason.Of(reason.EAPOtherType, reason.With{reason.EAP: named(p.data), reason.What: c.offered()}))
 	case p.kind != c.methods[c.at].Type():
 		return c.refused(reason.Of(reason.EAPBadResponse, nil))

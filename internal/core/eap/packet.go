@@ -19,9 +19,9 @@ const (
 
 // Types (RFC 3748 §5; 26 is EAP-MSCHAPv2).
 const (
-	typeIdentity     = 1
+	TypeIdentity     = 1
 	typeNotification = 2
-	typeNak          = 3
+	TypeNak          = 3
 	typeMSCHAPv2     = 26
 )
 
@@ -62,16 +62,27 @@ func (p packet) marshal() []byte {
 }
 
 // AskIdentity is the question with which a conversation begins that is carried on elsewhere.
-func AskIdentity() []byte { return packet{codeRequest, 1, typeIdentity, nil}.marshal() }
+func AskIdentity() []byte { return packet{codeRequest, 1, TypeIdentity, nil}.marshal() }
 
 // Identity is who a device claims to be, of an answer to the question who it is.
 func Identity(message []byte) (string, bool) {
 	p, err := parse(message)
-	return string(p.data), err == nil && p.code == codeResponse && p.kind == typeIdentity
+	return string(p.data), err == nil && p.code == codeResponse && p.kind == TypeIdentity
 }
 
 // Failure ends a conversation after a device's message.
 func Failure(message []byte) []byte {
 	p, _ := parse(message) // of one that cannot be read the number is 0
 	return packet{code: codeFailure, id: p.id}.marshal()
+}
+
+// Response is an answer of a device's.
+func Response(id, kind byte, data []byte) []byte {
+	return packet{codeResponse, id, kind, data}.marshal()
+}
+
+// Request reads what a device is asked; ok is false where it is asked nothing.
+func Request(b []byte) (id, kind byte, data []byte, ok bool) {
+	p, err := parse(b)
+	return p.id, p.kind, p.data, err == nil && p.code == codeRequest
 }

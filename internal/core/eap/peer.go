@@ -33,6 +33,10 @@ type PeerMethod interface {
 	Handle(data []byte) ([]byte, error)
 	// MSK is the key that it leaves behind, 64 octets; nil: it has not come to its end.
 	MSK() []byte
+	// Changed is that another password was chosen in it.
+	Changed() bool
+	// Refused is why it gave up before the gateway did; nil: it did not.
+	Refused() error
 }
 
 // Errors of the peer's side.
@@ -63,7 +67,10 @@ func (p *Peer) Handle(b []byte) (answer []byte, done bool, err error) {
 		if p.by != nil && p.by.MSK() == nil || p.by == nil && !p.proven {
 			return nil, false, ErrUnproven
 		}
+		p.Changed = p.Changed || p.by != nil && p.by.Changed()
 		return nil, true, nil
+	case in.code == codeFailure && p.by != nil && p.by.Refused() != nil:
+		return nil, false, fmt.Errorf("%w: %w", ErrRefused, p.by.Refused())
 	case in.code == codeFailure && p.refused != nil:
 		return nil, false, p.refused
 	case in.code == codeFailure:
@@ -72,8 +79,8 @@ func (p *Peer) Handle(b []byte) (answer []byte, done bool, err error) {
 		return nil, false, ErrMalformed
 	}
 	switch in.kind {
-	case typeIdentity:
-		return reply(typeIdentity, []byte(p.user))
+	case TypeIdentity:
+		return reply(TypeIdentity, []byte(p.user))
 	case typeNotification:
 		return reply(typeNotification, nil)
 	case typeMSCHAPv2:
@@ -92,7 +99,7 @@ func (p *Peer) Handle(b []byte) (answer []byte, done bool, err error) {
 		}
 		wants = append(wants, m.Type())
 	}
-	return reply(typeNak, wants)
+	return reply(TypeNak, wants)
 }
 
 func (p *Peer) mschap(in packet, reply func(byte, []byte) ([]byte, bool, error)) ([]byte, bool, error) {

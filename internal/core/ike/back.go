@@ -85,7 +85,7 @@ func (r *login) closing() []payload {
 	switch {
 	case r.another:
 		return []payload{authPayload(authSharedKey, r.sa.keys.keyAuth(r.msk, octets))}
-	case r.shown.PublicKey != nil:
+	case r.shown.PublicKey != nil && r.msk == nil: // a key that was shown inside a conversation has left another behind
 		return r.proven()
 	case r.shared != nil:
 		ps = []payload{{kind: plIDr, body: id}, authPayload(authSharedKey, r.sa.keys.keyAuth(r.shared, octets))}

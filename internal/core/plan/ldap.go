@@ -16,6 +16,7 @@ type LDAP struct {
 	GroupBase   string   `json:"group-base,omitempty" eg:"ou=groups,dc=tern,dc=example" doc:"Below what groups are looked for by their members; they are not if not given."`
 	GroupMember string   `json:"group-member,omitempty" eg:"member" doc:"The attribute of a group that names its members; member if not given."`
 	Nested      bool     `json:"nested,omitempty" doc:"Groups of groups count, to any depth."`
+	Changes     bool     `json:"change-passwords,omitempty" doc:"People whose password there has expired, or was made for them, choose another in the login, where the device is asked once more (EAP-GTC inside eap-ttls)." then:"Where the directory does not let them do it themselves the account must be allowed to."`
 	LookAgain   Duration `json:"look-again,omitempty" eg:"5m" doc:"How often it is looked whether people who are connected still may be, 30s to 24h; 5m if not given. It needs an account."`
 }
 

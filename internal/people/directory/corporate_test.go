@@ -173,9 +173,21 @@ func corporate(t *testing.T, folder string) {
 				false: "-D1",
 			}[user == "must"],
 		}, nil)
-		require.Equal(t, source.Barred, source.KindOf(err), "%s: %v", user, err)
+		require.Equal(t, map[bool]source.Kind{true: source.Expired, false: source.Barred}[user == "must"], source.KindOf(err),
+			"%s: %v", user, err)
 		require.Regexp(t, says, err.Error())
 	}
+	d = ask(func(s *plan.Source) { s.LDAP().Changes = true })
+	require.True(t, d.Changes())
+	must := source.Call{User: "must", Password: "wrong"}
+	require.Equal(t, source.Wrong, source.KindOf(d.Change(t.Context(), must, password+"-D3")), "who does not know the former one")
+	must.Password = password + "-D2"
+	require.Equal(t, source.Unfit, source.KindOf(d.Change(t.Context(), must, "short")))
+	require.NoError(t, d.Change(t.Context(), must, password+"-D3"))
+	must.Password = password + "-D3"
+	who, err := d.Login(t.Context(), must, nil)
+	require.NoError(t, err)
+	require.Equal(t, "must", who.Login)
 	// A directory that is asked from its top end refers elsewhere for other parts; that is not followed.
 	p, err := d.Look(t.Context(), "dora", nil)
 	require.NoError(t, err)

@@ -116,10 +116,13 @@ func (d *Directory) Login(ctx context.Context, c source.Call, step func(source.A
 		return a.direct(c.User, c.Password)
 	}
 	entry, err := a.find(c.User)
-	if err != nil {
+	if entry == nil || err != nil && source.KindOf(err) != source.Expired {
 		return source.Person{}, err
 	}
-	if err := a.proves(entry.DN, c.Password); err != nil {
+	if wrong := a.proves(entry.DN, c.Password); wrong != nil {
+		return source.Person{}, wrong
+	}
+	if err != nil { // that it has expired is told to who knows it
 		return source.Person{}, err
 	}
 	return a.person(entry, c.User)

@@ -218,3 +218,41 @@ func TestTaken(t *testing.T) {
 		require.Equal(t, x.want, source.Taken(plan.Source{Groups: x.taken}, have, known), "%v", x.taken)
 	}
 }
+
+// Whoever must choose another password, or whose has expired, is told apart from who does not know it, and can change it where the plan
+// says so: by themselves, or by the account. What the directory will not have is told.
+func TestChange(t *testing.T) {
+	s := island(t)
+	set := func(user, policy, more string) {
+		s.Change("dn: uid=" + user + "," + directoryserver.People + "\nchangetype: modify\nreplace: pwdPolicySubentry\npwdPolicySubentry: cn=" +
+			policy + "," + directoryserver.Base + "\n" + more)
+	}
+	src := mainland(s)
+	src.LDAP().Changes = true
+	d := opened(t, src)
+	is := func(call source.Call) source.Kind {
+		_, err := d.Login(t.Context(), call, nil)
+		if err == nil {
+			return -1
+		}
+		return source.KindOf(err)
+	}
+	set("dora", "made for them", "-\nreplace: pwdReset\npwdReset: TRUE\n")
+	call := source.Call{User: "dora", Password: password}
+	require.Equal(t, source.Expired, is(call))
+	require.Equal(t, source.Wrong, is(source.Call{User: "dora", Password: "wrong"}))
+	require.Equal(t, source.Unfit, source.KindOf(d.Change(t.Context(), call, "short")))
+	require.NoError(t, d.Change(t.Context(), call, "gannets over the lantern"))
+	require.Equal(t, source.Wrong, is(call))
+	call.Password = "gannets over the lantern"
+	require.Equal(t, source.Kind(-1), is(call))
+
+	set("dora", "short lived", "")
+	require.NoError(t, d.Change(t.Context(), call, "one more for the lantern"))
+	call.Password = "one more for the lantern"
+	require.Eventually(t, func() bool { return is(call) == source.Expired }, 10*time.Second, 200*time.Millisecond)
+	require.Equal(t, source.Wrong, source.KindOf(d.Change(t.Context(), source.Call{User: "dora", Password: "wrong"}, "whatever it may be")))
+	require.NoError(t, d.Change(t.Context(), call, "and the last of them all"))
+	call.Password = "and the last of them all"
+	require.Equal(t, source.Kind(-1), is(call))
+}

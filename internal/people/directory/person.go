@@ -84,7 +84,7 @@ func (a *asking) found(begun time.Time, user string, r *ldap.SearchRequest, out 
 	a.did(begun, nil, "found %s", e.DN)
 	if err := state(e, time.Now()); err != nil {
 		a.did(begun, err, "the state of the account")
-		return nil, err
+		return e, err
 	}
 	return e, nil
 }
@@ -109,16 +109,32 @@ func (a *asking) proves(dn, password string) error {
 }
 
 func (a *asking) bindAs(c *ldap.Conn, server, name, password string) error {
+	_, err := a.bindFor(c, server, name, password)
+	return err
+}
+
+// bindFor also tells whether the connection is theirs now, be it to change their password alone.
+func (a *asking) bindFor(c *ldap.Conn, server, name, password string) (bound bool, err error) {
 	begun := time.Now()
 	a.within(c)
-	err := c.Bind(name, password)
+	result, err := c.SimpleBind(&ldap.SimpleBindRequest{
+		Username: name, Password: password,
+		Controls: []ldap.Control{ldap.NewControlBeheraPasswordPolicy()},
+	})
+	bound = err == nil
 	var e *ldap.Error
 	switch {
+	case toChange(result):
+		err = source.Fail(source.Expired, "they must choose another password first")
 	case ldap.IsErrorWithCode(err, ldap.LDAPResultInvalidCredentials), ldap.IsErrorWithCode(err,
 		ldap.LDAPResultInappropriateAuthentication):
 		errors.As(err, &e)
 		if m := data.FindStringSubmatch(e.Err.Error()); m != nil && refusedFor[m[1]] != "" {
-			err = source.Fail(source.Barred, "%s", refusedFor[m[1]])
+			kind := source.Barred
+			if m[1] == "532" || m[1] == "773" {
+				kind = source.Expired
+			}
+			err = source.Fail(kind, "%s", refusedFor[m[1]])
 		} else {
 			err = source.Fail(source.Wrong, "the password is wrong")
 		}
@@ -130,7 +146,7 @@ func (a *asking) bindAs(c *ldap.Conn, server, name, password string) error {
 		err = source.Fail(source.Away, "%s: %v", server, said(err))
 	}
 	a.did(begun, err, "bound as %s with the password", name)
-	return err
+	return bound, err
 }
 
 // direct has a person bind as themselves, and read their own entry.
@@ -178,7 +194,7 @@ func state(e *ldap.Entry, now time.Time) error {
 	case (control|computed)&locked != 0:
 		return source.Fail(source.Barred, "they are locked out there")
 	case computed&expired != 0:
-		return source.Fail(source.Barred, "their password has expired there")
+		return source.Fail(source.Expired, "their password has expired there")
 	case e.GetAttributeValue("pwdAccountLockedTime") != "", strings.EqualFold(e.GetAttributeValue("nsAccountLock"), "true"):
 		return source.Fail(source.Barred, "they are locked out there")
 	}

@@ -38,6 +38,15 @@ type Source interface {
 	Close()
 }
 
+// Changer is a source where a password can be changed that has expired.
+type Changer interface {
+	Source
+	// Changes tells whether the plan has it so.
+	Changes() bool
+	// Change puts another password in place of the call's.
+	Change(ctx context.Context, c Call, next string) error
+}
+
 // Challenged is a source that can also tell whether an answer to a challenge is right (MS-CHAPv2).
 type Challenged interface {
 	Source
@@ -108,6 +117,8 @@ const (
 	Several              // more than one
 	Wrong                // the password is wrong
 	Barred               // the person is, there: switched off, locked, over
+	Expired              // the password is right, and counts only to choose another with
+	Unfit                // the password that was chosen will not do there
 	Mistaken             // what the plan says makes no sense to it
 	Refused              // it lets them not in, and does not say whether it knows them
 )

@@ -60,7 +60,7 @@ directory DIR/db
 maxsize 1073741824
 dbnosync
 index objectClass,uid,member,memberOf eq
-access to attrs=userPassword by anonymous auth by * none
+access to attrs=userPassword by dn.exact="cn=lantern,dc=tern,dc=example" =xw by self =xw by anonymous auth by * none
 access to * by dn.exact="cn=lantern,dc=tern,dc=example" read by self read by users search by anonymous auth by * none
 overlay memberof
 memberof-group-oc groupOfNames
@@ -91,6 +91,22 @@ cn: policy
 pwdAttribute: userPassword
 pwdLockout: TRUE
 pwdMaxFailure: 100
+
+dn: cn=made for them,dc=tern,dc=example
+objectClass: device
+objectClass: pwdPolicy
+cn: made for them
+pwdAttribute: userPassword
+pwdMustChange: TRUE
+pwdCheckQuality: 2
+pwdMinLength: 12
+
+dn: cn=short lived,dc=tern,dc=example
+objectClass: device
+objectClass: pwdPolicy
+cn: short lived
+pwdAttribute: userPassword
+pwdMaxAge: 2
 
 dn: cn=lantern,dc=tern,dc=example
 objectClass: simpleSecurityObject

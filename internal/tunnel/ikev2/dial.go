@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"crypto/rand"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
@@ -218,12 +219,17 @@ func connect(ctx context.Context, silence <-chan time.Time, way carrier, gateway
 		mixedIn = &ike.MixedIn{Identity: m.ID, Secret: m.Secret, Demand: m.Demand}
 	}
 	inside := eaptls.NewPeer(l.Identity, l.Roots, l.User, l.Password)
+	inside.Next = l.NextPassword
+	key := l.Key
+	if l.InEAP && key != nil {
+		inside, key = eaptls.NewKeyPeer(l.Identity, l.Roots, tls.Certificate{Certificate: l.Chain, PrivateKey: key}), nil
+	}
 	t.inside = inside.Close
 	t.ini, err = ike.NewInitiator(ike.Caller{
 		Methods: []eap.PeerMethod{inside},
 		Name:    l.Identity, User: l.User, Password: l.Password, NextPassword: l.NextPassword, Device: l.Device, Roots: l.Roots, Algorithms: offer, Rand: rand.Reader,
 		Local: way.Local(), Remote: gateway, Now: time.Now, LogKeys: l.KeyLog != nil, TCP: tcp, Liveness: l.Liveness,
-		Patience: l.Patience, Ticket: ticket, SentBy: sentBy, Key: l.Key, Chain: l.Chain, SharedKey: l.SharedKey, MixedIn: mixedIn, Both: l.Both,
+		Patience: l.Patience, Ticket: ticket, SentBy: sentBy, Key: key, Chain: l.Chain, SharedKey: l.SharedKey, MixedIn: mixedIn, Both: l.Both,
 		Floated: onePort(l) && !tcp, Addresses: l.Addresses,
 	})
 	if err != nil {
