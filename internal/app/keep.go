@@ -73,6 +73,7 @@ func (a *App) tidy(ctx context.Context, now time.Time) {
 	if err := a.Trust.Renew(ctx, now); err != nil {
 		a.Log.Error("certificates not renewed", "error", err)
 	}
+	a.forgetNTHashes(ctx, now)
 	if a.keepJournal > 0 {
 		gone, err := a.store.ShortenJournal(ctx, now.Add(-a.keepJournal))
 		if err != nil {
@@ -90,5 +91,20 @@ func (a *App) tidy(ctx context.Context, now time.Time) {
 func (a *App) keepSlowed(ctx context.Context) {
 	if err := a.Members.KeepSlowed(ctx); err != nil && ctx.Err() == nil {
 		a.Log.Warn("who has to wait is not written down", "error", err)
+	}
+}
+
+// forgetNTHashes has passwords of people kept in the way that is slow to guess by, once the plan that needs no more of them has run for a
+// day: until then somebody may go back to the one before.
+func (a *App) forgetNTHashes(ctx context.Context, now time.Time) {
+	if r, err := a.store.Newest(ctx); err != nil || now.Sub(r.At) < tidyEvery {
+		return
+	}
+	names, err := a.Members.People.ForgetNTHashes(ctx)
+	if err != nil && ctx.Err() == nil {
+		a.Log.Error("not every NT hash that nobody needs is forgotten", "error", err)
+	}
+	if len(names) > 0 {
+		a.Log.Info("NT hashes are forgotten that no way of logging in needs", "people", len(names))
 	}
 }

@@ -5,6 +5,7 @@ import (
 	"crypto/tls"
 	"fmt"
 	"net/netip"
+	"slices"
 
 	"yellowlantern/internal/app/running"
 	"yellowlantern/internal/core/plan"
@@ -44,6 +45,25 @@ func (w ways) Asks(groups []string, from netip.Addr) bool {
 	}
 	passage := p.PassageOf(groups)
 	return passage != nil && passage.Factor.Asks(groups) && !passage.Factor.Excepts(from)
+}
+
+// Challenges implements people.Ways: by a tunnel of a passage that may take them, or by equipment. Of who is in no group it is not known.
+func (w ways) Challenges(groups []string) bool {
+	p := w.running.Plan()
+	if p == nil || len(groups) == 0 {
+		return true
+	}
+	among := func(some []string) bool {
+		return slices.ContainsFunc(groups, func(g string) bool { return slices.Contains(some, g) })
+	}
+	for i := range p.Passages {
+		if x := &p.Passages[i]; !x.Off && among(x.Groups) && p.Challenges(x) {
+			return true
+		}
+	}
+	return slices.ContainsFunc(p.Equipment, func(e plan.Equipment) bool {
+		return !e.Off && among(e.Groups) && slices.ContainsFunc(e.Ways(), plan.Challenge)
+	})
 }
 
 // Certificates implements people.Ways.

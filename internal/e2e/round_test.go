@@ -64,7 +64,10 @@ func TestRounds(t *testing.T) {
 	require.Zero(t, code)
 	out, _, _ = x.run("journal", "--kind", "reach")
 	require.NotContains(t, out, "no longer")
-	require.NoError(t, d.Store.SetPassword(t.Context(), "rory.researcher", "nothing to do with it", false),
+	require.NoError(t, d.Store.SetPassword(t.Context(), "rory.researcher", store.NewPassword{
+		Text:      "nothing to do with it",
+		Challenge: true,
+	}),
 		"identities of trials are nobody's")
 	out, _, _ = x.run("probe", "rounds")
 	require.Contains(t, out, "all as expected")

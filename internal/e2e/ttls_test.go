@@ -6,6 +6,7 @@ import (
 	"crypto/rand"
 	"crypto/x509"
 	"encoding/pem"
+	"strings"
 	"testing"
 	"time"
 
@@ -91,4 +92,60 @@ func TestPasswordInsideTLS(t *testing.T) {
 	x.did("slowed", "lift")
 	out, _, err = x.run("validate", "--try", "--vantage", "home")
 	require.NoError(t, err, out)
+}
+
+// An NT hash is kept only where somebody logs in by an answer to a challenge: where passwords are handed over it is forgotten, at a login
+// or in time. A plan that has need of one again says whose password it cannot judge, and has it once they handed it over.
+func TestNTHashesAreForgotten(t *testing.T) {
+	t.Parallel()
+	d := island(t, nil)
+	x := newTerminal(t, d)
+	has := func(user string) bool {
+		_, kept, err := d.Store.Password(t.Context(), user)
+		require.NoError(t, err)
+		require.True(t, kept.Is(d.Passwords[user]))
+		_, ok := kept.NTHash()
+		return ok
+	}
+	enters := func(user string) error {
+		o := order(t, d, user)
+		o.TCPPort = 0
+		ctx, stop := context.WithTimeout(t.Context(), 5*time.Second)
+		defer stop()
+		tn, err := probe.Open(ctx, from(t, d, "home"), o, probe.Options{Password: d.Passwords[user]})
+		if err == nil {
+			tn.Close()
+		}
+		return err
+	}
+	names, err := d.People.ForgetNTHashes(t.Context())
+	require.NoError(t, err)
+	require.Empty(t, names, "each is needed")
+	recommit(t, d, "login: eap-mschapv2", "login: eap-ttls")
+	require.True(t, has("rory.researcher"))
+	require.NoError(t, enters("rory.researcher"))
+	require.False(t, has("rory.researcher"), "it was handed over")
+	require.NoError(t, enters("rory.researcher"))
+	names, err = d.People.ForgetNTHashes(t.Context())
+	require.NoError(t, err)
+	require.Equal(t, []string{"both.birdwatcher", "curt.contractor", "vera.volunteer", "wanda.warden"}, names)
+	require.NoError(t, enters("wanda.warden"))
+	made := strings.Fields(x.did("users", "password", "vera.volunteer", "--make-password"))
+	d.Passwords["vera.volunteer"] = made[len(made)-1]
+	require.False(t, has("vera.volunteer"))
+
+	x.did("plan", "set", "tunnels/main/login", "eap-mschapv2")
+	out, _, _ := x.run("plan", "check")
+	require.Contains(t, squeezed(out), "password-kept-otherwise@passages/research/tunnels")
+	require.Contains(t, squeezed(out), "both.birdwatcher, rory.researcher cannot come in")
+	x.did("plan", "commit", "-m", "challenges", "--accept", "all", "--because", "a test")
+	require.Error(t, enters("rory.researcher"))
+	journaled(t, d, "refused", "kept such that no answer to a challenge can be judged")
+	x.did("slowed", "lift")
+	x.did("plan", "set", "tunnels/main/login", "eap-ttls")
+	x.did("plan", "set", "tunnels/main/also-login", "[eap-mschapv2]")
+	x.did("plan", "commit", "-m", "both", "--accept", "all", "--because", "a test")
+	require.NoError(t, enters("rory.researcher"))
+	require.True(t, has("rory.researcher"))
+	require.False(t, has("wanda.warden"))
 }

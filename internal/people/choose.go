@@ -2,11 +2,9 @@ package people
 
 import (
 	"context"
-	"crypto/subtle"
 	"errors"
 	"time"
 
-	"yellowlantern/internal/core/eap"
 	"yellowlantern/internal/core/login"
 	"yellowlantern/internal/core/password"
 	"yellowlantern/internal/core/reason"
@@ -39,10 +37,8 @@ func (p *People) Choose(ctx context.Context, is login.Outcome, old, next string,
 		}
 		o = p.elsewhere(ctx, source.Call{User: is.User, Password: next, From: call.From})
 	} else {
-		r, hash, err := p.keeper.NTHash(ctx, is.User)
-		given := eap.NTHash(old)
-		if err != nil || subtle.ConstantTimeCompare(given[:],
-			hash[:]) != 1 || !user(r).MustChange { // somebody else has changed it meanwhile
+		r, kept, err := p.keeper.Password(ctx, is.User)
+		if err != nil || !kept.Is(old) || !user(r).MustChange { // somebody else has changed it meanwhile
 			return is
 		}
 		u := user(r)
@@ -52,7 +48,7 @@ func (p *People) Choose(ctx context.Context, is login.Outcome, old, next string,
 		if err := u.Fit(next); err != nil {
 			return unfit(err)
 		}
-		if err := p.write(ctx, u.Name, func() error { return p.keeper.SetPassword(ctx, u.Name, next, false) }); err != nil {
+		if err := p.write(ctx, u.Name, func() error { return p.keeper.SetPassword(ctx, u.Name, p.chosen(u, next, false)) }); err != nil {
 			return login.Outcome{User: u.Name, Known: true, Why: reason.Of(reason.PasswordUnchecked,
 				reason.With{reason.Error: err.Error()})}
 		}

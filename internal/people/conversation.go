@@ -22,6 +22,8 @@ type Ways interface {
 	Logins(tunnel string) []string
 	// Asks tells whether people in these groups, who call from an address, are asked for a second factor.
 	Asks(groups []string, from netip.Addr) bool
+	// Challenges tells whether people in these groups log in by an answer to a challenge, or may.
+	Challenges(groups []string) bool
 	// Certificates are by which the service proves itself inside EAP by one.
 	Certificates(ctx context.Context, tunnel string) ([]tls.Certificate, error)
 }

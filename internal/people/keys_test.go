@@ -97,7 +97,7 @@ func TestOwner(t *testing.T) {
 	require.ErrorIs(t, err, store.ErrNotFound)
 	require.Equal(t, reason.KeyOther, p.Owner(ctx, login.Key{Public: spki, Chain: [][]byte{{1}}}).Why.Code)
 
-	require.NoError(t, s.SetPassword(ctx, "rory", "another tide and tern", false))
+	require.NoError(t, s.SetPassword(ctx, "rory", store.NewPassword{Text: "another tide and tern", Challenge: true}))
 	_, err = p.Again(ctx, "rory", who.Stamp)
 	require.ErrorIs(t, err, login.ErrStamp)
 	who = p.Owner(ctx, shown)

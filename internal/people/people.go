@@ -29,7 +29,8 @@ type Keeper interface {
 	AddUser(ctx context.Context, u store.User, password string) error
 	ChangeUser(ctx context.Context, u store.User) error
 	ApplyPeople(ctx context.Context, added []store.NewUser, changed []store.User) error
-	SetPassword(ctx context.Context, name, password string, must bool) error
+	SetPassword(ctx context.Context, name string, p store.NewPassword) error
+	KeepOtherwise(ctx context.Context, name, text string, challenge bool) error
 	RemoveUser(ctx context.Context, name string) error
 	Stamp(ctx context.Context, name string) (string, error)
 	AddKey(ctx context.Context, k store.PersonKey) error
@@ -58,7 +59,7 @@ type Keeper interface {
 	Spelled(ctx context.Context, name string) (user, elsewhere string, err error)
 	SourcePerson(ctx context.Context, name string) (store.SourcePerson, error)
 	SourcePeople(ctx context.Context, after time.Time) ([]store.SourcePerson, error)
-	NTHash(ctx context.Context, name string) (store.User, [eap.NTHashLen]byte, error)
+	Password(ctx context.Context, name string) (store.User, store.Kept, error)
 }
 
 // People joins the sources.
@@ -134,7 +135,10 @@ func (p *People) Persons(ctx context.Context) ([]reach.Person, error) {
 			if !u.Until.IsZero() && (until.IsZero() || u.Until.Before(until)) {
 				until = u.Until
 			}
-			out = append(out, reach.Person{User: u.Name, Groups: u.Groups, Keys: keys[u.Name], Factor: factors[u.Name]})
+			out = append(out, reach.Person{
+				User: u.Name, Groups: u.Groups, Keys: keys[u.Name], Factor: factors[u.Name],
+				Unchallenged: u.hashed,
+			})
 		}
 	}
 	if err == nil {

@@ -211,7 +211,7 @@ func (p *People) Import(ctx context.Context, text []byte, take bool, check func(
 		if err != nil {
 			return t, err
 		}
-		if t.added[i], err = prepare(user(rec), made, true); err != nil {
+		if t.added[i], err = p.prepare(user(rec), store.NewPassword{Text: made, Must: true, Cost: password.Light}); err != nil {
 			return t, err
 		}
 		t.Lines[t.addedAt[i]].Password = made

@@ -8,8 +8,6 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
-
-	"yellowlantern/internal/core/eap"
 )
 
 // A table says line by line what would become of it; it is taken whole or not at all; what was written is read as the same again.
@@ -64,9 +62,9 @@ func TestTable(t *testing.T) {
 	u, err = p.User(ctx, "new")
 	require.NoError(t, err)
 	require.True(t, u.MustChange)
-	_, hash, err := p.keeper.NTHash(ctx, "new")
+	_, kept, err := p.keeper.Password(ctx, "new")
 	require.NoError(t, err)
-	require.Equal(t, eap.NTHash(got.Lines[0].Password), hash)
+	require.True(t, kept.Is(got.Lines[0].Password))
 
 	all, err := p.List(ctx)
 	require.NoError(t, err)

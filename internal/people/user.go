@@ -3,7 +3,6 @@ package people
 import (
 	"context"
 	"crypto/rand"
-	"crypto/subtle"
 	"errors"
 	"fmt"
 	"net/mail"
@@ -36,6 +35,8 @@ type User struct {
 	// MustChange and PasswordAt are told, and not taken.
 	MustChange bool      `json:"must-change,omitempty" doc:"Their password was made for them, and counts only until they choose another."`
 	PasswordAt time.Time `json:"password-at,omitzero" doc:"When their password was set last."`
+
+	hashed bool // answers to a challenge cannot be judged
 }
 
 // Bounds of what a person is described with.
@@ -112,7 +113,7 @@ func (u User) record() store.User {
 func user(r store.User) User {
 	u := User{
 		Name: r.Name, FullName: r.FullName, Off: r.Off, Mail: r.Mail, Hours: r.Hours, Sessions: r.Sessions,
-		Tunnels: strings.Fields(r.Tunnels), Groups: []string{}, MustChange: r.MustChange, PasswordAt: r.PasswordAt,
+		Tunnels: strings.Fields(r.Tunnels), Groups: []string{}, MustChange: r.MustChange, PasswordAt: r.PasswordAt, hashed: r.Hashed,
 	}
 	if len(u.Tunnels) == 0 {
 		u.Tunnels = nil
@@ -132,7 +133,7 @@ func (u User) Fit(text string) error { return password.Check(text, password.Leas
 
 // Add adds a user.
 func (p *People) Add(ctx context.Context, u User, secret string) error {
-	rec, err := prepare(u, secret, false)
+	rec, err := p.prepare(u, store.NewPassword{Text: secret})
 	if err == nil {
 		err = u.Fit(secret)
 	}
@@ -147,18 +148,22 @@ func (p *People) AddMade(ctx context.Context, u User) (made string, err error) {
 	if made, err = password.New(rand.Reader); err != nil {
 		return "", err
 	}
-	rec, err := prepare(u, made, true)
+	rec, err := p.prepare(u, store.NewPassword{Text: made, Must: true, Cost: password.Light})
 	if err != nil {
 		return "", err
 	}
 	return made, p.write(ctx, u.Name, func() error { return p.keeper.ApplyPeople(ctx, []store.NewUser{rec}, nil) })
 }
 
-func prepare(u User, secret string, must bool) (rec store.NewUser, err error) {
+// prepare is somebody as they are to be added.
+func (p *People) prepare(u User, secret store.NewPassword) (rec store.NewUser, err error) {
 	rec.User, rec.Password = u.record(), secret
-	rec.MustChange = must
+	rec.Password.Challenge = p.challenges(u.Groups)
 	return rec, u.check()
 }
+
+// challenges tells whether people in these groups log in by an answer to a challenge, as far as is known.
+func (p *People) challenges(groups []string) bool { return p.Ways == nil || p.Ways.Challenges(groups) }
 
 // Change writes everything but the password.
 func (p *People) Change(ctx context.Context, u User) error {
@@ -177,7 +182,12 @@ func (p *People) SetPassword(ctx context.Context, name, secret string, must bool
 	if err != nil {
 		return err
 	}
-	return p.write(ctx, name, func() error { return p.keeper.SetPassword(ctx, name, secret, must) })
+	return p.write(ctx, name, func() error { return p.keeper.SetPassword(ctx, name, p.chosen(u, secret, must)) })
+}
+
+// chosen is a password as it is to be kept for somebody.
+func (p *People) chosen(u User, text string, must bool) store.NewPassword {
+	return store.NewPassword{Text: text, Must: must, Challenge: p.challenges(u.Groups)}
 }
 
 // MakePassword replaces a password by one that is made, as AddMade does.
@@ -185,7 +195,13 @@ func (p *People) MakePassword(ctx context.Context, name string) (made string, er
 	if made, err = password.New(rand.Reader); err != nil {
 		return "", err
 	}
-	return made, p.write(ctx, name, func() error { return p.keeper.SetPassword(ctx, name, made, true) })
+	u, err := p.User(ctx, name)
+	if err != nil {
+		return "", err
+	}
+	secret := p.chosen(u, made, true)
+	secret.Cost = password.Light // nobody guesses it
+	return made, p.write(ctx, name, func() error { return p.keeper.SetPassword(ctx, name, secret) })
 }
 
 // Remove forgets a user.
@@ -201,20 +217,24 @@ func (p *People) User(ctx context.Context, name string) (User, error) {
 
 // judge judges an answer by the service's own users, and where it is none of theirs by sources.
 func (p *People) judge(ctx context.Context, c eap.Check, from netip.Addr) (eap.Verdict, login.Outcome) {
-	r, hash, err := p.keeper.NTHash(ctx, c.User)
+	r, kept, err := p.keeper.Password(ctx, c.User)
 	if errors.Is(err, store.ErrNotFound) {
 		return p.challenged(ctx, c, from)
 	}
-	return p.judgeOwn(ctx, c, r, hash, err), login.Outcome{}
+	return p.judgeOwn(ctx, c, r, kept, err), login.Outcome{}
 }
 
-func (p *People) judgeOwn(ctx context.Context, c eap.Check, r store.User, hash [eap.NTHashLen]byte, err error) eap.Verdict {
+func (p *People) judgeOwn(ctx context.Context, c eap.Check, r store.User, kept store.Kept, err error) eap.Verdict {
 	if err != nil {
 		return eap.Verdict{Refusal: reason.Of(reason.PasswordUnchecked, reason.With{reason.Error: err.Error()})}
 	}
 	u := user(r)
 	if why := u.Bar(time.Now()); !why.None() {
 		return eap.Verdict{Refusal: why, Known: true}
+	}
+	hash, ok := kept.NTHash()
+	if !ok {
+		return eap.Verdict{Known: true, Refusal: reason.Of(reason.PasswordKeptOtherwise, nil)}
 	}
 	if c.Change != nil {
 		return p.change(ctx, u, c, hash)
@@ -229,7 +249,7 @@ func (p *People) judgeOwn(ctx context.Context, c eap.Check, r store.User, hash [
 // handedOver judges a password that was handed over, by the service's own users.
 func (p *People) handedOver(ctx context.Context, c source.Call) login.Outcome {
 	name, secret := c.User, c.Password
-	r, hash, err := p.keeper.NTHash(ctx, name)
+	r, kept, err := p.keeper.Password(ctx, name)
 	refused := func(code reason.Code, with reason.With) login.Outcome {
 		return login.Outcome{User: name, Known: err == nil, Why: reason.Of(code, with)}
 	}
@@ -243,14 +263,37 @@ func (p *People) handedOver(ctx context.Context, c source.Call) login.Outcome {
 	if why := u.Bar(time.Now()); !why.None() {
 		return login.Outcome{User: name, Known: true, Why: why}
 	}
-	given := eap.NTHash(secret)
 	switch {
-	case secret == "" || subtle.ConstantTimeCompare(given[:], hash[:]) != 1:
+	case secret == "" || !kept.Is(secret):
 		return refused(reason.WrongPassword, nil)
 	case u.MustChange:
 		return refused(reason.PasswordToChange, nil)
 	}
+	p.keepAs(ctx, u, secret)
 	return p.outcome(ctx, name)
+}
+
+// keepAs keeps a password that was just handed over as the plan that runs has need of it. Where that does not go it stays as it was.
+func (p *People) keepAs(ctx context.Context, u User, text string) {
+	if needs := p.challenges(u.Groups); needs == u.hashed {
+		_ = p.write(ctx, u.Name, func() error { return p.keeper.KeepOtherwise(ctx, u.Name, text, needs) })
+	}
+}
+
+// ForgetNTHashes forgets NT hashes of people who log in by no answer to a challenge, as the plan has it that runs. It gives whose those
+// were.
+func (p *People) ForgetNTHashes(ctx context.Context) (names []string, err error) {
+	users, err := p.List(ctx)
+	for _, u := range users {
+		if u.hashed || p.challenges(u.Groups) {
+			continue
+		}
+		if err := p.write(ctx, u.Name, func() error { return p.keeper.KeepOtherwise(ctx, u.Name, "", false) }); err != nil {
+			return names, err
+		}
+		names = append(names, u.Name)
+	}
+	return names, err
 }
 
 // change takes a password that somebody chose in the login itself.
@@ -272,7 +315,12 @@ func (p *People) change(ctx context.Context, u User, c eap.Check, old [eap.NTHas
 	if !v.OK {
 		return v
 	}
-	if err := p.write(ctx, u.Name, func() error { return p.keeper.SetPassword(ctx, u.Name, next, false) }); err != nil {
+	if err := p.write(ctx, u.Name, func() error {
+		return p.keeper.SetPassword(ctx, u.Name, store.NewPassword{
+			Text:      next,
+			Challenge: true,
+		})
+	}); err != nil {
 		return eap.Verdict{Known: true, Refusal: reason.Of(reason.PasswordUnchecked, reason.With{reason.Error: err.Error()})}
 	}
 	return v

@@ -8,8 +8,6 @@ import (
 	"time"
 
 	"gorm.io/gorm"
-
-	"yellowlantern/internal/core/eap"
 )
 
 // User is a person who may connect. The NT hash of the password is as good as the password: it is sealed, and opened
@@ -25,6 +23,7 @@ type User struct {
 	Sessions int
 	Tunnels  string
 	Sealed   []byte `json:"-"`
+	Hashed   bool   // what is sealed judges a password that is handed over, and no answer to a challenge
 	// MustChange is that the password was made by somebody else, and counts only until another is chosen.
 	MustChange bool
 	PasswordAt time.Time
@@ -44,7 +43,7 @@ func purpose(user string) string { return "nt hash of " + user }
 
 // Users lists everybody by name, with groups, in one pass: there may be a hundred thousand.
 func (s *Store) Users(ctx context.Context) (us []User, err error) {
-	rows, err := s.db.WithContext(ctx).Raw("SELECT u.name, u.full_name, u.off, u.mail, u.until, u.hours, u.sessions, u.tunnels, u.must_change, " +
+	rows, err := s.db.WithContext(ctx).Raw("SELECT u.name, u.full_name, u.off, u.mail, u.until, u.hours, u.sessions, u.tunnels, u.must_change, u.hashed, " +
 		"u.password_at, u.at, COALESCE(m.group_name, '') FROM users u LEFT JOIN memberships m ON m.user = u.name ORDER BY u.name, m.group_name").Rows()
 	if err != nil {
 		return nil, err
@@ -53,7 +52,7 @@ func (s *Store) Users(ctx context.Context) (us []User, err error) {
 	for rows.Next() {
 		var u User
 		var group string
-		if err := rows.Scan(&u.Name, &u.FullName, &u.Off, &u.Mail, &u.Until, &u.Hours, &u.Sessions, &u.Tunnels, &u.MustChange,
+		if err := rows.Scan(&u.Name, &u.FullName, &u.Off, &u.Mail, &u.Until, &u.Hours, &u.Sessions, &u.Tunnels, &u.MustChange, &u.Hashed,
 			&u.PasswordAt, &u.At, &group); err != nil {
 			return nil, err
 		}
@@ -91,13 +90,13 @@ func (s *Store) User(ctx context.Context, name string) (u User, err error) {
 
 // AddUser adds a person with a password.
 func (s *Store) AddUser(ctx context.Context, u User, password string) error {
-	return s.ApplyPeople(ctx, []NewUser{{u, password}}, nil)
+	return s.ApplyPeople(ctx, []NewUser{{u, NewPassword{Text: password, Challenge: true, Must: u.MustChange}}}, nil)
 }
 
 // NewUser is somebody who is to be added.
 type NewUser struct {
 	User
-	Password string
+	Password NewPassword
 }
 
 // ApplyPeople adds and changes people, all or nothing. ErrExists and ErrNotFound are about one of them.
@@ -105,11 +104,11 @@ func (s *Store) ApplyPeople(ctx context.Context, added []NewUser, changed []User
 	now := time.Now().UTC()
 	for i := range added {
 		u := &added[i]
-		hash := eap.NTHash(u.Password)
 		var err error
-		if u.Sealed, err = s.sealed(hash[:], purpose(u.Name)); err != nil {
+		if u.Sealed, u.Hashed, err = s.sealPassword(u.Name, u.Password); err != nil {
 			return err
 		}
+		u.MustChange = u.Password.Must
 		u.At, u.PasswordAt, u.Until = now, now, u.Until.UTC()
 		for j := range u.Groups {
 			u.Groups[j].User = u.Name
@@ -157,22 +156,6 @@ func (s *Store) ChangeUser(ctx context.Context, u User) error {
 	return s.ApplyPeople(ctx, nil, []User{u})
 }
 
-// SetPassword replaces a password; must is that it was made by somebody else, and another is to be chosen.
-func (s *Store) SetPassword(ctx context.Context, name, password string, must bool) error {
-	hash := eap.NTHash(password)
-	sealed, err := s.sealed(hash[:], purpose(name))
-	if err != nil {
-		return err
-	}
-	defer s.peopleChanged()
-	r := s.db.WithContext(ctx).Model(&User{}).Where("name = ?", name).
-		Updates(map[string]any{"sealed": sealed, "must_change": must, "password_at": time.Now().UTC()})
-	if r.Error == nil && r.RowsAffected == 0 {
-		return ErrNotFound
-	}
-	return r.Error
-}
-
 // Stamp stands for what a person logs in with: it is another once their password changes, or their devices are to be forgotten. It is empty
 // for somebody who may not log in.
 func (s *Store) Stamp(ctx context.Context, name string) (string, error) {
@@ -180,7 +163,7 @@ func (s *Store) Stamp(ctx context.Context, name string) (string, error) {
 	if err := translate(s.db.WithContext(ctx).First(&u, "name = ?", name).Error); err != nil || !u.May(time.Now()) {
 		return "", err
 	}
-	sum := sha256.Sum256(fmt.Appendf(append([]byte{}, u.Sealed...), " %d", u.Forgotten))
+	sum := sha256.Sum256(fmt.Appendf(nil, "%s %d %d", u.Name, u.PasswordAt.UnixNano(), u.Forgotten))
 	return hex.EncodeToString(sum[:16]), nil
 }
 
@@ -216,17 +199,4 @@ func (s *Store) RemoveUser(ctx context.Context, name string) error {
 		return db.Model(&PersonKey{}).Where("user = ? AND revoked < ?", name, time.Unix(0, 0).UTC()).
 			Update("revoked", time.Now().UTC()).Error
 	})
-}
-
-// NTHash is what is kept of a person's password, with who they are.
-func (s *Store) NTHash(ctx context.Context, name string) (u User, hash [eap.NTHashLen]byte, err error) {
-	if err = translate(s.db.WithContext(ctx).Preload("Groups").First(&u, "name = ?", name).Error); err != nil {
-		return u, hash, err
-	}
-	b, err := s.unsealed(u.Sealed, purpose(u.Name))
-	if err == nil {
-		hash = [eap.NTHashLen]byte(b)
-	}
-	u.Sealed = nil
-	return u, hash, err
 }

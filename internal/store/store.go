@@ -195,6 +195,12 @@ var migrations = []func(*gorm.DB) error{
 		return db.Exec("UPDATE administrators SET source = '', groups = '', checked = ?, gone = 0", time.Time{}).Error
 	},
 	func(db *gorm.DB) error { return db.AutoMigrate(&Guess{}) },
+	func(db *gorm.DB) error {
+		if err := db.AutoMigrate(&User{}); err != nil {
+			return err
+		}
+		return db.Exec("UPDATE users SET hashed = 0").Error
+	},
 }
 
 func (s *Store) migrate() error {

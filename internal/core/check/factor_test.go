@@ -1,6 +1,7 @@
 package check
 
 import (
+	"slices"
 	"strings"
 	"testing"
 
@@ -94,5 +95,18 @@ func TestFindingsOfMail(t *testing.T) {
 			continue
 		}
 		require.Contains(t, found, x[1])
+	}
+}
+
+func TestFindingsOfKeptPasswords(t *testing.T) {
+	s, err := demo.Load("")
+	require.NoError(t, err)
+	const want = "password-kept-otherwise@passages/research/tunnels"
+	for login, found := range map[string]bool{"eap-mschapv2": true, "eap-ttls": false, "eap-mschapv2\n    also-login: [eap-ttls]": false} {
+		in := input(t, strings.Replace(s.Plan, "login: eap-mschapv2", "login: "+login, 1))
+		for i := range in.People {
+			in.People[i].Unchallenged = in.People[i].User == "rory"
+		}
+		require.Equal(t, found, slices.Contains(ids(Run(in)), want), login)
 	}
 }

@@ -46,6 +46,7 @@ func (c *checker) people() {
 			"a commit will need the approval of another administrator, and there is one: nothing could be committed after this")
 	}
 	c.keyless()
+	c.keptOtherwise()
 	c.oneForAll()
 	for i, class := range c.classes {
 		switch {
@@ -62,6 +63,36 @@ func (c *checker) people() {
 // elsewhere tells whether people are kept in a source too.
 func (c *checker) elsewhere() bool {
 	return slices.ContainsFunc(c.p.Sources, func(s plan.Source) bool { return !s.Off })
+}
+
+// keptOtherwise finds people who can only log in by an answer to a challenge, and whose password is kept without what that takes.
+func (c *checker) keptOtherwise() {
+	for i := range c.p.Passages {
+		p := &c.p.Passages[i]
+		var names []string
+		for _, who := range c.People {
+			if mine := c.p.PassageOf(who.Groups); who.Unchallenged && mine == p && c.challengedAlone(p) {
+				names = append(names, who.User)
+			}
+		}
+		if len(names) > 0 {
+			c.add(Warn, "password-kept-otherwise", "passages/"+p.Name+"/tunnels",
+				"send each a link by which they choose another: yl users password-link "+names[0]+
+					"; or give a tunnel also-login: [eap-ttls], by which they log in once",
+				"%s cannot come in: passage %s has answers to a challenge judged alone, and the password is kept otherwise, for it was set when no plan had need of that",
+				few(names), p.Name)
+		}
+	}
+}
+
+func (c *checker) challengedAlone(p *plan.Passage) bool {
+	for _, name := range p.Tunnels {
+		t := c.n.Tunnels[name]
+		if t != nil && !t.Off && slices.ContainsFunc(t.Logins(), func(way string) bool { return !plan.Challenge(way) }) {
+			return false
+		}
+	}
+	return c.p.Challenges(p)
 }
 
 // keyless finds people who lack a key that every tunnel of their passage wants of them, to log in by or to mix in.

@@ -139,3 +139,15 @@ type Routes struct {
 	Full  bool     `json:"full,omitempty" doc:"Everything." then:"All traffic of people's devices uses this site's line; nothing of theirs goes past it."`
 	Split []string `json:"split,omitempty" nullable:"false" ref:"networks,hosts,zones,host-groups,literal" eg:"station, archive" doc:"Only these: names of networks, zones, hosts or groups of them, or prefixes." then:"Everything else stays on people's own lines, unseen from here."`
 }
+
+// Challenge tells whether a way of logging in has an answer to a challenge judged (MS-CHAPv2), for which a password's NT hash is needed.
+func Challenge(login string) bool {
+	return slices.Contains([]string{LoginMSCHAPv2, LoginBoth, AskMSCHAPv2}, login)
+}
+
+// Challenges tells whether people of a passage log in so, by one of its tunnels.
+func (p *Plan) Challenges(x *Passage) bool {
+	return slices.ContainsFunc(p.Tunnels, func(t Tunnel) bool {
+		return !t.Off && slices.Contains(x.Tunnels, t.Name) && slices.ContainsFunc(t.Logins(), Challenge)
+	})
+}

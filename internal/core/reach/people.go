@@ -15,6 +15,8 @@ type Person struct {
 	Keys []string `json:"keys,omitempty" nullable:"false"`
 	// Factor is that they have a second factor.
 	Factor bool `json:"factor,omitempty"`
+	// Unchallenged is that their password is kept such that no answer to a challenge can be judged by it.
+	Unchallenged bool `json:"unchallenged,omitempty"`
 }
 
 // Class is everybody with the same effective groups.

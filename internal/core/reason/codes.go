@@ -39,6 +39,7 @@ const (
 	OtherTunnel            Code = "other-tunnel"
 	OutsideHours           Code = "outside-hours"
 	PersonOver             Code = "person-over"
+	PasswordKeptOtherwise  Code = "password-kept-otherwise"
 	PasswordToChange       Code = "password-to-change"
 	PasswordUnfit          Code = "password-unfit"
 	PersonHours            Code = "person-outside-hours"
