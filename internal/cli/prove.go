@@ -83,12 +83,16 @@ func board(p *printer) *cli.Command {
 			}
 			var rows [][]string
 			for i, r := range b.Rows {
+				people := r.Class
+				if r.Unseen {
+					people += " (nobody seen yet)"
+				}
 				for k, cell := range r.Cells {
 					if cell.State == reach.CellNothing {
 						continue
 					}
 					row := []string{
-						r.Class, b.Destinations[k].Name, cell.State, orDash(cell.Expected), orDash(cell.Computed),
+						people, b.Destinations[k].Name, cell.State, orDash(cell.Expected), orDash(cell.Computed),
 						b.Tried[i][k].State,
 					}
 					if matches(c.String("filter"), row...) {

@@ -4703,6 +4703,8 @@ export interface components {
             class: string;
             /** @description Empty: nobody of them is admitted. */
             passage: string;
+            /** @description Nobody of it was seen yet: a source of the plan may have such people. */
+            unseen?: boolean;
             users: string[];
         };
         ReachSurplus: {

@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"net"
 	"net/url"
 	"strconv"
 	"strings"
@@ -100,7 +101,22 @@ func (s *Service) send(ctx context.Context, p *plan.Plan, to, subject, text stri
 			return errors.New("mail-authority holds no certificate")
 		}
 	}
+	// What it opens is closed here: the client leaves a connection open where a server will not go on as it should.
+	var opened net.Conn
+	defer func() {
+		if opened != nil {
+			_ = opened.Close()
+		}
+	}()
+	dial := (&net.Dialer{}).DialContext
+	if whole {
+		dial = (&tls.Dialer{Config: conf}).DialContext
+	}
 	options := []mail.Option{
+		mail.WithDialContextFunc(func(ctx context.Context, network, address string) (c net.Conn, err error) {
+			opened, err = dial(ctx, network, address)
+			return opened, err
+		}),
 		mail.WithPort(port), mail.WithTimeout(patience), mail.WithTLSConfig(conf),
 		mail.WithTLSPolicy(mail.TLSMandatory),
 	}

@@ -1,6 +1,7 @@
 package check
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 
@@ -22,7 +23,7 @@ func (c *checker) expectations() {
 		if r.Example != nil {
 			fix = r.Example.Fix
 		}
-		c.add(Stop, "expectation-fails", "expectations/"+r.Expectation, fix, "%s (%s): %s", r.Class, strings.Join(r.Users, ", "), r.Words)
+		c.add(Stop, "expectation-fails", "expectations/"+r.Expectation, fix, "%s (%s): %s", r.Class, cmp.Or(strings.Join(r.Users, ", "), "nobody seen yet"), r.Words)
 		c.mendExpectation(r)
 	}
 	forbids, byName := false, false

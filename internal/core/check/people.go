@@ -50,6 +50,7 @@ func (c *checker) people() {
 	c.oneForAll()
 	for i, class := range c.classes {
 		switch {
+		case len(class.Users) == 0: // of whom nobody was seen yet
 		case class.Passage == nil:
 			c.add(Note, "no-passage", "passages", "add a group of theirs to a passage, if they are meant to connect",
 				"%s cannot connect: no passage admits %s", quoted(class.Users), class.Name())

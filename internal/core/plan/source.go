@@ -102,3 +102,17 @@ func (s Server) Address() string {
 func Judges(kind, login string) bool {
 	return login == LoginTTLS || kind == KindRADIUS && (login == LoginMSCHAPv2 || login == LoginRelayed)
 }
+
+// Possible are the plan's groups that people of a source can be in, by what it makes of its groups.
+func (s *Source) Possible(groups []Group) (out []string) {
+	for _, g := range groups {
+		may := len(s.Groups) == 0 // those of the same name
+		for _, m := range s.Groups {
+			may = may || m.To == g.Name || m.To == "" && (strings.Contains(m.From, "*") || strings.EqualFold(m.From, g.Name))
+		}
+		if may {
+			out = append(out, g.Name)
+		}
+	}
+	return out
+}

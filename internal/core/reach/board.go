@@ -32,6 +32,7 @@ type Cell struct {
 type Row struct {
 	Class   string   `json:"class"`
 	Users   []string `json:"users" nullable:"false"`
+	Unseen  bool     `json:"unseen,omitempty" doc:"Nobody of it was seen yet: a source of the plan may have such people."`
 	Passage string   `json:"passage" doc:"Empty: nobody of them is admitted."`
 	Cells   []Cell   `json:"cells" nullable:"false" doc:"One for each destination."`
 }
@@ -70,7 +71,7 @@ func (k *Known) Board() Board {
 	b := Board{Destinations: destinations(m), Rows: []Row{}, Inward: []InwardRow{}}
 	for i, c := range k.Classes {
 		r := k.Reaches[i]
-		row := Row{Class: c.Name(), Users: c.Users, Cells: make([]Cell, len(b.Destinations))}
+		row := Row{Class: c.Name(), Users: c.Users, Unseen: len(c.Users) == 0, Cells: make([]Cell, len(b.Destinations))}
 		if c.Passage != nil {
 			row.Passage = c.Passage.Name
 		}
@@ -154,7 +155,7 @@ func demands(m *site.Model, c Class, inward bool) (want, ban netset.Traffic) {
 	nothingElse := false
 	for i := range m.Plan.Expectations {
 		e := &m.Plan.Expectations[i]
-		if len(concerned(e, c)) == 0 || e.Inward() != inward && e.Must != plan.NothingElse {
+		if !Concerns(e, c) || e.Inward() != inward && e.Must != plan.NothingElse {
 			continue
 		}
 		switch e.Must {

@@ -22,10 +22,11 @@ type Person struct {
 // Class is everybody with the same effective groups.
 type Class struct {
 	*site.Class
-	Users []string
+	Users []string // none: nobody of it was seen yet, and a source may have such people
 }
 
-// Classes sorts people into classes, in the order of their groups' names.
+// Classes sorts people into classes, in the order of their groups' names. What the plan's sources make possible are classes too, by one
+// group each: who is in several at once is seen when they come. Nobody lists a directory for it.
 func Classes(m *site.Model, people []Person) []Class {
 	index := map[string]int{}
 	var out []Class
@@ -43,9 +44,29 @@ func Classes(m *site.Model, people []Person) []Class {
 		}
 		out[i].Users = append(out[i].Users, p.User)
 	}
+	for _, g := range possible(m) {
+		if _, seen := index[g]; !seen {
+			index[g] = len(out)
+			out = append(out, Class{Class: m.Class([]string{g}), Users: []string{}})
+		}
+	}
 	slices.SortFunc(out, func(a, b Class) int { return slices.Compare(a.Groups, b.Groups) })
 	for _, c := range out {
 		slices.Sort(c.Users)
+	}
+	return out
+}
+
+// possible are the groups that people of a source may be in, and that a passage admits.
+func possible(m *site.Model) (out []string) {
+	for i := range m.Plan.Sources {
+		if s := &m.Plan.Sources[i]; !s.Off {
+			for _, g := range s.Possible(m.Plan.Groups) {
+				if m.Plan.PassageOf([]string{g}) != nil {
+					out = append(out, g)
+				}
+			}
+		}
 	}
 	return out
 }

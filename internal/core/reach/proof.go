@@ -86,8 +86,8 @@ func ProveWith(m *site.Model, classes []Class, reaches []Reach) Proof {
 
 // ProveOne holds one expectation against the reach of one class; nil if it is not about any of them.
 func ProveOne(m *site.Model, class Class, of Reach, e *plan.Expectation) *Result {
-	users := concerned(e, class)
-	if len(users) == 0 {
+	users, about := concerned(e, class)
+	if !about {
 		return nil
 	}
 	r := &Result{Expectation: e.Name, Must: e.Must, Class: class.Name(), Users: users, Outcome: Holds}
@@ -96,20 +96,22 @@ func ProveOne(m *site.Model, class Class, of Reach, e *plan.Expectation) *Result
 }
 
 // Concerns tells whether an expectation is about somebody of a class.
-func Concerns(e *plan.Expectation, c Class) bool { return len(concerned(e, c)) > 0 }
+func Concerns(e *plan.Expectation, c Class) bool {
+	_, about := concerned(e, c)
+	return about
+}
 
-// concerned is the users of a class that an expectation is about.
-func concerned(e *plan.Expectation, c Class) []string {
+// concerned is the users of a class that an expectation is about; about is that it is about the class, of which nobody may have been seen.
+func concerned(e *plan.Expectation, c Class) (users []string, about bool) {
 	if e.Everyone && c.Passage != nil || slices.ContainsFunc(e.Groups, func(g string) bool { return slices.Contains(c.Groups, g) }) {
-		return c.Users
+		return c.Users, true
 	}
-	var out []string
 	for _, u := range e.Users {
 		if slices.Contains(c.Users, u) {
-			out = append(out, u)
+			users = append(users, u)
 		}
 	}
-	return out
+	return users, len(users) > 0
 }
 
 // judge looks at one class and one direction.
@@ -416,7 +418,7 @@ func ForbiddenBy(m *site.Model, c Class, p site.Packet, inward bool) *plan.Expec
 	}
 	for i := range m.Plan.Expectations {
 		e := &m.Plan.Expectations[i]
-		if len(concerned(e, c)) == 0 {
+		if !Concerns(e, c) {
 			continue
 		}
 		switch {

@@ -330,3 +330,33 @@ func TestInwardBoard(t *testing.T) {
 	require.Equal(t, reach.CellMissing, missing.State, "the device does not answer into the tunnel")
 	require.Equal(t, "[tcp/5900 from office towards their devices]", fmt.Sprint(missing.Wrong))
 }
+
+// People whom a source may have are a class before anybody of them was seen, by each group that its mapping makes possible and a passage
+// admits: expectations are proved for them, and the board says that nobody was seen.
+func TestPossiblePeople(t *testing.T) {
+	const source = "sources:\n  - {name: mainland, kind: ldap, servers: ['ldaps://10.20.0.9'], base: 'dc=tern,dc=example'%s}\n\npassages:\n"
+	for _, c := range []struct{ groups, want string }{
+		{", off: true", "researchers"},
+		{"", "researchers turbine-contractor volunteers wardens"},
+		{", groups: [{from: isle-*}]", "researchers turbine-contractor volunteers wardens"},
+		{", groups: [{from: nest-watchers, to: volunteers}, {from: WARDENS}, {from: nobody}]", "researchers volunteers wardens"},
+	} {
+		m := island.Model(t, "\npassages:\n", "\n"+fmt.Sprintf(source, c.groups))
+		k := reach.Compute(m, people[1:2])
+		var names []string
+		for _, row := range k.Board().Rows {
+			names = append(names, row.Class)
+			require.Equal(t, row.Class != "researchers", row.Unseen)
+			require.NotNil(t, row.Users)
+		}
+		require.Equal(t, c.want, strings.Join(names, " "), c.groups)
+		if strings.Contains(c.want, "volunteers") {
+			require.Equal(t, reach.Holds, result(t, k.Proof, "no-guests-in-the-office", "volunteers").Outcome)
+			require.Empty(t, result(t, k.Proof, "volunteers-watch-nests", "volunteers").Users)
+		}
+	}
+	m := island.Model(t, "\npassages:\n", "\n"+fmt.Sprintf(source, ""),
+		"{name: cameras, action: permit, groups: [volunteers], to: [nestcams], services: [web]}",
+		"{name: cameras, action: permit, groups: [wardens], to: [nestcams], services: [web]}")
+	require.Equal(t, reach.Fails, result(t, reach.Prove(m, people[1:2]), "volunteers-watch-nests", "volunteers").Outcome)
+}

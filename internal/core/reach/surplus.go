@@ -68,7 +68,7 @@ type surpluses struct{ extra, full []netset.Traffic }
 func askedFor(m *site.Model, c Class, inward bool) (asked netset.Traffic) {
 	for i := range m.Plan.Expectations {
 		e := &m.Plan.Expectations[i]
-		if e.Must == plan.Reach && e.Inward() == inward && len(concerned(e, c)) > 0 {
+		if e.Must == plan.Reach && e.Inward() == inward && Concerns(e, c) {
 			asked = asked.Union(netset.Of(m.Names.Destinations(e.Peers()), m.Names.ServiceSet(e.Services)))
 		}
 	}
@@ -83,7 +83,7 @@ func pin(m *site.Model, r *plan.Rule, classes []Class, s *surpluses) (Pin, bool)
 	permitted := netset.Of(m.Names.Destinations(r.Peers()), m.Names.ServiceSet(r.Services))
 	p, adds := Pin{Rule: r.Name, Classes: []string{}}, false
 	for i, c := range classes {
-		if c.Passage == nil || len(concerned(&e, c)) == 0 {
+		if c.Passage == nil || !Concerns(&e, c) {
 			continue
 		}
 		asked := Asked(m, c.Class, &e)

@@ -35,7 +35,7 @@ func Trials(m *site.Model, c Class, r Reach) []Trial {
 	asked := netset.Traffic{}
 	for i := range m.Plan.Expectations {
 		e := &m.Plan.Expectations[i]
-		if len(concerned(e, c)) == 0 || e.Inward() { // a device cannot try from inside
+		if !Concerns(e, c) || e.Inward() { // a device cannot try from inside
 			continue
 		}
 		switch e.Must {
@@ -50,7 +50,7 @@ func Trials(m *site.Model, c Class, r Reach) []Trial {
 	}
 	for i := range m.Plan.Expectations {
 		e := &m.Plan.Expectations[i]
-		if e.Must == plan.NothingElse && len(concerned(e, c)) > 0 {
+		if e.Must == plan.NothingElse && Concerns(e, c) {
 			t.add(e, netset.Of(m.Names.InsideAddrs(), netset.AnyService).Subtract(asked).Intersect(site.Opening()), false,
 				netset.AnyService)
 		}

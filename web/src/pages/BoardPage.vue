@@ -103,7 +103,8 @@ const users = (list: string[]) => list.slice(0, 4).join(', ') + (list.length > 4
           <tr v-for="{ row: crowd, index } in rows" :key="crowd.class">
             <th scope="row" class="people">
               {{ crowd.class }}
-              <small>{{ users(crowd.users) }}</small>
+              <small v-if="crowd.unseen">nobody seen yet</small>
+              <small v-else>{{ users(crowd.users) }}</small>
               <small>{{ crowd.passage ? 'passage ' + crowd.passage : 'no passage' }}</small>
             </th>
             <td
@@ -185,7 +186,7 @@ const users = (list: string[]) => list.slice(0, 4).join(', ') + (list.length > 4
     </v-card>
     <JourneyPanel
       v-if="board && picked"
-      :who="board.rows[picked.row].users[0]"
+      :who="board.rows[picked.row].users[0] ?? `group:${board.rows[picked.row].class}`"
       :people="board.rows[picked.row].class"
       :destination="board.destinations[picked.col].name"
       :cell="board.rows[picked.row].cells[picked.col]"
