@@ -175,7 +175,7 @@ func New(cfg Config) *App {
 		Log: cfg.Log,
 	}
 	a.Access = &access.Service{
-		Store: cfg.Store, Journal: a.Journal, SetupCode: cfg.SetupCode, Attempts: attempts, Cost: cmp.Or(cfg.PasswordCost, password.Recommended),
+		Store: cfg.Store, Journal: a.Journal, Log: cfg.Log, SetupCode: cfg.SetupCode, Attempts: attempts, Cost: cmp.Or(cfg.PasswordCost, password.Recommended),
 		Factors: cfg.People, Plan: a.Running.Plan, Elsewhere: a.Sources, Mail: a.Mailing,
 		Background: func(do func(context.Context)) { a.background.Go(func() { do(until) }) },
 	}

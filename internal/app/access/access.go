@@ -7,6 +7,7 @@ import (
 	"crypto/subtle"
 	"errors"
 	"fmt"
+	"log/slog"
 	"sync"
 	"time"
 
@@ -24,6 +25,7 @@ import (
 type Service struct {
 	Store   *store.Store
 	Journal *journal.Service
+	Log     *slog.Logger
 	// SetupCode must be told to name the first administrator.
 	SetupCode string
 	// Cost is what it costs to try a password of an administrator's.

@@ -73,8 +73,9 @@ func (s *Service) fromSource(ctx context.Context, keepers []plan.Administrators,
 		case slices.Contains([]source.Kind{source.Wrong, source.Barred, source.Expired, source.Refused}, kind):
 			return a, "source " + k.Source + ": " + err.Error(), wrong
 		default:
-			return a, "", &refusal.Error{Sort: refusal.Away, Words: "source " + k.Source + " does not answer, so that its administrators cannot sign in: " +
-				err.Error() + "; the administrator of last resort can"}
+			s.Log.Warn("an administrator cannot sign in", "source", k.Source, "error", err)
+			return a, "", &refusal.Error{Sort: refusal.Away, Words: "source " + k.Source + " does not answer, so that its administrators cannot sign in; " +
+				"the administrator of last resort can"} // strangers are told no more
 		}
 	}
 	return a, "", wrong
@@ -195,10 +196,22 @@ func (s *Service) Keep(ctx context.Context) {
 		again[p.Sources[i].Name] = p.Sources[i].LDAP().Again()
 	}
 	for i := range all {
-		if a := &all[i]; a.Source != "" && time.Since(a.Checked) >= min(again[a.Source], trustedFor/2) {
+		a := &all[i]
+		if a.Source == "" || time.Since(a.Checked) < min(again[a.Source], trustedFor/2) {
+			continue
+		}
+		if open, err := s.open(ctx, a.Name); err == nil && open {
 			s.look(ctx, a)
 		}
 	}
+}
+
+// open tells whether an administrator has a browser signed in, or a token.
+func (s *Service) open(ctx context.Context, name string) (bool, error) {
+	browsers, err := s.Store.ConsoleSessions(ctx, name)
+	tokens, bad := s.Store.Tokens(ctx)
+	return len(browsers) > 0 || slices.ContainsFunc(tokens, func(t store.Token) bool { return t.Administrator == name }),
+		errors.Join(err, bad)
 }
 
 // LastResort is who of the service's own administrators signs in where the others are of sources, while they have a browser signed in, or a
