@@ -2,7 +2,10 @@
 
 /** Whether this page can use one: it must have been opened by a name, safely, in a browser that reads what it is asked. */
 export const usable = () =>
-  window.isSecureContext && typeof PublicKeyCredential !== 'undefined' && 'parseRequestOptionsFromJSON' in PublicKeyCredential
+  window.isSecureContext &&
+  !/^[\d.]+$|:/.test(location.hostname) &&
+  typeof PublicKeyCredential !== 'undefined' &&
+  'parseRequestOptionsFromJSON' in PublicKeyCredential
 
 const asked = (options: string) => JSON.parse(options).publicKey
 const answered = (key: Credential | null) => JSON.stringify((key as PublicKeyCredential).toJSON())
