@@ -26,6 +26,7 @@ func gatewayFlags(data, ike, natt string) []urfave.Flag {
 		&urfave.StringFlag{Name: "udp-ike", Usage: "the gateway's UDP address for IKE", Value: ike},
 		&urfave.StringFlag{Name: "udp-natt", Usage: "the gateway's UDP address for IKE and ESP in UDP", Value: natt},
 		&urfave.StringFlag{Name: "key-log", Usage: "write session keys to this file, for a packet analyser; whoever reads it can read all traffic"},
+		&urfave.BoolFlag{Name: "plain-packets", Usage: "do without what the kernel offers for joined packets, to find out whether a fault comes of it"},
 		&urfave.BoolFlag{Name: "verbose", Usage: "log every request"},
 	}
 }
@@ -94,7 +95,7 @@ func runGateway() *urfave.Command {
 		Action: func(ctx context.Context, c *urfave.Command) error {
 			o := instance.GatewayOptions{
 				Folder: c.String("data"), Socket: c.String("socket"), IKE: c.String("udp-ike"), NATT: c.String("udp-natt"),
-				KeyLog: c.String("key-log"), Log: logger(c),
+				KeyLog: c.String("key-log"), Plain: c.Bool("plain-packets"), Log: logger(c),
 			}
 			var err error
 			if o.Host, o.Device, err = insideOf(c); err != nil {

@@ -63,7 +63,7 @@ func logger(c *urfave.Command) *slog.Logger {
 func options(c *urfave.Command) (instance.Options, error) {
 	o := instance.Options{
 		Data: c.String("data"), Listen: c.String("listen"), IKE: c.String("udp-ike"), NATT: c.String("udp-natt"),
-		KeyLog: c.String("key-log"), KeepJournal: time.Duration(c.Int("keep-journal")) * 24 * time.Hour, Console: web.Dist(), Log: logger(c), Names: c.StringSlice("name"),
+		KeyLog: c.String("key-log"), Plain: c.Bool("plain-packets"), KeepJournal: time.Duration(c.Int("keep-journal")) * 24 * time.Hour, Console: web.Dist(), Log: logger(c), Names: c.StringSlice("name"),
 		ListenTLS: c.StringSlice("listen-tls"), Certificate: c.String("certificate"), OnlyTLS: c.Bool("only-tls"),
 		ListenKits: c.StringSlice("listen-kits"), KitsAt: c.String("kits-at"), KitsCertificate: c.String("kits-certificate"),
 	}
@@ -124,7 +124,7 @@ func serve() *urfave.Command {
 				o.SiteLab, o.Host = string(b), false
 			}
 			if o.Gateway = c.String("gateway"); o.Gateway != "" {
-				for _, other := range []string{"site-lab", "inside", "device", "udp-ike", "udp-natt", "key-log"} {
+				for _, other := range []string{"site-lab", "inside", "device", "udp-ike", "udp-natt", "key-log", "plain-packets"} {
 					if c.IsSet(other) {
 						return cli.Failing(cli.ExitUsage, "--%s is the gateway's own: give it to yl gateway", other)
 					}

@@ -136,8 +136,10 @@ type Status struct {
 	Dropped   map[string]uint64               `json:"dropped" doc:"Datagrams dropped without an answer, by reason."`
 	Rules     map[string]forward.RuleCounters `json:"rules" doc:"What each rule has decided."`
 	Inside    inside.Observed                 `json:"inside" doc:"The side away from the tunnels."`
-	Waiting   int                             `json:"waiting" doc:"Events that are not in the journal yet."`
-	Unwritten uint64                          `json:"unwritten,omitempty" doc:"Events that found no room on their way to the journal."`
+	// Techniques are of the kernel's.
+	Techniques []string `json:"techniques,omitempty" nullable:"false" doc:"What of the kernel's packets on their way use; none: nothing beyond one packet at a time."`
+	Waiting    int      `json:"waiting" doc:"Events that are not in the journal yet."`
+	Unwritten  uint64   `json:"unwritten,omitempty" doc:"Events that found no room on their way to the journal."`
 }
 
 // Status gives the gateway's counters.
@@ -148,6 +150,7 @@ func (g *Gateway) Status() Status {
 	}
 	for _, server := range g.servers {
 		s.LoggingIn += server.LoggingIn()
+		s.Techniques = append(s.Techniques, server.Techniques()...)
 		for why, n := range server.Counters() {
 			s.Dropped[why] += n
 		}

@@ -22,6 +22,7 @@ type GatewayOptions struct {
 	Host      bool   // this machine's own networks are the inside
 	Device    string // name of the tunnel device then
 	KeyLog    string // file for keys; empty: they are not logged
+	Plain     bool   // without what the kernel offers for joined packets
 	Log       *slog.Logger
 }
 
@@ -55,7 +56,7 @@ func StartGateway(o GatewayOptions) (_ *Gateway, err error) {
 	if err != nil {
 		return nil, err
 	}
-	if g.Side, err = begin(sideOptions{o.Folder, o.IKE, o.NATT, "", o.Host, o.Device, o.KeyLog, o.Log}, log); err != nil {
+	if g.Side, err = begin(sideOptions{o.Folder, o.IKE, o.NATT, "", o.Host, o.Device, o.KeyLog, o.Plain, o.Log}, log); err != nil {
 		return nil, err
 	}
 	local := &agent.Local{Runner: g.Runner, Log: log, Desk: g.Desk, Folder: o.Folder}

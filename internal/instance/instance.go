@@ -56,6 +56,7 @@ type Options struct {
 	Host      bool   // this machine's own networks are the inside
 	Device    string // name of the tunnel device then; empty: linux.Device
 	KeyLog    string // file for keys; empty: they are not logged
+	Plain     bool   // without what the kernel offers for joined packets
 	Console   fs.FS
 	Log       *slog.Logger
 	// PasswordCost is what it costs to try an administrator's password; the zero value: as recommended.

@@ -39,11 +39,12 @@ type sideOptions struct {
 	host      bool
 	device    string
 	keyLog    string
+	plain     bool
 	log       *slog.Logger
 }
 
 func (o Options) side() sideOptions {
-	return sideOptions{o.Data, o.IKE, o.NATT, o.SiteLab, o.Host, o.Device, o.KeyLog, o.Log}
+	return sideOptions{o.Data, o.IKE, o.NATT, o.SiteLab, o.Host, o.Device, o.KeyLog, o.Plain, o.Log}
 }
 
 // begin opens what a gateway needs; it runs nothing yet. What was opened is closed again if something fails.
@@ -57,7 +58,7 @@ func begin(o sideOptions, log *agent.Log) (*Side, error) {
 }
 
 func (s *Side) begin(o sideOptions) (err error) {
-	if s.Sockets, err = ikev2.Listen(o.ike, o.natt); err != nil {
+	if s.Sockets, err = ikev2.Listen(o.ike, o.natt, o.plain); err != nil {
 		return err
 	}
 	cfg := gateway.Config{Log: o.log, People: s.Desk, Admit: s.Desk.Admit, Journal: s.Log.Line, Over: s.Log.Over, Page: codepage.Open}

@@ -5272,6 +5272,8 @@ export interface components {
             runs: number;
             /** Format: int64 */
             sessions: number;
+            /** @description What of the kernel's packets on their way use; none: nothing beyond one packet at a time. */
+            techniques?: string[];
             /**
              * Format: int64
              * @description Events that found no room on their way to the journal.

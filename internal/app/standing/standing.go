@@ -122,6 +122,9 @@ func aboutInside(status running.Status) (out []Point) {
 	}
 	if !away {
 		words := fmt.Sprintf("answers, with %d sessions, %d logins under way and %d flows", status.Sessions, status.LoggingIn, status.Flows)
+		if len(status.Techniques) > 0 {
+			words += "; its packets go by " + strings.Join(status.Techniques, ", ")
+		}
 		out = append([]Point{{Name: "gateway", State: Right, Words: words}}, out...)
 	}
 	if len(status.Inside.Problems) == 0 {

@@ -82,6 +82,8 @@ type Server interface {
 	Tick(time.Time)
 	// Counters counts what was dropped without an answer, by reason.
 	Counters() map[string]uint64
+	// Techniques are those of the kernel's that packets on their way use, in words.
+	Techniques() []string
 	// LoggingIn is how many logins are under way.
 	LoggingIn() int
 	// Stop ends what is left; every session was ended before.

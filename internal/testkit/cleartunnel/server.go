@@ -225,6 +225,7 @@ func (s *server) End(x *session.Session, why reason.Reason) {
 
 func (s *server) Tick(time.Time)              {}
 func (s *server) Counters() map[string]uint64 { return nil }
+func (s *server) Techniques() []string        { return nil }
 func (s *server) LoggingIn() int              { return 0 }
 
 func (s *server) Stop() {

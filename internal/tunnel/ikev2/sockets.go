@@ -30,6 +30,8 @@ type socket struct {
 	conn *net.UDPConn
 	many bool // it is bound to all addresses
 	dual bool // it speaks IPv6, and IPv4 by mapped addresses
+	// joined is that datagrams of one sender come joined.
+	joined bool
 }
 
 // datagram is what came; the data is valid until the next batch.
@@ -41,8 +43,8 @@ type datagram struct {
 
 func (d datagram) peer(natt bool) ike.Peer { return ike.Peer{Addr: d.from, NATT: natt, Local: d.local} }
 
-// Listen opens the two ports. Port 0 picks a free one.
-func Listen(ikeAddr, nattAddr string) (*Sockets, error) {
+// Listen opens the two ports. Port 0 picks a free one. plain does without what the kernel offers for joined datagrams.
+func Listen(ikeAddr, nattAddr string, plain bool) (*Sockets, error) {
 	var s Sockets
 	for _, x := range []struct {
 		addr   string
@@ -55,6 +57,7 @@ func Listen(ikeAddr, nattAddr string) (*Sockets, error) {
 		}
 		*x.socket = c
 	}
+	s.natt.joined = !plain && joinReceived(s.natt.conn) // IKE's own port carries few and large ones
 	return &s, nil
 }
 
@@ -129,10 +132,10 @@ func (s *socket) send(data []byte, to ike.Peer) {
 // read hands over batches of datagrams until the socket is closed or woken. The buffers are used again.
 func (s *socket) read(handle func(batch []datagram)) {
 	pc := ipv4.NewPacketConn(s.conn) // of either family: only its system call is used
-	ms, batch := make([]ipv4.Message, batchSize), make([]datagram, batchSize)
+	ms, batch := make([]ipv4.Message, batchSize), make([]datagram, 0, batchSize)
 	for i := range ms {
 		ms[i].Buffers = [][]byte{make([]byte, maxDatagram)}
-		if s.many {
+		if s.many || s.joined {
 			ms[i].OOB = make([]byte, localSpace)
 		}
 	}
@@ -141,13 +144,19 @@ func (s *socket) read(handle func(batch []datagram)) {
 		if err != nil {
 			return
 		}
-		for i, m := range ms[:n] {
+		batch = batch[:0]
+		for _, m := range ms[:n] {
 			from := m.Addr.(*net.UDPAddr).AddrPort()
-			batch[i] = datagram{from: netip.AddrPortFrom(from.Addr().Unmap(), from.Port()), data: m.Buffers[0][:m.N]}
+			d := datagram{from: netip.AddrPortFrom(from.Addr().Unmap(), from.Port()), data: m.Buffers[0][:m.N]}
 			if s.many {
-				batch[i].local = localOf(m.OOB[:m.NN])
+				d.local = localOf(m.OOB[:m.NN])
 			}
+			each := 0
+			if s.joined {
+				each = eachOf(m.OOB[:m.NN])
+			}
+			batch = apart(batch, d, each)
 		}
-		handle(batch[:n])
+		handle(batch)
 	}
 }
