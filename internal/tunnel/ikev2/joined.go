@@ -24,17 +24,10 @@ func joinReceived(c *net.UDPConn) bool {
 
 // eachOf is how long each of the datagrams is that came joined, by what the kernel said, the last of them perhaps shorter; 0: one came.
 func eachOf(oob []byte) int {
-	for len(oob) >= unix.SizeofCmsghdr {
-		size := int(binary.NativeEndian.Uint64(oob))
-		level, kind := int32(binary.NativeEndian.Uint32(oob[8:])), int32(binary.NativeEndian.Uint32(oob[12:]))
-		if size < unix.SizeofCmsghdr || size > len(oob) {
-			break
+	for c := range controls(oob) {
+		if c.level == unix.IPPROTO_UDP && c.kind == unix.UDP_GRO && len(c.body) >= 4 {
+			return max(int(int32(binary.NativeEndian.Uint32(c.body))), 0)
 		}
-		body := oob[unix.SizeofCmsghdr:size]
-		if level == unix.IPPROTO_UDP && kind == unix.UDP_GRO && len(body) >= 4 {
-			return max(int(int32(binary.NativeEndian.Uint32(body))), 0)
-		}
-		oob = oob[min(len(oob), unix.CmsgSpace(len(body))):]
 	}
 	return 0
 }

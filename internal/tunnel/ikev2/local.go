@@ -2,6 +2,7 @@ package ikev2
 
 import (
 	"encoding/binary"
+	"iter"
 	"net"
 	"net/netip"
 
@@ -37,22 +38,39 @@ func tellLocal(c *net.UDPConn) (dual bool, err error) {
 	return dual, set
 }
 
+// control is something that the kernel says of a datagram (cmsg(3)).
+type control struct {
+	level, kind int32
+	body        []byte
+}
+
+// controls are what it said, as far as that can be read.
+func controls(oob []byte) iter.Seq[control] {
+	return func(yield func(control) bool) {
+		for len(oob) >= unix.SizeofCmsghdr {
+			size := int(binary.NativeEndian.Uint64(oob))
+			if size < unix.SizeofCmsghdr || size > len(oob) {
+				return
+			}
+			c := control{int32(binary.NativeEndian.Uint32(oob[8:])), int32(binary.NativeEndian.Uint32(oob[12:])),
+				oob[unix.SizeofCmsghdr:size]}
+			if !yield(c) {
+				return
+			}
+			oob = oob[min(len(oob), unix.CmsgSpace(len(c.body))):]
+		}
+	}
+}
+
 // localOf reads the address from what the kernel said. It is not valid if that is not there.
 func localOf(oob []byte) netip.Addr {
-	for len(oob) >= unix.SizeofCmsghdr {
-		size := int(binary.NativeEndian.Uint64(oob))
-		level, kind := int32(binary.NativeEndian.Uint32(oob[8:])), int32(binary.NativeEndian.Uint32(oob[12:]))
-		if size < unix.SizeofCmsghdr || size > len(oob) {
-			break
-		}
-		body := oob[unix.SizeofCmsghdr:size]
+	for c := range controls(oob) {
 		switch {
-		case level == unix.IPPROTO_IP && kind == unix.IP_PKTINFO && len(body) >= unix.SizeofInet4Pktinfo:
-			return netip.AddrFrom4([4]byte(body[8:12])) // where it went to; before it stands where an answer would leave from
-		case level == unix.IPPROTO_IPV6 && kind == unix.IPV6_PKTINFO && len(body) >= unix.SizeofInet6Pktinfo:
-			return netip.AddrFrom16([16]byte(body[:16])).Unmap()
+		case c.level == unix.IPPROTO_IP && c.kind == unix.IP_PKTINFO && len(c.body) >= unix.SizeofInet4Pktinfo:
+			return netip.AddrFrom4([4]byte(c.body[8:12])) // where it went to; before it stands where an answer would leave from
+		case c.level == unix.IPPROTO_IPV6 && c.kind == unix.IPV6_PKTINFO && len(c.body) >= unix.SizeofInet6Pktinfo:
+			return netip.AddrFrom16([16]byte(c.body[:16])).Unmap()
 		}
-		oob = oob[min(len(oob), unix.CmsgSpace(len(body))):]
 	}
 	return netip.Addr{}
 }
