@@ -19,9 +19,10 @@ import (
 // nowhere is a path that leads nowhere.
 type nowhere struct{}
 
-func (nowhere) Send(inside.Packet)   {}
-func (nowhere) Where() session.Where { return session.Where{} }
-func (nowhere) Missing() uint64      { return 0 }
+func (nowhere) Send(inside.Packet)      {}
+func (nowhere) SendAll([]inside.Packet) {}
+func (nowhere) Where() session.Where    { return session.Where{} }
+func (nowhere) Missing() uint64         { return 0 }
 
 func idle(t *testing.T, change ...string) *Gateway {
 	m := island.Model(t, change...)

@@ -17,9 +17,10 @@ import (
 // seenAt is a path to a device that is seen at an address.
 type seenAt struct{ at netip.AddrPort }
 
-func (seenAt) Send(inside.Packet)     {}
-func (p seenAt) Where() session.Where { return session.Where{Addr: p.at} }
-func (seenAt) Missing() uint64        { return 0 }
+func (seenAt) Send(inside.Packet)      {}
+func (seenAt) SendAll([]inside.Packet) {}
+func (p seenAt) Where() session.Where  { return session.Where{Addr: p.at} }
+func (seenAt) Missing() uint64         { return 0 }
 
 // A session goes on without a second factor for as long as nothing asks for one where its device is; one that is held waits, but not for
 // ever, and not once nothing asks any more.

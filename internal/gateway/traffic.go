@@ -1,6 +1,7 @@
 package gateway
 
 import (
+	"sync"
 	"time"
 
 	"yellowlantern/internal/core/forward"
@@ -62,6 +63,9 @@ func (g *Gateway) fromDevice(frames []Frame, s *session.Session, p inside.Packet
 // altered, and sealed where they stand. What is answered goes back by way of Inside.
 func (g *Gateway) FromInside(batch []inside.Packet, outside bool) {
 	now := time.Now()
+	out := runs.Get().(*run)
+	defer runs.Put(out)
+	defer out.flush()
 	for _, p := range batch {
 		b := p.Bytes()
 		var came []byte
@@ -85,8 +89,41 @@ func (g *Gateway) FromInside(batch []inside.Packet, outside bool) {
 		if came != nil {
 			g.recorder(r.Session).take(1, false, came, "")
 		}
-		g.toDevice(r, p)
+		if !r.Cut() {
+			g.together(out, r.Session, p.Became(r.Packet))
+			continue
+		}
+		for _, x := range r.Parts(r.Packet) {
+			g.together(out, r.Session, inside.Roomy(x))
+		}
 	}
+}
+
+// run is packets to one person's device, one after the other: they are sent together.
+type run struct {
+	to      *session.Session
+	packets []inside.Packet
+}
+
+var runs = sync.Pool{New: func() any { return new(run) }}
+
+// together sends a packet to a session's device with those before it, if they are that session's too.
+func (g *Gateway) together(out *run, s *session.Session, p inside.Packet) {
+	if out.to != s {
+		out.flush()
+		out.to = s
+	}
+	g.recorder(s).take(0, true, p.Bytes(), "")
+	out.packets = append(out.packets, p)
+}
+
+// flush sends what is left.
+func (r *run) flush() {
+	if len(r.packets) > 0 {
+		r.to.Path().SendAll(r.packets)
+	}
+	clear(r.packets)
+	r.to, r.packets = nil, r.packets[:0]
 }
 
 // toDevice sends a result's packet to its person, in place where it stands in p still.

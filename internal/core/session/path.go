@@ -25,6 +25,8 @@ type Where struct {
 type Path interface {
 	// Send seals a packet and sends it: in place where it has the room, so it is worth nothing afterwards. The buffer stays the caller's.
 	Send(p inside.Packet)
+	// SendAll sends several in their order, as Send does.
+	SendAll(ps []inside.Packet)
 	Where() Where
 	// Missing is how many packets the device sent and that did not come, where the kind can tell.
 	Missing() uint64

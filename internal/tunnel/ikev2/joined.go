@@ -53,5 +53,8 @@ func (s *server) Techniques() (out []string) {
 	if s.Sockets.natt.joined {
 		out = append(out, JoinedReceive)
 	}
+	if s.Sockets.natt.segments.Load() {
+		out = append(out, JoinedSend)
+	}
 	return out
 }

@@ -1,14 +1,19 @@
 package ikev2
 
 import (
+	"bytes"
 	"encoding/binary"
 	"math/rand/v2"
 	"net"
+	"net/netip"
+	"sync/atomic"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
+
+	"yellowlantern/internal/core/ike"
 )
 
 // sendJoined sends datagrams of one length, the last perhaps shorter, by one system call (udp(7) UDP_SEGMENT).
@@ -35,6 +40,7 @@ func received(t testing.TB, at string, plain bool) (*Sockets, *net.UDPConn) {
 	}
 	c, err := net.DialUDP("udp", nil, to)
 	require.NoError(t, err)
+	require.NoError(t, c.SetReadBuffer(4<<20))
 	t.Cleanup(func() { _ = c.Close() })
 	return s, c
 }
@@ -97,6 +103,77 @@ func TestJoinedReceive(t *testing.T) {
 	}
 	require.Zero(t, eachOf([]byte{1, 2, 3}))
 	require.Zero(t, eachOf(append(binary.NativeEndian.AppendUint64(nil, 1<<60), make([]byte, 24)...)))
+}
+
+// What is sent joined comes octet by octet, and in order, as what is sent one by one: whatever the lengths, from one address or from
+// whichever was dialled, and where the kernel cannot cut.
+func TestJoinedSend(t *testing.T) {
+	r := rand.New(rand.NewPCG(3, 4))
+	for _, plain := range []bool{false, true} {
+		for _, at := range []string{"127.0.0.1:0", ":0"} {
+			s, c := received(t, at, plain)
+			require.Equal(t, !plain, s.natt.segments.Load())
+			to := ike.Peer{Addr: c.LocalAddr().(*net.UDPAddr).AddrPort(), NATT: true}
+			if s.natt.many {
+				to.Local = netip.MustParseAddr("127.0.0.1")
+			}
+			var alone atomic.Bool
+			j := &joining{}
+			for range 200 {
+				var want [][]byte
+				each := 1 + r.IntN(1472)
+				for range 1 + r.IntN(60) {
+					b := make([]byte, each)
+					switch r.IntN(12) {
+					case 0:
+						b = b[:1+r.IntN(each)]
+					case 1:
+						b = make([]byte, 1+r.IntN(1472))
+					}
+					for i := range b {
+						b[i] = byte(r.Uint32())
+					}
+					want = append(want, b)
+					if plain {
+						s.natt.send(b, to)
+					} else {
+						j.add(b, s.natt, to, &alone)
+					}
+				}
+				j.flush(s.natt, to, &alone)
+				buf := make([]byte, 2048)
+				for i, w := range want {
+					require.NoError(t, c.SetReadDeadline(time.Now().Add(5*time.Second)))
+					n, err := c.Read(buf)
+					require.NoError(t, err, "%d of %d", i, len(want))
+					require.True(t, bytes.Equal(w, buf[:n]), "%d of %d, at %s", i, len(want), at)
+				}
+			}
+			require.False(t, alone.Load())
+		}
+	}
+}
+
+// BenchmarkJoinedSend sends datagrams of 1,400 octets to a socket on the same machine that nobody reads: one by one, and 40 joined.
+func BenchmarkJoinedSend(b *testing.B) {
+	for _, joined := range []bool{false, true} {
+		b.Run(map[bool]string{false: "one-by-one", true: "joined"}[joined], func(b *testing.B) {
+			s, c := received(b, "127.0.0.1:0", false)
+			to, data := ike.Peer{Addr: c.LocalAddr().(*net.UDPAddr).AddrPort(), NATT: true}, make([]byte, 1400)
+			var alone atomic.Bool
+			j := &joining{}
+			b.ReportAllocs()
+			for n := 0; b.Loop(); n++ {
+				if !joined {
+					s.natt.send(data, to)
+					continue
+				}
+				if j.add(data, s.natt, to, &alone); n%40 == 39 {
+					j.flush(s.natt, to, &alone)
+				}
+			}
+		})
+	}
 }
 
 // BenchmarkReceive takes datagrams of 1,400 octets from a socket, sent 44 at a time by one system call on the same machine, whose time is

@@ -30,6 +30,9 @@ type link struct {
 	pairs   []pair // of associations, the one that is sent with last; none: the device took its last one away
 	toldAt  time.Time
 	missed  uint64 // of associations that are gone
+
+	// alone is that datagrams to where the device is cannot be joined: they are too large for a link on the way.
+	alone atomic.Bool
 }
 
 // pair is the two associations of a Child SA.
@@ -81,6 +84,40 @@ func (l *link) Send(p inside.Packet) {
 	l.server.Sockets.natt.send(out, peer)
 }
 
+// SendAll implements session.Path: sealed one by one, and those that are alike in length sent by one system call.
+func (l *link) SendAll(ps []inside.Packet) {
+	s := l.server.Sockets.natt
+	l.mu.Lock()
+	peer := l.peer
+	var sealer *esp.Sealer
+	if n := len(l.pairs); n > 0 {
+		sealer = l.pairs[n-1].sealer
+	}
+	l.mu.Unlock()
+	if len(ps) == 1 || sealer == nil || peer.TCP || l.alone.Load() || !s.segments.Load() {
+		for _, p := range ps {
+			l.Send(p)
+		}
+		return
+	}
+	j := joins.Get().(*joining)
+	defer joins.Put(j)
+	for _, p := range ps {
+		if !p.Has(esp.Headroom, esp.Tailroom) { // it is copied, so its place is seen to by itself
+			j.flush(s, peer, &l.alone)
+			l.Send(p)
+			continue
+		}
+		out, err := sealer.Seal(p.Buf, p.Off, p.Len)
+		if err != nil {
+			l.server.Log.Warn("packet not sealed", "user", l.session.User, "error", err)
+			continue
+		}
+		j.add(out, s, peer, &l.alone)
+	}
+	j.flush(s, peer, &l.alone)
+}
+
 // Where is where the device is.
 func (l *link) Where() session.Where {
 	l.mu.Lock()
@@ -126,7 +163,10 @@ func (l *link) heard(from ike.Peer, now time.Time, newest bool, order int) bool 
 	if l.peer == from && now.Sub(l.toldAt) <= heardMost {
 		return true
 	}
-	l.peer = from
+	if l.peer != from {
+		l.peer = from
+		l.alone.Store(false)
+	}
 	select {
 	case l.server.signs <- sign{now, l.id, from}:
 		l.toldAt = now
@@ -191,6 +231,7 @@ func (l *link) moved(to ike.Peer) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.peer = to
+	l.alone.Store(false)
 }
 
 // drop makes nothing come by the session's associations any more.

@@ -52,8 +52,10 @@ func controls(oob []byte) iter.Seq[control] {
 			if size < unix.SizeofCmsghdr || size > len(oob) {
 				return
 			}
-			c := control{int32(binary.NativeEndian.Uint32(oob[8:])), int32(binary.NativeEndian.Uint32(oob[12:])),
-				oob[unix.SizeofCmsghdr:size]}
+			c := control{
+				int32(binary.NativeEndian.Uint32(oob[8:])), int32(binary.NativeEndian.Uint32(oob[12:])),
+				oob[unix.SizeofCmsghdr:size],
+			}
 			if !yield(c) {
 				return
 			}

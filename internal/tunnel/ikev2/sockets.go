@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/net/ipv4"
@@ -32,6 +33,8 @@ type socket struct {
 	dual bool // it speaks IPv6, and IPv4 by mapped addresses
 	// joined is that datagrams of one sender come joined.
 	joined bool
+	// segments is that the kernel cuts what is sent joined.
+	segments atomic.Bool
 }
 
 // datagram is what came; the data is valid until the next batch.
@@ -57,7 +60,10 @@ func Listen(ikeAddr, nattAddr string, plain bool) (*Sockets, error) {
 		}
 		*x.socket = c
 	}
-	s.natt.joined = !plain && joinReceived(s.natt.conn) // IKE's own port carries few and large ones
+	if !plain { // IKE's own port carries few and large ones
+		s.natt.joined = joinReceived(s.natt.conn)
+		s.natt.segments.Store(cutsSent(s.natt.conn))
+	}
 	return &s, nil
 }
 
