@@ -15,9 +15,10 @@ import (
 
 type nowhere struct{}
 
-func (nowhere) Send(inside.Packet) {}
-func (nowhere) Where() Where       { return Where{} }
-func (nowhere) Missing() uint64    { return 0 }
+func (nowhere) Send(inside.Packet)      {}
+func (nowhere) SendAll([]inside.Packet) {}
+func (nowhere) Where() Where            { return Where{} }
+func (nowhere) Missing() uint64         { return 0 }
 
 // Sessions come, come up and end from everywhere at once, some of them twice and with addresses that others had: each ends once, and in
 // the end
