@@ -88,6 +88,12 @@ func (p page) shot(name string) {
 	require.NoError(p.t, os.WriteFile(filepath.Join(folder, name+".png"), b, 0o644))
 }
 
+// commit presses the button of the dialog once it can be pressed: what is worked out meanwhile moves it, so that a click could miss it.
+func (p page) commit() {
+	p.until(`String(document.querySelector('#commit')?.disabled)`, "false")
+	p.script(`document.querySelector('#commit').click()`)
+}
+
 const bodyText = "document.body.innerText"
 
 func start(t *testing.T) (*tour.Demo, page) {
@@ -216,7 +222,7 @@ func TestConsole(t *testing.T) {
 	p.script(`document.querySelector('.v-dialog .v-select .v-field').dispatchEvent(new MouseEvent('mousedown', { bubbles: true }))`)
 	p.until(`[...document.querySelectorAll('.v-overlay .v-list-item')].map((e) => e.innerText).join()`, "goes back if what held fails")
 	p.script(`[...document.querySelectorAll('.v-overlay .v-list-item')].find((e) => e.innerText.includes('what held fails')).click()`)
-	p.do(chromedp.Click(chromedp.CSS("#commit")))
+	p.commit()
 	p.until(bodyText, "Revision 2 was tried and is kept")
 	r, err := client.Get[plans.Revision](ctx, d.Client, "/revisions/0")
 	require.NoError(t, err)
@@ -532,7 +538,7 @@ func TestConsoleFromNothing(t *testing.T) {
 	p.until(`document.querySelector('#first').innerText`, "ping, tcp/80 at archive")
 	fill("#message", "Tern Island begins")
 	p.script(`[...document.querySelectorAll('.v-dialog .reason input')].forEach(e => { e.value = 'it is only begun'; e.dispatchEvent(new Event('input')) })`)
-	p.do(chromedp.Click(chromedp.CSS("#commit")))
+	p.commit()
 	p.until(bodyText, "Revision 1 runs.")
 	p.script(`document.querySelector('nav a[href="/people"]').click()`)
 	p.until(bodyText, "by staff")
