@@ -256,3 +256,14 @@ func TestChange(t *testing.T) {
 	call.Password = "and the last of them all"
 	require.Equal(t, source.Kind(-1), is(call))
 }
+
+// A server whose certificate is over is away, and it is said why: nobody's password goes to it.
+func TestExpiredCertificate(t *testing.T) {
+	t.Setenv("LDAPTLS_REQCERT", "never") // for the tools that fill it
+	s := directoryserver.StartAt(t, time.Now().AddDate(-3, 0, 0))
+	d := opened(t, mainland(s))
+	_, err := d.Login(t.Context(), source.Call{User: "dora", Password: password}, nil)
+	require.Equal(t, source.Away, source.KindOf(err))
+	require.ErrorContains(t, err, "expired")
+	require.Contains(t, d.State().Error, "expired")
+}

@@ -116,7 +116,10 @@ userPassword: mosaic-ferry-lantern
 `
 
 // Start starts one; the test ends it.
-func Start(t testing.TB) *Server {
+func Start(t testing.TB) *Server { return StartAt(t, time.Now()) }
+
+// StartAt starts one whose certificate was made at a moment, for a year or so.
+func StartAt(t testing.TB, made time.Time) *Server {
 	path, err := exec.LookPath("slapd")
 	if err != nil {
 		path = "/usr/sbin/slapd"
@@ -128,9 +131,9 @@ func Start(t testing.TB) *Server {
 		t.Skip("slapd is missing: make apt-test installs it")
 	}
 	s := &Server{dir: t.TempDir(), t: t}
-	ca, err := cert.NewAuthority(rand.Reader, time.Now(), "Tern Island directory")
+	ca, err := cert.NewAuthority(rand.Reader, made, "Tern Island directory")
 	require.NoError(t, err)
-	pair, err := ca.NewGatewayWith(rand.Reader, time.Now(), "rsa", "localhost")
+	pair, err := ca.NewGatewayWith(rand.Reader, made, "rsa", "localhost")
 	require.NoError(t, err)
 	key, err := pair.KeyDER()
 	require.NoError(t, err)
