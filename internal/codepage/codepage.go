@@ -156,7 +156,7 @@ func (s *Server) serve(w http.ResponseWriter, r *http.Request) {
 		s.key(w, r, who)
 		return
 	case r.Method != http.MethodPost:
-		if who.Go != nil {
+		if who.Go != nil && r.URL.Path == "/" {
 			who.Go()
 			who.Held = false
 		}

@@ -52,7 +52,7 @@ func (s *Service) whose(ctx context.Context, of, name string) bool {
 		return err == nil
 	}
 	own, elsewhere, err := s.Store.Spelled(ctx, name)
-	return err == nil && (own != "" || elsewhere != "") || strings.HasPrefix(name, "~")
+	return err == nil && (own != "" || elsewhere != "") || of == "code" && strings.HasPrefix(name, "~") // an administrator's
 }
 
 // RestoreSlowed takes up what was written down.
