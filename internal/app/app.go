@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"net/netip"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"yellowlantern/internal/app/access"
@@ -155,7 +156,7 @@ func New(cfg Config) *App {
 	a.Authorities.Known.Tell = a.Authorities.Told
 	if cfg.People != nil { // the document of the API is made without any
 		cfg.People.Foreign = a.Authorities
-		cfg.People.Ways = ways{a.Running, cfg.Store}
+		cfg.People.Ways = ways{a.Running, cfg.Store, new(atomic.Pointer[settled])}
 		cfg.People.Sources = a.Sources
 	}
 	a.Trust.Revoked = a.Members.RevokedSerial

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"sync/atomic"
 
 	"yellowlantern/internal/app/running"
 	"yellowlantern/internal/core/plan"
@@ -16,6 +17,25 @@ import (
 type ways struct {
 	running *running.Service
 	store   *store.Store
+	settled *atomic.Pointer[settled]
+}
+
+// settled is a plan with what its passages take of their gateways' defaults.
+type settled struct{ of, plan *plan.Plan }
+
+// whole is the plan that runs, with its defaults; nil: none does.
+func (w ways) whole() *plan.Plan {
+	p := w.running.Plan()
+	if p == nil {
+		return nil
+	}
+	if s := w.settled.Load(); s != nil && s.of == p {
+		return s.plan
+	}
+	s := &settled{of: p}
+	s.plan, _ = p.Settle()
+	w.settled.Store(s)
+	return s.plan
 }
 
 func (w ways) tunnel(name string) *plan.Tunnel {
@@ -49,7 +69,7 @@ func (w ways) Asks(groups []string, from netip.Addr) bool {
 
 // Challenges implements people.Ways: by a tunnel of a passage that may take them, or by equipment. Of who is in no group it is not known.
 func (w ways) Challenges(groups []string) bool {
-	p := w.running.Plan()
+	p := w.whole()
 	if p == nil || len(groups) == 0 {
 		return true
 	}

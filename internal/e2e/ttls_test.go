@@ -121,6 +121,12 @@ func TestNTHashesAreForgotten(t *testing.T) {
 	names, err := d.People.ForgetNTHashes(t.Context())
 	require.NoError(t, err)
 	require.Empty(t, names, "each is needed")
+	recommit(t, d, "    internet: true\n", "    internet: true\n    defaults: {tunnels: [main]}\n",
+		"    groups: [researchers]\n    tunnels: [main]\n",
+		"    groups: [researchers]\n")
+	names, err = d.People.ForgetNTHashes(t.Context())
+	require.NoError(t, err)
+	require.Empty(t, names, "also where the tunnel is the gateway's default")
 	recommit(t, d, "login: eap-mschapv2", "login: eap-ttls")
 	require.True(t, has("rory.researcher"))
 	require.NoError(t, enters("rory.researcher"))
