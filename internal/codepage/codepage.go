@@ -210,7 +210,7 @@ func words(o login.Outcome) string {
 	case reason.CodeNotMailed:
 		return "No code was sent: " + o.Why.With[reason.Error] + "."
 	case reason.NoSecurityKey:
-		return "No security key of yours is known here: give a code, and add one after it."
+		return "No security key of yours is known here: type a code, and add one beside it."
 	case reason.SecurityKeyWrong:
 		return "The security key does not count: " + o.Why.With[reason.Error] + "."
 	case reason.CodeUsed:

@@ -65,7 +65,7 @@ func (c *checker) lastResort() {
 	if c.Administrators == nil {
 		return
 	}
-	var others []string
+	var others, could []string
 	found := false
 	for _, a := range c.Administrators {
 		switch {
@@ -74,14 +74,17 @@ func (c *checker) lastResort() {
 			found = true
 		case a.Name != c.p.LastResort:
 			others = append(others, a.Name)
+			if a.Role == wholeRole {
+				could = append(could, a.Name)
+			}
 		}
 	}
 	switch {
 	case c.p.LastResort == "":
 		c.add(Stop, "last-resort-none", "administrators", "say last-resort: an administrator of the service's own",
 			"nobody could sign in while the source of administrators does not answer, or its groups are wrong")
-		if len(others) == 1 {
-			c.mend("set", "last-resort", others[0])
+		if len(could) == 1 {
+			c.mend("set", "last-resort", could[0])
 		}
 		return
 	case !found:

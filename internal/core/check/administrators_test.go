@@ -1,12 +1,14 @@
 package check
 
 import (
+	"slices"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
 	"yellowlantern/demo"
+	"yellowlantern/internal/core/plan"
 )
 
 // Each mistake that keeps administrators of a directory out, or the one of last resort, is found; without one nothing is.
@@ -36,6 +38,12 @@ func TestFindingsOfAdministrators(t *testing.T) {
 			Name: "dora", Role: "administrator",
 			Source: "mainland",
 		}}
+		if c.want == "last-resort-none@administrators" { // who only reads will not do
+			in.Administrators = append(in.Administrators, Administrator{Name: "auditor", Role: "auditor"})
+			all := Run(in)
+			i := slices.IndexFunc(all, func(f Finding) bool { return f.Code == "last-resort-none" })
+			require.Equal(t, []plan.Edit{{Op: "set", Path: "last-resort", Value: "keeper"}}, all[i].Mend)
+		}
 		found := strings.Join(ids(Run(in)), " ")
 		if c.want != "" {
 			require.Contains(t, found, c.want)

@@ -62,13 +62,7 @@ func (l *link) Send(p inside.Packet) {
 		copy(buf[esp.Headroom:], p.Bytes())
 		p = inside.Packet{Buf: buf[:], Off: esp.Headroom, Len: p.Len}
 	}
-	l.mu.Lock()
-	peer := l.peer
-	var sealer *esp.Sealer
-	if n := len(l.pairs); n > 0 {
-		sealer = l.pairs[n-1].sealer
-	}
-	l.mu.Unlock()
+	peer, sealer := l.sending()
 	if sealer == nil { // the device took its last Child SA away
 		return
 	}
@@ -84,16 +78,20 @@ func (l *link) Send(p inside.Packet) {
 	l.server.Sockets.natt.send(out, peer)
 }
 
-// SendAll implements session.Path: sealed one by one, and those that are alike in length sent by one system call.
-func (l *link) SendAll(ps []inside.Packet) {
-	s := l.server.Sockets.natt
+// sending is where the device is, and what is sealed with for it; nil: the device took its last Child SA away.
+func (l *link) sending() (peer ike.Peer, sealer *esp.Sealer) {
 	l.mu.Lock()
-	peer := l.peer
-	var sealer *esp.Sealer
+	defer l.mu.Unlock()
 	if n := len(l.pairs); n > 0 {
 		sealer = l.pairs[n-1].sealer
 	}
-	l.mu.Unlock()
+	return l.peer, sealer
+}
+
+// SendAll implements session.Path: sealed one by one, and those that are alike in length sent by one system call.
+func (l *link) SendAll(ps []inside.Packet) {
+	s := l.server.Sockets.natt
+	peer, sealer := l.sending()
 	if len(ps) == 1 || sealer == nil || peer.TCP || l.alone.Load() || !s.segments.Load() {
 		for _, p := range ps {
 			l.Send(p)
