@@ -35,6 +35,7 @@ func dialCommand(p *printer) *cli.Command {
 					&cli.BoolFlag{Name: "background", Usage: "come back once it is connected, and stay in the background"},
 					&cli.BoolFlag{Name: "strict", Usage: "let nothing of what belongs into the tunnel leave in clear while there is none; a kit may demand it"},
 					&cli.IntFlag{Name: "addresses", Value: 1, Usage: "how many addresses of each family to ask for; the plan says how many there may be"},
+					&cli.BoolFlag{Name: "plain-packets", Usage: "do without what the kernel offers for joined packets, to find out whether a fault comes of it"},
 					&cli.StringSliceFlag{Name: "carry", Usage: "a network behind this machine whose hosts may use the connection, under its address"},
 				}...), Action: p.dialUp,
 			},
@@ -101,6 +102,7 @@ func (p *printer) dialUp(ctx context.Context, c *cli.Command) error {
 	if o.Login, err = kit.Login(opt); err != nil {
 		return Failing(ExitUsage, "%s: %w", path, err)
 	}
+	o.Login.Plain = c.Bool("plain-packets")
 	o.Login.Addresses = min(max(c.Int("addresses"), 1), mostAddresses)
 	if host, err := os.Hostname(); err == nil { // so that what is left of a session after a crash ends at the next one
 		o.Login.Device = fmt.Sprintf("%s on %s, %s", kit.User, host, o.Name)

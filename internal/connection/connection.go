@@ -17,9 +17,10 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"yellowlantern/internal/core/inside"
+	"yellowlantern/internal/core/packet"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/core/segment"
 	"yellowlantern/internal/dial"
 	"yellowlantern/internal/tun"
 	"yellowlantern/internal/tunnel/kinds"
@@ -63,6 +64,8 @@ type Connection struct {
 	machine *machine
 	back    any // by what it comes back without logging in anew
 	session atomic.Pointer[standing]
+	came    counter
+	went    counter
 	state   sync.Mutex
 	told    State
 }
@@ -113,7 +116,7 @@ func Run(ctx context.Context, o Options, tell func(State)) error {
 		return err
 	}
 	var err error
-	if c.device, err = tun.Open(deviceStart + o.Name); err != nil {
+	if c.device, err = tun.Open(deviceStart+o.Name, o.Login.Plain); err != nil {
 		return fmt.Errorf("%w: the tunnel device needs CAP_NET_ADMIN and the kernel module tun", err)
 	}
 	defer c.device.Close()
@@ -207,39 +210,47 @@ func (c *Connection) login(ctx context.Context) (*standing, error) {
 }
 
 // receive hands what comes by the tunnel to the kernel.
-func (c *Connection) receive(b []byte) {
-	c.state.Lock()
-	c.told.Came.Packets++
-	c.told.Came.Octets += uint64(len(b))
-	c.state.Unlock()
-	_ = c.device.Write(b)
+func (c *Connection) receive(packets [][]byte) {
+	n := 0
+	for _, b := range packets {
+		n += len(b)
+	}
+	c.came.add(len(packets), n)
+	c.device.WriteAll(slices.Values(packets))
 }
 
 // send puts what the kernel sends into the tunnel.
 func (c *Connection) send() {
-	batch := tun.Batch()
+	batch := c.device.Batch()
 	for {
 		n, err := c.device.Read(batch)
 		if err != nil {
 			return
 		}
 		s := c.session.Load()
-		for _, p := range batch[:n] {
-			c.put(s, p)
+		if s == nil {
+			continue
 		}
+		for _, p := range batch[:n] {
+			one := segment.Extent{Packets: 1, Octets: p.Len}
+			if i, err := packet.Parse(p.Bytes()); p.Each > 0 && err == nil {
+				one, _ = segment.ExtentOf(p.Bytes(), i, p.Each)
+			}
+			c.went.add(one.Packets, one.Octets)
+		}
+		s.SendAll(batch[:n])
 	}
 }
 
-func (c *Connection) put(s *standing, p inside.Packet) {
-	if s == nil {
-		return
-	}
-	c.state.Lock()
-	c.told.Went.Packets++
-	c.told.Went.Octets += uint64(p.Len)
-	c.state.Unlock()
-	s.Send(p.Bytes())
+// counter counts packets and octets.
+type counter struct{ packets, octets atomic.Uint64 }
+
+func (c *counter) add(packets, octets int) {
+	c.packets.Add(uint64(packets))
+	c.octets.Add(uint64(octets))
 }
+
+func (c *counter) now() Count { return Count{c.packets.Load(), c.octets.Load()} }
 
 // keep watches over the session, and logs in again when it ended, when this machine is on another network, and after sleep.
 func (c *Connection) keep(ctx context.Context, s *standing, tell func(State)) {
@@ -375,6 +386,7 @@ func (c *Connection) now() State {
 	defer c.state.Unlock()
 	out := c.told
 	out.Given = slices.Clone(out.Given)
+	out.Came, out.Went = c.came.now(), c.went.now()
 	return out
 }
 

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"yellowlantern/internal/core/algorithm"
+	"yellowlantern/internal/core/inside"
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/core/tunnel"
 	"yellowlantern/internal/underlay"
@@ -51,6 +52,8 @@ type Login struct {
 	Ports map[string]uint16
 	// TCPPort is where the gateway also answers over TCP; 0: nowhere. It is used where UDP stays without an answer.
 	TCPPort uint16
+	// Plain does without what the kernel offers for joined packets.
+	Plain bool
 	// Back is by what this device comes back without logging in anew, of an earlier session (Returner); nil: it logs in. Where it
 	// counts no more the device logs in all the same.
 	Back any
@@ -79,6 +82,8 @@ type Session interface {
 	Given() Given
 	// Send puts a packet into the tunnel; it stays the caller's.
 	Send(packet []byte)
+	// SendAll puts several into it in their order, some of which may be joined.
+	SendAll(packets []inside.Packet)
 	// Ended tells why it is over; nil while it stands.
 	Ended() error
 	// Close tells the gateway that it is over. A second call does nothing.
@@ -99,9 +104,9 @@ type Returner interface {
 
 // Kind dials tunnels of one kind.
 type Kind interface {
-	// Dial logs in; the context bounds that. receive is called with every packet that comes, which is valid during the call. What keeps
-	// a device out is a Fault.
-	Dial(ctx context.Context, u underlay.Underlay, l Login, receive func(packet []byte)) (Session, error)
+	// Dial logs in; the context bounds that. receive is called with packets that come, which are valid during the call and may be
+	// altered. What keeps a device out is a Fault.
+	Dial(ctx context.Context, u underlay.Underlay, l Login, receive func(packets [][]byte)) (Session, error)
 }
 
 // Fault is why a login failed: a code for whoever decides by it, and what happened.

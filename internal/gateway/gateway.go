@@ -90,6 +90,8 @@ type Kernel interface {
 	Preview(inside.Desired) inside.Preview
 	// Leaves tells the source with which a flow leaves the machine.
 	Leaves(inside.Flow) (netip.AddrPort, bool)
+	// Techniques are those that packets from and to the kernel use, in words.
+	Techniques() []string
 }
 
 // Event is one line of the journal.

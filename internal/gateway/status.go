@@ -155,5 +155,8 @@ func (g *Gateway) Status() Status {
 			s.Dropped[why] += n
 		}
 	}
+	if k, ok := g.cfg.Inside.(Kernel); ok {
+		s.Techniques = append(s.Techniques, k.Techniques()...)
+	}
 	return s
 }

@@ -7,39 +7,68 @@ import (
 	"yellowlantern/internal/core/forward"
 	"yellowlantern/internal/core/inside"
 	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/core/segment"
 	"yellowlantern/internal/core/session"
 	"yellowlantern/internal/core/tunnel"
 )
 
+// arrival is what packets that came together need on their way, kept from one batch to the next.
+type arrival struct {
+	packets []inside.Packet // of one session
+	results []forward.Result
+	frames  []Frame
+}
+
+var arrivals = sync.Pool{New: func() any { return new(arrival) }}
+
 // Arrived takes packets from devices.
 func (h host) Arrived(batch []tunnel.Packet) {
 	g, now := h.g, time.Now()
-	frames := make([]Frame, 0, len(batch))
-	for _, p := range batch {
-		frames = g.fromDevice(frames, p.Session, p.Packet, now)
+	a := arrivals.Get().(*arrival)
+	for len(batch) > 0 {
+		s, n := batch[0].Session, 0
+		a.packets = a.packets[:0]
+		for ; n < len(batch) && batch[n].Session == s; n++ {
+			a.packets = append(a.packets, batch[n].Packet)
+		}
+		batch = batch[n:]
+		g.fromDevice(a, s, now)
 	}
-	if len(frames) > 0 && g.cfg.Inside != nil {
-		g.cfg.Inside.Send(frames)
+	if len(a.frames) > 0 && g.cfg.Inside != nil {
+		g.cfg.Inside.Send(a.frames)
 	}
+	clear(a.packets[:cap(a.packets)])
+	clear(a.frames)
+	a.frames = a.frames[:0]
+	arrivals.Put(a)
 }
 
-// fromDevice appends what goes inside of a packet of a device's.
-func (g *Gateway) fromDevice(frames []Frame, s *session.Session, p inside.Packet, now time.Time) []Frame {
-	inner := p.Bytes()
+// fromDevice adds what goes inside of packets of one device.
+func (g *Gateway) fromDevice(a *arrival, s *session.Session, now time.Time) {
 	rec := g.recorder(s)
-	var came []byte
+	var came [][]byte
 	if rec != nil {
-		came = append(came, inner...)
-	}
-	r := g.engine.FromTunnel(s, inner, now)
-	if rec != nil {
-		rec.take(0, false, came, lostWords(r))
-		if r.Inside != nil {
-			rec.take(1, true, r.Packet, "")
+		for _, p := range a.packets {
+			came = append(came, append([]byte{}, p.Bytes()...))
 		}
 	}
+	a.results = g.engine.FromTunnelAll(s, a.packets, now, a.results[:0])
+	for i := range a.results {
+		if rec != nil {
+			rec.take(0, false, came[i], lostWords(a.results[i]))
+			if r := &a.results[i]; r.Inside != nil {
+				rec.take(1, true, r.Packet, "")
+			}
+		}
+		g.goesOn(a, s, &a.results[i], a.packets[i])
+	}
+	clear(a.results)
+}
+
+// goesOn does with a packet of a device's what became of it.
+func (g *Gateway) goesOn(a *arrival, s *session.Session, r *forward.Result, p inside.Packet) {
 	if r.Logged != nil {
-		g.logRule(s.User, r)
+		g.logRule(s.User, *r)
 	}
 	if r.Answer != nil {
 		g.toPerson(s, inside.Bare(r.Answer))
@@ -48,15 +77,14 @@ func (g *Gateway) fromDevice(frames []Frame, s *session.Session, p inside.Packet
 	case r.Page:
 		g.page.take(r.Packet)
 	case r.Session != nil:
-		g.toDevice(r, p)
+		g.toDevice(*r, p)
 	case r.Inside != nil && r.Cut():
 		for _, x := range r.Parts(r.Packet) {
-			frames = append(frames, Frame{*r.Inside, inside.Roomy(x)})
+			a.frames = append(a.frames, Frame{*r.Inside, inside.Roomy(x)})
 		}
 	case r.Inside != nil:
-		frames = append(frames, Frame{*r.Inside, p.Became(r.Packet)})
+		a.frames = append(a.frames, Frame{*r.Inside, p.Became(r.Packet)})
 	}
-	return frames
 }
 
 // FromInside takes packets from the inside, or from the internet by the outside link, with room around them as inside says: they are
@@ -67,35 +95,44 @@ func (g *Gateway) FromInside(batch []inside.Packet, outside bool) {
 	defer runs.Put(out)
 	defer out.flush()
 	for _, p := range batch {
-		b := p.Bytes()
-		var came []byte
-		if g.recording.Load() > 0 {
-			came = append(came, b...)
-		}
-		r := g.engine.FromInside(b, outside, now)
-		if r.Answer != nil && g.cfg.Inside != nil {
-			g.cfg.Inside.Send(g.routeAnswer(r))
-		}
-		if r.Logged != nil {
-			user := r.User
-			if r.Session != nil {
-				user = r.Session.User
-			}
-			g.logRule(user, r)
-		}
-		if r.Session == nil {
+		if p.Each > 0 && g.recording.Load() > 0 { // who reads a recording wants packets as devices have them
+			segment.Each(p, func(one inside.Packet) { g.fromInside(out, one, outside, now) })
 			continue
 		}
-		if came != nil {
-			g.recorder(r.Session).take(1, false, came, "")
+		g.fromInside(out, p, outside, now)
+	}
+}
+
+// fromInside takes one, which may be joined of several.
+func (g *Gateway) fromInside(out *run, p inside.Packet, outside bool, now time.Time) {
+	b := p.Bytes()
+	var came []byte
+	if g.recording.Load() > 0 {
+		came = append(came, b...)
+	}
+	r := g.engine.FromInsideJoined(b, p.Each, outside, now)
+	if r.Answer != nil && g.cfg.Inside != nil {
+		g.cfg.Inside.Send(g.routeAnswer(r))
+	}
+	if r.Logged != nil {
+		user := r.User
+		if r.Session != nil {
+			user = r.Session.User
 		}
-		if !r.Cut() {
-			g.together(out, r.Session, p.Became(r.Packet))
-			continue
-		}
-		for _, x := range r.Parts(r.Packet) {
-			g.together(out, r.Session, inside.Roomy(x))
-		}
+		g.logRule(user, r)
+	}
+	if r.Session == nil {
+		return
+	}
+	if came != nil {
+		g.recorder(r.Session).take(1, false, came, "")
+	}
+	if !r.Cut() {
+		g.together(out, r.Session, p.Became(r.Packet))
+		return
+	}
+	for _, x := range r.Parts(r.Packet) {
+		g.together(out, r.Session, inside.Roomy(x))
 	}
 }
 

@@ -85,7 +85,7 @@ func (s *Side) begin(o sideOptions) (err error) {
 		tell := func(why reason.Reason) { s.Log.Line(gateway.Tell(why, "", "")) }
 		if s.Host, err = linux.Open(linux.Config{
 			Device: cmp.Or(o.device, linux.Device), Folder: o.folder, Log: o.log,
-			Tell: tell,
+			Tell: tell, Plain: o.plain,
 		}); err != nil {
 			return err
 		}

@@ -33,9 +33,11 @@ func Connect(ctx context.Context, u underlay.Underlay, kind string, l dial.Login
 		return nil, fmt.Errorf("this program cannot dial tunnels of kind %q: use a newer one", kind)
 	}
 	var stack atomic.Pointer[userstack.Stack]
-	s, err := k.Dial(ctx, u, l, func(packet []byte) {
+	s, err := k.Dial(ctx, u, l, func(packets [][]byte) {
 		if to := stack.Load(); to != nil {
-			to.Inject(packet)
+			for _, b := range packets {
+				to.Inject(b)
+			}
 		}
 	})
 	if err != nil {

@@ -1,5 +1,5 @@
-// Package tun is a TUN device: packets as the kernel routes them, in and out of this process. Addresses, routes and what is made of the
-// packets is left to others.
+// Package tun is a TUN device: packets as the kernel routes them, in and out of this process, joined where the kernel knows how (package
+// segment). Addresses, routes and what is made of the packets is left to others.
 package tun
 
 import (
@@ -12,22 +12,42 @@ import (
 	"golang.org/x/sys/unix"
 
 	"yellowlantern/internal/core/inside"
+	"yellowlantern/internal/core/segment"
 )
 
 const (
-	batchMost = 64   // packets that are read at once
-	packetMax = 9216 // octets: no link that we know carries more without joining packets
+	batchMost  = 64      // packets that are read at once
+	joinedMost = 12      // the same where each may be many
+	packetMax  = 9216    // octets: no link that we know carries more without joining packets
+	wholeMost  = 1 << 16 // octets of one into which many were joined
 )
+
+// Joins is what a device does with packets joined.
+type Joins struct{ TCP, UDP bool }
 
 // Device is a device by which packets get to the kernel and come from it.
 type Device struct {
-	file *os.File
-	raw  syscall.RawConn
-	name string
+	file  *os.File
+	raw   syscall.RawConn
+	name  string
+	joins Joins
 }
 
-// Open makes a device of a name that no link has; it goes away with the process, and its routes with it.
-func Open(name string) (*Device, error) {
+// Open makes a device of a name that no link has; it goes away with the process, and its routes with it. plain does without joined packets,
+// as a kernel does that knows none.
+func Open(name string, plain bool) (*Device, error) {
+	if !plain {
+		if t, err := open(name, unix.IFF_VNET_HDR); err == nil {
+			if t.join() {
+				return t, nil
+			}
+			t.Close()
+		}
+	}
+	return open(name, 0)
+}
+
+func open(name string, more uint16) (*Device, error) {
 	fd, err := unix.Open("/dev/net/tun", unix.O_RDWR|unix.O_CLOEXEC|unix.O_NONBLOCK, 0)
 	if err != nil {
 		return nil, fmt.Errorf("/dev/net/tun cannot be opened: %w", err)
@@ -38,7 +58,7 @@ func Open(name string) (*Device, error) {
 		_     [22]byte
 	}
 	copy(req.name[:unix.IFNAMSIZ-1], name)
-	req.flags = unix.IFF_TUN | unix.IFF_NO_PI | unix.IFF_TUN_EXCL
+	req.flags = unix.IFF_TUN | unix.IFF_NO_PI | unix.IFF_TUN_EXCL | more
 	if _, _, errno := unix.Syscall(unix.SYS_IOCTL, uintptr(fd), unix.TUNSETIFF, uintptr(unsafe.Pointer(&req))); errno != 0 {
 		_ = unix.Close(fd)
 		return nil, fmt.Errorf("device %s: %w", name, errno)
@@ -51,11 +71,60 @@ func Open(name string) (*Device, error) {
 	return t, nil
 }
 
+// What a kernel may hand over (linux/if_tun.h): checksums that are not worked out, and joined TCP and UDP.
+const (
+	offloadChecksum = 0x01
+	offloadTCP      = 0x02 | 0x04 | 0x08 // by IPv4, by IPv6, with ECN
+	offloadUDP      = 0x20 | 0x40        // since Linux 6.2
+)
+
+// join has the kernel hand over packets joined, and says whether it does.
+func (t *Device) join() bool {
+	for _, offer := range []struct {
+		flags uintptr
+		joins Joins
+	}{{offloadChecksum | offloadTCP | offloadUDP, Joins{true, true}}, {offloadChecksum | offloadTCP, Joins{TCP: true}}} {
+		var failed syscall.Errno
+		err := t.raw.Control(func(fd uintptr) { _, _, failed = unix.Syscall(unix.SYS_IOCTL, fd, unix.TUNSETOFFLOAD, offer.flags) })
+		if err == nil && failed == 0 {
+			t.joins = offer.joins
+			return true
+		}
+	}
+	return false
+}
+
+// Joins is what the device does with packets joined.
+func (t *Device) Joins() Joins { return t.joins }
+
+// Techniques is that in the words of `yl status`.
+func (t *Device) Techniques() (out []string) {
+	if t.joins.TCP {
+		out = append(out, "TCP joined with the kernel")
+	}
+	if t.joins.UDP {
+		out = append(out, "UDP joined with the kernel")
+	}
+	return out
+}
+
+// headLen is how many octets stand before each packet.
+func (t *Device) headLen() int {
+	if t.joins.TCP {
+		return segment.HeaderLen
+	}
+	return 0
+}
+
 // Batch is buffers for as many packets as are read at once, with room around each.
-func Batch() []inside.Packet {
-	batch := make([]inside.Packet, batchMost)
+func (t *Device) Batch() []inside.Packet {
+	most, size := batchMost, packetMax
+	if t.joins.TCP {
+		most, size = joinedMost, wholeMost
+	}
+	batch := make([]inside.Packet, most)
 	for i := range batch {
-		batch[i] = inside.Packet{Buf: make([]byte, inside.Headroom+packetMax+inside.Tailroom)}
+		batch[i] = inside.Packet{Buf: make([]byte, inside.Headroom+size+inside.Tailroom)}
 	}
 	return batch
 }
@@ -66,26 +135,12 @@ func (t *Device) Name() string { return t.name }
 // Close takes the device away. A second call does nothing.
 func (t *Device) Close() { _ = t.file.Close() }
 
-// Read waits for packets and gives how many came into a batch.
+// Read waits for packets and gives how many came into a batch of the device's.
 func (t *Device) Read(into []inside.Packet) (n int, err error) {
 	var failed error
 	err = t.raw.Read(func(fd uintptr) bool {
-		for n < len(into) {
-			p := &into[n]
-			got, err := unix.Read(int(fd), p.Buf[inside.Headroom:len(p.Buf)-inside.Tailroom])
-			switch {
-			case errors.Is(err, unix.EAGAIN):
-				return n > 0
-			case errors.Is(err, unix.EINTR):
-				continue
-			case err != nil:
-				failed = err
-				return true
-			}
-			p.Off, p.Len = inside.Headroom, got
-			n++
-		}
-		return true
+		n, failed = t.fill(int(fd), into)
+		return n > 0 || failed != nil
 	})
 	if n > 0 {
 		return n, nil
@@ -95,22 +150,34 @@ func (t *Device) Read(into []inside.Packet) (n int, err error) {
 
 // Poll gives how many packets came into a batch, without waiting for any.
 func (t *Device) Poll(into []inside.Packet) (n int) {
-	_ = t.raw.Control(func(fd uintptr) {
-		for n < len(into) {
-			p := &into[n]
-			got, err := unix.Read(int(fd), p.Buf[inside.Headroom:len(p.Buf)-inside.Tailroom])
-			if err != nil {
-				return
-			}
-			p.Off, p.Len = inside.Headroom, got
-			n++
-		}
-	})
+	_ = t.raw.Control(func(fd uintptr) { n, _ = t.fill(int(fd), into) })
 	return n
 }
 
-// Write hands a packet to the kernel.
-func (t *Device) Write(b []byte) error {
-	_, err := t.file.Write(b)
-	return err
+// fill reads until nothing is there, or the batch is full. What contradicts itself is left out.
+func (t *Device) fill(fd int, into []inside.Packet) (n int, err error) {
+	head := t.headLen()
+	for n < len(into) {
+		p := &into[n]
+		got, err := unix.Read(fd, p.Buf[inside.Headroom-head:len(p.Buf)-inside.Tailroom])
+		switch {
+		case errors.Is(err, unix.EAGAIN):
+			return n, nil
+		case errors.Is(err, unix.EINTR):
+			continue
+		case err != nil:
+			return n, err
+		}
+		if got < head {
+			continue
+		}
+		p.Off, p.Len, p.Each = inside.Headroom, got-head, 0
+		if head > 0 {
+			if p.Each, err = segment.ReadHeader(p.Buf[inside.Headroom-head:]).Finish(p.Bytes()); err != nil {
+				continue
+			}
+		}
+		n++
+	}
+	return n, nil
 }

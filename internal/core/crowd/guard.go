@@ -165,7 +165,9 @@ func (g *Guard) Slowed(now time.Time) []Slowed {
 			out = append(out, Slowed{k.name, k.source, v.wrong, v.last, v.until})
 		}
 	}
-	slices.SortFunc(out, func(a, b Slowed) int { return cmp.Or(b.Last.Compare(a.Last), cmp.Compare(a.Name, b.Name)) })
+	slices.SortFunc(out, func(a, b Slowed) int {
+		return cmp.Or(b.Last.Compare(a.Last), cmp.Compare(a.Name, b.Name), a.Source.Addr().Compare(b.Source.Addr()))
+	})
 	return out
 }
 

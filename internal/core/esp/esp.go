@@ -123,7 +123,21 @@ func (x *scratch) with(esn bool, salt [saltLen]byte, head, iv []byte, high uint3
 // Seal encrypts the IP packet buf[off:off+n] in place and gives the ESP packet as a part of buf. off must be at least
 // Headroom, and Tailroom must remain behind the packet. The IV is the sequence number, which never repeats under a key.
 func (s *Sealer) Seal(buf []byte, off, n int) ([]byte, error) {
-	if off < Headroom || n < 1 || off+n+Tailroom > len(buf) {
+	return s.SealAs(s.Take(1), buf, off, n)
+}
+
+// Take takes sequence numbers for so many packets, and gives the first. Each is for one packet, which SealAs seals.
+func (s *Sealer) Take(n int) (first uint64) { return s.seq.Add(uint64(n)) - uint64(n) + 1 }
+
+// Sealed is how many octets a packet of so many has once it is sealed.
+func (s *Sealer) Sealed(n int) int { return s.alg.Sealed(n) }
+
+// Before is how many octets of them stand before the packet.
+func (s *Sealer) Before() int { return headerLen + s.alg.IVLen() }
+
+// SealAs is Seal with a sequence number that was taken. Where only what is sealed has room, off may be as little as Before.
+func (s *Sealer) SealAs(seq uint64, buf []byte, off, n int) ([]byte, error) {
+	if n < 1 || off < s.Before() || off-s.Before()+s.Sealed(n) > len(buf) {
 		return nil, ErrTooLarge
 	}
 	next := byte(nextIPv4)
@@ -135,7 +149,6 @@ func (s *Sealer) Seal(buf []byte, off, n int) ([]byte, error) {
 		return nil, errNotAPacket
 	}
 	s.octets.Add(uint64(n))
-	seq := s.seq.Add(1)
 	if seq > 1<<32-1 && !s.alg.ESN {
 		return nil, ErrExhausted
 	}
@@ -202,41 +215,72 @@ func SPIOf(packet []byte) (spi uint32, ok bool) {
 // Open decrypts an ESP packet in place and gives the IP packet as a part of it. The replay window moves only for a
 // packet that proves authentic (RFC 4303 §3.4.3). newest tells whether no later one of the association came before it.
 func (o *Opener) Open(packet []byte) (inner []byte, newest bool, err error) {
-	if len(packet) < headerLen+o.alg.IVLen()+o.alg.ICVLen()+4 {
-		return nil, false, ErrShort
-	}
-	seq := uint64(binary.BigEndian.Uint32(packet[4:]))
+	one := [1]Arrival{{Packet: packet}}
+	o.OpenAll(one[:])
+	return one[0].Inner, one[0].Newest, one[0].Err
+}
+
+// Arrival is a packet that came, and what it was opened to.
+type Arrival struct {
+	Packet []byte
+	Inner  []byte
+	Newest bool // no later one of the association came before it
+	Err    error
+
+	seq uint64
+}
+
+// OpenAll opens packets in their order, as Open does, and looks at the window once before and once after all of them.
+func (o *Opener) OpenAll(batch []Arrival) {
 	o.mu.Lock()
-	ok := true
-	if o.alg.ESN {
-		seq, ok = o.window.whole(uint32(seq))
+	for i := range batch {
+		a := &batch[i]
+		a.Inner, a.Newest, a.Err = nil, false, nil
+		if len(a.Packet) < headerLen+o.alg.IVLen()+o.alg.ICVLen()+4 {
+			a.Err = ErrShort
+			continue
+		}
+		a.seq = uint64(binary.BigEndian.Uint32(a.Packet[4:]))
+		ok := true
+		if o.alg.ESN {
+			a.seq, ok = o.window.whole(uint32(a.seq))
+		}
+		if !ok || !o.window.fresh(a.seq) {
+			a.Err = ErrReplay
+		}
 	}
-	fresh := ok && o.window.fresh(seq)
 	o.mu.Unlock()
-	if !fresh {
-		return nil, false, ErrReplay
+	x := scratches.Get().(*scratch)
+	for i := range batch {
+		if a := &batch[i]; a.Err == nil {
+			a.Inner, a.Err = o.plain(x, a.Packet, uint32(a.seq>>32))
+		}
 	}
-	plain, err := o.plain(packet, uint32(seq>>32))
-	if err != nil {
-		return nil, false, err
-	}
+	scratches.Put(x)
 	o.mu.Lock()
-	newest = seq > o.window.top
-	fresh = o.window.mark(seq)
-	if fresh {
+	for i := range batch {
+		a := &batch[i]
+		if a.Err != nil {
+			continue
+		}
+		a.Newest = a.seq > o.window.top
+		if !o.window.mark(a.seq) { // another packet with the same number was opened meanwhile
+			a.Inner, a.Newest, a.Err = nil, false, ErrReplay
+			continue
+		}
 		o.opened++
-		o.octets += uint64(len(plain))
+		o.octets += uint64(len(a.Inner))
 	}
 	o.mu.Unlock()
-	if !fresh { // another packet with the same number was opened meanwhile
-		return nil, false, ErrReplay
+	for i := range batch {
+		if a := &batch[i]; a.Err == nil {
+			a.Inner, a.Err = unwrap(a.Inner)
+		}
 	}
-	inner, err = unwrap(plain)
-	return inner, newest, err
 }
 
 // plain authenticates a packet and decrypts it in place. high is the half of its sequence number that was not sent.
-func (o *Opener) plain(packet []byte, high uint32) ([]byte, error) {
+func (o *Opener) plain(x *scratch, packet []byte, high uint32) ([]byte, error) {
 	begin := headerLen + o.alg.IVLen()
 	if o.chained != nil {
 		end := len(packet) - o.alg.ICVLen()
@@ -245,11 +289,9 @@ func (o *Opener) plain(packet []byte, high uint32) ([]byte, error) {
 		}
 		return packet[begin:end], nil
 	}
-	x := scratches.Get().(*scratch)
 	aad := x.with(o.alg.ESN, o.salt, packet[:headerLen], packet[headerLen:begin], high)
 	body := packet[begin:]
 	plain, err := o.aead.Open(body[:0], x.nonce[:], body, aad)
-	scratches.Put(x)
 	if err != nil {
 		return nil, ErrAuth
 	}

@@ -101,6 +101,58 @@ func TestSealOpenAndWireFormat(t *testing.T) {
 	})
 }
 
+// Packets that are sealed by a range of numbers, back to back with no more room than they need, are those that are sealed one by one; a
+// batch of them, out of order, some twice, some forged, some cut short, is opened to what each is opened to by itself.
+func TestBatches(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		alg := rapid.SampledFrom(append(separate(), AES256GCM, AES128GCM, ChaCha20Poly1305)).Draw(t, "algorithm")
+		one, together := later(t, alg)
+		all := together
+		alone := &Opener{SPI: all.SPI, alg: all.alg, aead: all.aead, salt: all.salt, chained: all.chained, window: all.window}
+		many := &Sealer{SPI: one.SPI, alg: one.alg, aead: one.aead, salt: one.salt, chained: one.chained}
+		many.seq.Store(one.seq.Load())
+		n := rapid.IntRange(1, 20).Draw(t, "packets")
+		first := many.Take(n)
+		var whole []byte
+		var came []Arrival
+		for i := range n {
+			inner := bytes.Repeat([]byte{0x45}, rapid.IntRange(1, 200).Draw(t, "octets"))
+			want := seal(t, one, inner)
+			at := len(whole)
+			whole = append(whole, make([]byte, many.Sealed(len(inner)))...)
+			copy(whole[at+many.Before():], inner)
+			got, err := many.SealAs(first+uint64(i), whole[at:len(whole):len(whole)], many.Before(), len(inner))
+			require.NoError(t, err)
+			require.Equal(t, want, got)
+			require.Equal(t, want, whole[at:])
+			for range rapid.IntRange(0, 2).Draw(t, "times") {
+				b := bytes.Clone(got)
+				switch rapid.IntRange(0, 5).Draw(t, "forged") {
+				case 0:
+					b[rapid.IntRange(0, len(b)-1).Draw(t, "bit")] ^= 1
+				case 1:
+					b = b[:rapid.IntRange(0, len(b)-1).Draw(t, "cut")]
+				}
+				came = append(came, Arrival{Packet: b})
+			}
+		}
+		came = rapid.Permutation(came).Draw(t, "order")
+		batch := make([]Arrival, len(came))
+		for i := range came {
+			batch[i].Packet = bytes.Clone(came[i].Packet)
+		}
+		all.OpenAll(batch)
+		for i := range came {
+			inner, newest, err := alone.Open(came[i].Packet)
+			require.Equal(t, inner, batch[i].Inner)
+			require.Equal(t, err == nil, batch[i].Err == nil, "%v, %v: one that is forged may be told as one that came before", err, batch[i].Err)
+			require.Equal(t, newest, batch[i].Newest)
+		}
+		require.Equal(t, alone.Used(), all.Used())
+		require.Equal(t, alone.Missing(), all.Missing())
+	})
+}
+
 // The same of block ciphers with an HMAC, as RFC 3602, RFC 2451, RFC 4868 and RFC 2404 say; no IV comes twice.
 func TestSealOpenSeparate(t *testing.T) {
 	ivs := map[string]bool{}
@@ -227,7 +279,9 @@ func TestSealRefuses(t *testing.T) {
 		require.ErrorIs(t, err, errKeyLen)
 	}
 	s, _ := pair(t)
-	_, err := s.Seal(make([]byte, 60), Headroom, 10)
+	_, err := s.Seal(make([]byte, Headroom+10+17), Headroom, 10)
+	require.ErrorIs(t, err, ErrTooLarge)
+	_, err = s.Seal(make([]byte, 120), s.Before()-1, 10)
 	require.ErrorIs(t, err, ErrTooLarge)
 	_, err = s.Seal(make([]byte, 120), Headroom, 10)
 	require.Error(t, err, "neither IPv4 nor IPv6")

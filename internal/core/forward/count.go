@@ -11,14 +11,14 @@ type RuleCounters struct {
 
 type ruleCount struct{ flows, packets, bytes atomic.Uint64 }
 
-func (c *ruleCount) passed(octets int) {
-	c.packets.Add(1)
-	c.bytes.Add(uint64(octets))
+func (c *ruleCount) passed(packets, octets uint64) {
+	c.packets.Add(packets)
+	c.bytes.Add(octets)
 }
 
 func (c *ruleCount) refused(octets int) {
 	c.flows.Add(1)
-	c.passed(octets)
+	c.passed(1, uint64(octets))
 }
 
 // ruleCount is a rule's, by its name: it goes on through commits.

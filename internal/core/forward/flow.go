@@ -7,6 +7,7 @@ import (
 	"yellowlantern/internal/core/inside"
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/packet"
+	"yellowlantern/internal/core/segment"
 	"yellowlantern/internal/core/site"
 )
 
@@ -424,14 +425,27 @@ func (f *flow) idle() time.Duration {
 	return udpIdle
 }
 
+// goesOn tells whether a whole packet of the person's belongs to the flow, as the one before it did, and nothing about it wants more than
+// being counted.
+func (f *flow) goesOn(i *packet.Info) bool {
+	k := &f.key
+	return (i.Proto == netset.TCP || i.Proto == netset.UDP) && i.Proto == k.proto && !i.Fragment &&
+		i.SrcPort == k.srcPort && i.DstPort == k.dstPort && i.Src == k.src && i.Dst == k.dst
+}
+
 // touch notes a packet of the flow. The session's lock is held.
 func (e *Engine) touch(f *flow, i packet.Info, now time.Time, back bool) {
+	e.touchAll(f, i, now, back, segment.Extent{Packets: 1, Octets: i.Size})
+}
+
+// touchAll notes packets of the flow. The session's lock is held.
+func (e *Engine) touchAll(f *flow, i packet.Info, now time.Time, back bool, whole segment.Extent) {
 	count := &f.sent
 	if back {
 		count = &f.got
 	}
-	count.packets++
-	count.bytes += uint64(i.Size)
+	count.packets += uint64(whole.Packets)
+	count.bytes += uint64(whole.Octets)
 	if f.key.proto == netset.TCP {
 		side := uint8(1)
 		if back {

@@ -17,6 +17,7 @@ import (
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/packet"
 	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/core/segment"
 	"yellowlantern/internal/core/session"
 	"yellowlantern/internal/core/site"
 )
@@ -161,15 +162,73 @@ func (s *attached) lose(station string, setting site.Ref) Result {
 
 // FromTunnel takes a packet that arrived, authentic, from a person. b may be altered, and is part of the result.
 func (e *Engine) FromTunnel(from *Session, b []byte, now time.Time) Result {
-	m := e.model.Load()
-	info, err := packet.Parse(b)
 	from.Lock()
 	defer from.Unlock()
-	s := of(from)
+	x := e.stretch(from, now)
+	r := x.take(b)
+	x.settle()
+	return r
+}
+
+// FromTunnelAll takes packets of one person that came one after the other, and appends what becomes of each to out, as FromTunnel tells it.
+// The session is locked once for all of them, and packets that follow one of their flow are looked up no more.
+func (e *Engine) FromTunnelAll(from *Session, packets []inside.Packet, now time.Time, out []Result) []Result {
+	from.Lock()
+	defer from.Unlock()
+	x := e.stretch(from, now)
+	for _, p := range packets {
+		out = append(out, x.take(p.Bytes()))
+	}
+	x.settle()
+	return out
+}
+
+// stretch is what is the same for packets of a session that come while it is locked.
+type stretch struct {
+	e     *Engine
+	m     *site.Model
+	s     *attached // nil: packets do not pass
+	class *site.Class
+	now   time.Time
+
+	flow *flow // of the packet before
+	own  tally // of it, that its rule has not counted yet
+}
+
+// stretch begins one. The session is locked.
+func (e *Engine) stretch(from *Session, now time.Time) stretch {
+	x := stretch{e: e, m: e.model.Load(), s: of(from), now: now}
+	if x.s != nil {
+		x.class = x.s.in(x.m)
+	}
+	return x
+}
+
+// settle has the rule count what came of the flow before.
+func (x *stretch) settle() {
+	if x.own.packets > 0 {
+		x.flow.count.passed(x.own.packets, x.own.bytes)
+	}
+	x.flow, x.own = nil, tally{}
+}
+
+// passes counts a packet of a flow.
+func (x *stretch) passes(f *flow, octets int) {
+	if x.flow != f {
+		x.settle()
+		x.flow = f
+	}
+	x.own.packets++
+	x.own.bytes += uint64(octets)
+}
+
+// take takes the next packet.
+func (x *stretch) take(b []byte) Result {
+	e, m, s, class, now := x.e, x.m, x.s, x.class, x.now
+	info, err := packet.Parse(b)
 	if s == nil {
 		return Result{Station: site.Source}
 	}
-	class := s.in(m)
 	if err != nil || class.Passage == nil {
 		return s.lose(site.Source, site.Ref{})
 	}
@@ -177,6 +236,11 @@ func (e *Engine) FromTunnel(from *Session, b []byte, now time.Time) Result {
 	s.Counters.InPackets++
 	s.Counters.InBytes += uint64(len(b))
 	s.Counters.LastIn = now
+	if f := x.flow; f != nil && f.goesOn(&info) {
+		x.passes(f, len(b))
+		e.touch(f, info, now, false)
+		return e.onward(m, s, f, b, info, packet.Came{}, now)
+	}
 	p := site.Packet{Src: info.Src, Dst: info.Dst, Service: info.Service()}
 	if !info.Fragment {
 		if own := s.owned(m, class, p); own != site.NoOwn {
@@ -235,7 +299,7 @@ func (e *Engine) FromTunnel(from *Session, b []byte, now time.Time) Result {
 			return r
 		}
 	}
-	f.count.passed(len(b))
+	x.passes(f, len(b))
 	e.touch(f, info, now, false)
 	r := e.onward(m, s, f, b, info, came, now)
 	r.Logged, r.First = logged, p
@@ -259,7 +323,7 @@ func (e *Engine) onward(m *site.Model, s *attached, f *flow, b []byte, info pack
 		return r
 	case info.HopLimit <= 1:
 		return s.answer(m, s.lose(site.Routing, site.Ref{}), b, info, packet.TimeExceeded, now)
-	case !r.fits(b, info, came, InsideMTU):
+	case !r.fits(len(b), info, came, InsideMTU):
 		r = s.lose(site.Size, site.Ref{})
 		r.Answer = packet.Error(b, info, ownAddress(m, info.Src.Is4()), packet.TooBig, InsideMTU)
 		return r
@@ -302,12 +366,24 @@ func ownAddress(m *site.Model, v4 bool) netip.Addr {
 // FromInside takes a packet from an inside network, or from the internet by the outside link. b may be altered, and is part of the
 // result.
 func (e *Engine) FromInside(b []byte, outside bool, now time.Time) Result {
+	return e.FromInsideJoined(b, 0, outside, now)
+}
+
+// FromInsideJoined does the same for a packet into which several of one flow were joined, each with so many octets of payload (0: it is
+// one). They are judged as one and counted as many; the result's packet is joined still.
+func (e *Engine) FromInsideJoined(b []byte, each int, outside bool, now time.Time) Result {
 	m := e.model.Load()
 	info, err := packet.Parse(b)
 	if err != nil {
 		return e.stray("malformed")
 	}
 	b = b[:info.Size]
+	whole := segment.Extent{Packets: 1, Octets: len(b), Largest: len(b)}
+	if each > 0 {
+		if whole, err = segment.ExtentOf(b, info, each); err != nil {
+			return e.stray("malformed")
+		}
+	}
 	var came packet.Came
 	if info.Fragment {
 		if e.ByKernel && e.Sessions.At(info.Dst) == nil {
@@ -319,6 +395,7 @@ func (e *Engine) FromInside(b []byte, outside bool, now time.Time) Result {
 		if info, err = packet.Parse(b); err != nil {
 			return e.stray(site.Fragments)
 		}
+		whole = segment.Extent{Packets: 1, Octets: len(b), Largest: len(b)}
 	}
 	if info.ICMPError() {
 		return e.reportFromInside(m, b, info, outside, now)
@@ -352,16 +429,16 @@ func (e *Engine) FromInside(b []byte, outside bool, now time.Time) Result {
 		}
 	}
 	r := Result{Session: s.Session, Logged: opened.Logged, First: opened.First}
-	if !r.fits(b, info, came, s.MTU) {
+	if !r.fits(whole.Largest, info, came, s.MTU) {
 		r = s.lose(site.Size, site.Ref{})
 		if !e.ByKernel { // which tells by the MTU of its route, and takes nothing from its own addresses
 			r.Answer = packet.Error(b, info, ownAddress(m, info.Src.Is4()), packet.TooBig, s.MTU)
 		}
 		return r
 	}
-	e.touch(f, info, now, true)
+	e.touchAll(f, info, now, true, whole)
 	if f.inward {
-		f.count.passed(len(b))
+		f.count.passed(uint64(whole.Packets), uint64(whole.Octets))
 	}
 	if !e.ByKernel {
 		packet.DecrementHopLimit(b)
@@ -370,7 +447,8 @@ func (e *Engine) FromInside(b []byte, outside bool, now time.Time) Result {
 		packet.ClampMSS(b, info, s.MTU)
 	}
 	f.toPerson(b, &info)
-	r.Packet = s.toPerson(b, now)
+	s.sent(whole, now)
+	r.Packet = b
 	return r
 }
 
@@ -390,10 +468,15 @@ func (e *Engine) find(key flowKey) *flow {
 
 // toPerson counts a packet that goes to the person. the session is locked.
 func (s *attached) toPerson(b []byte, now time.Time) []byte {
-	s.Counters.OutPackets++
-	s.Counters.OutBytes += uint64(len(b))
-	s.Counters.LastOut = now
+	s.sent(segment.Extent{Packets: 1, Octets: len(b)}, now)
 	return b
+}
+
+// sent counts what goes to the person. The session is locked.
+func (s *attached) sent(whole segment.Extent, now time.Time) {
+	s.Counters.OutPackets += uint64(whole.Packets)
+	s.Counters.OutBytes += uint64(whole.Octets)
+	s.Counters.LastOut = now
 }
 
 func (e *Engine) stray(station string) Result {

@@ -28,13 +28,13 @@ func (r Result) Cut() bool { return r.most > 0 }
 
 // fits tells whether a packet, or the parts that it came in, can go on by a link: whole, or in parts of at most so many octets. What may
 // not be cut, or not further, and is too large cannot.
-func (r *Result) fits(b []byte, i packet.Info, came packet.Came, mtu int) bool {
-	if came.Largest == 0 && len(b) <= mtu {
+func (r *Result) fits(octets int, i packet.Info, came packet.Came, mtu int) bool {
+	if came.Largest == 0 && octets <= mtu {
 		return true
 	}
 	largest := came.Largest
 	if largest == 0 {
-		largest = len(b)
+		largest = octets
 	}
 	if i.DontFragment && largest > mtu {
 		return false
@@ -49,7 +49,7 @@ func (r *Result) own(b []byte, asked packet.Info, came packet.Came, mtu int) {
 	if came.Ident == 0 {
 		came.Ident = uint32(asked.Ident)
 	}
-	r.fits(b, asked, came, mtu)
+	r.fits(len(b), asked, came, mtu)
 }
 
 // collect takes a part of a packet of the person's, and gives the packet when it is whole. The session is locked.

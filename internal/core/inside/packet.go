@@ -11,14 +11,17 @@ const (
 type Packet struct {
 	Buf      []byte
 	Off, Len int
+	// Each is how many octets of payload each of the packets has that a kernel joined into this one (package segment), the last perhaps
+	// fewer; 0: it is one. Of such a one lengths and checksums are those of the whole, or none.
+	Each int
 }
 
 // Bare is a packet that has no room around it.
-func Bare(b []byte) Packet { return Packet{b, 0, len(b)} }
+func Bare(b []byte) Packet { return Packet{Buf: b, Len: len(b)} }
 
 // Roomy is a copy of a packet with room around it.
 func Roomy(b []byte) Packet {
-	p := Packet{make([]byte, Headroom+len(b)+Tailroom), Headroom, len(b)}
+	p := Packet{Buf: make([]byte, Headroom+len(b)+Tailroom), Off: Headroom, Len: len(b)}
 	copy(p.Bytes(), b)
 	return p
 }

@@ -239,18 +239,3 @@ func adjustAll(sum uint16, old, now []byte) uint16 {
 	}
 	return sum
 }
-
-// Checksum is the internet checksum (RFC 1071) of data, with a sum begun before.
-func Checksum(data []byte, begun uint32) uint16 {
-	s := begun
-	for ; len(data) > 1; data = data[2:] {
-		s += uint32(binary.BigEndian.Uint16(data))
-	}
-	if len(data) == 1 {
-		s += uint32(data[0]) << 8
-	}
-	for s > 0xffff {
-		s = s&0xffff + s>>16
-	}
-	return ^uint16(s)
-}

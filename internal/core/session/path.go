@@ -25,7 +25,7 @@ type Where struct {
 type Path interface {
 	// Send seals a packet and sends it: in place where it has the room, so it is worth nothing afterwards. The buffer stays the caller's.
 	Send(p inside.Packet)
-	// SendAll sends several in their order, as Send does.
+	// SendAll sends several in their order, as Send does, those that are joined one by one (package segment).
 	SendAll(ps []inside.Packet)
 	Where() Where
 	// Missing is how many packets the device sent and that did not come, where the kind can tell.

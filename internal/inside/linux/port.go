@@ -40,11 +40,14 @@ type Config struct {
 	Log    *slog.Logger
 	// Tell is told of what somebody changed on the machine.
 	Tell func(reason.Reason)
+	// Plain does without joined packets from and to the kernel.
+	Plain bool
 }
 
 // Port is the machine as a gateway's inside.
 type Port struct {
 	device string
+	plain  bool
 	log    *slog.Logger
 	tell   func(reason.Reason)
 	was    *remembered
@@ -78,7 +81,7 @@ type Deliver struct {
 // Open makes the device. Nothing else of the machine is changed before a plan is applied.
 func Open(cfg Config) (*Port, error) {
 	p := &Port{
-		device: cfg.Device, log: cfg.Log, tell: cfg.Tell, done: make(chan struct{}), answers: map[netip.Addr]bool{}, lost: map[string]uint64{},
+		device: cfg.Device, plain: cfg.Plain, log: cfg.Log, tell: cfg.Tell, done: make(chan struct{}), answers: map[netip.Addr]bool{}, lost: map[string]uint64{},
 		observed: inside.Observed{Port: Name, Problems: []inside.Problem{inside.Told(reason.Of(reason.NothingRunsHere, nil))}},
 	}
 	var err error
@@ -109,7 +112,7 @@ func (p *Port) Plug(d Deliver) {
 }
 
 func (p *Port) makeDevice() error {
-	t, err := tun.Open(p.device)
+	t, err := tun.Open(p.device, p.plain)
 	if err != nil {
 		return fmt.Errorf("%w: the tunnel device needs CAP_NET_ADMIN and the kernel module tun, and no other device of the name %s (yl host check tells more)",
 			err, p.device)
@@ -120,9 +123,13 @@ func (p *Port) makeDevice() error {
 
 // receive takes packets from the kernel. A device that somebody took away is made again by whoever watches.
 func (p *Port) receive() {
-	batch := tun.Batch()
+	var of *tun.Device
+	var batch []inside.Packet
 	for {
 		t := p.tun.Load()
+		if of != t {
+			of, batch = t, t.Batch()
+		}
 		n, err := t.Read(batch)
 		if n > 0 {
 			if d := p.deliver.Load(); d != nil {
@@ -143,11 +150,17 @@ func (p *Port) receive() {
 
 // Send hands what people sent to the kernel.
 func (p *Port) Send(batch []gateway.Frame) {
-	t := p.tun.Load()
-	for i := range batch {
-		_ = t.Write(batch[i].Bytes()) // a link that is down loses what is sent
-	}
+	p.tun.Load().WriteAll(func(yield func([]byte) bool) {
+		for i := range batch {
+			if !yield(batch[i].Bytes()) {
+				return
+			}
+		}
+	})
 }
+
+// Techniques is what of the kernel's packets from and to it use.
+func (p *Port) Techniques() []string { return p.tun.Load().Techniques() }
 
 // Observed is how the machine is.
 func (p *Port) Observed() inside.Observed {

@@ -10,7 +10,9 @@ import (
 	"time"
 
 	"yellowlantern/internal/core/eap"
+	"yellowlantern/internal/core/inside"
 	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/core/segment"
 	"yellowlantern/internal/core/session"
 	"yellowlantern/internal/dial"
 	"yellowlantern/internal/underlay"
@@ -27,7 +29,7 @@ type device struct {
 }
 
 // Dial logs in at the server that was started last, whatever the network that the device is on.
-func (k *Kind) Dial(ctx context.Context, _ underlay.Underlay, l dial.Login, receive func([]byte)) (dial.Session, error) {
+func (k *Kind) Dial(ctx context.Context, _ underlay.Underlay, l dial.Login, receive func([][]byte)) (dial.Session, error) {
 	k.mu.Lock()
 	at := k.at
 	k.mu.Unlock()
@@ -73,7 +75,7 @@ func (d *device) login(ctx context.Context, peer *eap.Peer) error {
 	return ctx.Err()
 }
 
-func (d *device) read(receive func([]byte)) {
+func (d *device) read(receive func([][]byte)) {
 	buf := make([]byte, 4096)
 	for {
 		n, err := d.conn.Read(buf)
@@ -82,7 +84,7 @@ func (d *device) read(receive func([]byte)) {
 		}
 		switch {
 		case n > 1 && buf[0] == isPacket:
-			receive(buf[1:n])
+			receive([][]byte{buf[1:n]})
 		case n > 0 && buf[0] == isEnd:
 			d.mu.Lock()
 			d.ended = errors.New("the gateway ended the session")
@@ -95,6 +97,12 @@ func (d *device) send(what byte, b []byte) { _, _ = d.conn.Write(append([]byte{w
 
 func (d *device) Given() dial.Given { return d.given }
 func (d *device) Send(b []byte)     { d.send(isPacket, b) }
+
+func (d *device) SendAll(ps []inside.Packet) {
+	for _, p := range ps {
+		segment.Each(p, func(one inside.Packet) { d.Send(one.Bytes()) })
+	}
+}
 
 func (d *device) Ended() error {
 	d.mu.Lock()

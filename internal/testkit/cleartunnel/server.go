@@ -17,6 +17,7 @@ import (
 	"yellowlantern/internal/core/login"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/core/segment"
 	"yellowlantern/internal/core/session"
 	"yellowlantern/internal/core/tunnel"
 	"yellowlantern/internal/tunnel/kinds"
@@ -87,7 +88,7 @@ func (l *link) Send(p inside.Packet) { l.s.send(l.from, isPacket, p.Bytes()) }
 // SendAll implements session.Path.
 func (l *link) SendAll(ps []inside.Packet) {
 	for _, p := range ps {
-		l.Send(p)
+		segment.Each(p, l.Send)
 	}
 }
 func (l *link) Where() session.Where { return session.Where{Addr: l.from, Over: session.OverUDP} }

@@ -66,7 +66,7 @@ func run() error {
 			begun := time.Now()
 			ctx, stop := context.WithTimeout(context.Background(), 45*time.Second)
 			defer stop()
-			s, err := kinds.Dialer(plan.KindIKEv2).Dial(ctx, underlay.Host(), login, func([]byte) {})
+			s, err := kinds.Dialer(plan.KindIKEv2).Dial(ctx, underlay.Host(), login, func([][]byte) {})
 			mu.Lock()
 			defer mu.Unlock()
 			if err != nil {

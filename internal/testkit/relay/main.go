@@ -19,7 +19,7 @@ func main() {
 
 // run relays until something fails.
 func run() error {
-	device, err := tun.Open(os.Args[1])
+	device, err := tun.Open(os.Args[1], true)
 	if err != nil {
 		return err
 	}
@@ -49,10 +49,10 @@ func run() error {
 			if len(os.Args) == 3 {
 				peer.Store(&from)
 			}
-			_ = device.Write(b[:n])
+			device.Write(b[:n])
 		}
 	}()
-	for batch := tun.Batch(); ; {
+	for batch := device.Batch(); ; {
 		n, err := device.Read(batch)
 		if err != nil {
 			return err

@@ -9,19 +9,23 @@ import (
 	"net"
 	"net/netip"
 	"sync"
+	"sync/atomic"
 	"time"
 
+	"yellowlantern/internal/core/ike"
 	"yellowlantern/internal/underlay"
 )
 
 // carrier brings IKE and ESP to the gateway and back.
 type carrier interface {
+	carries
+	// atOnce is how many datagrams may be sent joined.
+	atOnce() int
 	Local() netip.AddrPort
 	SendIKE(natt bool, b []byte)
-	SendESP(b []byte)
 	Keepalive()
-	// Read hands over what comes until the carrier is closed.
-	Read(ike, esp func(b []byte))
+	// Read hands over what comes until the carrier is closed: datagrams of ESP are valid during the call.
+	Read(ike func(b []byte), esp func(batch []datagram))
 	Close()
 	Name() string
 }
@@ -29,11 +33,13 @@ type carrier interface {
 // datagrams are the two UDP ports (RFC 7296, RFC 3948).
 type datagrams struct {
 	conns [2]net.Conn // UDP 500, UDP 4500
+	natt  *socket     // the second as one of the machine's; nil: it is one of the site lab's
+	alone atomic.Bool // what is sent joined is too large for a link
 	wait  sync.WaitGroup
 	done  chan struct{}
 }
 
-func openDatagrams(u underlay.Underlay, gateway netip.Addr, ports ...uint16) (*datagrams, error) {
+func openDatagrams(u underlay.Underlay, plain bool, gateway netip.Addr, ports ...uint16) (*datagrams, error) {
 	d := &datagrams{done: make(chan struct{})}
 	for i, port := range ports {
 		var err error
@@ -42,13 +48,33 @@ func openDatagrams(u underlay.Underlay, gateway netip.Addr, ports ...uint16) (*d
 			return nil, err
 		}
 	}
+	if conn, ok := d.conns[1].(*net.UDPConn); ok {
+		d.natt = &socket{conn: conn, peer: true}
+		if _ = conn.SetReadBuffer(4 << 20); !plain {
+			d.natt.join()
+		}
+	}
 	return d, nil
 }
 
 func (d *datagrams) Name() string          { return "UDP" }
 func (d *datagrams) Local() netip.AddrPort { return addrPort(d.conns[0].LocalAddr()) }
-func (d *datagrams) SendESP(b []byte)      { _, _ = d.conns[1].Write(b) }
 func (d *datagrams) Keepalive()            { _, _ = d.conns[1].Write([]byte{0xff}) }
+
+func (d *datagrams) atOnce() int {
+	if d.natt == nil {
+		return 1
+	}
+	return d.natt.atOnce(&d.alone)
+}
+
+func (d *datagrams) sendRun(whole []byte, each int, _ ike.Peer) {
+	if d.natt == nil {
+		_, _ = d.conns[1].Write(whole)
+		return
+	}
+	d.natt.sendRun(whole, each, ike.Peer{}, &d.alone)
+}
 
 func (d *datagrams) SendIKE(natt bool, b []byte) {
 	if !natt {
@@ -58,36 +84,57 @@ func (d *datagrams) SendIKE(natt bool, b []byte) {
 	_, _ = d.conns[1].Write(append(make([]byte, markerLen, markerLen+len(b)), b...))
 }
 
-func (d *datagrams) Read(ike, esp func(b []byte)) {
-	d.wait.Go(func() { d.read(0, ike) })
-	d.read(1, func(b []byte) { tellApart(b, ike, esp) })
+func (d *datagrams) Read(ike func(b []byte), esp func(batch []datagram)) {
+	d.wait.Go(func() { d.again(func() error { return readOne(d.conns[0], ike) }) })
+	together := func(batch []datagram) { tellApart(batch, ike, esp) }
+	d.again(func() error {
+		if d.natt != nil {
+			return d.natt.read(together)
+		}
+		return readOne(d.conns[1], func(b []byte) { together([]datagram{{data: b}}) })
+	})
 	d.wait.Wait()
 }
 
 // tellApart tells IKE by its four zero octets (RFC 3948 §2.2).
-func tellApart(b []byte, ike, esp func(b []byte)) {
-	if len(b) >= markerLen && binary.BigEndian.Uint32(b) == 0 {
-		ike(b[markerLen:])
-	} else {
-		esp(b)
+func tellApart(batch []datagram, ike func(b []byte), esp func(batch []datagram)) {
+	begin := 0
+	for i := range batch {
+		if b := batch[i].data; len(b) >= markerLen && binary.BigEndian.Uint32(b) == 0 {
+			if begin < i {
+				esp(batch[begin:i])
+			}
+			ike(b[markerLen:])
+			begin = i + 1
+		}
+	}
+	if begin < len(batch) {
+		esp(batch[begin:])
 	}
 }
 
-func (d *datagrams) read(i int, handle func(b []byte)) {
+// readOne hands over datagrams one by one.
+func readOne(c net.Conn, handle func(b []byte)) error {
 	buf := make([]byte, 4096)
 	for {
-		n, err := d.conns[i].Read(buf)
-		switch {
-		case err == nil:
-			handle(buf[:n])
-			continue
-		case errors.Is(err, net.ErrClosed), errors.Is(err, io.EOF):
+		n, err := c.Read(buf)
+		if err != nil {
+			return err
+		}
+		handle(buf[:n:n])
+	}
+}
+
+// again reads until the carrier is closed: a port may be unreachable for a while.
+func (d *datagrams) again(read func() error) {
+	for {
+		if err := read(); errors.Is(err, net.ErrClosed) || errors.Is(err, io.EOF) {
 			return
 		}
 		select {
 		case <-d.done:
 			return
-		case <-time.After(20 * time.Millisecond): // the port may be unreachable for a while
+		case <-time.After(20 * time.Millisecond):
 		}
 	}
 }
@@ -122,9 +169,11 @@ func openConnection(ctx context.Context, u underlay.Underlay, to netip.AddrPort)
 func (c *connection) Name() string             { return "TCP" }
 func (c *connection) Local() netip.AddrPort    { return addrPort(c.conn.LocalAddr()) }
 func (c *connection) SendIKE(_ bool, b []byte) { c.send(make([]byte, markerLen), b) }
-func (c *connection) SendESP(b []byte)         { c.send(b) }
+func (c *connection) atOnce() int              { return 1 }
 func (c *connection) Keepalive()               {} // TCP keeps itself open (RFC 9329 §6.6)
 func (c *connection) Close()                   { _ = c.conn.Close() }
+
+func (c *connection) sendRun(whole []byte, _ int, _ ike.Peer) { c.send(whole) }
 
 func (c *connection) send(parts ...[]byte) {
 	size := lengthLen
@@ -141,7 +190,7 @@ func (c *connection) send(parts ...[]byte) {
 	_, _ = c.conn.Write(b)
 }
 
-func (c *connection) Read(ike, esp func(b []byte)) {
+func (c *connection) Read(ike func(b []byte), esp func(batch []datagram)) {
 	r := bufio.NewReaderSize(c.conn, 64<<10)
 	buf := make([]byte, 1<<16)
 	for {
@@ -155,6 +204,6 @@ func (c *connection) Read(ike, esp func(b []byte)) {
 		if _, err := io.ReadFull(r, buf[:n]); err != nil {
 			return
 		}
-		tellApart(buf[:n], ike, esp)
+		tellApart([]datagram{{data: buf[:n:n]}}, ike, esp)
 	}
 }

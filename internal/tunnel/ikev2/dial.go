@@ -18,6 +18,7 @@ import (
 	"yellowlantern/internal/core/eap"
 	"yellowlantern/internal/core/esp"
 	"yellowlantern/internal/core/ike"
+	"yellowlantern/internal/core/inside"
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/core/session"
 	"yellowlantern/internal/core/tunnel"
@@ -53,7 +54,10 @@ type older struct {
 type device struct {
 	given   ike.Established
 	at      netip.Addr // the gateway's
-	receive func([]byte)
+	receive func([][]byte)
+	plain   bool // without what the kernel offers for joined datagrams
+
+	order sync.Mutex // held from the taking of sequence numbers until what has them is sent
 
 	keys  sync.Mutex // guards pairs: what sends must not wait for the protocol machine
 	pairs []held     // of associations, the one that is sent with last
@@ -96,7 +100,7 @@ const udpPatience = 4 * time.Second
 const tcpPatience = 5 * time.Second
 
 // Dial logs in by UDP, and over TCP where UDP is not answered and the gateway offers it.
-func (Dialer) Dial(ctx context.Context, u underlay.Underlay, l dial.Login, receive func([]byte)) (dial.Session, error) {
+func (Dialer) Dial(ctx context.Context, u underlay.Underlay, l dial.Login, receive func([][]byte)) (dial.Session, error) {
 	d, err := dialed(ctx, u, l, "", receive)
 	var on ike.RedirectedError
 	for range mostSentOn {
@@ -124,7 +128,7 @@ func (Dialer) Dial(ctx context.Context, u underlay.Underlay, l dial.Login, recei
 const mostSentOn = 5
 
 // dialed dials one gateway; sentBy is the one that sent the device there.
-func dialed(ctx context.Context, u underlay.Underlay, l dial.Login, sentBy string, receive func([]byte)) (*device, error) {
+func dialed(ctx context.Context, u underlay.Underlay, l dial.Login, sentBy string, receive func([][]byte)) (*device, error) {
 	addrs, err := dial.Addresses(ctx, u, l.Dial)
 	if err != nil {
 		return nil, &dial.Fault{Code: reason.FaultName, Err: fmt.Errorf("the gateway's name %s: %w", l.Dial, err)}
@@ -141,7 +145,7 @@ func dialed(ctx context.Context, u underlay.Underlay, l dial.Login, sentBy strin
 	}
 	port500 := cmp.Or(l.Ports[PortIKE], 500)
 	ports := []uint16{port500, cmp.Or(l.Ports[PortNATT], 4500)}
-	way, err := openDatagrams(u, gw, ports...)
+	way, err := openDatagrams(u, l.Plain, gw, ports...)
 	if err != nil {
 		return nil, err
 	}
@@ -155,7 +159,7 @@ func dialed(ctx context.Context, u underlay.Underlay, l dial.Login, sentBy strin
 	}
 	d, err := connect(ctx, silence, way, netip.AddrPortFrom(gw, first), l, sentBy, receive)
 	if err == nil {
-		d.gw, d.ports = gw, ports
+		d.gw, d.ports, d.plain = gw, ports, l.Plain
 	}
 	if l.TCPPort == 0 || !errors.Is(err, errSilent500) && !errors.Is(err, errSilent4500) && !errors.Is(err, errSilentOne) ||
 		ctx.Err() != nil {
@@ -195,7 +199,7 @@ func onePort(l dial.Login) bool { return l.Key != nil || l.SharedKey != nil }
 // connect logs in by one way, which it closes if that fails. A gateway that has said nothing of the login by the end of silence is given
 // up.
 func connect(ctx context.Context, silence <-chan time.Time, way carrier, gateway netip.AddrPort, l dial.Login, sentBy string,
-	receive func([]byte),
+	receive func([][]byte),
 ) (*device, error) {
 	t := &device{
 		at: gateway.Addr(), receive: receive, up: make(chan error, 1), keyLog: l.KeyLog, keepalive: l.Keepalive, here: make(chan struct{}, 1),
@@ -299,7 +303,7 @@ func (t *device) Move(ctx context.Context, u underlay.Underlay) error {
 	if !t.gw.IsValid() || !u.Address(t.gw).IsValid() {
 		return errStays
 	}
-	next, err := openDatagrams(u, t.gw, t.ports...)
+	next, err := openDatagrams(u, t.plain, t.gw, t.ports...)
 	if err != nil {
 		return err
 	}
@@ -439,9 +443,10 @@ func (t *device) last(in uint32) {
 }
 
 // Send puts a packet into the tunnel, whatever the routes say.
-func (t *device) Send(b []byte) {
-	buf := make([]byte, esp.Headroom+len(b)+esp.Tailroom)
-	copy(buf[esp.Headroom:], b)
+func (t *device) Send(b []byte) { t.SendAll([]inside.Packet{inside.Bare(b)}) }
+
+// SendAll puts packets into the tunnel, whatever the routes say.
+func (t *device) SendAll(ps []inside.Packet) {
 	t.keys.Lock()
 	var sealer *esp.Sealer
 	if n := len(t.pairs); n > 0 {
@@ -451,9 +456,10 @@ func (t *device) Send(b []byte) {
 	if sealer == nil {
 		return
 	}
-	if out, err := sealer.Seal(buf, esp.Headroom, len(b)); err == nil {
-		t.on().SendESP(out)
-	}
+	t.order.Lock()
+	defer t.order.Unlock()
+	on := t.on()
+	_ = sealAll(on, ike.Peer{}, sealer, ps, on.atOnce())
 }
 
 func (t *device) handleIKE(b []byte) {
@@ -469,32 +475,65 @@ func (t *device) handleIKE(b []byte) {
 	t.perform(t.ini.Handle(time.Now(), append([]byte(nil), b...)))
 }
 
-func (t *device) handleESP(b []byte) {
-	spi, ok := esp.SPIOf(b)
-	var opener *esp.Opener
-	waits := false
-	t.keys.Lock()
-	for i, p := range t.pairs {
-		if ok && p.opener.SPI == spi {
-			opener, waits = p.opener, p.waits
-			t.pairs[i].waits = false
+// handleESP opens what came, what came by one association one after the other together.
+func (t *device) handleESP(batch []datagram) {
+	in := inboxes.Get().(*inbox)
+	for len(batch) > 0 {
+		spi, ok := esp.SPIOf(batch[0].data)
+		n := 1
+		for ok && n < len(batch) && batch[n].follows(&batch[0], spi) {
+			n++
 		}
-	}
-	for _, o := range t.older {
-		if ok && o.opener.SPI == spi && time.Now().Before(o.until) {
-			opener = o.opener
+		if ok {
+			t.open(in, batch[:n], spi)
 		}
+		batch = batch[n:]
 	}
-	t.keys.Unlock()
+	if len(in.plain) > 0 {
+		t.receive(in.plain)
+	}
+	in.done()
+}
+
+// open opens what came by one association.
+func (t *device) open(in *inbox, batch []datagram, spi uint32) {
+	opener, waits := t.opener(spi)
 	if opener == nil {
 		return
 	}
-	if inner, _, err := opener.Open(b); err == nil {
-		if waits {
-			t.last(spi)
-		}
-		t.receive(inner)
+	in.esp = in.esp[:0]
+	for _, d := range batch {
+		in.esp = append(in.esp, esp.Arrival{Packet: d.data})
 	}
+	opener.OpenAll(in.esp)
+	some := false
+	for i := range in.esp {
+		if in.esp[i].Err == nil {
+			some = true
+			in.plain = append(in.plain, in.esp[i].Inner)
+		}
+	}
+	if some && waits {
+		t.last(spi)
+	}
+}
+
+// opener finds the association that something came by; waits tells whether it is to be sent with from then on.
+func (t *device) opener(spi uint32) (opener *esp.Opener, waits bool) {
+	t.keys.Lock()
+	defer t.keys.Unlock()
+	for i, p := range t.pairs {
+		if p.opener.SPI == spi {
+			t.pairs[i].waits = false
+			return p.opener, p.waits
+		}
+	}
+	for _, o := range t.older {
+		if o.opener.SPI == spi && time.Now().Before(o.until) {
+			return o.opener, false
+		}
+	}
+	return nil, false
 }
 
 // tick drives retransmission, and keeps the home router's translation alive (RFC 3948 §2.3).

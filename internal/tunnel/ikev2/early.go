@@ -5,7 +5,6 @@ import (
 	"sync/atomic"
 
 	"yellowlantern/internal/core/ike"
-	"yellowlantern/internal/core/tunnel"
 )
 
 // mostEarly is how many packets are kept of an association that is not installed yet. A device that has answered our renewal sends by the
@@ -17,19 +16,14 @@ const mostEarly = 256
 type early struct {
 	expects atomic.Int32 // how many SPIs; so that packets of unknown ones wait for nobody
 	mu      sync.Mutex
-	by      map[uint32][]earlyPacket
-}
-
-type earlyPacket struct {
-	from ike.Peer
-	data []byte
+	by      map[uint32][]datagram
 }
 
 func (e *early) expect(spi uint32) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	if e.by == nil {
-		e.by = map[uint32][]earlyPacket{}
+		e.by = map[uint32][]datagram{}
 	}
 	if _, known := e.by[spi]; !known {
 		e.by[spi] = nil
@@ -48,12 +42,12 @@ func (e *early) keep(spi uint32, from ike.Peer, b []byte) bool {
 	if !known || len(have) >= mostEarly {
 		return false
 	}
-	e.by[spi] = append(have, earlyPacket{from, append([]byte(nil), b...)})
+	e.by[spi] = append(have, datagram{from: from.Addr, local: from.Local, tcp: from.TCP, data: append([]byte(nil), b...)})
 	return true
 }
 
 // take gives what was kept, and expects no more.
-func (e *early) take(spi uint32) []earlyPacket {
+func (e *early) take(spi uint32) []datagram {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	have, known := e.by[spi]
@@ -65,14 +59,8 @@ func (e *early) take(spi uint32) []earlyPacket {
 }
 
 // catchUp handles packets that were kept.
-func (s *server) catchUp(kept []earlyPacket) {
-	var packets []tunnel.Packet
-	for _, k := range kept {
-		if p, ok := s.handleESP(k.from, k.data); ok {
-			packets = append(packets, p)
-		}
-	}
-	if len(packets) > 0 {
-		s.host.Arrived(packets)
+func (s *server) catchUp(kept []datagram) {
+	if len(kept) > 0 {
+		s.handleNATT(kept)
 	}
 }

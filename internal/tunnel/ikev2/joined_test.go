@@ -28,8 +28,8 @@ func sendJoined(t testing.TB, c *net.UDPConn, whole []byte, each int) {
 	}
 }
 
-// received opens a port of the gateway's, and gives a connection to it.
-func received(t testing.TB, at string, plain bool) (*Sockets, *net.UDPConn) {
+// receiving opens a port of the gateway's, and gives a connection to it.
+func receiving(t testing.TB, at string, plain bool) (*Sockets, *net.UDPConn) {
 	s, err := Listen("127.0.0.1:0", at, plain)
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
@@ -51,12 +51,12 @@ func TestJoinedReceive(t *testing.T) {
 	r := rand.New(rand.NewPCG(1, 2))
 	for _, plain := range []bool{false, true} {
 		for _, at := range []string{"127.0.0.1:0", ":0"} {
-			s, c := received(t, at, plain)
+			s, c := receiving(t, at, plain)
 			var want [][]byte
 			got, done := make(chan []byte, 4096), make(chan struct{})
 			go func() {
 				defer close(done)
-				s.natt.read(func(batch []datagram) {
+				_ = s.natt.read(func(batch []datagram) {
 					for _, d := range batch {
 						if len(d.data) != cap(d.data) && len(batch) > 1 && s.natt.joined {
 							got <- nil // it would reach into the next one
@@ -111,14 +111,14 @@ func TestJoinedSend(t *testing.T) {
 	r := rand.New(rand.NewPCG(3, 4))
 	for _, plain := range []bool{false, true} {
 		for _, at := range []string{"127.0.0.1:0", ":0"} {
-			s, c := received(t, at, plain)
+			s, c := receiving(t, at, plain)
 			require.Equal(t, !plain, s.natt.segments.Load())
 			to := ike.Peer{Addr: c.LocalAddr().(*net.UDPAddr).AddrPort(), NATT: true}
 			if s.natt.many {
 				to.Local = netip.MustParseAddr("127.0.0.1")
 			}
 			var alone atomic.Bool
-			j := &joining{}
+			j := &joining{whole: make([]byte, 0, mostJoined), most: s.natt.atOnce(&alone), by: plainly{s.natt, &alone}, to: to}
 			for range 200 {
 				var want [][]byte
 				each := 1 + r.IntN(1472)
@@ -134,13 +134,10 @@ func TestJoinedSend(t *testing.T) {
 						b[i] = byte(r.Uint32())
 					}
 					want = append(want, b)
-					if plain {
-						s.natt.send(b, to)
-					} else {
-						j.add(b, s.natt, to, &alone)
-					}
+					copy(j.place(len(b)), b)
+					j.added(len(b))
 				}
-				j.flush(s.natt, to, &alone)
+				j.flush()
 				buf := make([]byte, 2048)
 				for i, w := range want {
 					require.NoError(t, c.SetReadDeadline(time.Now().Add(5*time.Second)))
@@ -154,23 +151,32 @@ func TestJoinedSend(t *testing.T) {
 	}
 }
 
+// plainly carries datagrams of any kind.
+type plainly struct {
+	*socket
+	alone *atomic.Bool
+}
+
+func (p plainly) sendRun(whole []byte, each int, to ike.Peer) {
+	p.socket.sendRun(whole, each, to, p.alone)
+}
+
 // BenchmarkJoinedSend sends datagrams of 1,400 octets to a socket on the same machine that nobody reads: one by one, and 40 joined.
 func BenchmarkJoinedSend(b *testing.B) {
 	for _, joined := range []bool{false, true} {
 		b.Run(map[bool]string{false: "one-by-one", true: "joined"}[joined], func(b *testing.B) {
-			s, c := received(b, "127.0.0.1:0", false)
+			s, c := receiving(b, "127.0.0.1:0", false)
 			to, data := ike.Peer{Addr: c.LocalAddr().(*net.UDPAddr).AddrPort(), NATT: true}, make([]byte, 1400)
 			var alone atomic.Bool
-			j := &joining{}
+			j := &joining{whole: make([]byte, 0, mostJoined), most: 40, by: plainly{s.natt, &alone}, to: to}
 			b.ReportAllocs()
-			for n := 0; b.Loop(); n++ {
+			for b.Loop() {
 				if !joined {
 					s.natt.send(data, to)
 					continue
 				}
-				if j.add(data, s.natt, to, &alone); n%40 == 39 {
-					j.flush(s.natt, to, &alone)
-				}
+				copy(j.place(len(data)), data)
+				j.added(len(data))
 			}
 		})
 	}
@@ -183,11 +189,11 @@ func BenchmarkReceive(b *testing.B) {
 	whole := make([]byte, each*at)
 	for _, plain := range []bool{true, false} {
 		b.Run(map[bool]string{true: "one-by-one", false: "joined"}[plain], func(b *testing.B) {
-			s, c := received(b, "127.0.0.1:0", plain)
+			s, c := receiving(b, "127.0.0.1:0", plain)
 			took, done := make(chan int, 64), make(chan struct{})
 			go func() {
 				defer close(done)
-				s.natt.read(func(batch []datagram) { took <- len(batch) })
+				_ = s.natt.read(func(batch []datagram) { took <- len(batch) })
 			}()
 			b.ReportAllocs()
 			for sent := 0; b.Loop(); sent++ {

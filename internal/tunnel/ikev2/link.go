@@ -25,12 +25,14 @@ type link struct {
 
 	mu      sync.Mutex
 	peer    ike.Peer
-	order   int    // of the youngest association
+	age     int    // of the youngest association
 	heardBy int    // of the youngest association by which something came
 	pairs   []pair // of associations, the one that is sent with last; none: the device took its last one away
 	toldAt  time.Time
 	missed  uint64 // of associations that are gone
 
+	// order is held from the taking of sequence numbers until what has them is sent: devices have small replay windows.
+	order sync.Mutex
 	// alone is that datagrams to where the device is cannot be joined: they are too large for a link on the way.
 	alone atomic.Bool
 }
@@ -49,33 +51,58 @@ type association struct {
 	waiting atomic.Bool // it is sent with once something comes by it
 }
 
-var buffers = sync.Pool{New: func() any { return new([bufferSize]byte) }}
-
-// Send seals a packet and sends it to where the device was last heard.
+// Send implements session.Path.
 func (l *link) Send(p inside.Packet) {
-	if !p.Has(esp.Headroom, esp.Tailroom) {
-		if esp.Headroom+p.Len+esp.Tailroom > bufferSize {
-			return
-		}
-		buf := buffers.Get().(*[bufferSize]byte)
-		defer buffers.Put(buf)
-		copy(buf[esp.Headroom:], p.Bytes())
-		p = inside.Packet{Buf: buf[:], Off: esp.Headroom, Len: p.Len}
+	if p.Each > 0 || !p.Has(esp.Headroom, esp.Tailroom) {
+		l.SendAll([]inside.Packet{p})
+		return
 	}
 	peer, sealer := l.sending()
 	if sealer == nil { // the device took its last Child SA away
 		return
 	}
+	l.order.Lock()
+	defer l.order.Unlock()
 	out, err := sealer.Seal(p.Buf, p.Off, p.Len)
 	if err != nil {
-		l.server.Log.Warn("packet not sealed", "user", l.session.User, "error", err)
+		l.unsealed(err)
 		return
 	}
-	if peer.TCP {
-		l.server.streams.send(peer.Addr, out)
+	l.sendRun(out, len(out), peer)
+}
+
+// SendAll implements session.Path: what is alike in length is sent by one system call.
+func (l *link) SendAll(ps []inside.Packet) {
+	if len(ps) == 1 && ps[0].Each == 0 && ps[0].Has(esp.Headroom, esp.Tailroom) {
+		l.Send(ps[0])
 		return
 	}
-	l.server.Sockets.natt.send(out, peer)
+	peer, sealer := l.sending()
+	if sealer == nil {
+		return
+	}
+	most := 1
+	if !peer.TCP {
+		most = l.server.Sockets.natt.atOnce(&l.alone)
+	}
+	l.order.Lock()
+	defer l.order.Unlock()
+	if err := sealAll(l, peer, sealer, ps, most); err != nil {
+		l.unsealed(err)
+	}
+}
+
+func (l *link) unsealed(err error) {
+	l.server.Log.Warn("packet not sealed", "user", l.session.User, "error", err)
+}
+
+// sendRun implements carries.
+func (l *link) sendRun(whole []byte, each int, to ike.Peer) {
+	if to.TCP {
+		l.server.streams.send(to.Addr, whole)
+		return
+	}
+	l.server.Sockets.natt.sendRun(whole, each, to, &l.alone)
 }
 
 // sending is where the device is, and what is sealed with for it; nil: the device took its last Child SA away.
@@ -86,34 +113,6 @@ func (l *link) sending() (peer ike.Peer, sealer *esp.Sealer) {
 		sealer = l.pairs[n-1].sealer
 	}
 	return l.peer, sealer
-}
-
-// SendAll implements session.Path: sealed one by one, and those that are alike in length sent by one system call.
-func (l *link) SendAll(ps []inside.Packet) {
-	s := l.server.Sockets.natt
-	peer, sealer := l.sending()
-	if len(ps) == 1 || sealer == nil || peer.TCP || l.alone.Load() || !s.segments.Load() {
-		for _, p := range ps {
-			l.Send(p)
-		}
-		return
-	}
-	j := joins.Get().(*joining)
-	defer joins.Put(j)
-	for _, p := range ps {
-		if !p.Has(esp.Headroom, esp.Tailroom) { // it is copied, so its place is seen to by itself
-			j.flush(s, peer, &l.alone)
-			l.Send(p)
-			continue
-		}
-		out, err := sealer.Seal(p.Buf, p.Off, p.Len)
-		if err != nil {
-			l.server.Log.Warn("packet not sealed", "user", l.session.User, "error", err)
-			continue
-		}
-		j.add(out, s, peer, &l.alone)
-	}
-	j.flush(s, peer, &l.alone)
 }
 
 // Where is where the device is.
@@ -193,11 +192,11 @@ func (l *link) install(c ike.Child, ready bool) {
 	if n := len(l.pairs); waits {
 		l.pairs[n-1], l.pairs[n-2] = l.pairs[n-2], l.pairs[n-1]
 	}
-	l.order++
-	a := &association{opener: opener, link: l, order: l.order}
+	l.age++
+	a := &association{opener: opener, link: l, order: l.age}
 	a.waiting.Store(waits)
 	l.mu.Unlock()
-	l.server.inbound.Store(c.In, a)
+	l.server.inbound.store(c.In, a)
 }
 
 // prefer makes an association the one that is sent with.
@@ -237,7 +236,7 @@ func (l *link) drop() {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for _, p := range l.pairs {
-		l.server.inbound.Delete(p.opener.SPI)
+		l.server.inbound.remove(p.opener.SPI, nil)
 	}
 }
 

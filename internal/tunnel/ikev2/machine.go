@@ -51,11 +51,11 @@ func (s *server) perform(outs []ike.Output) {
 				s.catchUp(s.early.take(o.Child.In))
 			}
 		case ike.Dropped:
-			if found, ok := s.inbound.Load(o.In); ok {
-				found.(*association).link.retire(o.In)
+			if found := s.inbound.find(o.In); found != nil {
+				found.link.retire(o.In)
 				// What left before the deletion and comes after it is still taken; of a session that is over nothing passes
 				// all the same.
-				time.AfterFunc(retiredTime, func() { s.inbound.CompareAndDelete(o.In, found) })
+				time.AfterFunc(retiredTime, func() { s.inbound.remove(o.In, found) })
 			}
 		case ike.Preferred:
 			if l := s.links[o.ID]; l != nil {

@@ -30,7 +30,7 @@ func TestSentOn(t *testing.T) {
 	s, err := Dialer{}.Dial(t.Context(), underlay.Host(), dial.Login{
 		Dial: "127.0.0.1", Identity: a.set.Plan.Gateways[0].Dial, User: "user00000", Password: password, Roots: roots,
 		Algorithms: algorithm.OfLevel(algorithm.Strict), Ports: map[string]uint16{PortIKE: first.IKE().Port(), PortNATT: first.NATT().Port()},
-	}, func([]byte) {})
+	}, func([][]byte) {})
 	require.NoError(t, err)
 	defer s.Close()
 	require.Equal(t, netip.MustParseAddr("127.0.0.2"), s.Given().Gateway)

@@ -9,7 +9,10 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"yellowlantern/internal/core/esp"
 	"yellowlantern/internal/core/ike"
+	"yellowlantern/internal/core/inside"
+	"yellowlantern/internal/core/segment"
 )
 
 // JoinedSend is what `yl status` calls it that datagrams to one device are sent joined (udp(7) UDP_SEGMENT): one system call for those that
@@ -32,38 +35,116 @@ func cutsSent(c *net.UDPConn) bool {
 	return err == nil && known == nil
 }
 
-// joining is datagrams to one device that are about to be sent: all of one length but the last, which may be shorter.
+// carries sends what is sealed: datagrams one behind the other, all of one length but the last, which may be shorter.
+type carries interface {
+	sendRun(whole []byte, each int, to ike.Peer)
+}
+
+// joining is datagrams to one device that are about to be sent.
 type joining struct {
 	whole []byte
 	each  int // octets
 	count int
+	most  int  // of them at once
 	over  bool // the last is shorter: none can follow
+	by    carries
+	to    ike.Peer
 }
 
 var joins = sync.Pool{New: func() any { return &joining{whole: make([]byte, 0, mostJoined)} }}
 
-// add adds a datagram, and sends those before it first where it does not go with them.
-func (j *joining) add(b []byte, s *socket, to ike.Peer, alone *atomic.Bool) {
-	if j.count > 0 && (j.over || len(b) > j.each || j.count == mostSegments || len(j.whole)+len(b) > mostJoined) {
-		j.flush(s, to, alone)
+// place is where a datagram of so many octets stands, behind those before it; they are sent first where it does not go with them. It counts
+// once it was added.
+func (j *joining) place(n int) []byte {
+	if j.count > 0 && (j.over || n > j.each || j.count == j.most || len(j.whole)+n > mostJoined) {
+		j.flush()
 	}
-	if j.count == 0 {
-		j.each = len(b)
-	}
-	j.whole = append(j.whole, b...)
-	j.count++
-	j.over = len(b) < j.each
+	at := len(j.whole)
+	return j.whole[at : at+n : at+n]
 }
 
-// flush sends what is there. Where it cannot be cut on its way out, each is sent by itself: what is too large for the link to this device
-// alone, and where the kernel's device cannot do it at all, from now on.
-func (j *joining) flush(s *socket, to ike.Peer, alone *atomic.Bool) {
-	whole, each, count := j.whole, j.each, j.count
-	j.whole, j.each, j.count, j.over = j.whole[:0], 0, 0, false
-	if count == 0 {
-		return
+// added says that what was placed is a datagram.
+func (j *joining) added(n int) {
+	if j.count == 0 {
+		j.each = n
 	}
-	if count > 1 {
+	j.whole = j.whole[:len(j.whole)+n]
+	j.count++
+	j.over = n < j.each
+}
+
+// flush sends what is there.
+func (j *joining) flush() {
+	whole, each := j.whole, j.each
+	j.whole, j.each, j.count, j.over = j.whole[:0], 0, 0, false
+	if len(whole) > 0 {
+		j.by.sendRun(whole, each, j.to)
+	}
+}
+
+// sealAll seals packets back to back by sequence numbers that follow each other, those that are joined cut as they are put in their places,
+// and sends them in their order, at most so many at once. What is larger than any datagram is lost.
+func sealAll(by carries, to ike.Peer, sealer *esp.Sealer, ps []inside.Packet, most int) (err error) {
+	j := joins.Get().(*joining)
+	j.by, j.to, j.most = by, to, most
+	for _, p := range ps {
+		var failed error
+		if p.Each > 0 {
+			failed = j.sealCut(sealer, p)
+		} else {
+			failed = j.seal(sealer, sealer.Take(1), p.Len, p.Bytes())
+		}
+		if failed != nil {
+			err = failed
+		}
+	}
+	j.flush()
+	j.by = nil
+	joins.Put(j)
+	return err
+}
+
+// sealCut does so with a packet into which several were joined.
+func (j *joining) sealCut(sealer *esp.Sealer, p inside.Packet) error {
+	shape, err := segment.ShapeOf(p.Bytes(), p.Each)
+	if err != nil {
+		return err
+	}
+	first := sealer.Take(shape.Count())
+	for i := range shape.Count() {
+		n := shape.Len(i)
+		size := sealer.Sealed(n)
+		if size > mostJoined {
+			return esp.ErrTooLarge
+		}
+		b := j.place(size)
+		shape.Put(i, b[sealer.Before():sealer.Before()+n])
+		if _, err := sealer.SealAs(first+uint64(i), b, sealer.Before(), n); err != nil {
+			return err
+		}
+		j.added(size)
+	}
+	return nil
+}
+
+func (j *joining) seal(sealer *esp.Sealer, seq uint64, n int, packet []byte) error {
+	size := sealer.Sealed(n)
+	if size > mostJoined {
+		return esp.ErrTooLarge
+	}
+	b := j.place(size)
+	copy(b[sealer.Before():], packet)
+	if _, err := sealer.SealAs(seq, b, sealer.Before(), n); err != nil {
+		return err
+	}
+	j.added(size)
+	return nil
+}
+
+// sendRun sends datagrams that stand one behind the other. Where they cannot be cut on their way out, each is sent by itself: what is too
+// large for the link to this device alone, and where the kernel's device cannot do it at all, from now on.
+func (s *socket) sendRun(whole []byte, each int, to ike.Peer, alone *atomic.Bool) {
+	if len(whole) > each {
 		err := s.sendCut(whole, each, to)
 		switch {
 		case err == nil:
@@ -81,6 +162,14 @@ func (j *joining) flush(s *socket, to ike.Peer, alone *atomic.Bool) {
 		s.send(whole[:n], to)
 		whole = whole[n:]
 	}
+}
+
+// atOnce is how many datagrams to a device may be sent joined.
+func (s *socket) atOnce(alone *atomic.Bool) int {
+	if alone.Load() || !s.segments.Load() {
+		return 1
+	}
+	return mostSegments
 }
 
 // sendCut sends datagrams that stand one behind the other.

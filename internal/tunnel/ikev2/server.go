@@ -64,8 +64,8 @@ type server struct {
 	keeper  *keeper
 	hints   atomic.Int32 // of ESP that belongs to no session, since the last tick
 
-	inbound  sync.Map // SPI → *association
-	early    early    // what came by associations that are not installed yet
+	inbound  associations
+	early    early // what came by associations that are not installed yet
 	dropped  dropCounters
 	late     atomic.Uint64 // messages and signs that found no room
 	streams  streams
@@ -102,13 +102,13 @@ func (k Kind) Serve(host tunnel.Host) tunnel.Server {
 		s.done.Go(func() { s.labour(ctx) })
 	}
 	s.done.Go(func() {
-		s.Sockets.ike.read(func(batch []datagram) {
+		_ = s.Sockets.ike.read(func(batch []datagram) {
 			for _, m := range batch {
 				s.handleIKE(m.peer(false), m.data)
 			}
 		})
 	})
-	s.done.Go(func() { s.Sockets.natt.read(s.handleNATT) })
+	s.done.Go(func() { _ = s.Sockets.natt.read(func(batch []datagram) { s.handleNATT(batch) }) })
 	return s
 }
 

@@ -7,14 +7,11 @@ import (
 	"sync/atomic"
 	"time"
 
-	"golang.org/x/net/ipv4"
-
 	"yellowlantern/internal/core/ike"
 )
 
 const (
-	batchSize  = 32
-	bufferSize = 2048 // octets for what goes to a person, sealed
+	batchSize = 32
 	// maxDatagram is the largest datagram that can come. ESP's are small; an IKE message with a chain of certificates may have several
 	// thousand octets.
 	maxDatagram = 1<<16 - 1
@@ -29,6 +26,7 @@ type Sockets struct {
 // socket is one UDP port. Where it is bound to all addresses of the host, what is answered leaves from the address that was dialled.
 type socket struct {
 	conn *net.UDPConn
+	peer bool // it is connected to one
 	many bool // it is bound to all addresses
 	dual bool // it speaks IPv6, and IPv4 by mapped addresses
 	// joined is that datagrams of one sender come joined.
@@ -41,10 +39,13 @@ type socket struct {
 type datagram struct {
 	from  netip.AddrPort
 	local netip.Addr // which address it came to; not valid where the socket has one only
+	tcp   bool       // it came by a connection
 	data  []byte
 }
 
-func (d datagram) peer(natt bool) ike.Peer { return ike.Peer{Addr: d.from, NATT: natt, Local: d.local} }
+func (d *datagram) peer(natt bool) ike.Peer {
+	return ike.Peer{Addr: d.from, NATT: natt, Local: d.local, TCP: d.tcp}
+}
 
 // Listen opens the two ports. Port 0 picks a free one. plain does without what the kernel offers for joined datagrams.
 func Listen(ikeAddr, nattAddr string, plain bool) (*Sockets, error) {
@@ -61,10 +62,15 @@ func Listen(ikeAddr, nattAddr string, plain bool) (*Sockets, error) {
 		*x.socket = c
 	}
 	if !plain { // IKE's own port carries few and large ones
-		s.natt.joined = joinReceived(s.natt.conn)
-		s.natt.segments.Store(cutsSent(s.natt.conn))
+		s.natt.join()
 	}
 	return &s, nil
+}
+
+// join uses what the kernel offers for joined datagrams.
+func (s *socket) join() {
+	s.joined = joinReceived(s.conn)
+	s.segments.Store(cutsSent(s.conn))
 }
 
 func listen(at string) (*socket, error) {
@@ -128,38 +134,40 @@ func (s *Sockets) sendIKE(to ike.Peer, data []byte) {
 
 // send sends to where a peer is, from the address that it knows. What cannot be sent is lost, as on any link.
 func (s *socket) send(data []byte, to ike.Peer) {
-	if !to.Local.IsValid() {
+	switch {
+	case s.peer:
+		_, _ = s.conn.Write(data)
+		return
+	case !to.Local.IsValid():
 		_, _ = s.conn.WriteToUDPAddrPort(data, to.Addr)
 		return
 	}
 	_, _, _ = s.conn.WriteMsgUDPAddrPort(data, fromLocal(to.Local, s.dual), to.Addr)
 }
 
-// read hands over batches of datagrams until the socket is closed or woken. The buffers are used again.
-func (s *socket) read(handle func(batch []datagram)) {
-	pc := ipv4.NewPacketConn(s.conn) // of either family: only its system call is used
-	ms, batch := make([]ipv4.Message, batchSize), make([]datagram, 0, batchSize)
-	for i := range ms {
-		ms[i].Buffers = [][]byte{make([]byte, maxDatagram)}
-		if s.many || s.joined {
-			ms[i].OOB = make([]byte, localSpace)
-		}
+// read hands over batches of datagrams until the socket is closed or woken, or told that nobody listens at the other end. The buffers are
+// used again.
+func (s *socket) read(handle func(batch []datagram)) error {
+	r, err := newReceiver(s.conn, s.many || s.joined)
+	if err != nil {
+		return err
 	}
+	batch := make([]datagram, 0, batchSize)
 	for {
-		n, err := pc.ReadBatch(ms, 0)
+		n, err := r.next()
 		if err != nil {
-			return
+			return err
 		}
 		batch = batch[:0]
-		for _, m := range ms[:n] {
-			from := m.Addr.(*net.UDPAddr).AddrPort()
-			d := datagram{from: netip.AddrPortFrom(from.Addr().Unmap(), from.Port()), data: m.Buffers[0][:m.N]}
+		for i := range n {
+			b, notes := r.data(i)
+			d := datagram{from: r.from(i), data: b}
 			if s.many {
-				d.local = localOf(m.OOB[:m.NN])
+				d.local = localOf(notes)
 			}
 			each := 0
 			if s.joined {
-				each = eachOf(m.OOB[:m.NN])
+				each = eachOf(notes)
 			}
 			batch = apart(batch, d, each)
 		}

@@ -15,7 +15,6 @@ import (
 
 	"yellowlantern/internal/core/crowd"
 	"yellowlantern/internal/core/ike"
-	"yellowlantern/internal/core/tunnel"
 )
 
 // IKE and ESP over TCP (RFC 9329), for networks that drop UDP: the caller begins with streamPrefix, and every message has its
@@ -257,25 +256,20 @@ var arenas = sync.Pool{New: func() any { return new([arenaSize]byte) }}
 func (s *server) readBatch(c *stream, r *bufio.Reader) error {
 	arena := arenas.Get().(*[arenaSize]byte)
 	defer arenas.Put(arena)
-	packets, used := make([]tunnel.Packet, 0, batchSize), 0
+	batch, used := make([]datagram, 0, batchSize), 0
 	var err error
 	for used+mostMessage <= len(arena) {
 		var n int
 		if n, err = readMessage(r, arena[used:used+mostMessage]); err != nil {
 			break
 		}
-		if p, ok := s.handleMessage(c.peer, arena[used:used+n]); ok {
-			packets = append(packets, p)
-			if !c.live.Load() {
-				s.streams.alive(c.peer)
-			}
-		}
+		batch = append(batch, datagram{from: c.peer.Addr, tcp: true, data: arena[used : used+n : used+n]})
 		if used += n; r.Buffered() == 0 {
 			break
 		}
 	}
-	if len(packets) > 0 {
-		s.host.Arrived(packets)
+	if s.handleNATT(batch) && !c.live.Load() {
+		s.streams.alive(c.peer)
 	}
 	return err
 }

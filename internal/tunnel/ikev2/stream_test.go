@@ -81,7 +81,7 @@ func TestSlowLoginStaysOnUDP(t *testing.T) {
 		Dial: "127.0.0.1", Identity: b.set.Plan.Gateways[0].Dial, User: "user00000", Password: password, Roots: roots,
 		Algorithms: algorithm.OfLevel(algorithm.Strict), Ports: map[string]uint16{PortIKE: b.socks.IKE().Port(), PortNATT: b.socks.NATT().Port()},
 		TCPPort: dialled.Addr().(*net.TCPAddr).AddrPort().Port(),
-	}, func([]byte) {})
+	}, func([][]byte) {})
 	require.NoError(t, err)
 	defer s.Close()
 	require.Equal(t, session.OverUDP, s.Given().Over)

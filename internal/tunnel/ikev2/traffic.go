@@ -2,14 +2,9 @@ package ikev2
 
 import (
 	"context"
-	"crypto/rand"
-	"encoding/binary"
 	"time"
 
-	"yellowlantern/internal/core/esp"
 	"yellowlantern/internal/core/ike"
-	"yellowlantern/internal/core/inside"
-	"yellowlantern/internal/core/tunnel"
 )
 
 // message is an IKE message that came.
@@ -58,79 +53,4 @@ func (s *server) converse(ctx context.Context) {
 			s.mu.Unlock()
 		}
 	}
-}
-
-func (s *server) handleNATT(batch []datagram) {
-	packets := make([]tunnel.Packet, 0, len(batch))
-	for _, m := range batch {
-		if p, ok := s.handleMessage(m.peer(true), m.data); ok {
-			packets = append(packets, p)
-		}
-	}
-	if len(packets) > 0 {
-		s.host.Arrived(packets)
-	}
-}
-
-// handleMessage tells IKE, ESP and keepalives apart (RFC 3948 §2.2). It gives the packet that was in ESP.
-func (s *server) handleMessage(from ike.Peer, b []byte) (tunnel.Packet, bool) {
-	switch {
-	case len(b) == 1 && b[0] == 0xff:
-	case len(b) < markerLen:
-		s.dropped.short.Add(1)
-	case binary.BigEndian.Uint32(b) == 0:
-		s.handleIKE(from, b[markerLen:])
-	default:
-		return s.handleESP(from, b)
-	}
-	return tunnel.Packet{}, false
-}
-
-// mostHints is how many devices are told between two ticks that their ESP belongs to no session.
-const mostHints = 4
-
-func (s *server) sendHint(to ike.Peer, spi uint32) {
-	hint := ike.UnknownSPI(rand.Reader, spi)
-	if to.TCP {
-		s.streams.send(to.Addr, make([]byte, markerLen), hint)
-		return
-	}
-	s.Sockets.sendIKE(to, hint)
-}
-
-func (s *server) handleESP(from ike.Peer, b []byte) (tunnel.Packet, bool) {
-	spi, ok := esp.SPIOf(b)
-	if !ok {
-		s.dropped.short.Add(1)
-		return tunnel.Packet{}, false
-	}
-	found, ok := s.inbound.Load(spi)
-	if !ok {
-		if !s.early.keep(spi, from, b) {
-			s.dropped.unknownSPI.Add(1)
-			if s.hints.Add(1) <= mostHints { // it may be of before our own start
-				s.sendHint(from, spi)
-			}
-		}
-		return tunnel.Packet{}, false
-	}
-	a := found.(*association)
-	inner, newest, err := a.opener.Open(b)
-	switch err {
-	case nil:
-	case esp.ErrReplay:
-		s.dropped.replayed.Add(1)
-		return tunnel.Packet{}, false
-	default:
-		s.dropped.forged.Add(1)
-		return tunnel.Packet{}, false
-	}
-	if a.waiting.Load() && a.waiting.Swap(false) {
-		a.link.prefer(spi)
-	}
-	if !a.link.heard(from, time.Now(), newest, a.order) {
-		s.dropped.elsewhere.Add(1)
-		return tunnel.Packet{}, false
-	}
-	return tunnel.Packet{Session: a.link.session, Packet: inside.Packet{Buf: b, Off: cap(b) - cap(inner), Len: len(inner)}}, true
 }

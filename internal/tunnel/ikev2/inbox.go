@@ -1,0 +1,136 @@
+package ikev2
+
+import (
+	"crypto/rand"
+	"encoding/binary"
+	"sync"
+	"time"
+
+	"yellowlantern/internal/core/esp"
+	"yellowlantern/internal/core/ike"
+	"yellowlantern/internal/core/inside"
+	"yellowlantern/internal/core/tunnel"
+)
+
+// inbox is what datagrams that came together need on their way to the gateway, kept from one batch to the next.
+type inbox struct {
+	packets []tunnel.Packet
+	plain   [][]byte // the same at a device
+	esp     []esp.Arrival
+}
+
+// done gives it back.
+func (in *inbox) done() {
+	clear(in.packets)
+	clear(in.plain)
+	clear(in.esp[:cap(in.esp)])
+	in.packets, in.plain = in.packets[:0], in.plain[:0]
+	inboxes.Put(in)
+}
+
+var inboxes = sync.Pool{New: func() any { return new(inbox) }}
+
+// handleNATT tells IKE, ESP and keepalives apart (RFC 3948 §2.2), and hands on what was in ESP. What came by one association one after the
+// other is opened together. It tells whether anything was.
+func (s *server) handleNATT(batch []datagram) bool {
+	in := inboxes.Get().(*inbox)
+	now := time.Now()
+	for len(batch) > 0 {
+		d := batch[0]
+		n := 1
+		switch {
+		case len(d.data) == 1 && d.data[0] == 0xff:
+		case len(d.data) < markerLen:
+			s.dropped.short.Add(1)
+		case binary.BigEndian.Uint32(d.data) == 0:
+			s.handleIKE(d.peer(true), d.data[markerLen:])
+		default:
+			if spi, ok := esp.SPIOf(d.data); ok {
+				for n < len(batch) && batch[n].follows(&d, spi) {
+					n++
+				}
+				s.handleESP(in, batch[:n], spi, now)
+			} else {
+				s.dropped.short.Add(1)
+			}
+		}
+		batch = batch[n:]
+	}
+	some := len(in.packets) > 0
+	if some {
+		s.host.Arrived(in.packets)
+	}
+	in.done()
+	return some
+}
+
+// follows tells whether a datagram is ESP by an association and from a place.
+func (d *datagram) follows(before *datagram, spi uint32) bool {
+	its, ok := esp.SPIOf(d.data)
+	return ok && its == spi && d.from == before.from && d.local == before.local && d.tcp == before.tcp
+}
+
+// mostHints is how many devices are told between two ticks that their ESP belongs to no session.
+const mostHints = 4
+
+func (s *server) sendHint(to ike.Peer, spi uint32) {
+	hint := ike.UnknownSPI(rand.Reader, spi)
+	if to.TCP {
+		s.streams.send(to.Addr, make([]byte, markerLen), hint)
+		return
+	}
+	s.Sockets.sendIKE(to, hint)
+}
+
+// handleESP opens what came by one association from one place.
+func (s *server) handleESP(in *inbox, batch []datagram, spi uint32, now time.Time) {
+	from := batch[0].peer(true)
+	a := s.inbound.find(spi)
+	if a == nil {
+		for _, d := range batch {
+			if !s.early.keep(spi, from, d.data) {
+				s.dropped.unknownSPI.Add(1)
+				if s.hints.Add(1) <= mostHints { // it may be of before our own start
+					s.sendHint(from, spi)
+				}
+			}
+		}
+		return
+	}
+	in.esp = in.esp[:0]
+	for _, d := range batch {
+		in.esp = append(in.esp, esp.Arrival{Packet: d.data})
+	}
+	a.opener.OpenAll(in.esp)
+	whole, newest := 0, false
+	for i := range in.esp {
+		x := &in.esp[i]
+		switch x.Err {
+		case nil:
+			whole++
+			newest = newest || x.Newest
+		case esp.ErrReplay:
+			s.dropped.replayed.Add(1)
+		default:
+			s.dropped.forged.Add(1)
+		}
+	}
+	if whole == 0 {
+		return
+	}
+	if a.waiting.Load() && a.waiting.Swap(false) {
+		a.link.prefer(spi)
+	}
+	if !a.link.heard(from, now, newest, a.order) {
+		s.dropped.elsewhere.Add(uint64(whole))
+		return
+	}
+	for i := range in.esp {
+		if x := &in.esp[i]; x.Err == nil {
+			in.packets = append(in.packets, tunnel.Packet{
+				Session: a.link.session,
+				Packet:  inside.Packet{Buf: x.Packet, Off: cap(x.Packet) - cap(x.Inner), Len: len(x.Inner)},
+			})
+		}
+	}
+}

@@ -1,0 +1,110 @@
+package ikev2
+
+import (
+	"net"
+	"net/netip"
+	"syscall"
+	"unsafe"
+
+	"golang.org/x/sys/unix"
+)
+
+// receiver takes datagrams from a socket, as many as are there by one call (recvmmsg(2)), and allocates nothing for them.
+type receiver struct {
+	raw    syscall.RawConn
+	heads  []received
+	parts  []unix.Iovec
+	names  []unix.RawSockaddrInet6 // of either family
+	notes  [][localSpace]byte
+	took   int
+	failed error
+	call   func(fd uintptr) bool
+}
+
+// received is struct mmsghdr.
+type received struct {
+	unix.Msghdr
+	octets uint32
+	_      uint32
+}
+
+// newReceiver makes one with buffers for datagrams of any size.
+func newReceiver(c *net.UDPConn, notes bool) (*receiver, error) {
+	raw, err := c.SyscallConn()
+	if err != nil {
+		return nil, err
+	}
+	r := &receiver{
+		raw: raw, heads: make([]received, batchSize), parts: make([]unix.Iovec, batchSize), names: make([]unix.RawSockaddrInet6, batchSize),
+	}
+	if notes {
+		r.notes = make([][localSpace]byte, batchSize)
+	}
+	for i := range r.heads {
+		buf := make([]byte, maxDatagram)
+		r.parts[i].Base = &buf[0]
+		r.parts[i].SetLen(len(buf))
+		r.heads[i].Iov = &r.parts[i]
+		r.heads[i].SetIovlen(1)
+		r.heads[i].Name = (*byte)(unsafe.Pointer(&r.names[i]))
+	}
+	r.call = r.receive
+	return r, nil
+}
+
+// next waits for datagrams, and gives how many came.
+func (r *receiver) next() (int, error) {
+	for i := range r.heads {
+		h := &r.heads[i]
+		h.Namelen = unix.SizeofSockaddrInet6
+		if r.notes != nil {
+			h.Control = &r.notes[i][0]
+			h.SetControllen(localSpace)
+		}
+	}
+	if err := r.raw.Read(r.call); err != nil {
+		return 0, err
+	}
+	return r.took, r.failed
+}
+
+func (r *receiver) receive(fd uintptr) bool {
+	for {
+		n, _, errno := unix.Syscall6(unix.SYS_RECVMMSG, fd, uintptr(unsafe.Pointer(&r.heads[0])), uintptr(len(r.heads)), unix.MSG_DONTWAIT, 0, 0)
+		switch errno {
+		case 0:
+			r.took, r.failed = int(n), nil
+			return true
+		case unix.EINTR:
+		case unix.EAGAIN:
+			return false
+		default:
+			r.took, r.failed = 0, errno
+			return true
+		}
+	}
+}
+
+// data is what came in a datagram, and with what the kernel says of it.
+func (r *receiver) data(i int) (b, notes []byte) {
+	h := &r.heads[i]
+	b = unsafe.Slice(r.parts[i].Base, maxDatagram)[:h.octets]
+	if r.notes != nil {
+		notes = r.notes[i][:h.Controllen]
+	}
+	return b, notes
+}
+
+// from is where it came from; not valid where the socket is connected.
+func (r *receiver) from(i int) netip.AddrPort {
+	n := &r.names[i]
+	port := n.Port<<8 | n.Port>>8 // in network order: what runs here counts the other way round
+	switch n.Family {
+	case unix.AF_INET:
+		four := (*unix.RawSockaddrInet4)(unsafe.Pointer(n))
+		return netip.AddrPortFrom(netip.AddrFrom4(four.Addr), port)
+	case unix.AF_INET6:
+		return netip.AddrPortFrom(netip.AddrFrom16(n.Addr).Unmap(), port)
+	}
+	return netip.AddrPort{}
+}
