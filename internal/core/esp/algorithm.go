@@ -61,41 +61,59 @@ func (e Encryption) Own() bool { return e <= EncrChaCha20Poly1305 }
 // shape is what an encryption takes, in octets.
 type shape struct{ key, iv, block int }
 
-var shapes = map[Encryption]shape{
+var shapes = [...]shape{
 	EncrAES256GCM: {32 + saltLen, 8, 4}, EncrAES128GCM: {16 + saltLen, 8, 4}, EncrChaCha20Poly1305: {32 + saltLen, 8, 4},
 	EncrAES256CBC: {32, 16, 16}, EncrAES128CBC: {16, 16, 16}, Encr3DES: {24, 8, 8},
 }
 
-// macs is what an integrity takes and gives, in octets; the key is as long as the hash (RFC 4868 §2.1.1).
-var macs = map[Integrity]struct {
+// shape is nothing of what does not exist.
+func (e Encryption) shape() (s shape) {
+	if int(e) < len(shapes) {
+		s = shapes[e]
+	}
+	return s
+}
+
+// mac is what an integrity takes and gives, in octets; the key is as long as the hash (RFC 4868 §2.1.1).
+type mac struct {
 	key, icv int
 	hash     func() hash.Hash
-}{
+}
+
+var macs = [...]mac{
 	HMACSHA256: {32, 16, sha256.New}, HMACSHA384: {48, 24, sha512.New384}, HMACSHA512: {64, 32, sha512.New}, HMACSHA1: {20, 12, sha1.New},
 }
 
+// mac is nothing of what does not exist.
+func (i Integrity) mac() (m mac) {
+	if int(i) < len(macs) {
+		m = macs[i]
+	}
+	return m
+}
+
 // EncryptionLen is the keying material of the encryption in one direction in octets: the key, then the salt if it has one.
-func (a Algorithm) EncryptionLen() int { return shapes[a.Encryption].key }
+func (a Algorithm) EncryptionLen() int { return a.Encryption.shape().key }
 
 // IntegrityLen is that of the integrity.
-func (a Algorithm) IntegrityLen() int { return macs[a.Integrity].key }
+func (a Algorithm) IntegrityLen() int { return a.Integrity.mac().key }
 
 // KeyLen is the keying material of one direction in octets: for the encryption, then for the integrity (RFC 7296 §2.17).
 func (a Algorithm) KeyLen() int { return a.EncryptionLen() + a.IntegrityLen() }
 
 // IVLen is the length of the IV, and ICVLen of what proves integrity, in octets.
-func (a Algorithm) IVLen() int { return shapes[a.Encryption].iv }
+func (a Algorithm) IVLen() int { return a.Encryption.shape().iv }
 
 // ICVLen is the length of what proves integrity, in octets.
 func (a Algorithm) ICVLen() int {
 	if a.Encryption.Own() {
 		return icvLen
 	}
-	return macs[a.Integrity].icv
+	return a.Integrity.mac().icv
 }
 
 // Block is what a packet with its trailer is padded to a multiple of: the cipher's block, at least 4 (RFC 4303 §2.4).
-func (a Algorithm) Block() int { return shapes[a.Encryption].block }
+func (a Algorithm) Block() int { return a.Encryption.shape().block }
 
 // Sealed is how many octets a packet has once it is sealed: header, IV, packet with trailer and padding, and what proves it (RFC 4303 §2).
 func (a Algorithm) Sealed(inner int) int {
@@ -105,8 +123,7 @@ func (a Algorithm) Sealed(inner int) int {
 
 // whole tells whether it is an algorithm at all.
 func (a Algorithm) whole() bool {
-	_, encr := shapes[a.Encryption]
-	_, integ := macs[a.Integrity]
+	encr, integ := a.Encryption.shape().key > 0, a.Integrity.mac().key > 0
 	return encr && integ != a.Encryption.Own()
 }
 

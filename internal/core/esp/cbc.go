@@ -51,7 +51,7 @@ func newChained(a Algorithm, key []byte) (*chained, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := &chained{alg: a, block: block, iv: iv, macOf: func() hash.Hash { return hmac.New(macs[a.Integrity].hash, integ) }}
+	c := &chained{alg: a, block: block, iv: iv, macOf: func() hash.Hash { return hmac.New(a.Integrity.mac().hash, integ) }}
 	c.pool.New = func() any {
 		zero := make([]byte, block.BlockSize())
 		return &working{encrypt: cipher.NewCBCEncrypter(block, zero), decrypt: cipher.NewCBCDecrypter(block, zero), mac: c.macOf()}

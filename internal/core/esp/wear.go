@@ -21,7 +21,7 @@ func (a Algorithm) Most() Volume {
 	if a.ESN {
 		most.Packets = 1 << 34
 	}
-	if shapes[a.Encryption].block == 8 {
+	if a.Encryption.shape().block == 8 {
 		most.Octets = 2 << 30
 	}
 	return most

@@ -50,7 +50,7 @@ func openDatagrams(u underlay.Underlay, plain bool, gateway netip.Addr, ports ..
 	}
 	if conn, ok := d.conns[1].(*net.UDPConn); ok {
 		d.natt = &socket{conn: conn, peer: true}
-		if _ = conn.SetReadBuffer(4 << 20); !plain {
+		if roomy(conn); !plain {
 			d.natt.join()
 		}
 	}

@@ -103,6 +103,14 @@ func startBusy(t testing.TB) *busy {
 }
 
 func startOn(t testing.TB, s *Sockets) *busy {
+	in := &mirror{}
+	b := startWith(t, s, in)
+	in.g.Store(b.g)
+	return b
+}
+
+// startWith starts one with an inside.
+func startWith(t testing.TB, s *Sockets, in gateway.Inside) *busy {
 	p, persons := bigplan.Sound(400)
 	for i := range p.Rules {
 		p.Rules[i].Log = false
@@ -111,23 +119,22 @@ func startOn(t testing.TB, s *Sockets) *busy {
 	for _, person := range persons {
 		b.people.groups[person.User] = person.Groups
 	}
-	p.Rules = append(p.Rules, plan.Rule{Name: "ping-names", Action: plan.Permit, To: []string{"names"}, Services: []string{"ping"}})
+	p.Services = append(p.Services, plan.Service{Name: "bulk", Ports: []string{"tcp/9", "udp/9"}})
+	p.Rules = append(p.Rules, plan.Rule{Name: "ping-names", Action: plan.Permit, To: []string{"names"}, Services: []string{"ping", "bulk"}})
 	pair := must(authority.NewGateway(rand.Reader, time.Now(), p.Gateways[0].Dial))
 	b.set = gateway.Settings{
 		Plan: p, Gateway: "gw",
 		Certificates: map[string]gateway.Certificate{"gate": {Chain: [][]byte{pair.DER}, Key: pair.Key}},
 	}
 	b.socks = s
-	inside := &mirror{}
 	g, err := gateway.Start(t.Context(), gateway.Config{
 		Kinds:  []tunnel.Kind{b.spy(Kind{Sockets: b.socks, Log: quiet()})},
-		Inside: inside, People: b.people, Log: quiet(), Journal: func(gateway.Event) {
+		Inside: in, People: b.people, Log: quiet(), Journal: func(gateway.Event) {
 			b.people.slow.RLock() // the journal is kept in the same database
 			defer b.people.slow.RUnlock()
 		},
 	}, b.set)
 	require.NoError(t, err)
-	inside.g.Store(g)
 	b.g = g
 	t.Cleanup(g.Stop)
 	return b

@@ -18,12 +18,16 @@ import (
 
 // sendJoined sends datagrams of one length, the last perhaps shorter, by one system call (udp(7) UDP_SEGMENT).
 func sendJoined(t testing.TB, c *net.UDPConn, whole []byte, each int) {
+	sendJoinedTo(t, c, whole, each, nil)
+}
+
+func sendJoinedTo(t testing.TB, c *net.UDPConn, whole []byte, each int, to *net.UDPAddr) {
 	oob := make([]byte, unix.CmsgSpace(2))
 	binary.NativeEndian.PutUint64(oob, uint64(unix.CmsgLen(2)))
 	binary.NativeEndian.PutUint32(oob[8:], unix.IPPROTO_UDP)
 	binary.NativeEndian.PutUint32(oob[12:], unix.UDP_SEGMENT)
 	binary.NativeEndian.PutUint16(oob[unix.SizeofCmsghdr:], uint16(each))
-	if _, _, err := c.WriteMsgUDP(whole, oob, nil); err != nil {
+	if _, _, err := c.WriteMsgUDP(whole, oob, to); err != nil {
 		t.Skipf("this kernel sends nothing joined: %v", err)
 	}
 }

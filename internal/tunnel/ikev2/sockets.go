@@ -7,6 +7,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"golang.org/x/sys/unix"
+
 	"yellowlantern/internal/core/ike"
 )
 
@@ -82,7 +84,7 @@ func listen(at string) (*socket, error) {
 	if err != nil {
 		return nil, err
 	}
-	_ = conn.SetReadBuffer(4 << 20) // a hint: the kernel may give less
+	roomy(conn)
 	s := &socket{conn: conn, many: addrOf(conn).Addr().IsUnspecified()}
 	if s.many {
 		if s.dual, err = tellLocal(conn); err != nil {
@@ -91,6 +93,17 @@ func listen(at string) (*socket, error) {
 		}
 	}
 	return s, nil
+}
+
+// queued is how many octets of datagrams the kernel is asked to keep until they are read: some 15 ms of what a link of 2 Gbit/s carries.
+const queued = 4 << 20
+
+// roomy asks the kernel to keep more than it does by itself: where it lets the process, beyond what it lets others (socket(7)).
+func roomy(c *net.UDPConn) {
+	_ = c.SetReadBuffer(queued)
+	if raw, err := c.SyscallConn(); err == nil {
+		_ = raw.Control(func(fd uintptr) { _ = unix.SetsockoptInt(int(fd), unix.SOL_SOCKET, unix.SO_RCVBUFFORCE, queued) })
+	}
 }
 
 // IKE and NATT are the addresses in use.
