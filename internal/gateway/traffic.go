@@ -37,8 +37,6 @@ func (h host) Arrived(batch []tunnel.Packet) {
 	if len(a.frames) > 0 && g.cfg.Inside != nil {
 		g.cfg.Inside.Send(a.frames)
 	}
-	clear(a.packets[:cap(a.packets)])
-	clear(a.frames)
 	a.frames = a.frames[:0]
 	arrivals.Put(a)
 }

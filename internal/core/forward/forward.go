@@ -9,6 +9,7 @@ package forward
 
 import (
 	"net/netip"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -165,7 +166,8 @@ func (e *Engine) FromTunnel(from *Session, b []byte, now time.Time) Result {
 	from.Lock()
 	defer from.Unlock()
 	x := e.stretch(from, now)
-	r := x.take(b)
+	var r Result
+	x.take(b, &r)
 	x.settle()
 	return r
 }
@@ -176,8 +178,10 @@ func (e *Engine) FromTunnelAll(from *Session, packets []inside.Packet, now time.
 	from.Lock()
 	defer from.Unlock()
 	x := e.stretch(from, now)
-	for _, p := range packets {
-		out = append(out, x.take(p.Bytes()))
+	begin := len(out)
+	out = slices.Grow(out, len(packets))[:begin+len(packets)]
+	for i := range packets {
+		x.take(packets[i].Bytes(), &out[begin+i])
 	}
 	x.settle()
 	return out
@@ -223,24 +227,39 @@ func (x *stretch) passes(f *flow, octets int) {
 }
 
 // take takes the next packet.
-func (x *stretch) take(b []byte) Result {
-	e, m, s, class, now := x.e, x.m, x.s, x.class, x.now
+func (x *stretch) take(b []byte, r *Result) {
+	s := x.s
 	info, err := packet.Parse(b)
-	if s == nil {
-		return Result{Station: site.Source}
-	}
-	if err != nil || class.Passage == nil {
-		return s.lose(site.Source, site.Ref{})
+	switch {
+	case s == nil:
+		*r = Result{Station: site.Source}
+		return
+	case err != nil || x.class.Passage == nil:
+		*r = s.lose(site.Source, site.Ref{})
+		return
 	}
 	b = b[:info.Size]
 	s.Counters.InPackets++
 	s.Counters.InBytes += uint64(len(b))
-	s.Counters.LastIn = now
-	if f := x.flow; f != nil && f.goesOn(&info) {
-		x.passes(f, len(b))
-		e.touch(f, info, now, false)
-		return e.onward(m, s, f, b, info, packet.Came{}, now)
+	s.Counters.LastIn = x.now
+	f := x.flow
+	if f == nil || !f.goesOn(&info) {
+		*r = x.judge(b, info)
+		return
 	}
+	x.passes(f, len(b))
+	x.e.touch(f, info, x.now, false)
+	if x.e.ByKernel && !f.out.Self && info.Flags&packet.SYN == 0 { // nothing of it changes
+		*r = Result{Inside: f.out, Packet: b}
+		return
+	}
+	*r = x.e.onward(x.m, s, f, b, info, packet.Came{}, x.now)
+}
+
+// judge takes a packet that does not go on with the flow before it.
+func (x *stretch) judge(b []byte, info packet.Info) Result {
+	e, m, s, class, now := x.e, x.m, x.s, x.class, x.now
+	var err error
 	p := site.Packet{Src: info.Src, Dst: info.Dst, Service: info.Service()}
 	if !info.Fragment {
 		if own := s.owned(m, class, p); own != site.NoOwn {

@@ -12,7 +12,6 @@ const (
 	optionMSS   = 2
 	mssLen      = 4
 	tcpFixed    = 20
-	synFlag     = 0x02
 	headerIPv4  = 20
 	headerIPv6  = 40
 	smallestMSS = 88 // less would be of no use to anybody
@@ -23,7 +22,7 @@ const (
 // assumes 536 octets (RFC 9293 §3.7.1).
 func ClampMSS(b []byte, info Info, mtu int) {
 	t := info.Transport
-	if info.Proto != netset.TCP || info.Fragment || info.Flags&synFlag == 0 || len(b) < t+tcpFixed {
+	if info.Proto != netset.TCP || info.Fragment || info.Flags&SYN == 0 || len(b) < t+tcpFixed {
 		return
 	}
 	most := mtu - headerIPv4 - tcpFixed

@@ -16,6 +16,7 @@ var ErrMalformed = errors.New("packet: malformed")
 // TCP flags that forwarding looks at.
 const (
 	FIN = 0x01
+	SYN = 0x02
 	RST = 0x04
 )
 

@@ -17,6 +17,12 @@ import (
 // crowded is a gateway with room for many people, who are user00000 and so on.
 func crowded(b *testing.B, people int, life time.Duration) *busy {
 	w := startBusy(b)
+	w.crowd(b, people, life)
+	return w
+}
+
+// crowd makes the room.
+func (w *busy) crowd(b *testing.B, people int, life time.Duration) {
 	p := w.set.Plan
 	for i := range p.Pools {
 		p.Pools[i].Prefixes = []netip.Prefix{netip.PrefixFrom(netip.AddrFrom4([4]byte{172, byte(32 + i), 0, 0}), 16)}
@@ -30,7 +36,6 @@ func crowded(b *testing.B, people int, life time.Duration) *busy {
 	}
 	_, err := w.g.Commit(w.set)
 	require.NoError(b, err)
-	return w
 }
 
 // logIn logs people in, some at a time, and hands each device to whoever keeps it.

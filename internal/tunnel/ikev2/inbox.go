@@ -19,11 +19,9 @@ type inbox struct {
 	esp     []esp.Arrival
 }
 
-// done gives it back.
+// done gives it back, without the sessions that were in it: what it has of buffers is theirs who read.
 func (in *inbox) done() {
 	clear(in.packets)
-	clear(in.plain)
-	clear(in.esp[:cap(in.esp)])
 	in.packets, in.plain = in.packets[:0], in.plain[:0]
 	inboxes.Put(in)
 }
