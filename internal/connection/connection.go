@@ -116,7 +116,7 @@ func Run(ctx context.Context, o Options, tell func(State)) error {
 		return err
 	}
 	var err error
-	if c.device, err = tun.Open(deviceStart+o.Name, o.Login.Plain); err != nil {
+	if c.device, err = tun.Open(deviceStart+o.Name, tun.How{Plain: o.Login.Plain}); err != nil {
 		return fmt.Errorf("%w: the tunnel device needs CAP_NET_ADMIN and the kernel module tun", err)
 	}
 	defer c.device.Close()

@@ -58,7 +58,7 @@ func begin(o sideOptions, log *agent.Log) (*Side, error) {
 }
 
 func (s *Side) begin(o sideOptions) (err error) {
-	if s.Sockets, err = ikev2.Listen(o.ike, o.natt, o.plain); err != nil {
+	if s.Sockets, err = ikev2.Listen(o.ike, o.natt, ikev2.How{Plain: o.plain}); err != nil {
 		return err
 	}
 	cfg := gateway.Config{Log: o.log, People: s.Desk, Admit: s.Desk.Admit, Journal: s.Log.Line, Over: s.Log.Over, Page: codepage.Open}

@@ -215,7 +215,7 @@ func tame(p *plan.Plan) (changed bool) {
 
 // link makes a TUN device as a link of the machine, with addresses and the routes to its network.
 func (k *kernel) link(network, name string, addresses []netip.Addr) error {
-	d, err := tun.Open(name, true)
+	d, err := tun.Open(name, tun.How{Plain: true})
 	if err != nil {
 		return err
 	}

@@ -25,32 +25,61 @@ const (
 // Joins is what a device does with packets joined.
 type Joins struct{ TCP, UDP bool }
 
-// Device is a device by which packets get to the kernel and come from it.
-type Device struct {
-	file  *os.File
-	raw   syscall.RawConn
-	name  string
-	joins Joins
+// How is how a device is opened.
+type How struct {
+	Plain  bool // without joined packets, as with a kernel that knows none
+	Queues int  // by which packets come and go side by side, all of one flow by one; 0: one
 }
 
-// Open makes a device of a name that no link has; it goes away with the process, and its routes with it. plain does without joined packets,
-// as a kernel does that knows none.
-func Open(name string, plain bool) (*Device, error) {
-	if !plain {
-		if t, err := open(name, unix.IFF_VNET_HDR); err == nil {
+// Device is a device by which packets get to the kernel and come from it.
+type Device struct {
+	queues []queue
+	name   string
+	joins  Joins
+}
+
+// queue is one of its descriptors.
+type queue struct {
+	file *os.File
+	raw  syscall.RawConn
+}
+
+// Open makes a device of a name that no link has; it goes away with the process, and its routes with it.
+func Open(name string, how How) (*Device, error) {
+	if !how.Plain {
+		if t, err := open(name, unix.IFF_VNET_HDR, how.Queues); err == nil {
 			if t.join() {
 				return t, nil
 			}
 			t.Close()
 		}
 	}
-	return open(name, 0)
+	return open(name, 0, how.Queues)
 }
 
-func open(name string, more uint16) (*Device, error) {
+func open(name string, more uint16, queues int) (*Device, error) {
+	t := &Device{name: name}
+	if queues > 1 {
+		more |= unix.IFF_MULTI_QUEUE
+	}
+	first := uint16(unix.IFF_TUN_EXCL)
+	for range max(queues, 1) {
+		q, err := attach(name, more|first)
+		if err != nil {
+			t.Close()
+			return nil, err
+		}
+		t.queues = append(t.queues, q)
+		first = 0
+	}
+	return t, nil
+}
+
+// attach makes a device, or one more queue of it.
+func attach(name string, more uint16) (q queue, err error) {
 	fd, err := unix.Open("/dev/net/tun", unix.O_RDWR|unix.O_CLOEXEC|unix.O_NONBLOCK, 0)
 	if err != nil {
-		return nil, fmt.Errorf("/dev/net/tun cannot be opened: %w", err)
+		return q, fmt.Errorf("/dev/net/tun cannot be opened: %w", err)
 	}
 	var req struct {
 		name  [unix.IFNAMSIZ]byte
@@ -58,17 +87,16 @@ func open(name string, more uint16) (*Device, error) {
 		_     [22]byte
 	}
 	copy(req.name[:unix.IFNAMSIZ-1], name)
-	req.flags = unix.IFF_TUN | unix.IFF_NO_PI | unix.IFF_TUN_EXCL | more
+	req.flags = unix.IFF_TUN | unix.IFF_NO_PI | more
 	if _, _, errno := unix.Syscall(unix.SYS_IOCTL, uintptr(fd), unix.TUNSETIFF, uintptr(unsafe.Pointer(&req))); errno != 0 {
 		_ = unix.Close(fd)
-		return nil, fmt.Errorf("device %s: %w", name, errno)
+		return q, fmt.Errorf("device %s: %w", name, errno)
 	}
-	t := &Device{file: os.NewFile(uintptr(fd), name), name: name}
-	if t.raw, err = t.file.SyscallConn(); err != nil {
-		_ = t.file.Close()
-		return nil, err
+	q.file = os.NewFile(uintptr(fd), name)
+	if q.raw, err = q.file.SyscallConn(); err != nil {
+		_ = q.file.Close()
 	}
-	return t, nil
+	return q, err
 }
 
 // What a kernel may hand over (linux/if_tun.h): checksums that are not worked out, and joined TCP and UDP.
@@ -84,9 +112,13 @@ func (t *Device) join() bool {
 		flags uintptr
 		joins Joins
 	}{{offloadChecksum | offloadTCP | offloadUDP, Joins{true, true}}, {offloadChecksum | offloadTCP, Joins{TCP: true}}} {
-		var failed syscall.Errno
-		err := t.raw.Control(func(fd uintptr) { _, _, failed = unix.Syscall(unix.SYS_IOCTL, fd, unix.TUNSETOFFLOAD, offer.flags) })
-		if err == nil && failed == 0 {
+		all := true
+		for _, q := range t.queues {
+			var failed syscall.Errno
+			err := q.raw.Control(func(fd uintptr) { _, _, failed = unix.Syscall(unix.SYS_IOCTL, fd, unix.TUNSETOFFLOAD, offer.flags) })
+			all = all && err == nil && failed == 0
+		}
+		if all {
 			t.joins = offer.joins
 			return true
 		}
@@ -104,6 +136,9 @@ func (t *Device) Techniques() (out []string) {
 	}
 	if t.joins.UDP {
 		out = append(out, "UDP joined with the kernel")
+	}
+	if n := len(t.queues); n > 1 {
+		out = append(out, fmt.Sprintf("%d queues of it", n))
 	}
 	return out
 }
@@ -132,13 +167,23 @@ func (t *Device) Batch() []inside.Packet {
 // Name is the device's name.
 func (t *Device) Name() string { return t.name }
 
-// Close takes the device away. A second call does nothing.
-func (t *Device) Close() { _ = t.file.Close() }
+// Queues is how many there are, each to be read by somebody.
+func (t *Device) Queues() int { return len(t.queues) }
 
-// Read waits for packets and gives how many came into a batch of the device's.
-func (t *Device) Read(into []inside.Packet) (n int, err error) {
+// Close takes the device away. A second call does nothing.
+func (t *Device) Close() {
+	for _, q := range t.queues {
+		_ = q.file.Close()
+	}
+}
+
+// Read waits for packets of the first queue and gives how many came into a batch of the device's.
+func (t *Device) Read(into []inside.Packet) (n int, err error) { return t.ReadQueue(0, into) }
+
+// ReadQueue waits for packets of one queue.
+func (t *Device) ReadQueue(queue int, into []inside.Packet) (n int, err error) {
 	var failed error
-	err = t.raw.Read(func(fd uintptr) bool {
+	err = t.queues[queue].raw.Read(func(fd uintptr) bool {
 		n, failed = t.fill(int(fd), into)
 		return n > 0 || failed != nil
 	})
@@ -148,9 +193,9 @@ func (t *Device) Read(into []inside.Packet) (n int, err error) {
 	return 0, errors.Join(err, failed)
 }
 
-// Poll gives how many packets came into a batch, without waiting for any.
+// Poll gives how many packets of the first queue came into a batch, without waiting for any.
 func (t *Device) Poll(into []inside.Packet) (n int) {
-	_ = t.raw.Control(func(fd uintptr) { n, _ = t.fill(int(fd), into) })
+	_ = t.queues[0].raw.Control(func(fd uintptr) { n, _ = t.fill(int(fd), into) })
 	return n
 }
 

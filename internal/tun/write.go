@@ -1,6 +1,7 @@
 package tun
 
 import (
+	"encoding/binary"
 	"iter"
 	"sync"
 	"unsafe"
@@ -37,7 +38,7 @@ func (t *Device) WriteAll(packets iter.Seq[[]byte]) {
 	} else {
 		for b := range packets {
 			if w.parts = appendPart(w.parts[:0], b); len(w.parts) > 0 {
-				_ = t.raw.Write(w.call)
+				_ = t.queueFor(b).raw.Write(w.call)
 			}
 		}
 	}
@@ -48,6 +49,20 @@ func (t *Device) WriteAll(packets iter.Seq[[]byte]) {
 
 // Write hands one packet to the kernel.
 func (t *Device) Write(b []byte) { t.WriteAll(func(yield func([]byte) bool) { yield(b) }) }
+
+// queueFor is the queue of whoever sent a packet: the kernel answers by the one by which it came (tun_flow_update), so that all that one person
+// sends and gets goes by one.
+func (t *Device) queueFor(b []byte) *queue {
+	n := len(t.queues)
+	if n == 1 || len(b) < 20 {
+		return &t.queues[0]
+	}
+	h := binary.BigEndian.Uint32(b[12:])
+	if b[0]>>4 == 6 && len(b) >= 40 {
+		h = binary.BigEndian.Uint32(b[20:])
+	}
+	return &t.queues[h*0x9e3779b1>>16%uint32(n)]
+}
 
 func appendPart(parts []unix.Iovec, b []byte) []unix.Iovec {
 	if len(b) == 0 {
@@ -63,7 +78,7 @@ func (w *writer) unit(u *segment.Unit) {
 	for _, b := range u.Parts {
 		w.parts = appendPart(w.parts, b)
 	}
-	_ = w.device.raw.Write(w.call)
+	_ = w.device.queueFor(u.Parts[0]).raw.Write(w.call)
 }
 
 // write is the call of the kernel: it takes a packet or does not, and has no queue that would have to be waited for.

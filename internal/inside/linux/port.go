@@ -10,6 +10,7 @@ import (
 	"log/slog"
 	"net/netip"
 	"os"
+	"runtime"
 	"slices"
 	"strings"
 	"sync"
@@ -33,6 +34,9 @@ const Name = "linux"
 // Device is the name of the TUN device, where no other is given.
 const Device = "yl0"
 
+// mostQueues bounds how many queues the device has: what is kept for each is some 800 KB.
+const mostQueues = 32
+
 // Config is what a port is opened with.
 type Config struct {
 	Device string // name of the TUN device
@@ -48,6 +52,7 @@ type Config struct {
 type Port struct {
 	device string
 	plain  bool
+	queues int
 	log    *slog.Logger
 	tell   func(reason.Reason)
 	was    *remembered
@@ -81,7 +86,7 @@ type Deliver struct {
 // Open makes the device. Nothing else of the machine is changed before a plan is applied.
 func Open(cfg Config) (*Port, error) {
 	p := &Port{
-		device: cfg.Device, plain: cfg.Plain, log: cfg.Log, tell: cfg.Tell, done: make(chan struct{}), answers: map[netip.Addr]bool{}, lost: map[string]uint64{},
+		device: cfg.Device, plain: cfg.Plain, queues: min(runtime.GOMAXPROCS(0), mostQueues), log: cfg.Log, tell: cfg.Tell, done: make(chan struct{}), answers: map[netip.Addr]bool{}, lost: map[string]uint64{},
 		observed: inside.Observed{Port: Name, Problems: []inside.Problem{inside.Told(reason.Of(reason.NothingRunsHere, nil))}},
 	}
 	var err error
@@ -98,7 +103,9 @@ func Open(cfg Config) (*Port, error) {
 	if err := p.was.keep(); err != nil {
 		return nil, err
 	}
-	p.wait.Go(p.receive)
+	for queue := range p.queues {
+		p.wait.Go(func() { p.receive(queue) })
+	}
 	p.wait.Go(p.watch)
 	return p, nil
 }
@@ -112,7 +119,7 @@ func (p *Port) Plug(d Deliver) {
 }
 
 func (p *Port) makeDevice() error {
-	t, err := tun.Open(p.device, p.plain)
+	t, err := tun.Open(p.device, tun.How{Plain: p.plain, Queues: p.queues})
 	if err != nil {
 		return fmt.Errorf("%w: the tunnel device needs CAP_NET_ADMIN and the kernel module tun, and no other device of the name %s (yl host check tells more)",
 			err, p.device)
@@ -121,8 +128,8 @@ func (p *Port) makeDevice() error {
 	return nil
 }
 
-// receive takes packets from the kernel. A device that somebody took away is made again by whoever watches.
-func (p *Port) receive() {
+// receive takes packets of one queue from the kernel. A device that somebody took away is made again by whoever watches.
+func (p *Port) receive(queue int) {
 	var of *tun.Device
 	var batch []inside.Packet
 	for {
@@ -130,7 +137,7 @@ func (p *Port) receive() {
 		if of != t {
 			of, batch = t, t.Batch()
 		}
-		n, err := t.Read(batch)
+		n, err := t.ReadQueue(queue, batch)
 		if n > 0 {
 			if d := p.deliver.Load(); d != nil {
 				d.Packets(batch[:n], false)

@@ -35,7 +35,7 @@ type relay struct {
 
 // run relays until something fails.
 func run(joined bool, args []string) error {
-	device, err := tun.Open(args[0], !joined)
+	device, err := tun.Open(args[0], tun.How{Plain: !joined})
 	if err != nil {
 		return err
 	}

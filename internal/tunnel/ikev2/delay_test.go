@@ -97,7 +97,7 @@ func (s spied) Serve(h tunnel.Host) tunnel.Server {
 }
 
 func startBusy(t testing.TB) *busy {
-	s := must(Listen("127.0.0.1:0", "127.0.0.1:0", false))
+	s := must(Listen("127.0.0.1:0", "127.0.0.1:0", How{}))
 	t.Cleanup(s.Close)
 	return startOn(t, s)
 }

@@ -97,12 +97,13 @@ func TestPathIsExact(t *testing.T) {
 		for _, plainFar := range []bool{false, true} {
 			t.Run(fmt.Sprintf("plain-%v/far-plain-%v", plain, plainFar), func(t *testing.T) {
 				r := rand.New(rand.NewPCG(5, 6))
-				side := openSide(t, plain, plainFar)
-				socks := must(Listen("127.0.0.1:0", "127.0.0.1:0", plain))
+				side := openSide(t, plain, plainFar, 2)
+				socks := must(Listen("127.0.0.1:0", "127.0.0.1:0", How{Plain: plain}))
 				t.Cleanup(socks.Close)
 				w := startWith(t, socks, side)
 				side.g.Store(w.g)
-				go side.receive()
+				go side.receive(0)
+				go side.receive(1)
 				d := w.device(t, "user00000")
 				roomy(d.conn)
 				mine, names := d.given.Addresses[0], netip.MustParseAddr("10.0.0.53")

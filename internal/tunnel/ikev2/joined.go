@@ -2,6 +2,7 @@ package ikev2
 
 import (
 	"encoding/binary"
+	"fmt"
 	"net"
 
 	"golang.org/x/sys/unix"
@@ -50,11 +51,15 @@ func apart(batch []datagram, d datagram, each int) []datagram {
 
 // Techniques implements tunnel.Server.
 func (s *server) Techniques() (out []string) {
-	if s.Sockets.natt.joined {
+	first := s.Sockets.natt[0]
+	if first.joined {
 		out = append(out, JoinedReceive)
 	}
-	if s.Sockets.natt.segments.Load() {
+	if first.segments.Load() {
 		out = append(out, JoinedSend)
+	}
+	if n := len(s.Sockets.natt); n > 1 {
+		out = append(out, fmt.Sprintf("%d workers", n))
 	}
 	return out
 }

@@ -34,10 +34,10 @@ func sendJoinedTo(t testing.TB, c *net.UDPConn, whole []byte, each int, to *net.
 
 // receiving opens a port of the gateway's, and gives a connection to it.
 func receiving(t testing.TB, at string, plain bool) (*Sockets, *net.UDPConn) {
-	s, err := Listen("127.0.0.1:0", at, plain)
+	s, err := Listen("127.0.0.1:0", at, How{Plain: plain, Workers: 1})
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
-	require.Equal(t, !plain, s.natt.joined)
+	require.Equal(t, !plain, s.natt[0].joined)
 	to := net.UDPAddrFromAddrPort(s.NATT())
 	if to.IP.IsUnspecified() {
 		to.IP = net.IPv4(127, 0, 0, 1)
@@ -60,12 +60,12 @@ func TestJoinedReceive(t *testing.T) {
 			got, done := make(chan []byte, 4096), make(chan struct{})
 			go func() {
 				defer close(done)
-				_ = s.natt.read(func(batch []datagram) {
+				_ = s.natt[0].read(func(batch []datagram) {
 					for _, d := range batch {
-						if len(d.data) != cap(d.data) && len(batch) > 1 && s.natt.joined {
+						if len(d.data) != cap(d.data) && len(batch) > 1 && s.natt[0].joined {
 							got <- nil // it would reach into the next one
 						}
-						if s.natt.many && !d.local.Is4() {
+						if s.natt[0].many && !d.local.Is4() {
 							got <- nil
 						}
 						got <- append([]byte{}, d.data...)
@@ -116,13 +116,13 @@ func TestJoinedSend(t *testing.T) {
 	for _, plain := range []bool{false, true} {
 		for _, at := range []string{"127.0.0.1:0", ":0"} {
 			s, c := receiving(t, at, plain)
-			require.Equal(t, !plain, s.natt.segments.Load())
+			require.Equal(t, !plain, s.natt[0].segments.Load())
 			to := ike.Peer{Addr: c.LocalAddr().(*net.UDPAddr).AddrPort(), NATT: true}
-			if s.natt.many {
+			if s.natt[0].many {
 				to.Local = netip.MustParseAddr("127.0.0.1")
 			}
 			var alone atomic.Bool
-			j := &joining{whole: make([]byte, 0, mostJoined), most: s.natt.atOnce(&alone), by: plainly{s.natt, &alone}, to: to}
+			j := &joining{whole: make([]byte, 0, mostJoined), most: s.natt[0].atOnce(&alone), by: plainly{s.natt[0], &alone}, to: to}
 			for range 200 {
 				var want [][]byte
 				each := 1 + r.IntN(1472)
@@ -172,11 +172,11 @@ func BenchmarkJoinedSend(b *testing.B) {
 			s, c := receiving(b, "127.0.0.1:0", false)
 			to, data := ike.Peer{Addr: c.LocalAddr().(*net.UDPAddr).AddrPort(), NATT: true}, make([]byte, 1400)
 			var alone atomic.Bool
-			j := &joining{whole: make([]byte, 0, mostJoined), most: 40, by: plainly{s.natt, &alone}, to: to}
+			j := &joining{whole: make([]byte, 0, mostJoined), most: 40, by: plainly{s.natt[0], &alone}, to: to}
 			b.ReportAllocs()
 			for b.Loop() {
 				if !joined {
-					s.natt.send(data, to)
+					s.natt[0].send(data, to)
 					continue
 				}
 				copy(j.place(len(data)), data)
@@ -197,7 +197,7 @@ func BenchmarkReceive(b *testing.B) {
 			took, done := make(chan int, 64), make(chan struct{})
 			go func() {
 				defer close(done)
-				_ = s.natt.read(func(batch []datagram) { took <- len(batch) })
+				_ = s.natt[0].read(func(batch []datagram) { took <- len(batch) })
 			}()
 			b.ReportAllocs()
 			for sent := 0; b.Loop(); sent++ {

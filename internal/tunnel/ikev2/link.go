@@ -83,7 +83,7 @@ func (l *link) SendAll(ps []inside.Packet) {
 	}
 	most := 1
 	if !peer.TCP {
-		most = l.server.Sockets.natt.atOnce(&l.alone)
+		most = l.socket().atOnce(&l.alone)
 	}
 	l.order.Lock()
 	defer l.order.Unlock()
@@ -102,7 +102,13 @@ func (l *link) sendRun(whole []byte, each int, to ike.Peer) {
 		l.server.streams.send(to.Addr, whole)
 		return
 	}
-	l.server.Sockets.natt.sendRun(whole, each, to, &l.alone)
+	l.socket().sendRun(whole, each, to, &l.alone)
+}
+
+// socket is which of the sockets it is sent by: always the same, so that others seldom send by it.
+func (l *link) socket() *socket {
+	all := l.server.Sockets.natt
+	return all[l.session.ID%uint64(len(all))]
 }
 
 // sending is where the device is, and what is sealed with for it; nil: the device took its last Child SA away.

@@ -99,7 +99,7 @@ func TestAddressFollowsTheNewest(t *testing.T) {
 // On a host with several addresses the answer leaves from the one that was dialled, also where the socket is bound to all of them.
 func TestAnswersFromTheAddressDialled(t *testing.T) {
 	for _, c := range []struct{ listen, network string }{{"0.0.0.0:0", "udp4"}, {"[::]:0", "udp"}} {
-		s := must(Listen(c.listen, c.listen, false))
+		s := must(Listen(c.listen, c.listen, How{}))
 		t.Cleanup(s.Close)
 		w := startOn(t, s)
 		for _, dialled := range []string{"127.0.0.1", "127.0.0.77"} {
@@ -145,7 +145,7 @@ func TestLargeMessagesOverTCP(t *testing.T) {
 
 // The gateway renews both kinds of associations while traffic goes on, and not one ping is lost.
 func TestRenewalsUnderTraffic(t *testing.T) {
-	s := must(Listen("127.0.0.1:0", "127.0.0.1:0", false))
+	s := must(Listen("127.0.0.1:0", "127.0.0.1:0", How{}))
 	t.Cleanup(s.Close)
 	w := startOn(t, s)
 	w.set.Plan.Tunnels[0].IKEv2().Lifetimes = plan.Lifetimes{IKE: plan.Duration(9 * time.Second), ESP: plan.Duration(5 * time.Second)}

@@ -60,7 +60,7 @@ func (m *machineSide) Send(batch []gateway.Frame) {
 }
 
 // openSide makes the devices: people are 172.0.0.0/8, inside is 10.0.0.0/8.
-func openSide(b testing.TB, plain, plainFar bool) *machineSide {
+func openSide(b testing.TB, plain, plainFar bool, queues int) *machineSide {
 	if os.Getuid() != 0 {
 		if os.Getenv("CI") != "" {
 			b.Fatal("it needs root, for a TUN device in a network namespace")
@@ -75,10 +75,10 @@ func openSide(b testing.TB, plain, plainFar bool) *machineSide {
 			if err = unix.Unshare(unix.CLONE_NEWNET); err != nil {
 				return err
 			}
-			if m.Device, err = tun.Open("near", plain); err != nil {
+			if m.Device, err = tun.Open("near", tun.How{Plain: plain, Queues: queues}); err != nil {
 				return err
 			}
-			if m.far, err = tun.Open("far", plainFar); err != nil {
+			if m.far, err = tun.Open("far", tun.How{Plain: plainFar}); err != nil {
 				return err
 			}
 			for _, x := range []struct{ name, to string }{{"near", "172.0.0.0/8"}, {"far", "10.0.0.0/8"}} {
@@ -103,9 +103,9 @@ func openSide(b testing.TB, plain, plainFar bool) *machineSide {
 }
 
 // receive hands what comes from the kernel to the gateway.
-func (m *machineSide) receive() {
+func (m *machineSide) receive(queue int) {
 	for batch := m.Batch(); ; {
-		n, err := m.Read(batch)
+		n, err := m.ReadQueue(queue, batch)
 		if err != nil {
 			return
 		}
@@ -245,8 +245,8 @@ const burst = 44 // datagrams that a device sends by one system call
 
 // upwards is a gateway with so many sessions, whose devices send.
 func upwards(b *testing.B, people int, plain bool) (from []sender, came func() uint64) {
-	side := openSide(b, plain, false)
-	socks := must(Listen("127.0.0.1:0", "127.0.0.1:0", plain))
+	side := openSide(b, plain, false, 1)
+	socks := must(Listen("127.0.0.1:0", "127.0.0.1:0", How{Plain: plain, Workers: 1}))
 	b.Cleanup(socks.Close)
 	w := startWith(b, socks, side)
 	side.g.Store(w.g)
@@ -263,11 +263,11 @@ func upwards(b *testing.B, people int, plain bool) (from []sender, came func() u
 
 // relayedUp is a relay to which the same sockets send.
 func relayedUp(b *testing.B, those []sender) (from []sender, came func() uint64) {
-	side := openSide(b, false, false)
-	socks := must(Listen("127.0.0.1:0", "127.0.0.1:0", false))
+	side := openSide(b, false, false, 1)
+	socks := must(Listen("127.0.0.1:0", "127.0.0.1:0", How{Workers: 1}))
 	b.Cleanup(socks.Close)
 	var n atomic.Uint64
-	go relayUp(socks.natt, side.Device, relayCiphers(len(those)), &n)
+	go relayUp(socks.natt[0], side.Device, relayCiphers(len(those)), &n)
 	for i := range those {
 		s := &stream4{src: netip.AddrFrom4([4]byte{172, 16, byte(i >> 8), byte(i)}), dst: names, port: 40000, to: 9}
 		from = append(from, sender{those[i].conn, net.UDPAddrFromAddrPort(socks.NATT()), relaySeals(s, i)})
@@ -431,12 +431,12 @@ var names = netip.MustParseAddr("10.0.0.53")
 
 // downwards is a gateway with so many sessions to which a kernel sends.
 func downwards(b *testing.B, people, run, size int, plain bool) (feed func() int, came func() uint64, devices []ike.Peer) {
-	side := openSide(b, plain, false)
-	socks := must(Listen("127.0.0.1:0", "127.0.0.1:0", plain))
+	side := openSide(b, plain, false, 1)
+	socks := must(Listen("127.0.0.1:0", "127.0.0.1:0", How{Plain: plain, Workers: 1}))
 	b.Cleanup(socks.Close)
 	w := startWith(b, socks, side)
 	side.g.Store(w.g)
-	go side.receive()
+	go side.receive(0)
 	if people > 1 {
 		w.crowd(b, people, 0)
 	}
@@ -456,15 +456,15 @@ func downwards(b *testing.B, people, run, size int, plain bool) (feed func() int
 
 // relayedDown is the same by a relay, to the same sockets.
 func relayedDown(b *testing.B, devices []ike.Peer, run, size int) (feed func() int, came func() uint64) {
-	side := openSide(b, false, false)
-	socks := must(Listen("127.0.0.1:0", "127.0.0.1:0", false))
+	side := openSide(b, false, false, 1)
+	socks := must(Listen("127.0.0.1:0", "127.0.0.1:0", How{Workers: 1}))
 	b.Cleanup(socks.Close)
 	flows := make([]stream4, len(devices))
 	for i := range flows {
 		flows[i] = stream4{src: names, dst: netip.AddrFrom4([4]byte{172, 16, byte(i >> 8), byte(i)}), port: 9, to: 40000}
 	}
 	var n atomic.Uint64
-	go relayDown(side.Device, socks.natt, devices, relayCiphers(len(devices)), &n)
+	go relayDown(side.Device, socks.natt[0], devices, relayCiphers(len(devices)), &n)
 	return side.fromKernel(flows, run, size), n.Load
 }
 

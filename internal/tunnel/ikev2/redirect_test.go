@@ -15,10 +15,10 @@ import (
 
 // A device is sent on to another gateway, and says at which one it is; two that send to each other serve it at the second.
 func TestSentOn(t *testing.T) {
-	first := must(Listen("127.0.0.1:0", "127.0.0.1:0", false))
+	first := must(Listen("127.0.0.1:0", "127.0.0.1:0", How{}))
 	t.Cleanup(first.Close)
 	at := func(p uint16) string { return fmt.Sprintf("127.0.0.2:%d", p) }
-	second := must(Listen(at(first.IKE().Port()), at(first.NATT().Port()), false))
+	second := must(Listen(at(first.IKE().Port()), at(first.NATT().Port()), How{}))
 	t.Cleanup(second.Close)
 	a, b := startOn(t, first), startOn(t, second)
 	roots := x509.NewCertPool()

@@ -108,7 +108,9 @@ func (k Kind) Serve(host tunnel.Host) tunnel.Server {
 			}
 		})
 	})
-	s.done.Go(func() { _ = s.Sockets.natt.read(func(batch []datagram) { s.handleNATT(batch) }) })
+	for _, one := range s.Sockets.natt {
+		s.done.Go(func() { _ = one.read(func(batch []datagram) { s.handleNATT(batch) }) })
+	}
 	return s
 }
 
@@ -284,7 +286,7 @@ func (s *server) Counters() map[string]uint64 {
 		"too many logins": c.Overload, "asked for a cookie": c.Cookies, "ticket does not count": c.Tickets,
 		"ESP of no session": s.dropped.unknownSPI.Load(), "ESP replayed": s.dropped.replayed.Load(),
 		"too many at once": s.late.Load(), "from where the device may not be": s.dropped.elsewhere.Load(), "ESP forged": s.dropped.forged.Load(), "too short": s.dropped.short.Load(),
-		"not read in time": overflown(s.Sockets.ike.conn, s.Sockets.natt.conn),
+		"not read in time": overflown(s.Sockets.conns()...),
 	}
 }
 

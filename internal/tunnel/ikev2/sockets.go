@@ -1,10 +1,14 @@
 package ikev2
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"net"
 	"net/netip"
+	"runtime"
 	"sync/atomic"
+	"syscall"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -22,7 +26,10 @@ const (
 
 // Sockets are the gateway's two UDP ports: for IKE (500 in the world), and for IKE and ESP together (4500).
 type Sockets struct {
-	ike, natt *socket
+	ike *socket
+	// natt are several sockets on one port, each with a worker of its own: all that comes from one address and port comes to one of them
+	// (socket(7) SO_REUSEPORT).
+	natt []*socket
 }
 
 // socket is one UDP port. Where it is bound to all addresses of the host, what is answered leaves from the address that was dialled.
@@ -49,24 +56,60 @@ func (d *datagram) peer(natt bool) ike.Peer {
 	return ike.Peer{Addr: d.from, NATT: natt, Local: d.local, TCP: d.tcp}
 }
 
-// Listen opens the two ports. Port 0 picks a free one. plain does without what the kernel offers for joined datagrams.
-func Listen(ikeAddr, nattAddr string, plain bool) (*Sockets, error) {
-	var s Sockets
-	for _, x := range []struct {
-		addr   string
-		socket **socket
-	}{{ikeAddr, &s.ike}, {nattAddr, &s.natt}} {
-		c, err := listen(x.addr)
-		if err != nil {
-			s.Close()
-			return nil, fmt.Errorf("cannot listen on UDP %s: %w; give another address, or the right to use it", x.addr, err)
-		}
-		*x.socket = c
+// How is how sockets are opened.
+type How struct {
+	Plain   bool // without what the kernel offers for joined datagrams
+	Workers int  // how many work on ESP side by side; 0: as many as there are cores
+}
+
+// mostWorkers bounds them: what is kept for each is some 2 MB.
+const mostWorkers = 32
+
+func (h How) workers() int {
+	if h.Workers == 0 {
+		h.Workers = runtime.GOMAXPROCS(0)
 	}
-	if !plain { // IKE's own port carries few and large ones
-		s.natt.join()
+	return min(max(h.Workers, 1), mostWorkers)
+}
+
+// Listen opens the two ports. Port 0 picks a free one.
+func Listen(ikeAddr, nattAddr string, how How) (_ *Sockets, err error) {
+	var s Sockets
+	if s.ike, err = listen(ikeAddr, false); err == nil {
+		s.natt, err = listenAll(nattAddr, how.workers())
+	}
+	if err != nil {
+		s.Close()
+		return nil, err
+	}
+	if !how.Plain { // IKE's own port carries few and large ones
+		for _, one := range s.natt {
+			one.join()
+		}
 	}
 	return &s, nil
+}
+
+// listenAll opens several sockets on one port. That nobody else has it is looked at before: the kernel lets others of the same user join
+// those that share.
+func listenAll(at string, n int) (out []*socket, err error) {
+	alone, err := listen(at, false)
+	if err != nil || n == 1 {
+		return []*socket{alone}, err
+	}
+	at = alone.conn.LocalAddr().String()
+	_ = alone.conn.Close()
+	for range n {
+		one, err := listen(at, true)
+		if err != nil {
+			for _, other := range out {
+				_ = other.conn.Close()
+			}
+			return nil, err
+		}
+		out = append(out, one)
+	}
+	return out, nil
 }
 
 // join uses what the kernel offers for joined datagrams.
@@ -75,15 +118,19 @@ func (s *socket) join() {
 	s.segments.Store(cutsSent(s.conn))
 }
 
-func listen(at string) (*socket, error) {
-	addr, err := net.ResolveUDPAddr("udp", at)
-	if err != nil {
-		return nil, err
+func listen(at string, shared bool) (*socket, error) {
+	var how net.ListenConfig
+	if shared {
+		how.Control = func(_, _ string, raw syscall.RawConn) (err error) {
+			failed := raw.Control(func(fd uintptr) { err = unix.SetsockoptInt(int(fd), unix.SOL_SOCKET, unix.SO_REUSEPORT, 1) })
+			return errors.Join(failed, err)
+		}
 	}
-	conn, err := net.ListenUDP("udp", addr)
+	pc, err := how.ListenPacket(context.Background(), "udp", at)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("cannot listen on UDP %s: %w; give another address, or the right to use it", at, err)
 	}
+	conn := pc.(*net.UDPConn)
 	roomy(conn)
 	s := &socket{conn: conn, many: addrOf(conn).Addr().IsUnspecified()}
 	if s.many {
@@ -110,7 +157,7 @@ func roomy(c *net.UDPConn) {
 func (s *Sockets) IKE() netip.AddrPort { return addrOf(s.ike.conn) }
 
 // NATT is the address for IKE and ESP in UDP.
-func (s *Sockets) NATT() netip.AddrPort { return addrOf(s.natt.conn) }
+func (s *Sockets) NATT() netip.AddrPort { return addrOf(s.natt[0].conn) }
 
 func addrOf(c *net.UDPConn) netip.AddrPort {
 	a := c.LocalAddr().(*net.UDPAddr).AddrPort()
@@ -119,22 +166,32 @@ func addrOf(c *net.UDPConn) netip.AddrPort {
 
 // Close closes both ports.
 func (s *Sockets) Close() {
-	for _, c := range []*socket{s.ike, s.natt} {
-		if c != nil {
-			_ = c.conn.Close()
+	for _, c := range s.conns() {
+		_ = c.Close()
+	}
+}
+
+// conns are all of them.
+func (s *Sockets) conns() (out []*net.UDPConn) {
+	for _, one := range append([]*socket{s.ike}, s.natt...) {
+		if one != nil {
+			out = append(out, one.conn)
 		}
 	}
+	return out
 }
 
 // wake makes pending reads return.
 func (s *Sockets) wake() {
-	_ = s.ike.conn.SetReadDeadline(time.Now())
-	_ = s.natt.conn.SetReadDeadline(time.Now())
+	for _, c := range s.conns() {
+		_ = c.SetReadDeadline(time.Now())
+	}
 }
 
 func (s *Sockets) rearm() {
-	_ = s.ike.conn.SetReadDeadline(time.Time{})
-	_ = s.natt.conn.SetReadDeadline(time.Time{})
+	for _, c := range s.conns() {
+		_ = c.SetReadDeadline(time.Time{})
+	}
 }
 
 func (s *Sockets) sendIKE(to ike.Peer, data []byte) {
@@ -142,7 +199,7 @@ func (s *Sockets) sendIKE(to ike.Peer, data []byte) {
 		s.ike.send(data, to)
 		return
 	}
-	s.natt.send(append(make([]byte, markerLen, markerLen+len(data)), data...), to)
+	s.natt[0].send(append(make([]byte, markerLen, markerLen+len(data)), data...), to)
 }
 
 // send sends to where a peer is, from the address that it knows. What cannot be sent is lost, as on any link.

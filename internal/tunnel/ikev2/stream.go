@@ -264,7 +264,7 @@ func (s *server) readBatch(c *stream, r *bufio.Reader) error {
 			break
 		}
 		batch = append(batch, datagram{from: c.peer.Addr, tcp: true, data: arena[used : used+n : used+n]})
-		if used += n; r.Buffered() == 0 {
+		if used += n; !wholeWaits(r) { // what came is not to wait for what did not
 			break
 		}
 	}
@@ -272,6 +272,15 @@ func (s *server) readBatch(c *stream, r *bufio.Reader) error {
 		s.streams.alive(c.peer)
 	}
 	return err
+}
+
+// wholeWaits tells whether the next message has come whole.
+func wholeWaits(r *bufio.Reader) bool {
+	if r.Buffered() < lengthLen {
+		return false
+	}
+	head, err := r.Peek(lengthLen)
+	return err == nil && r.Buffered() >= int(binary.BigEndian.Uint16(head))
 }
 
 func (s *streams) ends() bool {
