@@ -300,6 +300,9 @@ func platformsBy(m *site.Model, name string) (out []string) {
 
 // use makes what was prepared what runs. Nothing changes if it fails.
 func (g *Gateway) use(p *prepared) error {
+	for _, s := range g.sessions.All() { // so that no packet waits for it
+		p.model.Class(s.Groups).Ready()
+	}
 	kinds := slices.Sorted(maps.Keys(p.changes))
 	for i, kind := range kinds {
 		if err := p.changes[kind].Use(); err != nil {

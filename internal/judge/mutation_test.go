@@ -59,6 +59,9 @@ var mutations = []mutation{
 	{"a session that is held asks any name server", "site/held.go", "			if a == p.Dst {", "			if a.Is4() == p.Dst.Is4() {"},
 	{"the code page is looked for inside", "site/route.go", "m.never = neverRouted.Union(m.page)", "m.never = neverRouted"},
 	{"what asks for a second factor does not lead to the code page", "site/admission.go", "		if p.Factor.Asked {", "		if false {"},
+	{"a rule with hours is not asked before a later one", "site/decision.go", "if found != nil && r.Index > found.Index {", "if found != nil {"},
+	{"of several rules about a service the last is taken", "site/decision.go", "open = slices.Insert(open, find(x.rule), x.rule)", "open = slices.Insert(open, 0, x.rule)"},
+	{"a destination beside those that rules are about is one of them", "site/decision.go", "if i < 0 || d.stretches[i].To.Less(a) || d.stretches[i].To.Is4() != a.Is4() {", "if i < 0 {"},
 	{"what must not be cut is cut", "forward/size.go", "if i.DontFragment && largest > mtu {", "if i.DontFragment && largest > 2*mtu {"},
 	{"a checksum is left as it was", "packet/packet.go", "		put(sum, adjust(binary.BigEndian.Uint16(sum), was, port))", "		_ = was"},
 }

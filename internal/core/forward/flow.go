@@ -44,6 +44,7 @@ type flow struct {
 	inward  bool         // opened from inside
 	first   site.Packet  // as whoever opened it sent it
 	out     *site.Egress // never altered: another one takes its place
+	leaves  site.Egress  // the first of them
 	rule    string
 	count   *ruleCount  // of the rule
 	model   *site.Model // that judged it last
@@ -114,7 +115,8 @@ func (e *Engine) openFlow(m *site.Model, s *attached, rule *site.Rule, key flowK
 	if !e.room(s) {
 		return nil, s.lose(site.State, noRule)
 	}
-	f := &flow{session: s, key: key, back: key, first: p, out: &out, opened: now}
+	f := &flow{session: s, key: key, back: key, first: p, leaves: out, opened: now}
+	f.out = &f.leaves
 	if f.back.src = src; e.ByKernel {
 		f.back.src = key.src
 	}
@@ -172,7 +174,8 @@ func (e *Engine) openInward(m *site.Model, info packet.Info, outside bool, now t
 		to.Unlock()
 		return nil, e.stray(site.State)
 	}
-	f := &flow{session: s, key: otherKey(info), inward: true, first: p, out: &out, opened: now}
+	f := &flow{session: s, key: otherKey(info), inward: true, first: p, leaves: out, opened: now}
+	f.out = &f.leaves
 	f.back, f.key.dst = f.key, as
 	f, r := e.openInwardTo(m, f, info.Size, now)
 	if f == nil {

@@ -122,6 +122,7 @@ func (e *Engine) owned(m *site.Model, a netip.Addr) bool {
 // Attach lets the packets of a session that was admitted pass, by a path to its device. It says whether it did: the session may be over
 // already.
 func (e *Engine) Attach(s *Session, path session.Path) bool {
+	e.model.Load().Class(s.Groups).Ready()
 	s.Lock()
 	s.Forwarding = &attached{Session: s, leased: s.Leased(), flows: map[flowKey]*flow{}}
 	s.Unlock()

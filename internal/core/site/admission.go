@@ -3,6 +3,7 @@ package site
 import (
 	"slices"
 	"strings"
+	"sync"
 
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/plan"
@@ -21,6 +22,7 @@ type Class struct {
 	Groups          []string // sorted
 	Passage         *Passage // nil: not admitted
 	outward, inward side     // the rules about what they open, and about what is opened towards them
+	laid            sync.Once
 }
 
 func (m *Model) compilePassages() {

@@ -3,6 +3,7 @@ package site
 import (
 	"net/netip"
 	"slices"
+	"sync/atomic"
 	"time"
 
 	"yellowlantern/internal/core/netset"
@@ -75,7 +76,10 @@ func (m *Model) compileRules() {
 func (m *Model) Timed() bool { return m.timed }
 
 // side is what a class's rules say of one direction.
-type side struct{ permits, refusals []*Rule }
+type side struct {
+	permits, refusals []*Rule
+	laid              atomic.Pointer[decision] // nil: each rule is asked
+}
 
 func (s *side) add(r *Rule) {
 	if r.Action == plan.Refuse {
@@ -105,6 +109,9 @@ func (m *Model) decide(s *side, p Packet, peer netip.Addr, when When) (*Rule, bo
 	}
 	if !when.At.IsZero() {
 		when.At = when.At.In(m.zone)
+	}
+	if d := s.laid.Load(); d != nil {
+		return d.decide(peer, p.Service, when)
 	}
 	if r := firstOf(s.refusals, peer, p.Service, when); r != nil {
 		return r, false, Ref{List: "rules", Name: r.Name}
