@@ -86,7 +86,7 @@ type Deliver struct {
 // Open makes the device. Nothing else of the machine is changed before a plan is applied.
 func Open(cfg Config) (*Port, error) {
 	p := &Port{
-		device: cfg.Device, plain: cfg.Plain, queues: min(runtime.GOMAXPROCS(0), mostQueues), log: cfg.Log, tell: cfg.Tell, done: make(chan struct{}), answers: map[netip.Addr]bool{}, lost: map[string]uint64{},
+		device: cfg.Device, plain: cfg.Plain, queues: min(runtime.GOMAXPROCS(0), runtime.NumCPU(), mostQueues), log: cfg.Log, tell: cfg.Tell, done: make(chan struct{}), answers: map[netip.Addr]bool{}, lost: map[string]uint64{},
 		observed: inside.Observed{Port: Name, Problems: []inside.Problem{inside.Told(reason.Of(reason.NothingRunsHere, nil))}},
 	}
 	var err error

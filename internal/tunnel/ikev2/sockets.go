@@ -67,7 +67,7 @@ const mostWorkers = 32
 
 func (h How) workers() int {
 	if h.Workers == 0 {
-		h.Workers = runtime.GOMAXPROCS(0)
+		h.Workers = min(runtime.GOMAXPROCS(0), runtime.NumCPU())
 	}
 	return min(max(h.Workers, 1), mostWorkers)
 }
