@@ -29,8 +29,8 @@ func (l *Listener) back(now time.Time, from Peer, m *message) {
 	}
 	t, ok := l.set.Secrets.open(now, opaque)
 	suite, known := suiteOf(t.Suite)
-	all := l.set.tunnels()
-	n := slices.IndexFunc(all, func(x Tunnel) bool { return x.ID == t.Tunnel && strings.EqualFold(x.Name, t.Name) })
+	all := l.tunnels
+	n := slices.IndexFunc(all, func(x *Tunnel) bool { return x.ID == t.Tunnel && strings.EqualFold(x.Name, t.Name) })
 	if !ok || !known || n < 0 || !all[n].Algorithms.allows(suite) || !goodNonce(nonce, suite.prf) {
 		l.Counters.Tickets++
 		l.refuseInit(from, m, notify{kind: nTicketRefused}.payload())

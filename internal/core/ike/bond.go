@@ -28,34 +28,41 @@ type bond struct {
 	user   string
 	peer   Peer
 	follow bool // the peer may be heard from elsewhere, and is there from then on
-	// onePlace is that it may not be heard from elsewhere: that ends the bond. at tells where a peer is.
+	// onePlace is that it may not be heard from elsewhere: that ends the bond.
 	onePlace bool
-	at       func(Peer) netip.Addr
-	rand     io.Reader
-	tunnel   Tunnel
+	tunnel   *Tunnel // not altered: others have the same
 	// local and remote are the addresses on either side that selectors are narrowed to.
 	local, remote netset.Addrs
-	logKeys       bool
 	patience      time.Duration
 
-	newIKE  func() uint64           // a fresh SPI for an IKE SA
-	newESP  func() uint32           // and for a Child SA, which is freed by freeESP
-	freeESP func(uint32)            //
-	opened  func(*ikeSA)            // an IKE SA exists from now on
-	closed  func(*ikeSA)            // and no longer
-	ended   func(why reason.Reason) // the bond is over
+	*surroundings
+	sas      []*ikeSA
+	cur      *ikeSA // in use
+	children []*childSA
+	heard    time.Time
+	later    time.Time // no renewal is begun before
+	due      time.Time // nothing is to be done before, unless something happens
+	over     bool
+}
+
+// surroundings are what all bonds of one side have around them.
+type surroundings struct {
+	at      func(Peer) netip.Addr // where a peer is
+	rand    io.Reader
+	logKeys bool
+
+	newIKE  func() uint64                    // a fresh SPI for an IKE SA
+	newESP  func() uint32                    // and for a Child SA, which is freed by freeESP
+	freeESP func(uint32)                     //
+	opened  func(*ikeSA)                     // an IKE SA exists from now on
+	closed  func(*ikeSA)                     // and no longer
+	ended   func(b *bond, why reason.Reason) // the bond is over
 	emit    func(Output)
 	// token is what the other side knows by that we forgot an IKE SA; nil: there is none.
 	token func(spiI, spiR uint64) []byte
 	// elsewhere has key exchanges worked out; nil: they are worked out here.
 	elsewhere func(Work)
 	count     *Counters
-	sas       []*ikeSA
-	cur       *ikeSA // in use
-	children  []*childSA
-	heard     time.Time
-	later     time.Time // no renewal is begun before
-	over      bool
 }
 
 // start makes a bond of what a login left behind.
@@ -147,7 +154,7 @@ func (b *bond) finish(why reason.Reason) {
 		b.freeESP(c.in)
 	}
 	b.children = nil
-	b.ended(why)
+	b.ended(b, why)
 }
 
 // adopt makes another IKE SA the one in use. What was not asked yet is asked there.
@@ -174,6 +181,47 @@ func (b *bond) tokens(s *ikeSA) []payload {
 
 // tick does what is due.
 func (b *bond) tick(now time.Time) {
+	if now.Before(b.due) && len(b.sas) == 1 && b.cur.win.idle() {
+		return
+	}
+	b.look(now)
+	b.due = b.next(now)
+}
+
+// lookAgain is the longest that a bond on which nothing happens is not looked at.
+const lookAgain = time.Second
+
+// next is when something may be due, if nothing happens: thousands of bonds are looked at a few times a second.
+func (b *bond) next(now time.Time) time.Time {
+	next := now.Add(lookAgain)
+	sooner := func(from time.Time, after time.Duration) {
+		if at := from.Add(after); after > 0 && at.After(now) && at.Before(next) {
+			next = at
+		}
+	}
+	life := b.tunnel
+	for _, limit := range []struct {
+		made time.Time
+		life time.Duration
+	}{{b.cur.keyed, life.IKELife}, {b.keyed(), life.ESPLife}} {
+		sooner(limit.made, limit.life)
+		sooner(limit.made, limit.life-limit.life/10)
+	}
+	sooner(b.heard, life.Liveness)
+	sooner(b.later, 1)
+	return next
+}
+
+// keyed is since when the newest Child SA's keys are used.
+func (b *bond) keyed() time.Time {
+	if c := b.newest(); c != nil {
+		return c.keyed
+	}
+	return time.Time{}
+}
+
+// look does what is due.
+func (b *bond) look(now time.Time) {
 	for _, s := range slices.Clone(b.sas) {
 		s.tick(now)
 	}
@@ -212,6 +260,7 @@ func (b *bond) wears(in uint32, wear esp.Wear) {
 	for _, c := range b.children {
 		if c.in == in {
 			c.wear = max(c.wear, wear)
+			b.due = time.Time{}
 		}
 	}
 }

@@ -624,13 +624,16 @@ func (i *Initiator) given(now time.Time, m *message) *Ticket {
 func (i *Initiator) bond(now time.Time, local, remote netset.Addrs) *bond {
 	i.spis = map[uint64]*ikeSA{}
 	b := &bond{
-		who: "the gateway", peer: i.peer(), rand: i.c.Rand, tunnel: Tunnel{Algorithms: i.c.Algorithms, PFS: i.c.PFS, IKELife: i.c.IKELife, ESPLife: i.c.ESPLife, Liveness: i.c.Liveness, Patience: i.c.Patience},
-		local: local, remote: remote, logKeys: i.c.LogKeys, heard: now, emit: i.emit, count: &i.counters,
-		newIKE:  func() uint64 { return binary.BigEndian.Uint64(i.random(8)) | 1 },
-		newESP:  func() uint32 { return binary.BigEndian.Uint32(i.random(4)) | 0x100 },
-		freeESP: func(uint32) {}, opened: func(s *ikeSA) { i.spis[s.own()] = s }, closed: func(s *ikeSA) { delete(i.spis, s.own()) },
+		who: "the gateway", peer: i.peer(), tunnel: &Tunnel{Algorithms: i.c.Algorithms, PFS: i.c.PFS, IKELife: i.c.IKELife, ESPLife: i.c.ESPLife, Liveness: i.c.Liveness, Patience: i.c.Patience},
+		local: local, remote: remote, heard: now,
+		surroundings: &surroundings{
+			rand: i.c.Rand, logKeys: i.c.LogKeys, emit: i.emit, count: &i.counters,
+			newIKE:  func() uint64 { return binary.BigEndian.Uint64(i.random(8)) | 1 },
+			newESP:  func() uint32 { return binary.BigEndian.Uint32(i.random(4)) | 0x100 },
+			freeESP: func(uint32) {}, opened: func(s *ikeSA) { i.spis[s.own()] = s }, closed: func(s *ikeSA) { delete(i.spis, s.own()) },
+			ended: func(_ *bond, why reason.Reason) { i.fail(fmt.Errorf("%w: %w", ErrEnded, why)) },
+		},
 	}
-	b.ended = func(why reason.Reason) { i.fail(fmt.Errorf("%w: %w", ErrEnded, why)) }
 	sa := &ikeSA{mine: true, spiI: i.spiI, spiR: i.spiR, suite: i.suite, keys: i.keys, sealed: i.sealed, keyed: now, parts: i.parts}
 	sa.win.next = i.id
 	b.start(sa)

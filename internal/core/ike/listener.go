@@ -77,6 +77,8 @@ type Counters struct {
 
 // Listener is the responder for all callers of a gateway. It is not safe for concurrent use.
 type Listener struct {
+	tunnels  []*Tunnel     // of set
+	around   *surroundings // by set
 	set      Settings
 	logins   map[uint64]*login  // under way, once IKE_SA_INIT is answered, by our SPI
 	byID     map[ID]*login      // all that are under way
@@ -103,9 +105,10 @@ func NewListener(set Settings) (*Listener, error) {
 		return nil, err
 	}
 	l := &Listener{
-		set: set, logins: map[uint64]*login{}, byID: map[ID]*login{}, opening: map[openKey]*login{}, sessions: map[ID]*bond{},
+		set: set, tunnels: shared(set), logins: map[uint64]*login{}, byID: map[ID]*login{}, opening: map[openKey]*login{}, sessions: map[ID]*bond{},
 		sas: map[uint64]*ikeSA{}, children: map[uint32]bool{},
 	}
+	l.around = l.surroundings()
 	return l, nil
 }
 
@@ -152,19 +155,23 @@ func (l *Listener) Handle(now time.Time, from Peer, data []byte) []Output {
 
 // bond prepares what a login leaves behind.
 func (l *Listener) bond(r *login) *bond {
-	b := &bond{
-		at: l.sourceOf, who: "the device", id: r.id, peer: r.peer, follow: true, rand: l.set.Rand, tunnel: r.tunnel, logKeys: l.set.LogKeys, user: r.user,
+	return &bond{surroundings: l.around, who: "the device", id: r.id, peer: r.peer, follow: true, tunnel: r.tunnel, user: r.user}
+}
+
+// surroundings are those of the sessions that come of logins by these settings.
+func (l *Listener) surroundings() *surroundings {
+	return &surroundings{
+		at: l.sourceOf, rand: l.set.Rand, logKeys: l.set.LogKeys,
 		newIKE: func() uint64 { return uint64(l.newID()) }, newESP: l.newChildSPI, freeESP: func(spi uint32) { delete(l.children, spi) },
 		opened: func(s *ikeSA) { l.sas[s.own()] = s }, closed: func(s *ikeSA) { delete(l.sas, s.own()) },
 		emit: l.emit, count: &l.Counters, elsewhere: func(w Work) { l.emit(w) }, token: func(i, r uint64) []byte { return l.set.Secrets.token(i, r) },
+		ended: func(b *bond, why reason.Reason) {
+			if l.sessions[b.id] == b {
+				delete(l.sessions, b.id)
+				l.emit(Down{b.id, b.user, why})
+			}
+		},
 	}
-	b.ended = func(why reason.Reason) {
-		if l.sessions[b.id] == b {
-			delete(l.sessions, b.id)
-			l.emit(Down{b.id, b.user, why})
-		}
-	}
-	return b
 }
 
 // lingers tells a device that its IKE SA, by which nobody came in, is over.
@@ -280,7 +287,7 @@ func (l *Listener) begin(now time.Time, from Peer, m *message, ni []byte, suite 
 		return nil
 	}
 	r := &login{
-		l: l, sa: &ikeSA{spiI: m.spiI, spiR: uint64(id), suite: suite, keyed: now}, id: id, peer: from, tunnel: l.set.Tunnel,
+		l: l, sa: &ikeSA{spiI: m.spiI, spiR: uint64(id), suite: suite, keyed: now}, id: id, peer: from, tunnel: l.tunnels[0],
 		ni: append([]byte{}, ni...), nr: nr, born: now, open: openKey{m.spiI, from.Addr}, initRequest: append([]byte{}, m.raw...),
 	}
 	_, r.sa.parts = m.notified(nFragments)
@@ -515,7 +522,8 @@ func (l *Listener) Configure(set Settings) error {
 	if err := set.check(); err != nil {
 		return err
 	}
-	l.set = set
+	l.set, l.tunnels = set, shared(set)
+	l.around = l.surroundings()
 	return nil
 }
 
@@ -527,6 +535,15 @@ func (s Settings) check() error {
 		}
 	}
 	return nil
+}
+
+// shared are the tunnels as sessions share them.
+func shared(s Settings) (out []*Tunnel) {
+	all := s.tunnels()
+	for i := range all {
+		out = append(out, &all[i])
+	}
+	return out
 }
 
 func (s Settings) tunnels() []Tunnel { return append([]Tunnel{s.Tunnel}, s.More...) }

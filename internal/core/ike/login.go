@@ -42,9 +42,9 @@ const maxLoginMessages = 64 // IKE_AUTH requests of one login
 // the exchange.
 type login struct {
 	l      *Listener
-	sa     *ikeSA // on which it is carried, and its message IDs
-	id     ID     // of the session that is to be
-	tunnel Tunnel
+	sa     *ikeSA  // on which it is carried, and its message IDs
+	id     ID      // of the session that is to be
+	tunnel *Tunnel // not altered: others have the same
 	open   openKey
 	source netip.Addr // that is counted while the login is under way
 	known  bool       // the login is about somebody who exists
@@ -318,11 +318,11 @@ func (r *login) shows() []payload {
 
 // chooseTunnel finds the tunnel that the device asks for by name; one that names none, or an address, gets the first.
 func (r *login) chooseTunnel(m *message) bool {
-	all := r.l.set.tunnels()
+	all := r.l.tunnels
 	r.tunnel = all[0]
 	if body, ok := m.find(plIDr); ok {
 		want, err := parseID(body)
-		i := slices.IndexFunc(all, func(t Tunnel) bool { return err == nil && strings.EqualFold(want.String(), t.Name) })
+		i := slices.IndexFunc(all, func(t *Tunnel) bool { return err == nil && strings.EqualFold(want.String(), t.Name) })
 		switch {
 		case i >= 0:
 			r.tunnel = all[i]

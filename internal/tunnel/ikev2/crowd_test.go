@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 	"runtime"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -61,6 +62,12 @@ func memory() (heap, system uint64) {
 	return m.HeapAlloc + m.StackInuse, m.Sys - m.HeapReleased
 }
 
+// unkept is a test that remembers nothing of its devices: what it would remember is not the gateway's.
+type unkept struct{ testing.TB }
+
+// Cleanup forgets it.
+func (unkept) Cleanup(func()) {}
+
 // BenchmarkIdle has 10,000 people log in and stay, and tells what the gateway holds for them; their devices are gone from the process by
 // then.
 func BenchmarkIdle(b *testing.B) {
@@ -69,7 +76,7 @@ func BenchmarkIdle(b *testing.B) {
 		w := crowded(b, people, 0)
 		before, _ := memory()
 		begun := time.Now()
-		w.logIn(b, people, func(_ int, d *handset) {
+		w.logIn(unkept{b}, people, func(_ int, d *handset) {
 			_ = d.conn.Close()
 			*d = handset{}
 		})
@@ -124,5 +131,39 @@ func BenchmarkRenewals(b *testing.B) {
 		b.ReportMetric(float64(sent.Load()), "pings")
 		b.ReportMetric(float64(sent.Load()-answered.Load()), "lost")
 		w.g.Stop()
+	}
+}
+
+// BenchmarkLoginBeside has devices log in and out one after the other at a gateway with 10,000 standing sessions and at an empty one, in turn,
+// and tells how long a login takes at both, with both sides in this process.
+func BenchmarkLoginBeside(b *testing.B) {
+	const people, each = 10_000, 100
+	empty, full := crowded(b, people+each, 0), crowded(b, people+each, 0)
+	full.logIn(b, people, func(_ int, d *handset) {
+		_ = d.conn.Close()
+		*d = handset{}
+	})
+	took := func(w *busy) float64 {
+		begun := time.Now()
+		for i := range each {
+			w.device(b, fmt.Sprintf("user%05d", people+i)).end()
+		}
+		return float64(time.Since(begun).Microseconds()) / each
+	}
+	for b.Loop() {
+		var alone, beside, ratio []float64
+		for range 9 {
+			x, y := took(empty), took(full)
+			alone, beside, ratio = append(alone, x), append(beside, y), append(ratio, 100*y/x)
+		}
+		for _, all := range [][]float64{alone, beside, ratio} {
+			slices.Sort(all)
+		}
+		b.ReportMetric(alone[4], "µs-empty")
+		b.ReportMetric(beside[4], "µs-beside-10000")
+		b.ReportMetric(ratio[4], "%")
+		b.ReportMetric(ratio[1], "least-%")
+		b.ReportMetric(ratio[7], "most-%")
+		b.ReportMetric(0, "ns/op")
 	}
 }

@@ -61,6 +61,7 @@ type server struct {
 	admitted map[ike.ID]*session.Session // and not up yet
 
 	renewed time.Time // when secrets were looked at last
+	worn    time.Time // when it was looked at how far keys are used up
 	keeper  *keeper
 	hints   atomic.Int32 // of ESP that belongs to no session, since the last tick
 
@@ -256,6 +257,10 @@ func (s *server) Tick(now time.Time) {
 		s.machine.Keep(s.secrets(now))
 	}
 	s.perform(s.machine.Tick(now))
+	if now.Sub(s.worn) < time.Second {
+		return
+	}
+	s.worn = now
 	for _, l := range s.links {
 		if spi, wear := l.worn(); wear > esp.Fresh {
 			s.machine.Worn(l.id, spi, wear)
