@@ -108,21 +108,35 @@ func (a Addrs) Union(b Addrs) Addrs {
 	return out
 }
 
-// Intersect holds what is in both.
+// Intersect holds what is in both. A small set is looked up in a large one, which costs little more than the small one's size; what a set
+// of everything has in common with another is that one itself.
 func (a Addrs) Intersect(b Addrs) Addrs {
+	if len(a) > len(b) {
+		a, b = b, a
+	}
+	if len(a) == 0 {
+		return nil
+	}
+	if a.Equal(Everywhere) {
+		return b[:len(b):len(b)]
+	}
 	var out Addrs
-	for len(a) > 0 && len(b) > 0 {
-		from, to := later(a[0].From, b[0].From), earlier(a[0].To, b[0].To)
-		if from.Compare(to) <= 0 {
-			out = append(out, Span{from, to})
-		}
-		if a[0].To.Compare(b[0].To) < 0 {
-			a = a[1:]
-		} else {
-			b = b[1:]
+	for _, s := range a {
+		b = b[b.reaching(s.From):]
+		for i := 0; i < len(b) && b[i].From.Compare(s.To) <= 0; i++ {
+			out = append(out, Span{later(s.From, b[i].From), earlier(s.To, b[i].To)})
 		}
 	}
 	return out
+}
+
+// reaching is the first span that ends at an address or behind it.
+func (a Addrs) reaching(x netip.Addr) int {
+	if len(a) > 0 && a[0].To.Compare(x) >= 0 {
+		return 0
+	}
+	i, _ := slices.BinarySearchFunc(a, x, func(s Span, x netip.Addr) int { return s.To.Compare(x) })
+	return i
 }
 
 // Subtract holds what is in a and not in b.
@@ -132,9 +146,7 @@ func (a Addrs) Subtract(b Addrs) Addrs {
 	}
 	var out Addrs
 	for _, s := range a {
-		for len(b) > 0 && b[0].To.Compare(s.From) < 0 {
-			b = b[1:]
-		}
+		b = b[b.reaching(s.From):]
 		gone := false
 		for _, cut := range b {
 			if cut.From.Compare(s.To) > 0 {
@@ -177,6 +189,12 @@ func (a Addrs) Overlaps(b Addrs) bool {
 		}
 	}
 	return false
+}
+
+// Touches tells whether some address of a span is in the set.
+func (a Addrs) Touches(s Span) bool {
+	i := a.reaching(s.From)
+	return i < len(a) && a[i].From.Compare(s.To) <= 0
 }
 
 // HasFamily tells whether the set holds an IPv4 address (v4) or an IPv6 address (not v4).

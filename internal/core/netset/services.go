@@ -111,6 +111,12 @@ func (s Services) Union(t Services) Services {
 
 // Intersect holds what is in both.
 func (s Services) Intersect(t Services) Services {
+	switch {
+	case len(s) == 1 && s[0] == AnyService[0]:
+		return t
+	case len(t) == 1 && t[0] == AnyService[0]:
+		return s
+	}
 	var out Services
 	for len(s) > 0 && len(t) > 0 {
 		from, to := max(s[0].From, t[0].From), min(s[0].To, t[0].To)

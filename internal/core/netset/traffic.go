@@ -116,7 +116,26 @@ func (t Traffic) Union(u Traffic) Traffic {
 
 // Intersect holds what is in both.
 func (t Traffic) Intersect(u Traffic) Traffic {
-	return combine(t, u, Services.Intersect)
+	if len(t) > len(u) {
+		t, u = u, t
+	}
+	var out Traffic
+	for _, x := range t {
+		u = u[u.reaching(x.Dst.From):]
+		for i := 0; i < len(u) && u[i].Dst.From.Compare(x.Dst.To) <= 0; i++ {
+			out = out.push(Slab{Span{later(x.Dst.From, u[i].Dst.From), earlier(x.Dst.To, u[i].Dst.To)}, x.Svc.Intersect(u[i].Svc)})
+		}
+	}
+	return out
+}
+
+// reaching is the first slab that ends at an address or behind it.
+func (t Traffic) reaching(x netip.Addr) int {
+	if len(t) > 0 && t[0].Dst.To.Compare(x) >= 0 {
+		return 0
+	}
+	i, _ := slices.BinarySearchFunc(t, x, func(s Slab, x netip.Addr) int { return s.Dst.To.Compare(x) })
+	return i
 }
 
 // Subtract holds what is in t and not in u.
@@ -128,7 +147,24 @@ func (t Traffic) Subtract(u Traffic) Traffic {
 }
 
 // To keeps only the destinations in dst.
-func (t Traffic) To(dst Addrs) Traffic { return t.Intersect(Of(dst, AnyService)) }
+func (t Traffic) To(dst Addrs) (out Traffic) {
+	if len(t) <= len(dst) {
+		for _, x := range t {
+			dst = dst[dst.reaching(x.Dst.From):]
+			for i := 0; i < len(dst) && dst[i].From.Compare(x.Dst.To) <= 0; i++ {
+				out = out.push(Slab{Span{later(x.Dst.From, dst[i].From), earlier(x.Dst.To, dst[i].To)}, x.Svc})
+			}
+		}
+		return out
+	}
+	for _, s := range dst {
+		t = t[t.reaching(s.From):]
+		for i := 0; i < len(t) && t[i].Dst.From.Compare(s.To) <= 0; i++ {
+			out = out.push(Slab{Span{later(t[i].Dst.From, s.From), earlier(t[i].Dst.To, s.To)}, t[i].Svc})
+		}
+	}
+	return out
+}
 
 // UnionAll joins many sets by halves, so that n sets of one slab cost n log n.
 func UnionAll(sets []Traffic) Traffic {

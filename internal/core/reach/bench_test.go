@@ -11,9 +11,9 @@ import (
 	"yellowlantern/internal/testkit/bigplan"
 )
 
-// BenchmarkProof compiles and proves generated plans of one, two and four times the base size.
+// BenchmarkProof compiles and proves generated plans of one, four and sixteen times the base size.
 func BenchmarkProof(b *testing.B) {
-	for _, n := range []int{1, 2, 4} {
+	for _, n := range []int{1, 4, 16} {
 		size := bigplan.Base.Times(n)
 		p, people := bigplan.Make(size)
 		b.Run(fmt.Sprintf("groups=%d/destinations=%d/rules=%d", size.Groups, size.Destinations, size.Rules), func(b *testing.B) {

@@ -69,9 +69,11 @@ func proveAgain(m *site.Model, classes []Class, reaches []Reach, old *Proof, kep
 	for i, c := range classes {
 		names[i] = c.Name()
 	}
+	about := aboutOf(classes)
 	for i := range m.Plan.Expectations {
 		e := &m.Plan.Expectations[i]
-		for n, c := range classes {
+		for _, n := range about.of(e) {
+			c := classes[n]
 			r, known := results[[2]string{e.Name, names[n]}]
 			switch {
 			case !kept[n]:

@@ -69,9 +69,10 @@ func Prove(m *site.Model, people []Person) Proof { return Compute(m, people).Pro
 // ProveWith does the same where the reach of each class is known already.
 func ProveWith(m *site.Model, classes []Class, reaches []Reach) Proof {
 	p := Proof{Results: []Result{}}
+	about := aboutOf(classes)
 	for i := range m.Plan.Expectations {
-		for k, class := range classes {
-			r := ProveOne(m, class, reaches[k], &m.Plan.Expectations[i])
+		for _, k := range about.of(&m.Plan.Expectations[i]) {
+			r := ProveOne(m, classes[k], reaches[k], &m.Plan.Expectations[i])
 			if r == nil {
 				continue
 			}
@@ -99,6 +100,42 @@ func ProveOne(m *site.Model, class Class, of Reach, e *plan.Expectation) *Result
 func Concerns(e *plan.Expectation, c Class) bool {
 	_, about := concerned(e, c)
 	return about
+}
+
+// about is which classes have a group, and which a user, in their order.
+type about struct {
+	all           []int
+	group, person map[string][]int
+}
+
+func aboutOf(classes []Class) about {
+	a := about{group: map[string][]int{}, person: map[string][]int{}}
+	for i, c := range classes {
+		a.all = append(a.all, i)
+		for _, g := range c.Groups {
+			a.group[g] = append(a.group[g], i)
+		}
+		for _, u := range c.Users {
+			a.person[u] = append(a.person[u], i)
+		}
+	}
+	return a
+}
+
+// of are the classes that an expectation may be about.
+func (a about) of(e *plan.Expectation) []int {
+	if e.Everyone {
+		return a.all
+	}
+	var out []int
+	for _, g := range e.Groups {
+		out = append(out, a.group[g]...)
+	}
+	for _, u := range e.Users {
+		out = append(out, a.person[u]...)
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
 }
 
 // concerned is the users of a class that an expectation is about; about is that it is about the class, of which nobody may have been seen.
@@ -290,7 +327,7 @@ func (j judge) placeNames(a netset.Addrs) string {
 	dead := j.m.NotMeant()
 	for i := range j.m.Plan.Networks {
 		n := &j.m.Plan.Networks[i]
-		if !a.Overlaps(netset.OfPrefixes(n.Prefixes...)) {
+		if !slices.ContainsFunc(n.Prefixes, func(p netip.Prefix) bool { return a.Touches(netset.PrefixSpan(p)) }) {
 			continue
 		}
 		take(netset.OfPrefixes(n.Prefixes...).Subtract(dead), n.Name)

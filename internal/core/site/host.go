@@ -25,7 +25,7 @@ func (m *Model) Wanted() inside.Desired {
 		}
 	}
 	first := map[netip.Prefix]bool{}
-	for _, h := range m.table {
+	for _, h := range m.table.entries {
 		if h.egress.NextHop.IsValid() {
 			d.Routes = append(d.Routes, inside.Route{To: h.to, Via: h.egress.NextHop, Network: h.egress.Network, Spare: first[h.to]})
 		}
@@ -61,29 +61,28 @@ func (m *Model) poolMTU(pool string) int {
 // hostWays are the ways out, with what each leads to and who is believed to come by it.
 func (m *Model) hostWays() []inside.Way {
 	believed := m.OriginSet()
-	leads, comes := map[string]netset.Addrs{}, map[string]netset.Addrs{}
-	var claimed netset.Addrs
-	for i, h := range m.table {
-		mine := span(h.to).Subtract(claimed)
-		if i+1 == len(m.table) || m.table[i+1].to.Bits() < h.to.Bits() { // all of one length are claimed by now
-			for _, o := range m.table {
-				if o.to.Bits() == h.to.Bits() {
-					claimed = claimed.Union(span(o.to))
-				}
-			}
+	leads := map[string]netset.Addrs{}
+	var claimed netset.Addrs // by longer prefixes
+	var those []netip.Prefix // of one length
+	all := m.table.entries
+	comes := map[string][]netset.Span{}
+	for i, h := range all {
+		if i > 0 && all[i-1].to.Bits() > h.to.Bits() {
+			claimed, those = claimed.Union(span(those...)), nil
 		}
-		comes[h.egress.Network] = comes[h.egress.Network].Union(mine.Intersect(believed))
+		those = append(those, h.to)
+		comes[h.egress.Network] = append(comes[h.egress.Network], span(h.to).Subtract(claimed)...)
 	}
 	for _, w := range m.ways {
 		leads[w.out] = w.to.Intersect(m.routed)
 	}
 	var out []inside.Way
 	for way := range leads {
-		out = append(out, inside.Way{Network: way, Leads: leads[way], Comes: comes[way]})
+		out = append(out, inside.Way{Network: way, Leads: leads[way], Comes: netset.OfSpans(comes[way]...).Intersect(believed)})
 	}
 	for way := range comes {
 		if _, known := leads[way]; !known {
-			out = append(out, inside.Way{Network: way, Comes: comes[way]})
+			out = append(out, inside.Way{Network: way, Comes: netset.OfSpans(comes[way]...).Intersect(believed)})
 		}
 	}
 	slices.SortFunc(out, func(a, b inside.Way) int {

@@ -48,19 +48,9 @@ func (m *Model) leads(a netip.Addr, network string) bool { return slices.Contain
 
 // links are the networks by which the gateway's best routes lead to an address, the one that it uses first.
 func (m *Model) links(a netip.Addr) (out []string) {
-	best := -1
-	for _, h := range m.table {
-		if !h.to.Contains(a) {
-			continue
-		}
-		if best < 0 {
-			best = h.to.Bits()
-		}
-		if h.to.Bits() < best {
-			break
-		}
-		if !slices.Contains(out, h.egress.Network) {
-			out = append(out, h.egress.Network)
+	for k, i := range m.table.all(a) {
+		if network := m.table.entries[i].egress.Network; k == 0 || !slices.Contains(out, network) {
+			out = append(out, network)
 		}
 	}
 	return out

@@ -7,7 +7,6 @@ package site
 import (
 	"fmt"
 	"net/netip"
-	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -48,7 +47,7 @@ type Model struct {
 	zone       *time.Location
 	taken      map[string]string // settings of passages that are defaults, by path
 	nat        []entry
-	table      []hop
+	table      longest[hop]
 	own        netset.Addrs
 	page       netset.Addrs   // of the code page
 	beyondPing netset.Traffic // what only a rule about the gateway itself permits
@@ -59,6 +58,8 @@ type Model struct {
 	routed     netset.Addrs
 	ways       []wayOut
 	cells      []cell
+	returns    returns
+	cuts       []netset.Addrs // sets that a station tests a source against
 	classes    sync.Map // by groups: what is worked out stays as it is
 	onward     netset.Addrs
 }
@@ -135,19 +136,3 @@ var opening = netset.Of(netset.All4, netset.Opening4).Union(netset.Of(netset.All
 
 // span is any prefix as the set that it covers.
 func span(ps ...netip.Prefix) netset.Addrs { return netset.OfPrefixes(ps...) }
-
-// match is the longest-prefix rule in one place: the first of entries, sorted by sortByLength, that holds the address.
-func match[T interface{ prefix() netip.Prefix }](entries []T, a netip.Addr) (T, bool) {
-	for _, e := range entries {
-		if e.prefix().Contains(a) {
-			return e, true
-		}
-	}
-	var none T
-	return none, false
-}
-
-// sortByLength puts longer prefixes first and leaves equal lengths in order (attached networks are added first).
-func sortByLength[T interface{ prefix() netip.Prefix }](entries []T) {
-	slices.SortStableFunc(entries, func(a, b T) int { return b.prefix().Bits() - a.prefix().Bits() })
-}

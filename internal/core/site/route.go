@@ -26,6 +26,7 @@ func (h hop) prefix() netip.Prefix { return h.to }
 
 func (m *Model) compileRoutes() {
 	g := m.Gateway
+	var table []hop
 	base := "gateways/" + g.Name
 	m.own = netset.OfAddrs(g.Outside.Addresses...)
 	m.never = neverRouted.Union(m.page)
@@ -36,32 +37,34 @@ func (m *Model) compileRoutes() {
 			continue
 		}
 		for _, p := range net.Prefixes {
-			m.table = append(m.table, hop{p.Masked(), Egress{Network: net.Name}, base + "/inside/" + itoa(i)})
+			table = append(table, hop{p.Masked(), Egress{Network: net.Name}, base + "/inside/" + itoa(i)})
 			if p.Addr().Is4() && p.Bits() <= 30 {
 				m.never = m.never.Union(netset.OfAddrs(p.Masked().Addr(), netset.Last(p)))
 			}
 		}
 	}
-	attached := slices.Clone(m.table) // a next hop is on the most specific attached network that holds it
-	sortByLength(attached)
+	attached := longestOf(table) // a next hop is on the most specific attached network that holds it
 	for i, r := range g.Routes {
-		if on, ok := match(attached, r.Via); ok {
-			m.table = append(m.table, hop{r.To.Masked(), Egress{Network: on.egress.Network, NextHop: r.Via}, base + "/routes/" + itoa(i)})
+		if on, ok := attached.find(r.Via); ok {
+			table = append(table, hop{r.To.Masked(), Egress{Network: on.egress.Network, NextHop: r.Via}, base + "/routes/" + itoa(i)})
 		}
 	}
 	if g.Internet {
 		for _, all := range []string{"0.0.0.0/0", "::/0"} {
-			m.table = append(m.table, hop{netip.MustParsePrefix(all), Egress{Network: internet}, base + "/internet"})
+			table = append(table, hop{netip.MustParsePrefix(all), Egress{Network: internet}, base + "/internet"})
 		}
 	}
-	sortByLength(m.table)
+	m.table = longestOf(table)
+	var pools netset.Addrs
 	for i := range m.Plan.Pools {
-		m.pools = m.pools.Union(m.Plan.Pools[i].Space())
+		pools = append(pools, m.Plan.Pools[i].Space()...)
 	}
-	for _, h := range m.table {
-		m.routed = m.routed.Union(span(h.to))
+	m.pools = netset.OfSpans(pools...)
+	led := make([]netip.Prefix, 0, len(table))
+	for _, h := range table {
+		led = append(led, h.to)
 	}
-	m.routed = m.routed.Subtract(m.pools).Union(m.own).Subtract(m.never)
+	m.routed = span(led...).Subtract(m.pools).Union(m.own).Subtract(m.never)
 	m.ways = m.waysOut()
 }
 
@@ -105,7 +108,7 @@ func (m *Model) routing(p Packet) (hop, routing) {
 	case m.pools.Contains(p.Dst):
 		return hop{}, otherPerson
 	}
-	if h, ok := match(m.table, p.Dst); ok {
+	if h, ok := m.table.find(p.Dst); ok {
 		return h, byTable
 	}
 	return hop{}, noWay
@@ -152,7 +155,7 @@ type wayOut struct {
 // waysOut is every way out, in the order in which the table first names it.
 func (m *Model) waysOut() (out []wayOut) {
 	var claimed netset.Addrs
-	for _, h := range m.table {
+	for _, h := range m.table.entries {
 		mine := span(h.to).Subtract(claimed)
 		claimed = claimed.Union(mine)
 		at := slices.IndexFunc(out, func(w wayOut) bool { return w.out == h.egress.Network })
@@ -183,6 +186,6 @@ func (m *Model) RouteOf(b []byte) (Egress, bool) {
 	if err != nil {
 		return Egress{}, false
 	}
-	h, ok := match(m.table, info.Dst)
+	h, ok := m.table.find(info.Dst)
 	return h.egress, ok
 }

@@ -19,7 +19,7 @@ var neverRouted = plan.NeverRouted
 type device struct {
 	name    string
 	gateway bool
-	table   []way
+	table   longest[way]
 }
 
 // way is one entry of a device's table: an attached network, or a route by a next hop.
@@ -45,21 +45,28 @@ func (m *Model) compileSurroundings() {
 	for i := range m.Plan.Routers {
 		r := &m.Plan.Routers[i]
 		d := &device{name: r.Name}
+		var ways []way
+		seen := map[netip.Prefix]bool{}
 		for _, a := range r.Addresses {
 			if _, taken := m.owners[a]; !taken {
 				m.owners[a] = r.Name
 			}
 			if net := m.Names.NetworkOf(a); net != nil {
-				d.attach(net)
+				for _, p := range net.Prefixes {
+					if p = p.Masked(); !seen[p] {
+						seen[p] = true
+						ways = append(ways, way{to: p, network: net})
+					}
+				}
 			}
 		}
-		attached := d.table
+		attached := longestOf(ways)
 		for j, route := range r.Routes {
-			if _, ok := match(attached, route.Via); ok {
-				d.table = append(d.table, way{to: route.To.Masked(), via: route.Via, setting: "routers/" + r.Name + "/routes/" + itoa(j)})
+			if _, ok := attached.find(route.Via); ok {
+				ways = append(ways, way{to: route.To.Masked(), via: route.Via, setting: "routers/" + r.Name + "/routes/" + itoa(j)})
 			}
 		}
-		sortByLength(d.table)
+		d.table = longestOf(ways)
 		m.devices[r.Name] = d
 	}
 	for i := range m.Plan.Gateways {
@@ -74,14 +81,6 @@ func (m *Model) compileSurroundings() {
 	m.compileCells()
 }
 
-func (d *device) attach(net *plan.Network) {
-	for _, p := range net.Prefixes {
-		if !slices.ContainsFunc(d.table, func(w way) bool { return w.to == p.Masked() }) {
-			d.table = append(d.table, way{to: p.Masked(), network: net})
-		}
-	}
-}
-
 func (m *Model) compileCells() {
 	starts := []netip.Addr{}
 	cut := func(p netip.Prefix) {
@@ -93,11 +92,11 @@ func (m *Model) compileCells() {
 	}
 	cut(netip.MustParsePrefix("0.0.0.0/0"))
 	cut(netip.MustParsePrefix("::/0"))
-	for _, h := range m.table {
+	for _, h := range m.table.entries {
 		cut(h.to)
 	}
 	for _, d := range m.devices {
-		for _, w := range d.table {
+		for _, w := range d.table.entries {
 			cut(w.to)
 		}
 	}
@@ -120,7 +119,7 @@ func (m *Model) compileCells() {
 			to = starts[i+1].Prev()
 		}
 		c := cell{span: netset.Span{From: from, To: to}, network: m.Names.NetworkOf(from)}
-		if h, ok := match(m.table, from); ok {
+		if h, ok := m.table.find(from); ok {
 			c.onward = m.Carry(Packet{Dst: from}, h.egress).OK
 		}
 		m.cells = append(m.cells, c)
@@ -129,6 +128,8 @@ func (m *Model) compileCells() {
 		}
 	}
 	m.onward = netset.OfSpans(m.onward...).Union(m.own)
+	m.compileReturns()
+	m.cuts = m.sourceCuts()
 }
 
 // Carry is the onward station: from the gateway to the destination's network.
@@ -156,7 +157,7 @@ func (m *Model) Carry(p Packet, out Egress) Verdict {
 		if d.gateway {
 			return lost("routers", "the way to %s leads back to the gateway", p.Dst)
 		}
-		w, ok := match(d.table, p.Dst)
+		w, ok := d.table.find(p.Dst)
 		if !ok {
 			return lost("routers/"+owner+"/routes", "router %s has no route to %s", owner, p.Dst)
 		}
@@ -207,7 +208,7 @@ func (m *Model) believed(source netip.Addr, c came) Verdict {
 }
 
 func (m *Model) wayTo(a netip.Addr) string {
-	if h, ok := match(m.table, a); ok {
+	if h, ok := m.table.find(a); ok {
 		return h.egress.Network
 	}
 	return "nowhere"
@@ -242,7 +243,7 @@ func (m *Model) backVia(router, by string, src netip.Addr, setting string) came 
 		case d.gateway:
 			return came{pass(setting, "the way back leads to the gateway"), by}
 		}
-		w, ok := match(d.table, src)
+		w, ok := d.table.find(src)
 		if !ok {
 			return came{Verdict: lost("routers/"+router+"/routes", "router %s has no route back to %s", router, src)}
 		}
@@ -280,35 +281,6 @@ func holds(n *plan.Network, a netip.Addr) bool {
 	return slices.ContainsFunc(n.Prefixes, func(p netip.Prefix) bool { return p.Masked().Contains(a) })
 }
 
-// ReturnSet is the destinations from which an answer to src finds its way back.
-func (m *Model) ReturnSet(src netip.Addr) netset.Addrs {
-	type start struct{ router, network string }
-	byRouter := map[start]came{}
-	var spans []netset.Span
-	for _, c := range m.cells {
-		if c.span.From.Is4() != src.Is4() {
-			continue
-		}
-		var back came
-		switch {
-		case c.network == nil:
-			back = m.backFromInternet(src)
-		case holds(c.network, src) || c.network.Router == "":
-			back = m.backFrom(c.network, src)
-		default:
-			at, known := start{c.network.Router, c.network.Name}, false
-			if back, known = byRouter[at]; !known {
-				back = m.backVia(at.router, at.network, src, "")
-				byRouter[at] = back
-			}
-		}
-		if back.OK && m.leads(c.span.From, back.by) {
-			spans = append(spans, c.span)
-		}
-	}
-	return netset.OfSpans(spans...).Union(m.own)
-}
-
 // SourceAtoms splits a pool into parts whose addresses all fare alike at every station that looks at the source. The one with the lowest
 // address comes first, whatever the order in which the plan has what splits them.
 func (m *Model) SourceAtoms(pool netset.Addrs) []netset.Addrs {
@@ -318,7 +290,7 @@ func (m *Model) SourceAtoms(pool netset.Addrs) []netset.Addrs {
 			atoms = append(atoms, part)
 		}
 	}
-	for _, cut := range m.sourceCuts() {
+	for _, cut := range m.cuts {
 		if !cut.Overlaps(pool) {
 			continue
 		}
@@ -347,7 +319,7 @@ func (m *Model) sourceCuts() []netset.Addrs {
 		cuts = append(cuts, span(n.Prefixes...))
 	}
 	for _, d := range m.devices {
-		for _, w := range d.table {
+		for _, w := range d.table.entries {
 			cuts = append(cuts, span(w.to))
 		}
 	}
