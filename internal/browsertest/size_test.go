@@ -25,7 +25,10 @@ import (
 // BenchmarkSizes runs the service and the console with 10,000 users, 200 groups, 2,000 rules, 500 destinations and 50 pools, once: how long
 // pages take to show what they are for, an edit's findings, a commit, and how much memory stands after all of it.
 func BenchmarkSizes(b *testing.B) {
-	const users = 10_000
+	users := 10_000
+	if testing.Short() {
+		users = 400
+	}
 	p, people := bigplan.Sound(users)
 	text, err := bigplan.Text(p)
 	require.NoError(b, err)

@@ -106,7 +106,7 @@ func (c *checker) factor(p *plan.Passage) {
 	}
 	var without []string
 	for _, who := range c.People {
-		mine := c.p.PassageOf(who.Groups)
+		mine := c.n.PassageOf(who.Groups)
 		if mine != nil && mine.Name == p.Name && p.Factor.Asks(who.Groups) && !who.Factor {
 			without = append(without, who.User)
 		}

@@ -68,13 +68,17 @@ func (c *checker) elsewhere() bool {
 
 // keptOtherwise finds people who can only log in by an answer to a challenge, and whose password is kept without what that takes.
 func (c *checker) keptOtherwise() {
+	of := map[*plan.Passage][]string{}
+	for _, who := range c.People {
+		if p := c.n.PassageOf(who.Groups); who.Unchallenged && p != nil {
+			of[p] = append(of[p], who.User)
+		}
+	}
 	for i := range c.p.Passages {
 		p := &c.p.Passages[i]
-		var names []string
-		for _, who := range c.People {
-			if mine := c.p.PassageOf(who.Groups); who.Unchallenged && mine == p && c.challengedAlone(p) {
-				names = append(names, who.User)
-			}
+		names := of[p]
+		if len(names) > 0 && !c.challengedAlone(p) {
+			names = nil
 		}
 		if len(names) > 0 {
 			c.add(Warn, "password-kept-otherwise", "passages/"+p.Name+"/tunnels",

@@ -46,7 +46,7 @@ func (f SecondFactor) Excepts(from netip.Addr) bool {
 	return slices.ContainsFunc(f.NotFrom, func(p netip.Prefix) bool { return p.Contains(from.Unmap()) })
 }
 
-// PassageOf is the first passage that admits one of these groups; nil: none does.
+// PassageOf is the first passage that admits one of these groups; nil: none does. Who asks for many people asks Names.
 func (p *Plan) PassageOf(groups []string) *Passage {
 	for i := range p.Passages {
 		x := &p.Passages[i]

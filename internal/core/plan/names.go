@@ -33,6 +33,7 @@ type Names struct {
 	byPrefix  map[netip.Prefix]*Network
 	lengths   []int // of the networks' prefixes, longest first
 	byAddress map[netip.Addr]*Host
+	first     map[string]int // passage that admits a group, by its place
 }
 
 // Index prepares the names of a plan; the plan must not change while it is used.
@@ -56,6 +57,16 @@ func Index(p *Plan) *Names {
 		services:    map[string]netset.Services{}, sets: map[string]netset.Addrs{}, byPrefix: map[netip.Prefix]*Network{}, byAddress: map[netip.Addr]*Host{},
 	}
 	n.placeObjects()
+	n.first = map[string]int{}
+	for i := range p.Passages {
+		if x := &p.Passages[i]; !x.Off {
+			for _, g := range x.Groups {
+				if _, known := n.first[g]; !known {
+					n.first[g] = i
+				}
+			}
+		}
+	}
 	var inside []netip.Prefix
 	for _, net := range p.Networks {
 		inside = append(inside, net.Prefixes...)
@@ -290,6 +301,20 @@ func (n *Names) NetworkOf(a netip.Addr) *Network {
 		}
 	}
 	return nil
+}
+
+// PassageOf is the first passage that admits one of these groups; nil: none does.
+func (n *Names) PassageOf(groups []string) *Passage {
+	first := len(n.plan.Passages)
+	for _, g := range groups {
+		if i, known := n.first[g]; known {
+			first = min(first, i)
+		}
+	}
+	if first == len(n.plan.Passages) {
+		return nil
+	}
+	return &n.plan.Passages[first]
 }
 
 // HostAt is the host with the address, if the plan names one.

@@ -62,7 +62,7 @@ func possible(m *site.Model) (out []string) {
 	for i := range m.Plan.Sources {
 		if s := &m.Plan.Sources[i]; !s.Off {
 			for _, g := range s.Possible(m.Plan.Groups) {
-				if m.Plan.PassageOf([]string{g}) != nil {
+				if m.Names.PassageOf([]string{g}) != nil {
 					out = append(out, g)
 				}
 			}

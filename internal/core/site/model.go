@@ -60,7 +60,7 @@ type Model struct {
 	cells      []cell
 	returns    returns
 	cuts       []netset.Addrs // sets that a station tests a source against
-	classes    sync.Map // by groups: what is worked out stays as it is
+	classes    sync.Map       // by groups: what is worked out stays as it is
 	onward     netset.Addrs
 }
 

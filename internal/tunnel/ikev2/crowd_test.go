@@ -15,6 +15,14 @@ import (
 	"yellowlantern/internal/core/plan"
 )
 
+// sized is how many there are in a benchmark, and in one that is only to show that it works (go test -short).
+func sized(n int) int {
+	if testing.Short() {
+		return n / 50
+	}
+	return n
+}
+
 // crowded is a gateway with room for many people, who are user00000 and so on.
 func crowded(b *testing.B, people int, life time.Duration) *busy {
 	w := startBusy(b)
@@ -71,7 +79,7 @@ func (unkept) Cleanup(func()) {}
 // BenchmarkIdle has 10,000 people log in and stay, and tells what the gateway holds for them; their devices are gone from the process by
 // then.
 func BenchmarkIdle(b *testing.B) {
-	const people = 10_000
+	people := sized(10_000)
 	for b.Loop() {
 		w := crowded(b, people, 0)
 		before, _ := memory()
@@ -84,9 +92,9 @@ func BenchmarkIdle(b *testing.B) {
 		require.Equal(b, people, len(w.g.Sessions()))
 		after, system := memory()
 		b.ReportMetric(float64(after-before)/1e6, "MB-of-sessions")
-		b.ReportMetric(float64(after-before)/people, "octets/session")
+		b.ReportMetric(float64(after-before)/float64(people), "octets/session")
 		b.ReportMetric(float64(system)/1e6, "MB-in-all")
-		b.ReportMetric(people/took.Seconds(), "logins/s")
+		b.ReportMetric(float64(people)/took.Seconds(), "logins/s")
 		w.g.Stop()
 	}
 }
@@ -111,10 +119,13 @@ func (d *handset) lives(until time.Time) (sent, answered int) {
 
 // BenchmarkRenewals has the gateway renew the keys for traffic of 1,000 sessions within a minute, while each of them pings.
 func BenchmarkRenewals(b *testing.B) {
-	const people, life = 1000, 40 * time.Second // the gateway renews when nine tenths are over
+	people, life, lasting := sized(1000), 40*time.Second, 60*time.Second // the gateway renews when nine tenths are over
+	if testing.Short() {
+		life, lasting = 4*time.Second, 5*time.Second
+	}
 	for b.Loop() {
 		w := crowded(b, people, life)
-		until := time.Now().Add(60 * time.Second)
+		until := time.Now().Add(lasting)
 		var sent, answered, renewed atomic.Int64
 		var all sync.WaitGroup
 		w.logIn(b, people, func(_ int, d *handset) {
@@ -137,7 +148,7 @@ func BenchmarkRenewals(b *testing.B) {
 // BenchmarkLoginBeside has devices log in and out one after the other at a gateway with 10,000 standing sessions and at an empty one, in turn,
 // and tells how long a login takes at both, with both sides in this process.
 func BenchmarkLoginBeside(b *testing.B) {
-	const people, each = 10_000, 100
+	people, each := sized(10_000), 100
 	empty, full := crowded(b, people+each, 0), crowded(b, people+each, 0)
 	full.logIn(b, people, func(_ int, d *handset) {
 		_ = d.conn.Close()
@@ -148,7 +159,7 @@ func BenchmarkLoginBeside(b *testing.B) {
 		for i := range each {
 			w.device(b, fmt.Sprintf("user%05d", people+i)).end()
 		}
-		return float64(time.Since(begun).Microseconds()) / each
+		return float64(time.Since(begun).Microseconds()) / float64(each)
 	}
 	for b.Loop() {
 		var alone, beside, ratio []float64

@@ -286,8 +286,8 @@ func BenchmarkUp(b *testing.B) {
 		{"1400", 1, burst, 1400, true},
 		{"64", 1, burst, 64, true},
 		{"unjoined-1400", 1, burst, 1400, false},
-		{"10000-sessions-by-16", 10_000, 16, 1400, true},
-		{"10000-sessions-by-1", 10_000, 1, 1400, true},
+		{"10000-sessions-by-16", sized(10_000), 16, 1400, true},
+		{"10000-sessions-by-1", sized(10_000), 1, 1400, true},
 	} {
 		b.Run(c.name, func(b *testing.B) {
 			from, came := upwards(b, c.people, false)
@@ -297,7 +297,7 @@ func BenchmarkUp(b *testing.B) {
 				lanes = append(lanes, lane{"plain", fromMany(b, from, c.run, c.size, c.joined), came})
 			}
 			from, came = relayedUp(b, from)
-			compare(b, 60_000, append(lanes, lane{"relay", fromMany(b, from, c.run, c.size, c.joined), came})...)
+			compare(b, sized(60_000), append(lanes, lane{"relay", fromMany(b, from, c.run, c.size, c.joined), came})...)
 		})
 	}
 }
@@ -476,8 +476,8 @@ func BenchmarkDown(b *testing.B) {
 	}{
 		{"1400", 1, burst, 1400},
 		{"64", 1, burst, 64},
-		{"10000-sessions-by-16", 10_000, 16, 1400},
-		{"10000-sessions-by-1", 10_000, 1, 1400},
+		{"10000-sessions-by-16", sized(10_000), 16, 1400},
+		{"10000-sessions-by-1", sized(10_000), 1, 1400},
 	} {
 		b.Run(c.name, func(b *testing.B) {
 			feed, came, devices := downwards(b, c.people, c.run, c.size, false)
@@ -487,7 +487,7 @@ func BenchmarkDown(b *testing.B) {
 				lanes = append(lanes, lane{"plain", feed, came})
 			}
 			feed, came = relayedDown(b, devices, c.run, c.size)
-			compare(b, 60_000, append(lanes, lane{"relay", feed, came})...)
+			compare(b, sized(60_000), append(lanes, lane{"relay", feed, came})...)
 		})
 	}
 }

@@ -22,7 +22,7 @@ var cores = runtime.GOMAXPROCS(0)
 // 20,000 packets a second together, and something happens to the gateway. It tells the 99.9th percentile of the pings' delay, the longest
 // one, and how many pings and packets were lost; the first case is of a gateway to which nothing happens.
 func BenchmarkPauses(b *testing.B) {
-	const people = 10_000
+	people := sized(10_000)
 	b.Cleanup(func() { runtime.GOMAXPROCS(cores) })
 	runtime.GOMAXPROCS(cores + 1) // as the program does
 	socks := must(Listen("127.0.0.1:0", "127.0.0.1:0", How{}))
@@ -74,7 +74,7 @@ func BenchmarkPauses(b *testing.B) {
 		}},
 		{"journal-stands", 3 * time.Second, func() func() { w.people.slow.Lock(); return w.people.slow.Unlock }},
 		{"200000-flows-expire", 38 * time.Second, func() func() {
-			for i := range 200_000 { // pings of other identifiers: they are forgotten after 30 s
+			for i := range sized(200_000) { // pings of other identifiers: they are forgotten after 30 s
 				x := devices[1+i%50]
 				x.send(echo(x.given.Addresses[0], names, 8, uint16(i/50), 1), x.conn)
 				if i%200 == 0 {
@@ -102,6 +102,9 @@ func BenchmarkPauses(b *testing.B) {
 			return func() { <-done; b.ReportMetric(float64(len(w.g.Sessions())), "sessions-left") }
 		}},
 	} {
+		if testing.Short() {
+			c.lasting = min(c.lasting, time.Second)
+		}
 		b.Run(c.name, func(b *testing.B) {
 			for b.Loop() {
 				stop := c.do()

@@ -1,0 +1,30 @@
+package main
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// Tables of what was measured are written anew, others stay; several runs are told with their spread.
+func TestTables(t *testing.T) {
+	m := measured{by: map[string]map[string][]float64{}}
+	m.read("goos: linux\nBenchmarkUp/1400-2 \t 1\t 12345 ns/op\t 0.7612 part\nBenchmarkUp/1400-2 1 2000000 ns/op 0.5 part\nBenchmarkUpper-2 7 3 ns/op\nBenchmarkUp/64 1 3 ns/op 12 part\nok\n")
+	got := m.write("a\n<!-- measured Up: ns/op part -->\nold\n<!-- /measured -->\nb\n<!-- measured Other: ns/op -->\nstays\n<!-- /measured -->\n")
+	require.Equal(t, `a
+<!-- measured Up: ns/op part -->
+
+| | ns/op | part |
+|---|---|---|
+| 1400 | 2,000,000 (12,345 to 2,000,000) | 0.76 (0.50 to 0.76) |
+| 64 | 3.00 | 12.0 |
+
+<!-- /measured -->
+b
+<!-- measured Other: ns/op -->
+stays
+<!-- /measured -->
+`, got)
+	require.Equal(t, got, m.write(got))
+	require.Equal(t, "-1,234", digits(-1234))
+}
