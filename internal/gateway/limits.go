@@ -21,6 +21,7 @@ import (
 // limit the oldest session ends where the plan says so.
 func (g *Gateway) grant(r tunnel.Request, kind string) (*session.Session, tunnel.Grant) {
 	var passage string
+	g.engine.Model().Class(r.Groups).Ready() // here, where nobody else waits for it
 	taken, factor := 0, g.factorOf(r)
 	for range mostEnded {
 		s, grant, oldest := g.tryGrant(r, kind, factor)

@@ -222,8 +222,8 @@ func judgeRandomly(seen map[string]int) func(*rapid.T) {
 	}
 }
 
-// compareRoutes holds what a device is told to send through the tunnel to the page. Packets alone seldom show a mistake in it: what is for the
-// gateway's own services is answered before anybody looks at routes.
+// compareRoutes holds what a device is told to send through the tunnel to the page. Packets alone seldom show a mistake in it: what is
+// for the gateway's own services is answered before anybody looks at routes.
 func compareRoutes(t *rapid.T, judge naive, c *site.Class, dsts []netip.Addr) {
 	if c.Passage == nil {
 		return

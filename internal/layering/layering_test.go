@@ -140,7 +140,7 @@ var coreOrder = [][]string{
 	{"login", "inside", "devices"},
 	{"session", "kernel"},
 	{"packet", "plan", "pool", "esp", "eap", "cert", "pcapng"},
-	{"foreign", "site", "ike", "tunnel", "seen", "ownservice"},
+	{"foreign", "site", "ike", "tunnel", "seen", "ownservice", "segment"},
 	{"outline"},
 	{"reach", "forward", "handover"},
 	{"check"},

@@ -50,8 +50,8 @@ func (t *Device) WriteAll(packets iter.Seq[[]byte]) {
 // Write hands one packet to the kernel.
 func (t *Device) Write(b []byte) { t.WriteAll(func(yield func([]byte) bool) { yield(b) }) }
 
-// queueFor is the queue of whoever sent a packet: the kernel answers by the one by which it came (tun_flow_update), so that all that one person
-// sends and gets goes by one.
+// queueFor is the queue of whoever sent a packet: the kernel answers by the one by which it came (tun_flow_update), so that all that one
+// person sends and gets goes by one.
 func (t *Device) queueFor(b []byte) *queue {
 	n := len(t.queues)
 	if n == 1 || len(b) < 20 {

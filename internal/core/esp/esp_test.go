@@ -145,7 +145,8 @@ func TestBatches(t *testing.T) {
 		for i := range came {
 			inner, newest, err := alone.Open(came[i].Packet)
 			require.Equal(t, inner, batch[i].Inner)
-			require.Equal(t, err == nil, batch[i].Err == nil, "%v, %v: one that is forged may be told as one that came before", err, batch[i].Err)
+			require.Equal(t, err == nil, batch[i].Err == nil,
+				"%v, %v: one that is forged may be told as one that came before", err, batch[i].Err)
 			require.Equal(t, newest, batch[i].Newest)
 		}
 		require.Equal(t, alone.Used(), all.Used())

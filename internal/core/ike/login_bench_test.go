@@ -134,3 +134,19 @@ func BenchmarkLogin(b *testing.B) {
 		})
 	}
 }
+
+// BenchmarkOperations has the operations that both sides of a login by password with ML-KEM consist of done on all cores at once: what
+// complete logins through sockets (BenchmarkIdle of tunnel/ikev2) are held against.
+func BenchmarkOperations(b *testing.B) {
+	does := operations{gateway.Key, nil, gateway.DER, true, true, 12, 60}
+	roots := x509.NewCertPool()
+	roots.AddCert(ca.Leaf)
+	peer := must(newDH(groupX25519, rand.Reader))
+	b.RunParallel(func(pb *testing.PB) {
+		block := must(cipher.NewGCM(must(aes.NewCipher(make([]byte, 32)))))
+		for pb.Next() {
+			does.do(b, block, peer, roots)
+		}
+	})
+	b.ReportMetric(float64(b.N)/b.Elapsed().Seconds(), "logins/s")
+}

@@ -86,7 +86,9 @@ func ShapeOf(b []byte, each int) (s Shape, err error) {
 	switch i.Proto {
 	case netset.TCP:
 		s.sequence = binary.BigEndian.Uint32(t[4:])
-		s.sum += uint32(packet.Sum(t[:4])) + uint32(packet.Sum(t[8:12])) + uint32(packet.Sum(t[14:16])) + uint32(packet.Sum(b[s.transport+18:s.head]))
+		for _, alike := range [][]byte{t[:4], t[8:12], t[14:16], b[s.transport+18 : s.head]} {
+			s.sum += uint32(packet.Sum(alike))
+		}
 	case netset.UDP:
 		s.udp = true
 		s.sum += uint32(packet.Sum(t[:4]))

@@ -52,7 +52,8 @@ type Joiner struct {
 
 // Join hands on packets in the order of each flow, joined where they follow each other; of different flows what came later may go first.
 // Only packets are joined of which every checksum is right, and which are the same again when they are cut: their headers are alike, their
-// IPv4 identifications (RFC 791 §3.1) and sequence numbers follow each other. Headers of first packets are altered. What is handed on is valid during the call.
+// IPv4 identifications (RFC 791 §3.1) and sequence numbers follow each other. Headers of first packets are altered. What is handed on is
+// valid during the call.
 func (j *Joiner) Join(packets func(yield func([]byte) bool), write func(*Unit)) {
 	if j.spare == nil && j.open == nil {
 		for i := range j.runs {
@@ -185,8 +186,7 @@ func (r *run) extend(b []byte, s shape) bool {
 	} else if !bytes.Equal(b[:4], first[:4]) || b[7] != first[7] {
 		return false
 	}
-	if s.proto == netset.TCP && (binary.BigEndian.Uint32(t[4:]) != r.next || !bytes.Equal(t[8:13], u[8:13]) || (t[13]^u[13])&^(flagFIN|flagPSH) != 0 ||
-		!bytes.Equal(t[14:16], u[14:16]) || !bytes.Equal(t[18:], u[18:])) {
+	if s.proto == netset.TCP && (binary.BigEndian.Uint32(t[4:]) != r.next || !alike(t, u)) {
 		return false
 	}
 	if len(r.Parts) == 1 && !right(first, r.shape) || !right(b, s) {
@@ -202,6 +202,12 @@ func (r *run) extend(b []byte, s shape) bool {
 		u[13] |= t[13] & (flagFIN | flagPSH)
 	}
 	return true
+}
+
+// alike tells whether TCP headers are, but for what differs between packets that follow each other.
+func alike(t, u []byte) bool {
+	return bytes.Equal(t[8:13], u[8:13]) && (t[13]^u[13])&^(flagFIN|flagPSH) == 0 && bytes.Equal(t[14:16],
+		u[14:16]) && bytes.Equal(t[18:], u[18:])
 }
 
 // right tells whether a packet's checksums are, and are written as they would be again: of the two ways in which ones' complement has zero
@@ -221,7 +227,9 @@ func right(b []byte, s shape) bool {
 func (r *run) write(write func(*Unit)) {
 	if len(r.Parts) > 1 {
 		b := r.Parts[0]
-		r.Header = Header{flags: flagNeedsChecksum, head: uint16(r.head), each: uint16(len(b) - r.head), start: uint16(r.transport), offset: 16}
+		r.Header = Header{
+			flags: flagNeedsChecksum, head: uint16(r.head), each: uint16(len(b) - r.head), start: uint16(r.transport), offset: 16,
+		}
 		if b[0]>>4 == 4 {
 			r.Header.kind = kindTCP4
 			binary.BigEndian.PutUint16(b[2:], uint16(r.total))

@@ -58,7 +58,10 @@ func (w written) octets() []byte {
 		b[8], b[23], b[24], b[39] = 0xfd, w.from, 0xfd, 9
 		b = append(b, between...)
 	} else {
-		b = append([]byte{0x40 | byte(5+len(w.ipOptions)/4), w.tos, 0, 0, 0, 0, w.fragment, 0, w.ttl, proto, 0, 0, 10, 0, 0, w.from, 10, 0, 0, 9}, w.ipOptions...)
+		b = append([]byte{
+			0x40 | byte(5+len(w.ipOptions)/4), w.tos, 0, 0, 0, 0, w.fragment, 0, w.ttl, proto, 0, 0, 10, 0, 0,
+			w.from, 10, 0, 0, 9,
+		}, w.ipOptions...)
 		binary.BigEndian.PutUint16(b[2:], uint16(len(b)+len(t)))
 		binary.BigEndian.PutUint16(b[4:], w.ident)
 		binary.BigEndian.PutUint16(b[10:], packet.Checksum(b, 0))
@@ -97,7 +100,8 @@ func cut(t require.TestingT, u *Unit) (out [][]byte) {
 	require.Equal(t, len(u.Parts), s.Count())
 	require.Equal(t, [3]int{s.head, s.transport, len(u.Parts[0]) - s.head}, [3]int{int(u.Header.head), int(u.Header.start), each})
 	partial := whole[s.transport+int(u.Header.offset):]
-	require.Equal(t, packet.Fold(packet.PseudoSum(whole, i.Proto, len(whole)-s.transport)), binary.BigEndian.Uint16(partial), "what a device begins with")
+	require.Equal(t, packet.Fold(packet.PseudoSum(whole, i.Proto, len(whole)-s.transport)), binary.BigEndian.Uint16(partial),
+		"what a device begins with")
 	for k := range s.Count() {
 		b := make([]byte, s.Len(k))
 		s.Put(k, b)

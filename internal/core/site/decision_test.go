@@ -20,11 +20,15 @@ func TestLaidOut(t *testing.T) {
 		"0.0.0.0", "10.0.0.0", "10.0.0.1", "10.0.0.7", "10.0.0.8", "10.0.255.255", "255.255.255.254", "255.255.255.255", "::", "::1", "fd00::1", "fd00::ffff",
 		"ffff:ffff:ffff:ffff:ffff:ffff:ffff:ffff",
 	}
-	points := []netset.Point{0, 1, netset.PortPoint(6, 0), netset.PortPoint(6, 80), netset.PortPoint(6, 443), netset.PortPoint(6, 65535), netset.PortPoint(17, 53), 0xffffff}
+	points := []netset.Point{0, 1, netset.PortPoint(6, 0), netset.PortPoint(6, 80), netset.PortPoint(6, 443), netset.PortPoint(6,
+		65535), netset.PortPoint(17, 53), 0xffffff}
 	rapid.Check(t, func(t *rapid.T) {
 		var laid, asked side
 		for i := range rapid.IntRange(0, 12).Draw(t, "rules") {
-			r := &Rule{Rule: &plan.Rule{Name: fmt.Sprint("rule", i), Action: rapid.SampledFrom([]string{plan.Permit, plan.Refuse}).Draw(t, "action")}, Index: i}
+			r := &Rule{Rule: &plan.Rule{Name: fmt.Sprint("rule", i), Action: rapid.SampledFrom([]string{
+				plan.Permit,
+				plan.Refuse,
+			}).Draw(t, "action")}, Index: i}
 			if rapid.IntRange(0, 3).Draw(t, "hours") == 0 {
 				r.Rule.Hours = "day"
 				if rapid.Bool().Draw(t, "known") {
@@ -38,7 +42,8 @@ func TestLaidOut(t *testing.T) {
 					continue
 				}
 				x, y := rapid.IntRange(0, len(points)-1).Draw(t, "begin"), rapid.IntRange(0, len(points)-1).Draw(t, "end")
-				r.Traffic = r.Traffic.Union(netset.Of(netset.OfSpans(netset.Span{From: from, To: to}), netset.Services{{From: points[min(x, y)], To: points[max(x, y)]}}))
+				r.Traffic = r.Traffic.Union(netset.Of(netset.OfSpans(netset.Span{From: from, To: to}),
+					netset.Services{{From: points[min(x, y)], To: points[max(x, y)]}}))
 			}
 			laid.add(r)
 			asked.add(r)
@@ -51,11 +56,16 @@ func TestLaidOut(t *testing.T) {
 					continue
 				}
 				for _, service := range points {
-					for _, when := range []When{{}, Ever, At(time.Date(2026, 6, 1, 12, 0, 0, 0, time.UTC)), At(time.Date(2026, 6, 1, 3, 0, 0, 0, time.UTC))} {
+					for _, when := range []When{
+						{},
+						Ever, At(time.Date(2026, 6, 1, 12, 0, 0, 0, time.UTC)),
+						At(time.Date(2026, 6, 1, 3, 0, 0, 0, time.UTC)),
+					} {
 						p := Packet{Dst: a, Service: service}
 						r, ok, ref := m.decide(&asked, p, a, when)
 						r2, ok2, ref2 := m.decide(&laid, p, a, when)
-						require.True(t, r == r2 && ok == ok2 && ref == ref2, "%s %s %v: %v %v %v, laid out %v %v %v", a, service, when, r, ok, ref, r2, ok2, ref2)
+						require.True(t, r == r2 && ok == ok2 && ref == ref2,
+							"%s %s %v: %v %v %v, laid out %v %v %v", a, service, when, r, ok, ref, r2, ok2, ref2)
 					}
 				}
 			}

@@ -5,8 +5,8 @@ import (
 	"slices"
 )
 
-// longest is a table of prefixes of which the longest that holds an address decides, and of several equal ones the first. An address is looked
-// up once for each length that there is.
+// longest is a table of prefixes of which the longest that holds an address decides, and of several equal ones the first. An address is
+// looked up once for each length that there is.
 type longest[T interface{ prefix() netip.Prefix }] struct {
 	entries []T // longer prefixes first, equal lengths in their order
 	lengths []int

@@ -2,8 +2,8 @@
 //
 //	<!-- measured Up: joined-units relay-units joined-% -->
 //
-// and the next <!-- /measured --> it puts a table of that benchmark's cases with these measures, of what go test -bench printed. Where a case
-// was measured several times it has the median, and the smallest and largest in brackets. benchdoc DOCUMENT FILE...
+// and the next <!-- /measured --> it puts a table of that benchmark's cases with these measures, of what go test -bench printed. Where a
+// case was measured several times it has the median, and the smallest and largest in brackets. benchdoc DOCUMENT FILE...
 package main
 
 import (

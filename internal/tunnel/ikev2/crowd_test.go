@@ -145,8 +145,8 @@ func BenchmarkRenewals(b *testing.B) {
 	}
 }
 
-// BenchmarkLoginBeside has devices log in and out one after the other at a gateway with 10,000 standing sessions and at an empty one, in turn,
-// and tells how long a login takes at both, with both sides in this process.
+// BenchmarkLoginBeside has devices log in and out one after the other at a gateway with 10,000 standing sessions and at an empty one, in
+// turn, and tells how long a login takes at both, with both sides in this process.
 func BenchmarkLoginBeside(b *testing.B) {
 	people, each := sized(10_000), 100
 	empty, full := crowded(b, people+each, 0), crowded(b, people+each, 0)

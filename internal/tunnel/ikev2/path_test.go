@@ -26,8 +26,8 @@ import (
 	"yellowlantern/internal/tun"
 )
 
-// A path of packets is measured in processor time of everything but what feeds it, beside a relay that carries the same octets with the same
-// cryptography and joined packets, and does nothing else; both in units of one AES-256-GCM seal of 1,400 octets in the same run.
+// A path of packets is measured in processor time of everything but what feeds it, beside a relay that carries the same octets with the
+// same cryptography and joined packets, and does nothing else; both in units of one AES-256-GCM seal of 1,400 octets in the same run.
 
 // machineSide is the side of a gateway that has a kernel: a TUN device in a network namespace of its own, from which the kernel forwards to
 // another device that nobody reads, or from which that one's packets come.
@@ -39,7 +39,8 @@ type machineSide struct {
 	read atomic.Uint64 // and that came from it, and went to devices
 }
 
-func (m *machineSide) Apply(inside.Desired) inside.Observed      { return inside.Observed{Port: "bench"} }
+func (m *machineSide) Apply(inside.Desired) inside.Observed { return inside.Observed{Port: "bench"} }
+
 func (m *machineSide) Observed() inside.Observed                 { return inside.Observed{Port: "bench"} }
 func (m *machineSide) Answer(netip.Addr, bool)                   {}
 func (m *machineSide) Refuses(inside.Desired) error              { return nil }
@@ -87,7 +88,10 @@ func openSide(b testing.TB, plain, plainFar bool, queues int) *machineSide {
 					return err
 				}
 				to, _ := netlink.ParseIPNet(x.to)
-				for _, err := range []error{netlink.LinkSetMTU(l, 1500), netlink.LinkSetTxQLen(l, 5000), netlink.LinkSetUp(l), netlink.RouteAdd(&netlink.Route{LinkIndex: l.Attrs().Index, Dst: to})} {
+				for _, err := range []error{
+					netlink.LinkSetMTU(l, 1500), netlink.LinkSetTxQLen(l, 5000),
+					netlink.LinkSetUp(l), netlink.RouteAdd(&netlink.Route{LinkIndex: l.Attrs().Index, Dst: to}),
+				} {
 					if err != nil {
 						return err
 					}

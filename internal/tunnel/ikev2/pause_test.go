@@ -108,6 +108,7 @@ func BenchmarkPauses(b *testing.B) {
 		b.Run(c.name, func(b *testing.B) {
 			for b.Loop() {
 				stop := c.do()
+				time.Sleep(100 * time.Millisecond)
 				first, before := sent.Load(), w.g.Status().Rules["ping-names"].Packets
 				end := load()
 				ds, lost := d.delays(b, c.lasting)

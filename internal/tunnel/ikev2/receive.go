@@ -70,7 +70,8 @@ func (r *receiver) next() (int, error) {
 
 func (r *receiver) receive(fd uintptr) bool {
 	for {
-		n, _, errno := unix.Syscall6(unix.SYS_RECVMMSG, fd, uintptr(unsafe.Pointer(&r.heads[0])), uintptr(len(r.heads)), unix.MSG_DONTWAIT, 0, 0)
+		n, _, errno := unix.Syscall6(unix.SYS_RECVMMSG, fd, uintptr(unsafe.Pointer(&r.heads[0])), uintptr(len(r.heads)),
+			unix.MSG_DONTWAIT, 0, 0)
 		switch errno {
 		case 0:
 			r.took, r.failed = int(n), nil

@@ -38,6 +38,8 @@ type socket struct {
 	peer bool // it is connected to one
 	many bool // it is bound to all addresses
 	dual bool // it speaks IPv6, and IPv4 by mapped addresses
+	// receiver is with what it is read, once it was.
+	receiver *receiver
 	// joined is that datagrams of one sender come joined.
 	joined bool
 	// segments is that the kernel cuts what is sent joined.
@@ -217,11 +219,13 @@ func (s *socket) send(data []byte, to ike.Peer) {
 
 // read hands over batches of datagrams until the socket is closed or woken, or told that nobody listens at the other end. The buffers are
 // used again.
-func (s *socket) read(handle func(batch []datagram)) error {
-	r, err := newReceiver(s.conn, s.many || s.joined)
-	if err != nil {
-		return err
+func (s *socket) read(handle func(batch []datagram)) (err error) {
+	if s.receiver == nil {
+		if s.receiver, err = newReceiver(s.conn, s.many || s.joined); err != nil {
+			return err
+		}
 	}
+	r := s.receiver
 	batch := make([]datagram, 0, batchSize)
 	for {
 		n, err := r.next()
