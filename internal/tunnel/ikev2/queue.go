@@ -24,7 +24,7 @@ func overflown(conns ...*net.UDPConn) (lost uint64) {
 			}
 		})
 	}
-	for _, table := range []string{"/proc/self/net/udp", "/proc/self/net/udp6"} {
+	for _, table := range []string{"/proc/thread-self/net/udp", "/proc/thread-self/net/udp6"} {
 		f, err := os.Open(table)
 		if err != nil {
 			continue
