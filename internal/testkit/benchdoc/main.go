@@ -112,7 +112,7 @@ func (m *measured) table(name string, measures []string) (out []string) {
 		row := []string{strings.TrimPrefix(rest, "/")}
 		some := false
 		for _, measure := range measures {
-			word := figure(m.by[c][measure])
+			word := figure(m.by[c][measure], measure)
 			some = some || word != ""
 			row = append(row, word)
 		}
@@ -123,20 +123,51 @@ func (m *measured) table(name string, measures []string) (out []string) {
 	if out == nil {
 		return nil
 	}
-	return append([]string{"| | " + strings.Join(measures, " | ") + " |", "|" + strings.Repeat("---|", len(measures)+1)}, out...)
+	heads := slices.Clone(measures)
+	for i, h := range heads {
+		switch h {
+		case "ns/op":
+			heads[i] = "time"
+		case "B/op":
+			heads[i] = "allocated"
+		case "allocs/op":
+			heads[i] = "allocations"
+		}
+	}
+	return append([]string{"| | " + strings.Join(heads, " | ") + " |", "|" + strings.Repeat("---|", len(measures)+1)}, out...)
 }
 
 // figure is the median of what was measured, with three digits, and its spread.
-func figure(all []float64) string {
+func figure(all []float64, measure string) string {
 	if len(all) == 0 {
 		return ""
 	}
 	slices.Sort(all)
-	out := digits(all[len(all)/2])
-	if len(all) > 1 {
-		out += " (" + digits(all[0]) + " to " + digits(all[len(all)-1]) + ")"
+	median, least, most := all[len(all)/2], all[0], all[len(all)-1]
+	unit := ""
+	for _, u := range units[measure] {
+		if median >= u.of {
+			unit = " " + u.name
+			median, least, most = median/u.of, least/u.of, most/u.of
+			break
+		}
+	}
+	if measure == "allocs/op" {
+		return group(strconv.FormatFloat(median, 'f', 0, 64))
+	}
+	out := digits(median) + unit
+	if least != most {
+		out += " (" + digits(least) + " to " + digits(most) + ")"
 	}
 	return out
+}
+
+// units are those in which measures of any size are told, the largest first.
+var units = map[string][]struct {
+	of   float64
+	name string
+}{
+	"ns/op": {{1e9, "s"}, {1e6, "ms"}, {1e3, "µs"}, {1, "ns"}}, "B/op": {{1e6, "MB"}, {1e3, "KB"}, {1, "B"}},
 }
 
 func digits(v float64) string {

@@ -14,10 +14,10 @@ func TestTables(t *testing.T) {
 	require.Equal(t, `a
 <!-- measured Up: ns/op part -->
 
-| | ns/op | part |
+| | time | part |
 |---|---|---|
-| 1400 | 2,000,000 (12,345 to 2,000,000) | 0.76 (0.50 to 0.76) |
-| 64 | 3.00 | 12.0 |
+| 1400 | 2.00 ms (0.01 to 2.00) | 0.76 (0.50 to 0.76) |
+| 64 | 3.00 ns | 12.0 |
 
 <!-- /measured -->
 b
