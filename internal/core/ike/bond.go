@@ -2,6 +2,7 @@ package ike
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/binary"
 	"io"
 	"net/netip"
@@ -67,10 +68,7 @@ type surroundings struct {
 
 // start makes a bond of what a login left behind.
 func (b *bond) start(first *ikeSA) {
-	b.patience = b.tunnel.Patience
-	if b.patience == 0 {
-		b.patience = defaultPatient
-	}
+	b.patience = cmp.Or(b.patience, b.tunnel.Patience, defaultPatient)
 	first.b = b
 	b.cur, b.sas = first, []*ikeSA{first}
 	b.opened(first)

@@ -571,6 +571,18 @@ func TestRenewalOfTheIKESA(t *testing.T) {
 	require.Empty(t, w.l.sas)
 }
 
+// What one session is granted is its own: the tunnel, which others have too, stays as it is.
+func TestPatienceIsTheSessions(t *testing.T) {
+	w := newWorld(t, func(s *Settings, _ *Caller) { s.Patience = time.Minute })
+	w.grant.Patience = 45 * time.Minute
+	w.login()
+	require.Equal(t, 1, w.l.Sessions())
+	for _, b := range w.l.sessions {
+		require.Equal(t, 45*time.Minute, b.patience)
+	}
+	require.Equal(t, time.Minute, w.l.tunnels[0].Patience)
+}
+
 // Keys that are used for as long as they may be end the session, unless the device renews them in time.
 func TestLifetimes(t *testing.T) {
 	for name, change := range map[string]func(*Settings){

@@ -495,9 +495,7 @@ func (r *login) stands(now time.Time, g Grant, conf Configuration, ps []payload,
 	id, _ := parseID(r.idBody)
 	b := r.l.bond(r)
 	b.local, b.remote, b.onePlace = conf.Routes, conf.leased(), g.OnePlace
-	if g.Patience > 0 {
-		b.tunnel.Patience = g.Patience
-	}
+	b.patience = g.Patience // the passage's, before the tunnel's
 	r.stage = loggedIn
 	r.leave()
 	b.start(r.sa)
