@@ -1,6 +1,7 @@
 package site
 
 import (
+	"crypto/sha256"
 	"encoding/binary"
 	"net/netip"
 	"slices"
@@ -34,7 +35,11 @@ type piece struct {
 	rule *Rule
 }
 
-// layOut makes the decision of a side.
+// mostLaidOut bounds what laying out may take, in rules about a stretch and pieces of its services, all of them together: some 100 ms and 100
+// MB at the most. Where thousands of rules are about everything and thousands about something, each rule is asked instead.
+const mostLaidOut = 1 << 22
+
+// layOut makes the decision of a side; nil: it would be too large.
 func (s *side) layOut() *decision {
 	type slab struct {
 		netset.Slab
@@ -50,9 +55,10 @@ func (s *side) layOut() *decision {
 	}
 	slices.SortStableFunc(all, func(a, b slab) int { return a.Dst.From.Compare(b.Dst.From) })
 	d := &decision{}
-	known := map[string]*line{}
+	known := map[[sha256.Size]byte]*line{}
 	var open []slab // about what lies at a place, by rule
-	var key []byte
+	var list []byte
+	took := 0
 	// what is open lies from at until the next place where a slab begins or ends
 	for next := 0; next < len(all) || len(open) > 0; {
 		var at netip.Addr
@@ -70,19 +76,23 @@ func (s *side) layOut() *decision {
 			continue
 		}
 		end := open[0].Dst.To
-		key = key[:0]
+		list = list[:0]
 		for _, x := range open {
 			end = earlier(end, x.Dst.To)
-			key = binary.NativeEndian.AppendUint32(key, uint32(x.rule.Index))
+			list = binary.NativeEndian.AppendUint32(list, uint32(x.rule.Index))
+			list = binary.NativeEndian.AppendUint32(list, uint32(len(x.Svc)))
 			for _, r := range x.Svc {
-				key = binary.NativeEndian.AppendUint64(key, uint64(r.From)<<32|uint64(r.To))
+				list = binary.NativeEndian.AppendUint64(list, uint64(r.From)<<32|uint64(r.To))
 			}
-			key = append(key, 0xff)
+		}
+		if took += len(list) / 8; took > mostLaidOut {
+			return nil
 		}
 		if next < len(all) && all[next].Dst.From.Is4() == at.Is4() {
 			end = earlier(end, all[next].Dst.From.Prev())
 		}
-		l := known[string(key)]
+		key := sha256.Sum256(list)
+		l := known[key]
 		if l == nil {
 			l = &line{}
 			for _, x := range open {
@@ -94,7 +104,7 @@ func (s *side) layOut() *decision {
 			}
 			l.refusals.finish()
 			l.permits.finish()
-			known[string(key)] = l
+			known[key] = l
 		}
 		d.stretches = append(d.stretches, stretch{netset.Span{From: at, To: end}, l})
 	}
@@ -203,8 +213,11 @@ func (d *decision) at(a netip.Addr) *line {
 // Ready lays the class's rules out, so that packets do not wait for it. It takes long, and does nothing a second time.
 func (c *Class) Ready() *Class {
 	c.laid.Do(func() {
-		c.outward.laid.Store(c.outward.layOut())
-		c.inward.laid.Store(c.inward.layOut())
+		for _, s := range []*side{&c.outward, &c.inward} {
+			if d := s.layOut(); d != nil {
+				s.laid.Store(d)
+			}
+		}
 	})
 	return c
 }

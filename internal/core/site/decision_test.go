@@ -72,3 +72,22 @@ func TestLaidOut(t *testing.T) {
 		}
 	})
 }
+
+// Rules that would take too much to be laid out are asked one by one.
+func TestTooMuchToLayOut(t *testing.T) {
+	c := &Class{}
+	for i := range 4000 {
+		dst, port := netset.Everywhere, uint16(i)
+		if i%2 == 0 {
+			dst = netset.OfAddrs(netip.AddrFrom4([4]byte{10, 0, byte(i >> 8), byte(i)}))
+		}
+		r := &Rule{Rule: &plan.Rule{Name: fmt.Sprint("rule", i), Action: plan.Permit}, Index: i}
+		r.Traffic = netset.Of(dst, netset.Ports(netset.TCP, port, port))
+		c.outward.add(r)
+	}
+	require.Nil(t, c.Ready().outward.laid.Load())
+	to := netip.AddrFrom4([4]byte{10, 0, 4, 0})
+	rule, ok, _ := (&Model{zone: time.UTC}).Permits(c, Packet{Dst: to, Service: netset.PortPoint(netset.TCP, 1024)}, When{})
+	require.True(t, ok)
+	require.Equal(t, 1024, rule.Index)
+}
