@@ -56,8 +56,8 @@ func (e *JournalEntry) line() ledger.Line {
 	return l
 }
 
-// append chains an entry to the newest one. The chain is held.
-func (s *Store) append(db *gorm.DB, e *JournalEntry) error {
+// link chains an entry to the newest one, which it is from then on. The chain is held.
+func (s *Store) link(db *gorm.DB, e *JournalEntry) error {
 	if !s.chain.known {
 		last, err := s.newest(db)
 		if err != nil {
@@ -68,7 +68,8 @@ func (s *Store) append(db *gorm.DB, e *JournalEntry) error {
 	e.ID, e.At = uint(s.chain.last.ID+1), e.At.UTC().Truncate(time.Millisecond)
 	hash := e.line().After(s.chain.last.Hash)
 	e.Hash = hash[:]
-	return db.Create(e).Error
+	s.chain.last = ledger.Start{ID: uint64(e.ID), Hash: hash}
+	return nil
 }
 
 // newest is the newest line that is kept, or the last that was let go.

@@ -9,7 +9,6 @@ import (
 
 	"gorm.io/gorm"
 
-	"yellowlantern/internal/core/ledger"
 	"yellowlantern/internal/core/seen"
 )
 
@@ -409,17 +408,6 @@ func (s *Store) TakenSoFar(ctx context.Context) (t Taken, err error) {
 	return t, err
 }
 
-// AddJournal writes a line, and with it that the event of which it tells was taken, if it is one of a gateway's: both or nothing.
-func (s *Store) AddJournal(ctx context.Context, e JournalEntry, t Taken) error {
-	s.chain.mu.Lock()
-	defer s.chain.mu.Unlock()
-	err := s.taking(ctx, func(db *gorm.DB) error { return s.append(db, &e) }, t)
-	if s.chain.known = s.chain.known && err == nil; s.chain.known {
-		s.chain.last = ledger.Start{ID: uint64(e.ID), Hash: ledger.Hash(e.Hash)}
-	}
-	return err
-}
-
 // Take notes that events were taken of which there is nothing to write.
 func (s *Store) Take(ctx context.Context, t Taken) error {
 	return s.taking(ctx, func(*gorm.DB) error { return nil }, t)
@@ -431,11 +419,7 @@ func (s *Store) taking(ctx context.Context, write func(*gorm.DB) error, t Taken)
 		if err := write(db); err != nil {
 			return err
 		}
-		if t.Of == "" {
-			return nil
-		}
-		t.ID = 1
-		return db.Save(&t).Error
+		return t.note(db)
 	})
 }
 

@@ -30,6 +30,7 @@ type Store struct {
 	trust   atomic.Uint64
 	outside atomic.Uint64
 	chain   chain
+	lines   lines
 	lock    *os.File
 	folder  string
 }
