@@ -39,8 +39,8 @@ func (l *lines) take() []*waiting {
 	return out
 }
 
-// AddJournal writes a line, and with it that the event of which it tells was taken, if it is one of a gateway's: both or nothing. Lines that
-// wait, because a disk is slow or many log in at once, are written together by whoever comes to it first.
+// AddJournal writes a line, and with it that the event of which it tells was taken, if it is one of a gateway's: both or nothing. Lines
+// that wait, because a disk is slow or many log in at once, are written together by whoever comes to it first.
 func (s *Store) AddJournal(ctx context.Context, e JournalEntry, t Taken) error {
 	w := &waiting{e, t, make(chan error, 1)}
 	s.lines.add(w)
@@ -56,7 +56,8 @@ func (s *Store) AddJournal(ctx context.Context, e JournalEntry, t Taken) error {
 	}
 }
 
-// writeLines writes lines by one transaction; where that fails, each by one of its own, so that one cannot keep others out. The chain is held.
+// writeLines writes lines by one transaction; where that fails, each by one of its own, so that one cannot keep others out. The chain is
+// held.
 func (s *Store) writeLines(ctx context.Context, all []*waiting) {
 	err := s.writeTogether(ctx, all)
 	for _, w := range all {

@@ -89,7 +89,10 @@ func BenchmarkLines(b *testing.B) {
 			defer s.Close()
 			b.SetParallelism(max(1, at/2))
 			write := func() {
-				if err := s.AddJournal(b.Context(), JournalEntry{At: time.Now(), Kind: "login", User: "rory", Words: "logged in"}, Taken{}); err != nil {
+				if err := s.AddJournal(b.Context(), JournalEntry{
+					At: time.Now(), Kind: "login", User: "rory",
+					Words: "logged in",
+				}, Taken{}); err != nil {
 					b.Fatal(err)
 				}
 			}

@@ -35,8 +35,8 @@ type piece struct {
 	rule *Rule
 }
 
-// mostLaidOut bounds what laying out may take, in rules about a stretch and pieces of its services, all of them together: some 100 ms and 100
-// MB at the most. Where thousands of rules are about everything and thousands about something, each rule is asked instead.
+// mostLaidOut bounds what laying out may take, in rules about a stretch and pieces of its services, all of them together: some 100 ms and
+// 100 MB at the most. Where thousands of rules are about everything and thousands about something, each rule is asked instead.
 const mostLaidOut = 1 << 22
 
 // layOut makes the decision of a side; nil: it would be too large.
