@@ -233,8 +233,10 @@ func (c *Connection) send() {
 		}
 		for _, p := range batch[:n] {
 			one := segment.Extent{Packets: 1, Octets: p.Len}
-			if i, err := packet.Parse(p.Bytes()); p.Each > 0 && err == nil {
-				one, _ = segment.ExtentOf(p.Bytes(), i, p.Each)
+			if p.Each > 0 {
+				if i, err := packet.Parse(p.Bytes()); err == nil {
+					one, _ = segment.ExtentOf(p.Bytes(), i, p.Each)
+				}
 			}
 			c.went.add(one.Packets, one.Octets)
 		}

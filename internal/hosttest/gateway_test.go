@@ -234,6 +234,7 @@ func TestGatewayOnAHost(t *testing.T) {
 		r := g.probed(user, vantage)
 		require.True(t, r.OK, "%s from %s: %+v", user, vantage, r)
 	}
+	require.Contains(t, g.status(), "TCP joined with the kernel", "what it has of the kernel's it says, and all of this went by it")
 	for _, host := range []string{"office", "records"} { // the gateway is the island's own way to the internet too
 		page, err := g.fetch(host, "http://198.51.100.80/")
 		require.NoError(t, err, host)

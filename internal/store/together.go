@@ -56,22 +56,9 @@ func (s *Store) AddJournal(ctx context.Context, e JournalEntry, t Taken) error {
 	}
 }
 
-// writeLines writes lines by one transaction; where that fails, each by one of its own, so that one cannot keep others out. The chain is
-// held.
+// writeLines writes all of them or none, and tells who waits. What keeps one from being written, a disk that is full or somebody who holds
+// the database, keeps all of them: none is tried by itself, for others wait behind them. The chain is held.
 func (s *Store) writeLines(ctx context.Context, all []*waiting) {
-	err := s.writeTogether(ctx, all)
-	for _, w := range all {
-		if err != nil && len(all) > 1 {
-			w.done <- s.writeTogether(ctx, []*waiting{w})
-		} else {
-			w.done <- err
-		}
-	}
-}
-
-// writeTogether writes all of them or none.
-func (s *Store) writeTogether(ctx context.Context, all []*waiting) error {
-	before := s.chain.last
 	err := s.events.WithContext(ctx).Transaction(func(db *gorm.DB) error {
 		entries := make([]JournalEntry, len(all))
 		var taken Taken
@@ -89,9 +76,11 @@ func (s *Store) writeTogether(ctx context.Context, all []*waiting) error {
 		return taken.note(db)
 	})
 	if err != nil { // read anew what is there: a transaction may fail after it was written
-		s.chain.last, s.chain.known = before, false
+		s.chain.known = false
 	}
-	return err
+	for _, w := range all {
+		w.done <- err
+	}
 }
 
 // note notes that an event was taken.

@@ -22,8 +22,8 @@ const (
 	wholeMost  = 1 << 16 // octets of one into which many were joined
 )
 
-// Joins is what a device does with packets joined.
-type Joins struct{ TCP, UDP bool }
+// joins is what a device does with packets joined.
+type joins struct{ TCP, UDP bool }
 
 // How is how a device is opened.
 type How struct {
@@ -35,7 +35,7 @@ type How struct {
 type Device struct {
 	queues []queue
 	name   string
-	joins  Joins
+	joins  joins
 }
 
 // queue is one of its descriptors.
@@ -110,8 +110,8 @@ const (
 func (t *Device) join() bool {
 	for _, offer := range []struct {
 		flags uintptr
-		joins Joins
-	}{{offloadChecksum | offloadTCP | offloadUDP, Joins{true, true}}, {offloadChecksum | offloadTCP, Joins{TCP: true}}} {
+		joins joins
+	}{{offloadChecksum | offloadTCP | offloadUDP, joins{true, true}}, {offloadChecksum | offloadTCP, joins{TCP: true}}} {
 		all := true
 		for _, q := range t.queues {
 			var failed syscall.Errno
@@ -126,9 +126,6 @@ func (t *Device) join() bool {
 	return false
 }
 
-// Joins is what the device does with packets joined.
-func (t *Device) Joins() Joins { return t.joins }
-
 // Techniques is that in the words of `yl status`.
 func (t *Device) Techniques() (out []string) {
 	if t.joins.TCP {
@@ -138,7 +135,7 @@ func (t *Device) Techniques() (out []string) {
 		out = append(out, "UDP joined with the kernel")
 	}
 	if n := len(t.queues); n > 1 {
-		out = append(out, fmt.Sprintf("%d queues of it", n))
+		out = append(out, fmt.Sprintf("%d queues of the device", n))
 	}
 	return out
 }
@@ -166,9 +163,6 @@ func (t *Device) Batch() []inside.Packet {
 
 // Name is the device's name.
 func (t *Device) Name() string { return t.name }
-
-// Queues is how many there are, each to be read by somebody.
-func (t *Device) Queues() int { return len(t.queues) }
 
 // Close takes the device away. A second call does nothing.
 func (t *Device) Close() {

@@ -76,11 +76,7 @@ func (c *checker) keptOtherwise() {
 	}
 	for i := range c.p.Passages {
 		p := &c.p.Passages[i]
-		names := of[p]
-		if len(names) > 0 && !c.challengedAlone(p) {
-			names = nil
-		}
-		if len(names) > 0 {
+		if names := of[p]; len(names) > 0 && c.challengedAlone(p) {
 			c.add(Warn, "password-kept-otherwise", "passages/"+p.Name+"/tunnels",
 				"send each a link by which they choose another: yl users password-link "+names[0]+
 					"; or give a tunnel also-login: [eap-ttls], by which they log in once",

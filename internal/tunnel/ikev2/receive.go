@@ -1,6 +1,7 @@
 package ikev2
 
 import (
+	"encoding/binary"
 	"net"
 	"net/netip"
 	"syscall"
@@ -99,7 +100,7 @@ func (r *receiver) data(i int) (b, notes []byte) {
 // from is where it came from; not valid where the socket is connected.
 func (r *receiver) from(i int) netip.AddrPort {
 	n := &r.names[i]
-	port := n.Port<<8 | n.Port>>8 // in network order: what runs here counts the other way round
+	port := binary.BigEndian.Uint16((*[2]byte)(unsafe.Pointer(&n.Port))[:])
 	switch n.Family {
 	case unix.AF_INET:
 		four := (*unix.RawSockaddrInet4)(unsafe.Pointer(n))
