@@ -115,6 +115,7 @@ func New(cfg Config) *App {
 	var until context.Context
 	until, a.leave = context.WithCancel(context.Background())
 	wholes, attempts := compiled.New(cfg.Store, cfg.People), &people.Guesses{}
+	wholes.Desk.Log = cfg.Log
 	a.Journal = journal.New(cfg.Store, cfg.Log, cfg.Webhook)
 	a.Journal.Collector = cfg.Collector
 	a.Running = &running.Service{

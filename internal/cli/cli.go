@@ -79,7 +79,7 @@ func New(out io.Writer, more ...*cli.Command) *cli.Command {
 			&cli.StringFlag{Name: "access", Usage: "file with the service's address and token", Sources: cli.EnvVars("YL_ACCESS"), Value: defaultAccess(), Local: false},
 		},
 		Writer: out, ErrWriter: os.Stderr, ExitErrHandler: func(context.Context, *cli.Command, error) {},
-		Commands: append(more, signIn(p), signOut(p), start(p), next(p), planCommands(p), users(p), handoverCommand(p), groups(p), certificates(p), authorityCommands(p), sourceCommands(p), everybody(p), secrets(p), tokens(p), prove(p), validate(p), surplus(p), depends(p), board(p), journey(p), probeCommand(p), dialCommand(p), deviceCommand(p), hostCommand(p), diagnoseCommand(p), sessions(p), slowed(p), own(p), administrators(p), flows(p), pools(p), journal(p), status(p), outside(p)),
+		Commands: append(more, signIn(p), signOut(p), start(p), next(p), planCommands(p), users(p), handoverCommand(p), groups(p), certificates(p), authorityCommands(p), sourceCommands(p), everybody(p), secrets(p), tokens(p), prove(p), validate(p), surplus(p), depends(p), board(p), journey(p), probeCommand(p), dialCommand(p), deviceCommand(p), hostCommand(p), diagnoseCommand(p), computingCommands(p), sessions(p), slowed(p), own(p), administrators(p), flows(p), pools(p), journal(p), status(p), outside(p)),
 		Before: func(ctx context.Context, c *cli.Command) (context.Context, error) {
 			p.json = c.Bool("json")
 			return ctx, nil
@@ -157,7 +157,20 @@ func connect(c *cli.Command) (*client.Client, error) {
 	if err := private.Check(path); err != nil {
 		return nil, Failing(ExitService, "%w", err)
 	}
-	return clientOf(a)
+	cl, err := clientOf(a)
+	if err == nil && !c.Bool("json") && term.IsTerminal(int(os.Stderr.Fd())) {
+		cl.Progress = func(words string) { fmt.Fprint(os.Stderr, oneLine(words)) }
+	}
+	return cl, err
+}
+
+// oneLine takes the place of the line before it on a terminal.
+func oneLine(words string) string {
+	words = legible.Escape(words)
+	if r := []rune(words); len(r) >= width {
+		words = string(r[:width-2]) + "…"
+	}
+	return "\r\x1b[K" + words
 }
 
 func clientOf(a Access) (*client.Client, error) {

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -124,8 +123,6 @@ func (p *printer) dependences(ctx context.Context, c *cli.Command, cl *client.Cl
 	if c.IsSet("draft") {
 		draft = c.String("draft")
 	}
-	ctx, stop := context.WithTimeout(ctx, 5*time.Minute)
-	defer stop()
 	ds, err := client.Get[[]reach.Dependence](ctx, cl, client.Query("/depends", "draft", draft, "filter", c.String("filter")))
 	if err != nil {
 		return err

@@ -13,6 +13,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"yellowlantern/internal/app/commits"
+	"yellowlantern/internal/app/compiled"
 	"yellowlantern/internal/app/plans"
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/core/check"
@@ -85,6 +86,19 @@ func planCommands(p *printer) *cli.Command {
 				return err
 			}
 			return p.done("revision %d is kept", r.Number)
+		})},
+		{Name: "size", Usage: "how large a plan is for whoever works it out, and what that will take, before it is", Flags: []cli.Flag{
+			&cli.StringFlag{Name: "draft", Usage: "a draft in place of the running plan"},
+		}, Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
+			s, err := client.Get[compiled.Size](ctx, cl, client.Query("/plan/size", "draft", c.String("draft")))
+			if err != nil {
+				return err
+			}
+			if printed, err := p.value(s); printed {
+				return err
+			}
+			p.say("%s", s.Words)
+			return nil
 		})},
 		{Name: "history", Usage: "list the revisions", Flags: []cli.Flag{filterFlag()}, Action: call(p.planHistory)},
 		{Name: "restore", Usage: "put an earlier revision into a draft, to be committed again", ArgsUsage: "REVISION", Flags: []cli.Flag{draftFlag()}, Action: call(p.planRestore)},

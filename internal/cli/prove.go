@@ -72,9 +72,12 @@ func board(p *printer) *cli.Command {
 	return &cli.Command{
 		Name: "board", Usage: "people by destination: expected, computed, tried", Flags: []cli.Flag{
 			&cli.StringFlag{Name: "draft", Usage: "a draft in place of the running plan"}, filterFlag(),
+			&cli.StringFlag{Name: "people", Usage: "only classes of people, users or passages with this text"},
+			&cli.StringFlag{Name: "to", Usage: "only destinations or networks with this text"},
+			&cli.BoolFlag{Name: "trouble", Usage: "only people with something that is not as it should be"},
 		},
 		Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
-			b, err := client.Get[proofs.Board](ctx, cl, client.Query("/board", "draft", c.String("draft")))
+			b, err := wholeBoard(ctx, c, cl)
 			if err != nil {
 				return err
 			}
@@ -104,6 +107,26 @@ func board(p *printer) *cli.Command {
 			p.inwardBoard(b.Inward, c.String("filter"))
 			return nil
 		}),
+	}
+}
+
+// wholeBoard gets a board, a large one in parts.
+func wholeBoard(ctx context.Context, c *cli.Command, cl *client.Client) (whole proofs.Board, err error) {
+	for {
+		at := strconv.Itoa(len(whole.Rows))
+		b, err := client.Get[proofs.Board](ctx, cl, client.Query("/board", "draft", c.String("draft"), "people", c.String("people"),
+			"to", c.String("to"), "trouble", strconv.FormatBool(c.Bool("trouble")), "row", at))
+		if err != nil {
+			return whole, err
+		}
+		if len(whole.Rows) == 0 {
+			whole = b
+		} else {
+			whole.Rows, whole.Tried = append(whole.Rows, b.Rows...), append(whole.Tried, b.Tried...)
+		}
+		if len(b.Rows) == 0 || len(whole.Rows) >= b.TotalRows {
+			return whole, nil
+		}
 	}
 }
 

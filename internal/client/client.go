@@ -21,6 +21,8 @@ type Client struct {
 	URL   string // such as http://127.0.0.1:8600
 	Token string
 	HTTP  *http.Client
+	// Progress is told how far the service is with what a call waits for, where it takes longer; empty words: it is over. Nil: nobody is.
+	Progress func(words string)
 
 	cookie string // of a sign-in that goes on
 }
@@ -67,19 +69,24 @@ func (c *Client) Do(ctx context.Context, method, path string, in, out any) error
 	return err
 }
 
-// patience is how long a call may take that says nothing else.
+// patience is how long a call may take that says nothing else, from when the service was last seen working on it.
 const patience = 60 * time.Second
 
 func (c *Client) do(ctx context.Context, method, path string, in, out any) (http.Header, error) {
 	if _, bounded := ctx.Deadline(); !bounded {
-		var stop context.CancelFunc
-		ctx, stop = context.WithTimeout(ctx, patience)
+		var stop func()
+		ctx, stop = c.watched(ctx)
 		defer stop()
 	}
 	resp, err := c.send(ctx, method, path, in)
 	if err != nil {
 		return nil, err
 	}
+	return read(resp, out)
+}
+
+// read takes an answer in; out may be nil.
+func read(resp *http.Response, out any) (http.Header, error) {
 	defer resp.Body.Close()
 	b, err := io.ReadAll(io.LimitReader(resp.Body, 256<<20))
 	if err != nil {

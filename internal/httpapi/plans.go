@@ -3,6 +3,9 @@ package httpapi
 import (
 	"context"
 
+	"yellowlantern/internal/app/actor"
+	"yellowlantern/internal/app/compiled"
+	"yellowlantern/internal/app/computing"
 	"yellowlantern/internal/app/plans"
 	"yellowlantern/internal/app/refusal"
 	"yellowlantern/internal/core/begin"
@@ -83,6 +86,18 @@ func (s *Server) planRoutes() {
 	},
 	) (*body[[]string], error) {
 		return answered(p.Uses(in.Body.Text, in.Body.Object))
+	})
+	register(s, "GET", "/plan/size", "plan-size", "How large a plan is for whoever works it out, and what that will take, before it is", func(ctx context.Context, in *Drafted) (*body[compiled.Size], error) {
+		return answered(p.Size(ctx, in.Draft))
+	})
+	register(s, "GET", "/computing", "list-computing", "What is being worked out just now, how far it is, and who waits for it", func(ctx context.Context, _ *struct{}) (*body[[]computing.Task], error) {
+		return answer(p.Desk().Tasks(ctx)), nil
+	})
+	register(s, "DELETE", "/computing/{id}", "stop-computing", "End what is being worked out; who waits for it is told", func(ctx context.Context, in *struct {
+		ID int `path:"id" doc:"Its number, as it is listed."`
+	},
+	) (*struct{}, error) {
+		return nil, p.Desk().Stop(in.ID, actor.Name(ctx))
 	})
 	register(s, "GET", "/surplus", "surplus", "What people reach that no expectation asks for", func(ctx context.Context, in *Drafted) (*body[plans.SurplusAnswer], error) {
 		return answered(p.Surplus(ctx, in.Draft))

@@ -34,7 +34,7 @@ var rights = map[string][]string{
 	"add-key": tends, "revoke-key": tends, "make-shared-key": tends, "revoke-shared-key": tends, "lift-slowed": tends,
 	"add-second-factor": tends, "forget-second-factors": tends, "make-second-factor-link": tends, "lost-device": tends,
 	// Watching.
-	"end-session": operates, "end-sessions": operates, "start-round": operates, "ask-mirror": operates,
+	"stop-computing": operates, "end-session": operates, "end-sessions": operates, "start-round": operates, "ask-mirror": operates,
 	"diagnose": both, "bundle": both, "add-probe": both, "try-source": both, "try-certificate": both,
 	// Read, and more than that.
 	"record-session": whole,

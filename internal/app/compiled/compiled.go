@@ -11,6 +11,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"yellowlantern/internal/app/computing"
 	"yellowlantern/internal/core/check"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reach"
@@ -25,6 +26,11 @@ const kept = 4
 
 // Cache remembers plans. It is safe for use by many.
 type Cache struct {
+	// Desk runs what is worked out, and knows how far it is.
+	Desk computing.Desk
+	// Room is how much memory there is for it, in octets.
+	Room func() int64
+
 	store  *store.Store
 	people *people.People
 
@@ -35,7 +41,9 @@ type Cache struct {
 }
 
 // New makes an empty cache. The store says what findings depend on beside the text, and people who is looked at.
-func New(st *store.Store, who *people.People) *Cache { return &Cache{store: st, people: who} }
+func New(st *store.Store, who *people.People) *Cache {
+	return &Cache{Room: computing.Room, store: st, people: who}
+}
 
 // Whole is a plan with everything that is worked out of it, each thing when it is asked for first. Findings, reach and board are those of
 // the people and certificates of the moment, and worked out anew when those change.
@@ -44,17 +52,20 @@ type Whole struct {
 
 	cache   *Cache
 	digest  [sha256.Size]byte
+	what    atomic.Pointer[string] // what people call it
+	read    sync.Once
+	unread  error
 	compile sync.Once
 	model   *site.Model
 	fault   error
 
-	mu       sync.Mutex // whoever comes while it is worked out waits, and has it
-	known    *reach.Known
-	people   uint64 // that it was computed for
-	findings []check.Finding
-	around   around
-	board    reach.Board
-	boardOf  *reach.Known
+	mu       sync.Mutex
+	work     *reach.Work // begun, and perhaps left: who asks again goes on with it
+	workOf   uint64
+	known    computing.Shared[uint64, *reach.Known]
+	findings computing.Shared[around, []check.Finding]
+	beyond   computing.Shared[*reach.Known, *reach.Beyond]
+	pins     computing.Shared[*reach.Known, []reach.Pin]
 }
 
 // around is what findings depend on beside the text.
@@ -63,38 +74,56 @@ type around struct {
 	minute                 int64 // certificates run out, and people's hours begin
 }
 
-// Of gives a plan. Faults in the text are the error.
+// Of gives a plan. Faults in the text are the error. However many ask at once, it is read once.
 func (c *Cache) Of(text string) (*Whole, error) {
-	digest := sha256.Sum256([]byte(text))
-	if w := c.find(digest); w != nil {
-		return w, nil
-	}
-	doc, err := plan.Read(text)
-	if err != nil {
-		return nil, err
-	}
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if i := slices.IndexFunc(c.plans, func(w *Whole) bool { return w.digest == digest }); i >= 0 { // somebody was quicker
-		return c.plans[i], nil
-	}
-	w := &Whole{Doc: doc, cache: c, digest: digest}
-	if c.plans = append(c.plans, w); len(c.plans) > kept {
-		c.plans = slices.Delete(c.plans, 0, 1)
+	w := c.find(sha256.Sum256([]byte(text)))
+	w.read.Do(func() {
+		if w.Doc, w.unread = plan.Read(text); w.unread != nil {
+			c.forget(w)
+		}
+	})
+	if w.unread != nil {
+		return nil, w.unread
 	}
 	return w, nil
+}
+
+// Called gives a plan, and notes what people call it.
+func (c *Cache) Called(name, text string) (*Whole, error) {
+	w, err := c.Of(text)
+	if err == nil {
+		w.what.Store(&name)
+	}
+	return w, err
+}
+
+// Name is what people call it.
+func (w *Whole) Name() string {
+	if name := w.what.Load(); name != nil {
+		return *name
+	}
+	return "a plan"
 }
 
 func (c *Cache) find(digest [sha256.Size]byte) *Whole {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	i := slices.IndexFunc(c.plans, func(w *Whole) bool { return w.digest == digest })
-	if i < 0 {
-		return nil
+	w := &Whole{cache: c, digest: digest}
+	if i := slices.IndexFunc(c.plans, func(w *Whole) bool { return w.digest == digest }); i >= 0 {
+		w = c.plans[i]
+		c.plans = slices.Delete(c.plans, i, i+1)
 	}
-	w := c.plans[i]
-	c.plans = append(slices.Delete(c.plans, i, i+1), w)
+	if c.plans = append(c.plans, w); len(c.plans) > kept {
+		c.plans = slices.Delete(c.plans, 0, 1)
+	}
 	return w
+}
+
+// forget leaves what cannot be read: it would push out what can.
+func (c *Cache) forget(w *Whole) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.plans = slices.DeleteFunc(c.plans, func(x *Whole) bool { return x == w })
 }
 
 // Read gives a plan's document alone.
@@ -130,65 +159,25 @@ func Model(p *plan.Plan) (*site.Model, error) {
 	return m, nil
 }
 
-// Known is the reach and proof of the people of the moment. What is known of the plan that was looked at last is taken over where it holds.
-func (w *Whole) Known(ctx context.Context) (*reach.Known, error) {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	return w.compute(ctx)
-}
-
-// compute works reach out. w.mu is held.
-func (w *Whole) compute(ctx context.Context) (*reach.Known, error) {
-	m, err := w.Model()
-	if err != nil {
-		return nil, err
-	}
-	version := w.cache.store.PeopleVersion() // before they are read: whoever changes them meanwhile has it computed again
-	if w.known != nil && w.people == version {
-		return w.known, nil
-	}
-	persons, err := w.cache.people.Persons(ctx)
-	if err != nil {
-		return nil, err
-	}
-	w.known, w.people = w.cache.last.Load().Again(m, persons), version
-	w.cache.last.Store(w.known)
-	return w.known, nil
-}
-
-// Board is the reach board. It is shared: do not change it.
-func (w *Whole) Board(ctx context.Context) (reach.Board, error) {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	known, err := w.compute(ctx)
-	if err != nil {
-		return reach.Board{}, err
-	}
-	if w.boardOf != known {
-		w.board, w.boardOf = known.Board(), known
-	}
-	return w.board, nil
-}
-
 // Findings are what the checks find, with the people, certificates and secrets of the moment. They are shared: do not change them.
 func (w *Whole) Findings(ctx context.Context) ([]check.Finding, error) {
-	w.mu.Lock()
-	defer w.mu.Unlock()
 	now := time.Now()
 	st := w.cache.store
 	of := around{st.PeopleVersion(), st.TrustVersion(), st.OutsideVersion(), now.Unix() / 60}
-	if w.findings != nil && w.around == of {
-		return w.findings, nil
-	}
-	in, err := w.input(ctx, now)
-	if err != nil {
-		return nil, err
-	}
-	if in.Known, err = w.compute(ctx); err != nil && !errors.Is(err, ErrNoGateway) {
-		return nil, err
-	}
-	w.findings, w.around = check.Run(in), of
-	return w.findings, nil
+	return w.findings.Get(ctx, &w.cache.Desk, w.Name(), of, func(ctx context.Context, r *computing.Run) ([]check.Finding, error) {
+		in, err := w.input(ctx, now)
+		if err != nil {
+			return nil, err
+		}
+		if in.Known, err = w.Known(ctx); err != nil && !errors.Is(err, ErrNoGateway) {
+			return nil, err
+		}
+		work := check.Begin(in)
+		if err := r.Do(ctx, "findings", work); err != nil {
+			return nil, err
+		}
+		return work.Findings(), nil
+	})
 }
 
 func (w *Whole) input(ctx context.Context, now time.Time) (in check.Input, err error) {

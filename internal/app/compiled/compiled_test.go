@@ -14,9 +14,11 @@ import (
 	"yellowlantern/internal/app/compiled"
 	"yellowlantern/internal/core/cert"
 	"yellowlantern/internal/core/check"
+	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reach"
 	"yellowlantern/internal/people"
 	"yellowlantern/internal/store"
+	"yellowlantern/internal/testkit/bigplan"
 )
 
 // Whoever looks at a text, and however many at once, has the same of it, worked out once. It is worked out anew when people, certificates
@@ -37,11 +39,11 @@ func TestOnceForEverybody(t *testing.T) {
 		wait.Go(func() {
 			w, err := c.Of(island.Plan)
 			known, errKnown := w.Known(t.Context())
-			_, errBoard := w.Board(t.Context())
+			_, errBeyond := w.Beyond(t.Context())
 			found, errFound := w.Findings(t.Context())
 			mu.Lock()
 			defer mu.Unlock()
-			for _, err := range []error{err, errKnown, errBoard, errFound} {
+			for _, err := range []error{err, errKnown, errBeyond, errFound} {
 				require.NoError(t, err)
 			}
 			require.NotEmpty(t, found)
@@ -60,10 +62,10 @@ func TestOnceForEverybody(t *testing.T) {
 		return slices.ContainsFunc(found, func(f check.Finding) bool { return f.Code == code })
 	}
 	rows := func() (n int) {
-		b, err := w.Board(t.Context())
+		known, err := w.Known(t.Context())
 		require.NoError(t, err)
-		for _, r := range b.Rows {
-			n += len(r.Users)
+		for _, c := range known.Classes {
+			n += len(c.Users)
 		}
 		return n
 	}
@@ -99,4 +101,46 @@ func TestOnceForEverybody(t *testing.T) {
 	last, err := c.Of(island.Plan)
 	require.NoError(t, err)
 	require.False(t, first == last)
+}
+
+// Of a large plan it is told how large it is before it is computed; each class of it can be had before the others; and what there is no
+// room for is refused before it takes it.
+func TestLargePlans(t *testing.T) {
+	st, err := store.Open(t.TempDir())
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = st.Close() })
+	c := compiled.New(st, people.New(st))
+	p, _ := bigplan.Make(bigplan.Base)
+	p.Sources = []plan.Source{{
+		Name: "directory", Kind: plan.KindLDAP, Servers: []string{"ldaps://directory.tern.example"}, Own: &plan.LDAP{Base: "dc=tern,dc=example"},
+	}}
+	text, err := bigplan.Text(p)
+	require.NoError(t, err)
+	w, err := c.Called("draft large", text)
+	require.NoError(t, err)
+
+	size, err := w.Size(t.Context())
+	require.NoError(t, err)
+	require.Equal(t, []int{200, 501, 2000, 200}, []int{size.Classes, size.Destinations, size.Rules, size.Expectations})
+	require.Contains(t, size.Words, "200 classes of people, 501 destinations, 2000 rules, 200 expectations: about ")
+	require.Positive(t, size.Seconds)
+	require.Positive(t, size.Room)
+
+	c.Room = func() int64 { return size.Octets }
+	_, err = w.Known(t.Context())
+	require.ErrorContains(t, err, "too large to be worked out here: 200 classes of people")
+	require.Empty(t, c.Desk.Tasks(t.Context()))
+
+	c.Room = func() int64 { return 0 } // it cannot be told
+	known, work, err := w.Soon(t.Context())
+	require.NoError(t, err)
+	require.Nil(t, known)
+	row := work.Row(199, work.Columns().Destinations)
+	known, err = w.Known(t.Context())
+	require.NoError(t, err)
+	require.Equal(t, known.Row(199, known.Columns().Destinations), row)
+	again, work, err := w.Soon(t.Context())
+	require.NoError(t, err)
+	require.Nil(t, work)
+	require.Same(t, known, again)
 }

@@ -28,23 +28,34 @@ type Depends struct {
 
 // Surplus is what people reach that no expectation asks for, by the newest revision or a draft.
 func (s *Service) Surplus(ctx context.Context, draft string) (SurplusAnswer, error) {
-	known, _, err := s.Known(ctx, draft)
+	w, _, err := s.Whole(ctx, draft)
 	if err != nil {
 		return SurplusAnswer{}, err
 	}
-	surplus, pins := known.Surpluses()
-	return SurplusAnswer{surplus, pins}, nil
+	beyond, err := w.Beyond(ctx)
+	if err != nil {
+		return SurplusAnswer{}, refusal.Mistaken(err)
+	}
+	pins, err := w.Pins(ctx)
+	return SurplusAnswer{beyond.Surplus(), pins}, err
 }
 
 // Dependences says what depends on each rule, NAT entry and route with the filter in its path.
 func (s *Service) Dependences(ctx context.Context, draft, filter string) ([]reach.Dependence, error) {
-	known, _, err := s.Known(ctx, draft)
+	w, _, err := s.Whole(ctx, draft)
 	if err != nil {
 		return nil, err
 	}
+	known, err := w.Known(ctx)
+	if err != nil {
+		return nil, refusal.Mistaken(err)
+	}
 	wanted := func(setting string) bool { return strings.Contains(strings.ToLower(setting), strings.ToLower(filter)) }
-	out := reach.Dependences(known, wanted, func() bool { return ctx.Err() != nil })
-	return out, ctx.Err()
+	depending := known.Depending(wanted)
+	if err := s.Desk().Alone(ctx, w.Name(), "what depends on each setting", depending); err != nil {
+		return nil, err
+	}
+	return depending.Dependences(), nil
 }
 
 // Depends compares a plan with itself without a setting: what can be switched off is, anything else is taken out.

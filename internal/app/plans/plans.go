@@ -4,9 +4,11 @@ package plans
 
 import (
 	"context"
+	"fmt"
 	"log/slog"
 
 	"yellowlantern/internal/app/compiled"
+	"yellowlantern/internal/app/computing"
 	"yellowlantern/internal/app/refusal"
 	"yellowlantern/internal/core/inside"
 	"yellowlantern/internal/core/plan"
@@ -35,7 +37,7 @@ type Service struct {
 
 // Whole gives the newest revision with its number, or a draft, if its name is given: its number is 0.
 func (s *Service) Whole(ctx context.Context, draft string) (w *compiled.Whole, number int, err error) {
-	text := ""
+	text, name := "", "draft "+draft
 	if draft != "" {
 		d, err := s.Store.Draft(ctx, draft)
 		if err != nil {
@@ -47,10 +49,23 @@ func (s *Service) Whole(ctx context.Context, draft string) (w *compiled.Whole, n
 		if err != nil {
 			return nil, 0, err
 		}
-		text, number = r.Text, r.Number
+		text, number, name = r.Text, r.Number, fmt.Sprintf("revision %d", r.Number)
 	}
-	w, err = s.Wholes.Of(text)
+	w, err = s.Wholes.Called(name, text)
 	return w, number, refusal.Mistaken(err)
+}
+
+// Desk knows what is being worked out just now.
+func (s *Service) Desk() *computing.Desk { return &s.Wholes.Desk }
+
+// Size tells how large the newest revision, or a draft, is for whoever works it out, before it is.
+func (s *Service) Size(ctx context.Context, draft string) (compiled.Size, error) {
+	w, _, err := s.Whole(ctx, draft)
+	if err != nil {
+		return compiled.Size{}, err
+	}
+	out, err := w.Size(ctx)
+	return out, refusal.Mistaken(err)
 }
 
 // Machine tells what the newest revision, or a draft, would make of the gateway's machine, and makes nothing.

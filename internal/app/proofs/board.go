@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"yellowlantern/internal/app/refusal"
+	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reach"
 	"yellowlantern/internal/probe"
@@ -37,18 +38,27 @@ type BoardWindow struct {
 	To      string `query:"to" doc:"Only destinations or networks with this text."`
 	Trouble bool   `query:"trouble" doc:"Only classes of people with a cell that is not as it should be."`
 	Row     int    `query:"row" minimum:"0" doc:"The first row, from 0."`
-	Rows    int    `query:"rows" minimum:"0" doc:"How many rows at most; 0: all."`
+	Rows    int    `query:"rows" minimum:"0" doc:"How many rows at most; 0: all, as long as they have no more than 100,000 cells: row says where to go on."`
 	Column  int    `query:"column" minimum:"0" doc:"The first column, from 0."`
 	Columns int    `query:"columns" minimum:"0" doc:"How many columns at most; 0: all."`
+	Inward  int    `query:"inward" minimum:"0" doc:"The first row of what is opened from inside, from 0; of those as many as rows are shown at most."`
+	Soon    bool   `query:"soon" doc:"Answer with what is known already, and do not wait for all of it to be computed: then unfinished is true."`
 }
 
-// Board gives a part of the board, with what trials saw of it.
+// Board gives a part of the board, with what trials saw of it. It costs what is shown of it, once the plan is known; and where it is wanted
+// soon, before that, too.
 func (s *Service) Board(ctx context.Context, in BoardWindow) (Board, error) {
 	w, number, err := s.Plans.Whole(ctx, in.Draft)
 	if err != nil {
 		return Board{}, err
 	}
-	whole, err := w.Board(ctx)
+	var known *reach.Known
+	var work *reach.Work
+	if in.Soon && !in.Trouble { // where the trouble is, is known at the end
+		known, work, err = w.Soon(ctx)
+	} else {
+		known, err = w.Known(ctx)
+	}
 	if err != nil {
 		return Board{}, refusal.Mistaken(err)
 	}
@@ -56,63 +66,129 @@ func (s *Service) Board(ctx context.Context, in BoardWindow) (Board, error) {
 	if err != nil {
 		return Board{}, err
 	}
-	var columns []int
-	for i, d := range whole.Destinations {
-		if holdsText(in.To, d.Name, d.Network) {
-			columns = append(columns, i)
-		}
+	b := Board{Revision: number, Tried: [][]Try{}, Verdict: Verdict{Troubles: []string{}, Untried: []string{}}}
+	b.Rows, b.Destinations, b.Inward = []reach.Row{}, []reach.Destination{}, []reach.InwardRow{}
+	v := view{in: in, known: known, work: work, tried: byClass(reports)}
+	if known != nil {
+		v.classes, v.columns = known.Classes, known.Columns()
+	} else {
+		v.classes, v.columns = work.Classes, work.Columns()
 	}
-	b := Board{Revision: number, Tried: [][]Try{}}
+	v.show(&b)
+	if work != nil {
+		b.Unfinished = true
+		return b, nil
+	}
 	if in.Draft == "" {
-		if b.Verdict, err = s.verdict(ctx, number, reports); err != nil {
+		if b.Verdict, b.Unfinished, err = s.verdict(ctx, number, reports, in.Soon); err != nil {
 			return Board{}, err
 		}
 	}
-	b.Rows, b.Destinations = []reach.Row{}, []reach.Destination{}
-	b.Inward = []reach.InwardRow{}
-	for _, row := range whole.Inward {
-		bad := row.State == reach.CellMissing || row.State == reach.CellBreach
-		if bad {
-			b.Troubles++
-		}
-		if (bad || !in.Trouble) && holdsText(in.People, append([]string{row.Class}, row.Users...)...) {
-			b.Inward = append(b.Inward, row)
+	return b, nil
+}
+
+// mostCells is how many cells one answer has at most: a large board is looked at in parts.
+const mostCells = 100_000
+
+// view is the board as it is looked at.
+type view struct {
+	in      BoardWindow
+	known   *reach.Known
+	work    *reach.Work // in place of known, while it is computed
+	classes []reach.Class
+	columns *reach.Columns
+	tried   map[string]probe.Report // the newest that counts, by class
+}
+
+// show draws the window.
+func (v view) show(b *Board) {
+	var columns []int
+	for i, d := range v.columns.Destinations {
+		if holdsText(v.in.To, d.Name, d.Network) {
+			columns = append(columns, i)
 		}
 	}
 	b.TotalColumns = len(columns)
-	columns = window(columns, in.Column, in.Columns)
+	columns = window(columns, v.in.Column, v.in.Columns)
+	columns = columns[:min(len(columns), mostCells)]
+	for _, k := range columns {
+		b.Destinations = append(b.Destinations, v.columns.Destinations[k])
+	}
 	var rows []int
-	tries := make([][]Try, len(whole.Rows))
-	for i, row := range whole.Rows {
-		tries[i] = triesOf(row, whole.Destinations, reports)
-		bad := 0
-		for k, cell := range row.Cells {
-			if cell.State == reach.CellMissing || cell.State == reach.CellBreach || tries[i] != nil && tries[i][k].State == "differs" {
-				bad++
-			}
-		}
+	for i, c := range v.classes {
+		bad := v.bad(i)
 		b.Troubles += bad
-		if (bad > 0 || !in.Trouble) && holdsText(in.People, append([]string{row.Class, row.Passage}, row.Users...)...) {
+		if (bad > 0 || !v.in.Trouble) && holdsText(v.in.People, append([]string{c.Name(), c.PassageName()}, c.Users...)...) {
 			rows = append(rows, i)
 		}
 	}
 	b.TotalRows = len(rows)
-	for _, k := range columns {
-		b.Destinations = append(b.Destinations, whole.Destinations[k])
-	}
-	for _, i := range window(rows, in.Row, in.Rows) {
-		row := whole.Rows[i]
-		cells, seen := make([]reach.Cell, len(columns)), make([]Try, len(columns))
-		for n, k := range columns {
-			cells[n], seen[n] = row.Cells[k], Try{State: "not tried", Words: "not tried"}
-			if tries[i] != nil {
-				seen[n] = tries[i][k]
+	rows = window(rows, v.in.Row, v.in.Rows)
+	for _, i := range rows[:min(len(rows), mostCells/max(1, len(columns)))] {
+		b.Rows = append(b.Rows, v.row(i, b.Destinations))
+		report, has := v.tried[v.classes[i].Name()]
+		seen := make([]Try, len(columns))
+		for n, d := range b.Destinations {
+			if seen[n] = (Try{State: "not tried", Words: "not tried"}); has {
+				seen[n] = tried(report, d)
 			}
 		}
-		row.Cells = cells
-		b.Rows, b.Tried = append(b.Rows, row), append(b.Tried, seen)
+		b.Tried = append(b.Tried, seen)
 	}
-	return b, nil
+	v.inward(b)
+}
+
+func (v view) row(class int, to []reach.Destination) reach.Row {
+	if v.known == nil {
+		return v.work.Row(class, to)
+	}
+	return v.known.Row(class, to)
+}
+
+// bad is how many cells of a class are not as they should be, computed or tried; as far as it is known.
+func (v view) bad(class int) int {
+	var cells []int
+	if v.known != nil {
+		cells = v.known.Wrong()[class]
+	}
+	report, has := v.tried[v.classes[class].Name()]
+	if !has {
+		return len(cells)
+	}
+	all := slices.Clone(cells)
+	for _, res := range report.Results {
+		if res.Untried || res.OK {
+			continue
+		}
+		for _, k := range v.columns.Touched(netset.OfAddrs(res.Dst)) {
+			if about(res, v.columns.Destinations[k]) {
+				all = append(all, k)
+			}
+		}
+	}
+	slices.Sort(all)
+	return len(slices.Compact(all))
+}
+
+// inward adds what is opened from inside.
+func (v view) inward(b *Board) {
+	if v.known == nil {
+		return
+	}
+	var rows []int
+	for i, c := range v.classes {
+		told, amiss := v.known.Inward(i)
+		if amiss {
+			b.Troubles++
+		}
+		if told && (amiss || !v.in.Trouble) && holdsText(v.in.People, append([]string{c.Name()}, c.Users...)...) {
+			rows = append(rows, i)
+		}
+	}
+	b.TotalInward = len(rows)
+	for _, i := range window(rows, v.in.Inward, v.in.Rows) {
+		b.Inward = append(b.Inward, v.known.InwardRow(i))
+	}
 }
 
 func holdsText(text string, words ...string) bool {
@@ -129,18 +205,20 @@ func window(list []int, first, n int) []int {
 	return list
 }
 
-// triesOf is what the newest report of somebody of the class saw; nil if none of them tried.
-func triesOf(row reach.Row, dsts []reach.Destination, reports []probe.Report) []Try {
+// byClass finds, for each class of people, the newest report of somebody of it, what the service tried itself before what was handed in.
+func byClass(reports []probe.Report) map[string]probe.Report {
+	out := map[string]probe.Report{}
 	for _, r := range ownFirst(reports) {
-		if r.Class == row.Class {
-			out := make([]Try, len(dsts))
-			for i, d := range dsts {
-				out[i] = tried(r, d)
-			}
-			return out
+		if _, seen := out[r.Class]; !seen {
+			out[r.Class] = r
 		}
 	}
-	return nil
+	return out
+}
+
+// about tells whether something that was tried was tried of a destination.
+func about(res probe.Result, d reach.Destination) bool {
+	return d.Addrs.Contains(res.Dst) && (d.Name != plan.Internet || res.Network == "")
 }
 
 // ownFirst puts what the service tried itself before what was handed in, which never takes its place.
@@ -156,7 +234,7 @@ func tried(r probe.Report, d reach.Destination) Try {
 	t := Try{State: "not tried", Words: "not tried"}
 	n := 0
 	for _, res := range r.Results {
-		if !d.Addrs.Contains(res.Dst) || d.Name == plan.Internet && res.Network != "" {
+		if !about(res, d) {
 			continue
 		}
 		if x := res; x.Edge && x.OK || x.Untried {

@@ -6,6 +6,7 @@ import (
 	"context"
 	"net/netip"
 
+	"yellowlantern/internal/app/computing"
 	"yellowlantern/internal/app/plans"
 	"yellowlantern/internal/app/running"
 	"yellowlantern/internal/app/trials"
@@ -32,7 +33,7 @@ type Service struct {
 	Running *running.Service
 	Gateway Gateway
 
-	verdicts verdicts
+	verdicts computing.Shared[judged, Verdict]
 }
 
 // Proof is the expectations held against computed reach.
@@ -48,6 +49,8 @@ type Board struct {
 	Verdict      Verdict `json:"verdict" doc:"On the whole revision: the same that yl validate and the printed report have."`
 	TotalRows    int     `json:"total-rows" doc:"Rows that match, shown or not."`
 	TotalColumns int     `json:"total-columns" doc:"Columns that match, shown or not."`
+	TotalInward  int     `json:"total-inward" doc:"Rows of what is opened from inside that match, shown or not."`
+	Unfinished   bool    `json:"unfinished,omitempty" doc:"The rest is being computed: verdict, troubles and what is opened from inside are not known yet."`
 	Troubles     int     `json:"troubles" doc:"Cells of the whole board that are not as they should be."`
 	Tried        [][]Try `json:"tried" nullable:"false" doc:"For each row and destination, what the newest probe of somebody of the class saw."`
 }

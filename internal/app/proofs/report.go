@@ -9,6 +9,7 @@ import (
 
 	"yellowlantern/internal/app/actor"
 	"yellowlantern/internal/app/plans"
+	"yellowlantern/internal/app/refusal"
 	"yellowlantern/internal/core/check"
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/plan"
@@ -20,9 +21,13 @@ import (
 
 // Report gathers what is known of the newest revision.
 func (s *Service) Report(ctx context.Context) (*report.Report, error) {
-	known, number, err := s.Plans.Known(ctx, "")
+	w, number, err := s.Plans.Whole(ctx, "")
 	if err != nil {
 		return nil, err
+	}
+	known, err := w.Known(ctx)
+	if err != nil {
+		return nil, refusal.Mistaken(err)
 	}
 	rec, err := s.Store.Revision(ctx, number)
 	if err != nil {
@@ -37,7 +42,11 @@ func (s *Service) Report(ctx context.Context) (*report.Report, error) {
 		Site: m.Plan.Name, At: time.Now().UTC(), By: actor.Name(ctx), Revision: number, Author: rev.Author, Message: rev.Message, Committed: rev.At,
 		Accepted: []report.Accepted{}, Findings: []check.Finding{}, Proof: known.Proof.Results, Trials: []report.Trials{}, Untried: []string{}, Troubles: s.Running.Troubles(),
 	}
-	r.Surplus, _ = known.Surpluses()
+	beyond, err := w.Beyond(ctx)
+	if err != nil {
+		return nil, err
+	}
+	r.Surplus = beyond.Surplus()
 	for _, a := range rev.Accepted {
 		r.Accepted = append(r.Accepted, report.Accepted{Finding: a.Finding, Problem: a.Problem, Reason: a.Reason})
 	}

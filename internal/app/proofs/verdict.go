@@ -2,19 +2,13 @@ package proofs
 
 import (
 	"context"
+	"fmt"
 	"slices"
-	"sync"
 	"time"
 
+	"yellowlantern/internal/app/computing"
 	"yellowlantern/internal/probe"
 )
-
-// verdicts keeps the last verdict: the board is looked at by many, and again and again.
-type verdicts struct {
-	mu   sync.Mutex
-	of   judged
-	last Verdict
-}
 
 // judged is what a verdict depends on.
 type judged struct {
@@ -27,8 +21,11 @@ type judged struct {
 	minute   int64 // certificates run out, hours begin
 }
 
-// verdict is what is known of a revision: findings, proof and trials, as the report has it.
-func (s *Service) verdict(ctx context.Context, number int, reports []probe.Report) (Verdict, error) {
+// patience is for how long a verdict goes on being made that somebody asked for and did not wait for.
+const patience = 5 * time.Second
+
+// verdict is what is known of a revision: findings, proof and trials, as the report has it. Where it is wanted soon, it may be unfinished.
+func (s *Service) verdict(ctx context.Context, number int, reports []probe.Report, soon bool) (v Verdict, unfinished bool, err error) {
 	of := judged{
 		revision: number, people: s.Store.PeopleVersion(), trust: s.Store.TrustVersion(), reports: len(reports),
 		minute: time.Now().Unix() / 60,
@@ -41,16 +38,18 @@ func (s *Service) verdict(ctx context.Context, number int, reports []probe.Repor
 	for _, t := range s.Running.Troubles() {
 		of.troubles += t + "\n"
 	}
-	s.verdicts.mu.Lock()
-	defer s.verdicts.mu.Unlock()
-	if s.verdicts.of == of {
-		return s.verdicts.last, nil
+	how := func(ctx context.Context, _ *computing.Run) (Verdict, error) {
+		r, err := s.Report(ctx)
+		if err != nil {
+			return Verdict{}, err
+		}
+		return Verdict{r.OK, r.Headline, r.Verdict, slices.Clone(r.Troubles), slices.Clone(r.Untried)}, nil
 	}
-	r, err := s.Report(ctx)
-	if err != nil {
-		return Verdict{}, err
+	what := fmt.Sprintf("the verdict on revision %d", number)
+	if soon {
+		v, is := s.verdicts.Soon(ctx, s.Plans.Desk(), what, of, patience, how)
+		return v, !is, nil
 	}
-	s.verdicts.of = of
-	s.verdicts.last = Verdict{r.OK, r.Headline, r.Verdict, slices.Clone(r.Troubles), slices.Clone(r.Untried)}
-	return s.verdicts.last, nil
+	v, err = s.verdicts.Get(ctx, s.Plans.Desk(), what, of, how)
+	return v, false, err
 }

@@ -61,6 +61,9 @@ type Todo struct {
 // ID names a finding for acceptance: kind and place.
 func (f Finding) ID() string { return f.Code + "@" + f.Path }
 
+// key is by what two findings are the same.
+func (f Finding) key() string { return f.ID() + " " + f.Problem }
+
 // Input is what findings are made on.
 type Input struct {
 	Doc          *plan.Document
@@ -107,9 +110,24 @@ type checker struct {
 // follow are findings of what comes of other mistakes: whoever mends those is often rid of these.
 var follow = map[string]bool{"expectation-fails": true, "no-way-back": true, "reaches-nothing": true}
 
-// Run makes all findings, stops first, causes before what follows from them, each in the order of the document.
-func Run(in Input) []Finding {
-	c := &checker{Input: in, told: map[string]bool{}, known: in.Known}
+// families are the checks, causes before what follows from them. No one looks at what another found.
+var families = []func(*checker){
+	(*checker).references, (*checker).site, (*checker).seenOutside, (*checker).hours, (*checker).trust, (*checker).authorities,
+	(*checker).sources, (*checker).equipment, (*checker).tunnels, (*checker).platforms, (*checker).people, (*checker).factors, (*checker).mail,
+	(*checker).administrators, (*checker).limits, (*checker).addresses, (*checker).names, (*checker).routes, (*checker).translations,
+	(*checker).rules, (*checker).expectations,
+}
+
+// Work is findings being made, family by family: steps that may be done several at once.
+type Work struct {
+	base  checker
+	found [][]Finding // by family
+}
+
+// Begin prepares making all findings.
+func Begin(in Input) *Work {
+	w := &Work{base: checker{Input: in, known: in.Known}, found: make([][]Finding, len(families))}
+	c := &w.base
 	c.p, c.taken = in.Doc.Plan.Settle()
 	c.n = plan.Index(c.p)
 	if len(c.p.Gateways) > 0 && c.known == nil {
@@ -124,21 +142,46 @@ func Run(in Input) []Finding {
 			c.full = append(c.full, reach.Everywhere(r.Full))
 		}
 	}
-	for _, family := range []func(){
-		c.references, c.site, c.seenOutside, c.hours, c.trust, c.authorities, c.sources, c.equipment, c.tunnels, c.platforms, c.people, c.factors, c.mail, c.administrators, c.limits, c.addresses,
-		c.names, c.routes, c.translations, c.rules, c.expectations,
-	} {
-		family()
+	return w
+}
+
+// Steps is one for each family.
+func (w *Work) Steps() int { return len(families) }
+
+// Do makes the findings of one family; each once.
+func (w *Work) Do(i int) {
+	c := w.base
+	c.told = map[string]bool{}
+	families[i](&c)
+	w.found[i] = c.found
+}
+
+// Findings is the outcome, once every step is done: stops first, causes before what follows from them, each in the order of the document.
+func (w *Work) Findings() []Finding {
+	out, told := []Finding{}, map[string]bool{}
+	for _, found := range w.found {
+		for _, f := range found {
+			if !told[f.key()] {
+				told[f.key()] = true
+				out = append(out, f)
+			}
+		}
 	}
 	rank := map[Severity]int{Stop: 0, Warn: 1, Note: 2}
-	slices.SortStableFunc(c.found, func(a, b Finding) int {
+	slices.SortStableFunc(out, func(a, b Finding) int {
 		return cmp.Or(cmp.Compare(rank[a.Severity], rank[b.Severity]), compareBool(follow[a.Code], follow[b.Code]),
 			cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column))
 	})
-	if c.found == nil {
-		c.found = []Finding{}
+	return out
+}
+
+// Run makes all findings, one family after the other.
+func Run(in Input) []Finding {
+	w := Begin(in)
+	for i := range w.Steps() {
+		w.Do(i)
 	}
-	return c.found
+	return w.Findings()
 }
 
 // todo says of the last finding what is to be done elsewhere.
@@ -162,9 +205,8 @@ func (c *checker) add(s Severity, code, path, fix, problem string, args ...any) 
 	path = plan.OriginOf(c.taken, path)
 	at := c.Doc.Place(path)
 	f := Finding{code, s, path, at.Line, at.Column, fmt.Sprintf(problem, args...), fix, nil, outline.StepOf(path), nil}
-	key := f.ID() + " " + f.Problem
-	if c.again = c.told[key]; !c.again { // several passages may take the same default
-		c.told[key] = true
+	if c.again = c.told[f.key()]; !c.again { // several passages may take the same default
+		c.told[f.key()] = true
 		c.found = append(c.found, f)
 	}
 }

@@ -120,3 +120,21 @@ func TestServiceWords(t *testing.T) {
 	require.True(t, Opening4.Contains(ICMPPoint(ICMP, 8, 3)))
 	require.False(t, Opening6.Contains(ICMPPoint(ICMP, 8, 0)))
 }
+
+// A finder finds the sets that share an address with one, and no others.
+func TestFinder(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		sets := make([]Addrs, rapid.IntRange(0, 6).Draw(t, "sets"))
+		for i := range sets {
+			sets[i] = addrs(t)
+		}
+		a := addrs(t)
+		var want []int
+		for i, s := range sets {
+			if s.Overlaps(a) {
+				want = append(want, i)
+			}
+		}
+		require.Equal(t, want, NewFinder(sets).Touched(a))
+	})
+}

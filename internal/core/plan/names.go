@@ -3,6 +3,7 @@ package plan
 import (
 	"net/netip"
 	"slices"
+	"sync"
 
 	"yellowlantern/internal/core/netset"
 )
@@ -34,6 +35,8 @@ type Names struct {
 	lengths   []int // of the networks' prefixes, longest first
 	byAddress map[netip.Addr]*Host
 	first     map[string]int // passage that admits a group, by its place
+	nets      func() *netset.Finder
+	hosts     func() *netset.Finder
 }
 
 // Index prepares the names of a plan; the plan must not change while it is used.
@@ -151,6 +154,8 @@ func (n *Names) placeObjects() {
 		}
 	}
 	slices.SortFunc(n.lengths, func(a, b int) int { return b - a })
+	n.nets = finder(n.plan.Networks, func(x *Network) netset.Addrs { return netset.OfPrefixes(x.Prefixes...) })
+	n.hosts = finder(n.plan.Hosts, (*Host).Space)
 	for i := range n.plan.Hosts {
 		for _, a := range n.plan.Hosts[i].Addresses {
 			if _, taken := n.byAddress[a]; !taken {
@@ -301,6 +306,35 @@ func (n *Names) NetworkOf(a netip.Addr) *Network {
 		}
 	}
 	return nil
+}
+
+// NetworksTouching and HostsTouching are the networks and hosts that have some of these addresses, in the plan's order.
+func (n *Names) NetworksTouching(a netset.Addrs) []*Network {
+	return touching(n.nets().Touched(a), n.plan.Networks)
+}
+
+// HostsTouching is told at NetworksTouching.
+func (n *Names) HostsTouching(a netset.Addrs) []*Host {
+	return touching(n.hosts().Touched(a), n.plan.Hosts)
+}
+
+func touching[T any](which []int, list []T) []*T {
+	out := make([]*T, len(which))
+	for i, n := range which {
+		out[i] = &list[n]
+	}
+	return out
+}
+
+// finder is made when somebody asks for it first.
+func finder[T any](list []T, space func(*T) netset.Addrs) func() *netset.Finder {
+	return sync.OnceValue(func() *netset.Finder {
+		sets := make([]netset.Addrs, len(list))
+		for i := range list {
+			sets[i] = space(&list[i])
+		}
+		return netset.NewFinder(sets)
+	})
 }
 
 // PassageOf is the first passage that admits one of these groups; nil: none does.

@@ -61,47 +61,88 @@ type Destination struct {
 	Addrs   netset.Addrs `json:"-"`
 }
 
-// MakeBoard sets computed reach against expectations for every class of people and every destination: the plan's hosts, its
-// networks apart from those hosts, and the internet.
+// MakeBoard sets computed reach against expectations for every class of people and every destination.
 func MakeBoard(m *site.Model, people []Person) Board { return Compute(m, people).Board() }
 
-// Board is the same of what is computed already.
+// Board is the whole board of what is computed already.
 func (k *Known) Board() Board {
-	m := k.Model
-	b := Board{Destinations: destinations(m), Rows: []Row{}, Inward: []InwardRow{}}
-	for i, c := range k.Classes {
-		r := k.Reaches[i]
-		row := Row{Class: c.Name(), Users: c.Users, Unseen: len(c.Users) == 0, Cells: make([]Cell, len(b.Destinations))}
-		if c.Passage != nil {
-			row.Passage = c.Passage.Name
-		}
-		full, enforced := Always(r.Full), Everywhere(r.Enforced)
-		want, ban := demands(m, c, false)
-		touched := enforced.Destinations().Union(want.Destinations()).Union(ban.Destinations())
-		for i, d := range b.Destinations {
-			if touched.Overlaps(d.Addrs) {
-				row.Cells[i] = cell(d, full, enforced, want, ban)
-			} else { // most of a large board; what is not enforced reach is no reach at all
-				row.Cells[i] = d.nothing()
-			}
-		}
-		b.Rows = append(b.Rows, row)
-		if in, told := inwardRow(m, c, r); told {
-			b.Inward = append(b.Inward, in)
+	b := Board{Destinations: k.Columns().Destinations, Rows: []Row{}, Inward: []InwardRow{}}
+	for i := range k.Classes {
+		b.Rows = append(b.Rows, k.Row(i, b.Destinations))
+		if told, _ := k.Inward(i); told {
+			b.Inward = append(b.Inward, k.InwardRow(i))
 		}
 	}
 	return b
 }
 
-// inwardRow sets what can be opened towards people of a class against what is expected; told is false where there is nothing to say.
-func inwardRow(m *site.Model, c Class, r Reach) (row InwardRow, told bool) {
-	j := judge{m, c.Class, r, true}
-	full, enforced := Always(r.InFull), Everywhere(r.InEnforced)
-	want, ban := demands(m, c, true)
-	if len(want)+len(ban)+len(enforced) == 0 {
-		return row, false
+// Row is a class of people against some destinations.
+func (k *Known) Row(class int, to []Destination) Row {
+	return rowOf(k.Model, k.Classes[class], k.Reaches[class], expectations(k.Model.Plan, k.among[class]), to)
+}
+
+// Row is the same while the rest is still being computed; the class is computed if it was not yet.
+func (w *Work) Row(class int, to []Destination) Row {
+	w.Do(class)
+	return rowOf(w.Model, w.Classes[class], w.made[class].reach, expectations(w.Model.Plan, w.among[class]), to)
+}
+
+// Columns are the board's destinations.
+func (k *Known) Columns() *Columns { return k.table() }
+
+// Wrong are the cells of each class that are not as they should be, by their columns; most classes have none.
+func (k *Known) Wrong() [][]int { return k.wrong() }
+
+// Inward tells whether there is something to say of what is opened from inside towards people of a class, and whether that is amiss.
+func (k *Known) Inward(class int) (told, amiss bool) {
+	return k.made[class].inward, k.made[class].amiss
+}
+
+// InwardRow sets what can be opened towards people of a class against what is expected.
+func (k *Known) InwardRow(class int) InwardRow {
+	return inwardRow(k.Model, k.Classes[class], k.Reaches[class], expectations(k.Model.Plan, k.among[class]))
+}
+
+func rowOf(m *site.Model, c Class, r Reach, among []*plan.Expectation, to []Destination) Row {
+	row := Row{Class: c.Name(), Users: c.Users, Unseen: len(c.Users) == 0, Cells: make([]Cell, len(to))}
+	if c.Passage != nil {
+		row.Passage = c.Passage.Name
 	}
-	row = InwardRow{
+	full, enforced := Always(r.Full), Everywhere(r.Enforced)
+	want, ban := demands(m, c, among, false)
+	touched := enforced.Destinations().Union(want.Destinations()).Union(ban.Destinations())
+	for i, d := range to {
+		if touched.Overlaps(d.Addrs) {
+			row.Cells[i] = cell(d, full, enforced, want, ban)
+		} else { // most of a large board; what is not enforced reach is no reach at all
+			row.Cells[i] = d.nothing()
+		}
+	}
+	return row
+}
+
+// wrong are the destinations of cells that are not as they should be.
+func wrong(m *site.Model, c Class, r Reach, among []*plan.Expectation) netset.Addrs {
+	want, ban := demands(m, c, among, false)
+	if len(want)+len(ban) == 0 {
+		return nil
+	}
+	return Everywhere(r.Enforced).Intersect(ban).Destinations().Union(want.Subtract(Always(r.Full)).Destinations())
+}
+
+// towards tells whether there is something to say of what is opened from inside, and whether it is not as it should be.
+func towards(m *site.Model, c Class, r Reach, among []*plan.Expectation) (told, amiss bool) {
+	enforced := Everywhere(r.InEnforced)
+	want, ban := demands(m, c, among, true)
+	told = len(want)+len(ban)+len(enforced) > 0
+	return told, told && (len(enforced.Intersect(ban)) > 0 || len(want.Subtract(Always(r.InFull))) > 0)
+}
+
+func inwardRow(m *site.Model, c Class, r Reach, among []*plan.Expectation) InwardRow {
+	j := judge{m, c.Class, r, true, among}
+	full, enforced := Always(r.InFull), Everywhere(r.InEnforced)
+	want, ban := demands(m, c, among, true)
+	row := InwardRow{
 		Class: c.Name(), Users: c.Users, State: CellUnasked, Expected: j.lines(want), Computed: j.lines(enforced),
 		Wrong: []Line{},
 	}
@@ -116,12 +157,29 @@ func inwardRow(m *site.Model, c Class, r Reach) (row InwardRow, told bool) {
 	case len(enforced) == 0:
 		row.State = CellRefused
 	}
-	return row, true
+	return row
 }
 
+// Columns are the board's destinations, and find them by address.
+type Columns struct {
+	Destinations []Destination
+	*netset.Finder
+}
+
+func columnsOf(m *site.Model) *Columns {
+	c := &Columns{Destinations: destinations(m)}
+	sets := make([]netset.Addrs, len(c.Destinations))
+	for i, d := range c.Destinations {
+		sets[i] = d.Addrs
+	}
+	c.Finder = netset.NewFinder(sets)
+	return c
+}
+
+// destinations are the plan's hosts, its networks apart from those hosts, and the internet.
 func destinations(m *site.Model) []Destination {
 	var out []Destination
-	var hosts netset.Addrs
+	var taken []netset.Span
 	for _, h := range m.Plan.Hosts {
 		d := Destination{Name: h.Name, Addrs: h.Space()}
 		if len(d.Addrs) == 0 {
@@ -132,13 +190,14 @@ func destinations(m *site.Model) []Destination {
 		} else {
 			d.Network = plan.Internet
 		}
-		hosts = hosts.Union(d.Addrs)
+		taken = append(taken, d.Addrs...)
 		out = append(out, d)
 	}
+	hosts, dead := netset.OfSpans(taken...), m.NotMeant()
 	for _, n := range m.Plan.Networks {
 		out = append(out, Destination{
 			"rest of " + n.Name, n.Name,
-			netset.OfPrefixes(n.Prefixes...).Subtract(hosts).Subtract(m.NotMeant()),
+			netset.OfPrefixes(n.Prefixes...).Subtract(hosts).Subtract(dead),
 		})
 	}
 	order := map[string]int{}
@@ -151,10 +210,9 @@ func destinations(m *site.Model) []Destination {
 }
 
 // demands joins what expectations ask for and what they forbid.
-func demands(m *site.Model, c Class, inward bool) (want, ban netset.Traffic) {
+func demands(m *site.Model, c Class, among []*plan.Expectation, inward bool) (want, ban netset.Traffic) {
 	nothingElse := false
-	for i := range m.Plan.Expectations {
-		e := &m.Plan.Expectations[i]
+	for _, e := range among {
 		if !Concerns(e, c) || e.Inward() != inward && e.Must != plan.NothingElse {
 			continue
 		}

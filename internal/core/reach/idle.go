@@ -23,23 +23,45 @@ type without struct {
 	plan    func() plan.Plan
 }
 
-// Dependences takes out one rule, NAT entry, route and split route after the other, and tells what would be otherwise. only may be nil:
-// all of them; stop tells that nobody waits any more.
-func Dependences(known *Known, only func(setting string) bool, stop func() bool) []Dependence {
+// Depending takes out one rule, NAT entry, route and split route after the other, and tells what would be otherwise: steps that may be done
+// several at once.
+type Depending struct {
+	known *Known
+	all   []without
+	out   []*Dependence
+}
+
+// Depending prepares it. only may be nil: all of them.
+func (k *Known) Depending(only func(setting string) bool) *Depending {
+	d := &Depending{known: k}
+	for _, w := range settingsOf(k.Model.Plan) {
+		if only == nil || only(w.setting) {
+			d.all = append(d.all, w)
+		}
+	}
+	d.out = make([]*Dependence, len(d.all))
+	return d
+}
+
+// Steps is one for each setting.
+func (d *Depending) Steps() int { return len(d.all) }
+
+// Do works a plan out without one setting; each once.
+func (d *Depending) Do(i int) {
+	p := d.all[i].plan()
+	if m, err := site.Compile(&p, d.known.Model.Gateway.Name); err == nil {
+		out := d.known.compare(d.all[i].setting, d.known.Again(m, d.known.people))
+		d.out[i] = &out
+	}
+}
+
+// Dependences are the outcome, once every step is done.
+func (d *Depending) Dependences() []Dependence {
 	out := []Dependence{}
-	for _, w := range settingsOf(known.Model.Plan) {
-		if stop() {
-			break
+	for _, one := range d.out {
+		if one != nil {
+			out = append(out, *one)
 		}
-		if only != nil && !only(w.setting) {
-			continue
-		}
-		p := w.plan()
-		m, err := site.Compile(&p, known.Model.Gateway.Name)
-		if err != nil {
-			continue
-		}
-		out = append(out, known.compare(w.setting, known.Again(m, known.people)))
 	}
 	return out
 }

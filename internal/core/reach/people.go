@@ -25,6 +25,9 @@ type Class struct {
 	Users []string // none: nobody of it was seen yet, and a source may have such people
 }
 
+// PassageName is the name of the passage that admits them; empty: none does.
+func (c Class) PassageName() string { return passageName(c.Class) }
+
 // Classes sorts people into classes, in the order of their groups' names. What the plan's sources make possible are classes too, by one
 // group each: who is in several at once is seen when they come. Nobody lists a directory for it.
 func Classes(m *site.Model, people []Person) []Class {
@@ -32,10 +35,10 @@ func Classes(m *site.Model, people []Person) []Class {
 	var out []Class
 	for _, p := range people {
 		groups := p.Groups
-		if !slices.IsSorted(groups) {
-			groups = slices.Sorted(slices.Values(groups))
+		if !ascending(groups) {
+			groups = slices.Compact(slices.Sorted(slices.Values(groups))) // the person's own stay as they are
 		}
-		key := strings.Join(slices.Compact(groups), "\x00")
+		key := strings.Join(groups, "\x00")
 		i, seen := index[key]
 		if !seen {
 			i = len(out)
@@ -55,6 +58,16 @@ func Classes(m *site.Model, people []Person) []Class {
 		slices.Sort(c.Users)
 	}
 	return out
+}
+
+// ascending tells whether names are in their order, each once.
+func ascending(names []string) bool {
+	for i := range names[:max(0, len(names)-1)] {
+		if names[i] >= names[i+1] {
+			return false
+		}
+	}
+	return true
 }
 
 // possible are the groups that people of a source may be in, and that a passage admits.

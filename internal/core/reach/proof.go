@@ -66,33 +66,15 @@ type Proof struct {
 // Prove holds the plan's expectations against the computed reach of every class of the people.
 func Prove(m *site.Model, people []Person) Proof { return Compute(m, people).Proof }
 
-// ProveWith does the same where the reach of each class is known already.
-func ProveWith(m *site.Model, classes []Class, reaches []Reach) Proof {
-	p := Proof{Results: []Result{}}
-	about := aboutOf(classes)
-	for i := range m.Plan.Expectations {
-		for _, k := range about.of(&m.Plan.Expectations[i]) {
-			r := ProveOne(m, classes[k], reaches[k], &m.Plan.Expectations[i])
-			if r == nil {
-				continue
-			}
-			if r.Outcome != Holds {
-				p.Failed++
-			}
-			p.Results = append(p.Results, *r)
-		}
-	}
-	return p
-}
-
-// ProveOne holds one expectation against the reach of one class; nil if it is not about any of them.
-func ProveOne(m *site.Model, class Class, of Reach, e *plan.Expectation) *Result {
+// prove holds one expectation against the reach of one class; nil if it is not about any of them. among are all expectations that may be
+// about the class.
+func prove(m *site.Model, class Class, of Reach, e *plan.Expectation, among []*plan.Expectation) *Result {
 	users, about := concerned(e, class)
 	if !about {
 		return nil
 	}
 	r := &Result{Expectation: e.Name, Must: e.Must, Class: class.Name(), Users: users, Outcome: Holds}
-	judge{m, class.Class, of, e.Inward()}.expect(e, r)
+	judge{m, class.Class, of, e.Inward(), among}.expect(e, r)
 	return r
 }
 
@@ -156,7 +138,8 @@ type judge struct {
 	m      *site.Model
 	c      *site.Class
 	r      Reach
-	inward bool // from inside towards people's devices
+	inward bool                // from inside towards people's devices
+	among  []*plan.Expectation // that may be about the class
 }
 
 // full and enforced are both sides of reach in the judge's direction.
@@ -188,11 +171,11 @@ func (j judge) expect(e *plan.Expectation, r *Result) {
 	case plan.NothingElse:
 		class := Class{j.c, r.Users}
 		all := netset.Of(netset.Everywhere, netset.AnyService)
-		j.surplus(all.Subtract(askedFor(j.m, class, false)), r, "can reach nothing that no expectation asks for",
+		j.surplus(all.Subtract(askedFor(j.m, j.among, class, false)), r, "can reach nothing that no expectation asks for",
 			"can reach what no expectation asks for")
 		if r.Outcome == Holds {
 			j.inward = true
-			j.surplus(all.Subtract(askedFor(j.m, class, true)), r, r.Words,
+			j.surplus(all.Subtract(askedFor(j.m, j.among, class, true)), r, r.Words,
 				"their devices can be reached from where no expectation asks for")
 		}
 	}
@@ -325,8 +308,7 @@ func (j judge) placeNames(a netset.Addrs) string {
 		most(inet.Intersect(family.set), family.name)
 	}
 	dead := j.m.NotMeant()
-	for i := range j.m.Plan.Networks {
-		n := &j.m.Plan.Networks[i]
+	for _, n := range j.m.Names.NetworksTouching(a) {
 		if !slices.ContainsFunc(n.Prefixes, func(p netip.Prefix) bool { return a.Touches(netset.PrefixSpan(p)) }) {
 			continue
 		}
@@ -335,8 +317,7 @@ func (j judge) placeNames(a netset.Addrs) string {
 			most(netset.OfPrefixes(p).Subtract(dead), n.Name+" ("+p.String()+")")
 		}
 	}
-	for i := range j.m.Plan.Hosts {
-		h := &j.m.Plan.Hosts[i]
+	for _, h := range j.m.Names.HostsTouching(a) {
 		if len(a) == 0 || !h.First().IsValid() || !a.Contains(h.First()) {
 			continue
 		}
@@ -433,8 +414,8 @@ func pick(m *site.Model, t netset.Traffic) site.Packet {
 	dst := slab.Dst.From
 search:
 	for _, s := range t {
-		for i := range m.Plan.Hosts {
-			for _, a := range m.Plan.Hosts[i].Some() {
+		for _, h := range m.Names.HostsTouching(netset.OfSpans(s.Dst)) {
+			for _, a := range h.Some() {
 				if s.Dst.From.Compare(a) <= 0 && a.Compare(s.Dst.To) <= 0 {
 					slab, dst = s, a
 					break search
@@ -453,15 +434,15 @@ func ForbiddenBy(m *site.Model, c Class, p site.Packet, inward bool) *plan.Expec
 	if inward {
 		peer = p.Src
 	}
-	for i := range m.Plan.Expectations {
-		e := &m.Plan.Expectations[i]
+	all := allOf(m.Plan)
+	for _, e := range all {
 		if !Concerns(e, c) {
 			continue
 		}
 		switch {
 		case e.Must == plan.NotReach && e.Inward() == inward &&
 			netset.Of(m.Names.Destinations(e.Peers()), m.Names.ServiceSet(e.Services)).Contains(peer, p.Service),
-			e.Must == plan.NothingElse && !askedFor(m, c, inward).Contains(peer, p.Service):
+			e.Must == plan.NothingElse && !askedFor(m, all, c, inward).Contains(peer, p.Service):
 			return e
 		}
 	}

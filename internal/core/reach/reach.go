@@ -4,6 +4,8 @@
 package reach
 
 import (
+	"sync"
+
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/site"
 )
@@ -50,11 +52,11 @@ func Always(parts []Part) netset.Traffic {
 	return v4.Union(v6)
 }
 
-// Computer works out reach for many classes of one model; what depends on the pool alone is worked out once.
+// Computer works out reach for many classes of one model, several at once if need be; what depends on the pool alone is worked out once.
 type Computer struct {
 	Model *site.Model
 	route netset.Traffic
-	pools map[string][]source
+	pools map[string]func(netset.Addrs) []source // by name
 }
 
 // source is a source atom with what happens to its packets wherever they go.
@@ -67,16 +69,25 @@ type source struct {
 
 // NewComputer prepares a model.
 func NewComputer(m *site.Model) *Computer {
-	return &Computer{Model: m, route: m.RouteSet(), pools: map[string][]source{}}
+	c := &Computer{Model: m, route: m.RouteSet(), pools: map[string]func(netset.Addrs) []source{}}
+	for i := range m.Plan.Passages {
+		if name := m.Plan.Passages[i].Pool; c.pools[name] == nil {
+			var once sync.Once
+			var out []source
+			c.pools[name] = func(pool netset.Addrs) []source {
+				once.Do(func() { out = c.sources(pool) })
+				return out
+			}
+		}
+	}
+	return c
 }
 
-func (c *Computer) sources(p *site.Passage) []source {
-	if known, ok := c.pools[p.Passage.Pool]; ok {
-		return known
-	}
+// sources are what a pool's addresses are taken apart into.
+func (c *Computer) sources(pool netset.Addrs) []source {
 	var out []source
 	onward := c.Model.OnwardSet()
-	for _, atom := range c.Model.SourceAtoms(p.Pool) {
+	for _, atom := range c.Model.SourceAtoms(pool) {
 		s := source{src: atom, back: onward.Intersect(c.Model.ReturnSet(atom[0].From))}
 		for _, part := range c.Model.TranslationSet(atom) {
 			if !part.Src.IsValid() {
@@ -88,7 +99,6 @@ func (c *Computer) sources(p *site.Passage) []source {
 		s.comes = s.comes.Intersect(onward)
 		out = append(out, s)
 	}
-	c.pools[p.Passage.Pool] = out
 	return out
 }
 
@@ -108,7 +118,7 @@ func (c *Computer) Of(class *site.Class) Reach {
 		always4, always6 = let(site.When{})
 	}
 	device := c.Model.DeviceSet(class)
-	for _, s := range c.sources(class.Passage) {
+	for _, s := range c.pools[class.Passage.Passage.Pool](class.Passage.Pool) {
 		enforced, always := let6, always6
 		if s.src[0].From.Is4() {
 			enforced, always = let4, always4
@@ -132,7 +142,7 @@ func (c *Computer) inward(class *site.Class, device netset.Addrs, r *Reach) {
 	if c.Model.Timed() {
 		always = c.Model.InwardRulesSet(class, site.When{}).To(c.Model.OriginSet())
 	}
-	for _, s := range c.sources(class.Passage) {
+	for _, s := range c.pools[class.Passage.Passage.Pool](class.Passage.Pool) {
 		var enforced, full []netset.Traffic
 		for _, part := range c.Model.ArrivingSet(s.src) {
 			if !part.As.IsValid() {

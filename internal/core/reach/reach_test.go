@@ -5,6 +5,7 @@ import (
 	"math/rand/v2"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -282,7 +283,11 @@ func TestSurplusAndPins(t *testing.T) {
 func TestDependences(t *testing.T) {
 	of := func(m *site.Model) map[string]reach.Dependence {
 		out := map[string]reach.Dependence{}
-		for _, d := range reach.Dependences(reach.Compute(m, people), nil, func() bool { return false }) {
+		depending := reach.Compute(m, people).Depending(nil)
+		for i := range depending.Steps() {
+			depending.Do(i)
+		}
+		for _, d := range depending.Dependences() {
 			out[d.Setting] = d
 		}
 		return out
@@ -359,4 +364,67 @@ func TestPossiblePeople(t *testing.T) {
 		"{name: cameras, action: permit, groups: [volunteers], to: [nestcams], services: [web]}",
 		"{name: cameras, action: permit, groups: [wardens], to: [nestcams], services: [web]}")
 	require.Equal(t, reach.Fails, result(t, reach.Prove(m, people[1:2]), "volunteers-watch-nests", "volunteers").Outcome)
+}
+
+// shuffled does steps at once and in an order of its own.
+func shuffled(r *rand.Rand, n int, do func(int)) {
+	var all sync.WaitGroup
+	for _, i := range r.Perm(n) {
+		all.Go(func() { do(i) })
+	}
+	all.Wait()
+}
+
+// However a computation's steps are done, several at once and in any order, what comes of them is the same; and what is told of a board
+// without drawing it is what is drawn: which cells are not as they should be, and of whom there is something to say of what comes from
+// inside.
+func TestStepsInAnyOrder(t *testing.T) {
+	r := rand.New(rand.NewPCG(7, 7))
+	large, crowd := bigplan.Make(bigplan.Size{Groups: 30, Destinations: 60, Rules: 200, Users: 60})
+	whole, err := site.Compile(large, "gw")
+	require.NoError(t, err)
+	for name, of := range map[string]struct {
+		m      *site.Model
+		people []reach.Person
+	}{
+		"island": {island.Model(t), people},
+		"island, which lacks and has too much": {island.Model(t, "groups: [volunteers], to: [nestcams], services: [web]",
+			"groups: [volunteers], to: [office], services: [web]"), people},
+		"generated": {whole, crowd},
+	} {
+		t.Run(name, func(t *testing.T) {
+			want := reach.Compute(of.m, of.people)
+			w := (*reach.Known)(nil).Begin(of.m, of.people)
+			shuffled(r, w.Steps(), w.Do)
+			k := w.Known()
+			require.Equal(t, want.Proof, k.Proof)
+			require.Equal(t, want.Reaches, k.Reaches)
+			require.Equal(t, want.Board(), k.Board())
+
+			wantSurplus, wantPins := reach.Surpluses(of.m, of.people)
+			b := k.Beyond()
+			shuffled(r, b.Steps(), b.Do)
+			p := b.Pinning()
+			shuffled(r, p.Steps(), p.Do)
+			require.Equal(t, wantSurplus, b.Surplus())
+			require.Equal(t, wantPins, p.Pins())
+
+			inward := map[string]reach.InwardRow{}
+			for _, row := range k.Board().Inward {
+				inward[row.Class] = row
+			}
+			for i, row := range k.Board().Rows {
+				var bad []int
+				for n, c := range row.Cells {
+					if c.State == reach.CellMissing || c.State == reach.CellBreach {
+						bad = append(bad, n)
+					}
+				}
+				require.Equal(t, bad, k.Wrong()[i], row.Class)
+				told, amiss := k.Inward(i)
+				require.Equal(t, inward[row.Class].Class != "", told)
+				require.Equal(t, len(inward[row.Class].Wrong) > 0, amiss)
+			}
+		})
+	}
 }

@@ -24,50 +24,106 @@ type Pin struct {
 	Expectation string   `json:"expectation" doc:"To be added to expectations."`
 }
 
-// Surpluses lists what every class reaches beyond what is expected, and what could be pinned of it. Rules that have hours, and rules whose
-// permission people do not get in full, are not proposed: such an expectation would not hold.
+// Surpluses lists what every class reaches beyond what is expected, and what could be pinned of it.
 func Surpluses(m *site.Model, people []Person) ([]Surplus, []Pin) {
-	return Compute(m, people).Surpluses()
+	b := Compute(m, people).Beyond()
+	for i := range b.Steps() {
+		b.Do(i)
+	}
+	p := b.Pinning()
+	for i := range p.Steps() {
+		p.Do(i)
+	}
+	return b.Surplus(), p.Pins()
 }
 
-// Surpluses is the same of what is computed already.
-func (k *Known) Surpluses() ([]Surplus, []Pin) {
-	m, classes := k.Model, k.Classes
-	out := []Surplus{}
-	sides := map[bool]*surpluses{}
-	for _, inward := range []bool{false, true} {
-		sides[inward] = &surpluses{make([]netset.Traffic, len(classes)), make([]netset.Traffic, len(classes))}
-	}
-	for i, c := range classes {
-		r := k.Reaches[i]
-		var lines []Line
-		for _, inward := range []bool{false, true} {
-			j, s := judge{m, c.Class, r, inward}, sides[inward]
-			s.extra[i] = Everywhere(j.enforced()).Subtract(askedFor(m, c, inward))
-			s.full[i] = Always(j.full())
-			lines = append(lines, j.lines(s.extra[i])...)
-		}
-		if len(lines) > 0 {
-			out = append(out, Surplus{c.Name(), c.Users, lines})
-		}
-	}
-	pins := []Pin{}
-	for i := range m.Plan.Rules {
-		r := &m.Plan.Rules[i]
-		if p, ok := pin(m, r, classes, sides[r.Inward()]); ok {
-			pins = append(pins, p)
-		}
-	}
-	return out, pins
+// Beyond is what is reached beyond what is expected, worked out class by class: steps that may be done several at once.
+type Beyond struct {
+	k     *Known
+	sides map[bool]*surpluses // by whether it is opened from inside
+	lines [][]Line
 }
 
 // surpluses is of one direction, for each class, what no expectation asks for, and full reach.
 type surpluses struct{ extra, full []netset.Traffic }
 
+// Beyond prepares it.
+func (k *Known) Beyond() *Beyond {
+	n := len(k.Classes)
+	b := &Beyond{k: k, sides: map[bool]*surpluses{}, lines: make([][]Line, n)}
+	for _, inward := range []bool{false, true} {
+		b.sides[inward] = &surpluses{make([]netset.Traffic, n), make([]netset.Traffic, n)}
+	}
+	return b
+}
+
+// Known is what it is worked out of.
+func (b *Beyond) Known() *Known { return b.k }
+
+// Steps is one for each class.
+func (b *Beyond) Steps() int { return len(b.lines) }
+
+// Do works out one class; each once.
+func (b *Beyond) Do(i int) {
+	m, c := b.k.Model, b.k.Classes[i]
+	among := expectations(m.Plan, b.k.among[i])
+	for _, inward := range []bool{false, true} {
+		j, s := judge{m, c.Class, b.k.Reaches[i], inward, among}, b.sides[inward]
+		s.extra[i] = Everywhere(j.enforced()).Subtract(askedFor(m, among, c, inward))
+		s.full[i] = Always(j.full())
+		b.lines[i] = append(b.lines[i], j.lines(s.extra[i])...)
+	}
+}
+
+// Surplus is the outcome, once every step is done.
+func (b *Beyond) Surplus() []Surplus {
+	out := []Surplus{}
+	for i, c := range b.k.Classes {
+		if len(b.lines[i]) > 0 {
+			out = append(out, Surplus{c.Name(), c.Users, b.lines[i]})
+		}
+	}
+	return out
+}
+
+// Pinning is what could be pinned of a surplus, worked out rule by rule: steps that may be done several at once. Rules that have hours, and
+// rules whose permission people do not get in full, are not proposed: such an expectation would not hold.
+type Pinning struct {
+	b     *Beyond
+	about about
+	pins  []*Pin
+}
+
+// Pinning prepares it, once every step of what is beyond is done.
+func (b *Beyond) Pinning() *Pinning {
+	return &Pinning{b, aboutOf(b.k.Classes), make([]*Pin, len(b.k.Model.Plan.Rules))}
+}
+
+// Steps is one for each rule.
+func (p *Pinning) Steps() int { return len(p.pins) }
+
+// Do looks at one rule; each once.
+func (p *Pinning) Do(i int) {
+	r := &p.b.k.Model.Plan.Rules[i]
+	if pin, ok := pin(p.b.k.Model, r, p.b.k.Classes, p.about, p.b.sides[r.Inward()]); ok {
+		p.pins[i] = &pin
+	}
+}
+
+// Pins is the outcome, once every step is done.
+func (p *Pinning) Pins() []Pin {
+	out := []Pin{}
+	for _, pin := range p.pins {
+		if pin != nil {
+			out = append(out, *pin)
+		}
+	}
+	return out
+}
+
 // askedFor joins what expectations ask for of a class in one direction, destination by destination as they are written.
-func askedFor(m *site.Model, c Class, inward bool) (asked netset.Traffic) {
-	for i := range m.Plan.Expectations {
-		e := &m.Plan.Expectations[i]
+func askedFor(m *site.Model, among []*plan.Expectation, c Class, inward bool) (asked netset.Traffic) {
+	for _, e := range among {
 		if e.Must == plan.Reach && e.Inward() == inward && Concerns(e, c) {
 			asked = asked.Union(netset.Of(m.Names.Destinations(e.Peers()), m.Names.ServiceSet(e.Services)))
 		}
@@ -75,15 +131,16 @@ func askedFor(m *site.Model, c Class, inward bool) (asked netset.Traffic) {
 	return asked
 }
 
-func pin(m *site.Model, r *plan.Rule, classes []Class, s *surpluses) (Pin, bool) {
+func pin(m *site.Model, r *plan.Rule, classes []Class, about about, s *surpluses) (Pin, bool) {
 	if r.Off || r.Action != plan.Permit || r.Hours != "" {
 		return Pin{}, false
 	}
 	e := plan.Expectation{Groups: r.Groups, Everyone: len(r.Groups) == 0, Must: plan.Reach, To: r.To, From: r.From, Services: r.Services}
 	permitted := netset.Of(m.Names.Destinations(r.Peers()), m.Names.ServiceSet(r.Services))
 	p, adds := Pin{Rule: r.Name, Classes: []string{}}, false
-	for i, c := range classes {
-		if c.Passage == nil || !Concerns(&e, c) {
+	for _, i := range about.of(&e) {
+		c := classes[i]
+		if c.Passage == nil {
 			continue
 		}
 		asked := Asked(m, c.Class, &e)

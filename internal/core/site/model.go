@@ -53,6 +53,7 @@ type Model struct {
 	beyondPing netset.Traffic // what only a rule about the gateway itself permits
 	pools      netset.Addrs
 	never      netset.Addrs
+	notMeant   netset.Addrs
 	devices    map[string]*device
 	owners     map[netip.Addr]string
 	routed     netset.Addrs

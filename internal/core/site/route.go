@@ -64,6 +64,7 @@ func (m *Model) compileRoutes() {
 	for _, h := range table {
 		led = append(led, h.to)
 	}
+	m.notMeant = neverRouted.Union(m.never).Union(m.own).Union(m.pools)
 	m.routed = span(led...).Subtract(m.pools).Union(m.own).Subtract(m.never)
 	m.ways = m.waysOut()
 }
@@ -174,10 +175,9 @@ var echo = netset.ICMPType(netset.ICMP, 8).Union(netset.ICMPType(netset.ICMPv6, 
 func (m *Model) OwnAddresses() netset.Addrs { return m.own }
 
 // NotMeant are addresses that nobody means who names a network or a prefix: what is never routed, the gateway's own, and people's own
-// where a
-// pool is carved from it.
+// where a pool is carved from it.
 func (m *Model) NotMeant() netset.Addrs {
-	return neverRouted.Union(m.never).Union(m.own).Union(m.pools)
+	return m.notMeant
 }
 
 // RouteOf finds the way for a packet of the gateway's own; ok is false if there is none.

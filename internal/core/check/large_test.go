@@ -2,7 +2,11 @@ package check_test
 
 import (
 	"fmt"
+	"math/rand/v2"
+	"sync"
 	"testing"
+
+	"github.com/stretchr/testify/require"
 
 	"yellowlantern/internal/core/check"
 	"yellowlantern/internal/core/plan"
@@ -47,4 +51,21 @@ func BenchmarkFindingsOfText(b *testing.B) {
 			check.Run(check.Input{Doc: doc, People: people})
 		}
 	})
+}
+
+// The families of checks can be asked at once and in any order: what is found, and where it stands, is the same.
+func TestFamiliesInAnyOrder(t *testing.T) {
+	p, people := bigplan.Make(bigplan.Size{Groups: 30, Destinations: 60, Rules: 200, Users: 60})
+	in := check.Input{Doc: &plan.Document{Plan: *p}, People: people}
+	want := check.Run(in)
+	require.NotEmpty(t, want)
+	for range 5 {
+		w := check.Begin(in)
+		var all sync.WaitGroup
+		for _, i := range rand.Perm(w.Steps()) {
+			all.Go(func() { w.Do(i) })
+		}
+		all.Wait()
+		require.Equal(t, want, w.Findings())
+	}
 }
