@@ -6,7 +6,10 @@ import (
 	"io"
 	"log/slog"
 	"runtime"
+	"runtime/metrics"
+	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -14,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowlantern/internal/app/plans"
+	"yellowlantern/internal/app/proofs"
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/core/password"
 	"yellowlantern/internal/instance"
@@ -104,11 +108,57 @@ func BenchmarkSizes(b *testing.B) {
 		timed("commit", func() {
 			require.NoError(b, c.Do(ctx, "POST", "/drafts/second/commit", map[string]any{"message": "second", "accept": accept()}, nil))
 		})
+		third := strings.Replace(text, "services: [tcp/22]", "services: [tcp/22, tcp/2222]", 1)
+		require.NoError(b, c.Do(ctx, "PUT", "/drafts/third", map[string]any{"text": third, "version": 0}, nil))
+		fifty(b, c, "fifty-boards-unknown")
+		fifty(b, c, "fifty-boards-known")
 		console(b, i.URL(), timed)
 		var m runtime.MemStats
 		runtime.ReadMemStats(&m)
 		b.ReportMetric(float64(m.Sys-m.HeapReleased)/(1<<20), "memory-MB")
 	}
+}
+
+// fifty people look at a part of the board of one draft at once: how long half of them and the last wait, and how much memory that takes
+// at most beside what stood before.
+func fifty(b *testing.B, c *client.Client, what string) {
+	heap := func() float64 {
+		sample := []metrics.Sample{{Name: "/memory/classes/heap/objects:bytes"}}
+		metrics.Read(sample)
+		return float64(sample[0].Value.Uint64()) / (1 << 20)
+	}
+	runtime.GC()
+	before, most := heap(), 0.0
+	over, looked := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(looked)
+		for {
+			select {
+			case <-over:
+				return
+			case <-time.After(2 * time.Millisecond):
+				most = max(most, heap())
+			}
+		}
+	}()
+	took := make([]time.Duration, 50)
+	var all sync.WaitGroup
+	for n := range took {
+		all.Go(func() {
+			begun := time.Now()
+			board, err := client.Get[proofs.Board](b.Context(), c, fmt.Sprintf("/board?draft=third&rows=25&columns=24&row=%d", n*3))
+			took[n] = time.Since(begun)
+			require.NoError(b, err)
+			require.Equal(b, 25, len(board.Rows))
+		})
+	}
+	all.Wait()
+	close(over)
+	<-looked
+	slices.Sort(took)
+	b.ReportMetric(took[25].Seconds(), what+"-p50-s")
+	b.ReportMetric(took[49].Seconds(), what+"-last-s")
+	b.ReportMetric(most-before, what+"-MB")
 }
 
 // console opens every page, and waits for what it is for.

@@ -34,7 +34,8 @@ func packages(t *testing.T) map[string]pkg {
 
 // parts are what the service does, each a package without HTTP.
 var parts = []string{
-	"internal/app/actor", "internal/app/refusal", "internal/app/journal", "internal/app/compiled", "internal/app/running", "internal/app/trust",
+	"internal/app/actor", "internal/app/refusal", "internal/app/journal", "internal/app/computing", "internal/app/compiled", "internal/app/running",
+	"internal/app/trust",
 	"internal/app/plans", "internal/app/trials", "internal/app/commits", "internal/app/proofs", "internal/app/members", "internal/app/watching",
 	"internal/app/authorities", "internal/app/sources", "internal/app/accounting", "internal/app/changes", "internal/app/equipment", "internal/app/whois", "internal/app/diagnosis", "internal/app/access", "internal/app/mailing", "internal/app/standing", "internal/app/handover",
 }
@@ -78,13 +79,14 @@ var mayImport = map[string][]string{
 	"internal/app/actor":         {},
 	"internal/app/refusal":       {"core", "internal/store"},
 	"internal/app/journal":       {"core", "internal/gateway", "internal/people", "internal/store", "internal/app/refusal"},
-	"internal/app/compiled":      {"core", "internal/gateway", "internal/people", "internal/store"},
+	"internal/app/computing":     {"core", "internal/app/actor", "internal/app/refusal"},
+	"internal/app/compiled":      {"core", "internal/gateway", "internal/people", "internal/store", "internal/app/refusal", "internal/app/computing"},
 	"internal/app/running":       {"core", "internal/gateway", "internal/store", "internal/app/refusal", "internal/app/journal", "internal/app/compiled"},
 	"internal/app/trust":         {"core", "internal/enrol", "internal/store", "internal/app/actor", "internal/app/refusal", "internal/app/compiled", "internal/app/running"},
-	"internal/app/plans":         {"core", "internal/gateway", "internal/people", "internal/store", "internal/app/actor", "internal/app/refusal", "internal/app/compiled"},
+	"internal/app/plans":         {"core", "internal/gateway", "internal/people", "internal/store", "internal/app/actor", "internal/app/refusal", "internal/app/compiled", "internal/app/computing"},
 	"internal/app/trials":        {"core", "internal/gateway", "internal/people", "internal/store", "internal/probe", "internal/underlay", "internal/app/actor", "internal/app/refusal", "internal/app/journal", "internal/app/compiled", "internal/app/running", "internal/app/trust", "internal/app/plans"},
 	"internal/app/commits":       {"core", "internal/store", "internal/probe", "internal/app/actor", "internal/app/refusal", "internal/app/journal", "internal/app/running", "internal/app/plans", "internal/app/trials"},
-	"internal/app/proofs":        {"core", "internal/gateway", "internal/store", "internal/probe", "internal/report", "internal/app/actor", "internal/app/refusal", "internal/app/running", "internal/app/plans", "internal/app/trials"},
+	"internal/app/proofs":        {"core", "internal/gateway", "internal/store", "internal/probe", "internal/report", "internal/app/actor", "internal/app/refusal", "internal/app/computing", "internal/app/running", "internal/app/plans", "internal/app/trials"},
 	"internal/app/mailing":       {"core", "internal/store", "internal/app/journal"},
 	"internal/app/members":       {"core", "internal/enrol", "internal/gateway", "internal/people", "internal/store", "internal/app/actor", "internal/app/refusal", "internal/app/journal", "internal/app/compiled"},
 	"internal/app/watching":      {"core", "internal/gateway", "internal/people", "internal/store", "internal/nameupdate", "internal/app/actor", "internal/app/refusal", "internal/app/journal", "internal/app/compiled", "internal/app/plans", "internal/app/trials"},

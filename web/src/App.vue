@@ -7,6 +7,7 @@ import { api } from './api'
 import { useSession } from './session'
 import { loadSteps } from './steps'
 import QuestionDialog from './components/QuestionDialog.vue'
+import WorkingBar from './components/WorkingBar.vue'
 
 const session = useSession()
 const route = useRoute()
@@ -63,6 +64,7 @@ async function leave() {
       </v-alert>
       <router-view />
     </v-main>
+    <WorkingBar v-if="!route.meta.open" />
     <QuestionDialog />
   </v-app>
 </template>

@@ -365,6 +365,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/computing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is being worked out just now, how far it is, and who waits for it */
+        get: operations["list-computing"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/computing/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End what is being worked out; who waits for it is told */
+        delete: operations["stop-computing"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/depends": {
         parameters: {
             query?: never;
@@ -1077,6 +1111,23 @@ export interface paths {
         };
         /** What a gateway makes of somebody: source, groups, passage and why not another, reach, what keeps them out */
         get: operations["explain-person"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plan/size": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How large a plan is for whoever works it out, and what that will take, before it is */
+        get: operations["plan-size"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2205,6 +2256,11 @@ export interface components {
             "total-columns": number;
             /**
              * Format: int64
+             * @description Rows of what is opened from inside that match, shown or not.
+             */
+            "total-inward": number;
+            /**
+             * Format: int64
              * @description Rows that match, shown or not.
              */
             "total-rows": number;
@@ -2215,6 +2271,8 @@ export interface components {
              * @description Cells of the whole board that are not as they should be.
              */
             troubles: number;
+            /** @description The rest is being computed: verdict, troubles and what is opened from inside are not known yet. */
+            unfinished?: boolean;
             /** @description On the whole revision: the same that yl validate and the printed report have. */
             verdict: components["schemas"]["Verdict"];
         };
@@ -5183,6 +5241,40 @@ export interface components {
             station: string;
             words: string;
         };
+        Size: {
+            /**
+             * Format: int64
+             * @description People in the same groups are one.
+             */
+            classes: number;
+            /**
+             * Format: int64
+             * @description Columns of the reach board.
+             */
+            destinations: number;
+            /** Format: int64 */
+            expectations: number;
+            /**
+             * Format: int64
+             * @description About how much memory they take.
+             */
+            octets: number;
+            /** Format: int64 */
+            people: number;
+            /**
+             * Format: int64
+             * @description How much memory is free here, of which half may be taken; 0: not known.
+             */
+            room: number;
+            /** Format: int64 */
+            rules: number;
+            /**
+             * Format: double
+             * @description About how long reach and proof take from nothing.
+             */
+            seconds: number;
+            words: string;
+        };
         Slowed: {
             /**
              * @description What the passwords were for; code: codes of a second factor, from everywhere.
@@ -5294,6 +5386,39 @@ export interface components {
             code: string;
             password: string;
             secret: string;
+        };
+        Task: {
+            /**
+             * Format: int64
+             * @description Steps that are done.
+             */
+            done: number;
+            /** Format: int64 */
+            id: number;
+            /**
+             * Format: double
+             * @description How long this stage will take yet, in seconds, as its steps went until now.
+             */
+            left: number;
+            /**
+             * Format: int64
+             * @description Steps in all.
+             */
+            of: number;
+            /** Format: date-time */
+            since: string;
+            /** @description How large it is, in words; empty: it is not told. */
+            size: string;
+            /** @description What is worked out of it just now. */
+            stage: string;
+            /** @description The administrators who wait for it. */
+            waiting: string[];
+            /** @description Of which plan. */
+            what: string;
+            /** @description How far it is, in words. */
+            words: string;
+            /** @description Whoever asks waits for it. */
+            yours: boolean;
         };
         Texted: {
             text: string;
@@ -5946,12 +6071,16 @@ export interface operations {
                 trouble?: boolean;
                 /** @description The first row, from 0. */
                 row?: number;
-                /** @description How many rows at most; 0: all. */
+                /** @description How many rows at most; 0: all, as long as they have no more than 100,000 cells: row says where to go on. */
                 rows?: number;
                 /** @description The first column, from 0. */
                 column?: number;
                 /** @description How many columns at most; 0: all. */
                 columns?: number;
+                /** @description The first row of what is opened from inside, from 0; of those as many as rows are shown at most. */
+                inward?: number;
+                /** @description Answer with what is known already, and do not wait for all of it to be computed: then unfinished is true. */
+                soon?: boolean;
             };
             header?: never;
             path?: never;
@@ -6199,6 +6328,65 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Checked"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "list-computing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Task"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "stop-computing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number, as it is listed. */
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
@@ -7738,6 +7926,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ExplainedPerson"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "plan-size": {
+        parameters: {
+            query?: {
+                /** @description Look at this draft in place of the newest revision. */
+                draft?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Size"];
                 };
             };
             /** @description Error */

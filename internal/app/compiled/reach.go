@@ -29,8 +29,9 @@ func (w *Whole) Soon(ctx context.Context) (*reach.Known, *reach.Work, error) {
 		return nil, nil, err
 	}
 	version := w.cache.store.PeopleVersion()
-	if known, is := w.known.Soon(ctx, &w.cache.Desk, w.Name(), version, patience, w.compute(version)); is {
-		return known, nil, nil
+	known, is, err := w.known.Soon(ctx, &w.cache.Desk, w.Name(), version, patience, w.compute(version))
+	if is || err != nil {
+		return known, nil, err
 	}
 	work, err := w.begin(ctx, version)
 	return nil, work, err

@@ -127,26 +127,44 @@ func TestOnceForAllWhoWait(t *testing.T) {
 	require.Equal(t, answer{"worked out", nil}, <-d.ask(t.Context(), "dora", 2))
 }
 
-// Who does not wait has it begun, and for a while it goes on.
+// Who does not wait has it begun, and for a while it goes on. Who asks again right after somebody stopped it is told, and has it not begun
+// anew.
 func TestSoon(t *testing.T) {
 	d := &desk{t: t, steps: newGated(4)}
-	soon := func(patience time.Duration) bool {
-		_, is := d.value.Soon(t.Context(), &d.desk, "draft large", 1, patience, d.how)
-		return is
+	soon := func(patience time.Duration) (bool, error) {
+		_, is, err := d.value.Soon(t.Context(), &d.desk, "draft large", 1, patience, d.how)
+		return is, err
 	}
-	require.False(t, soon(time.Minute))
-	require.False(t, soon(time.Minute), "the same")
+	for range 2 {
+		is, err := soon(time.Minute)
+		require.NoError(t, err)
+		require.False(t, is)
+	}
 	close(d.steps.leave)
-	require.Eventually(t, func() bool { return soon(time.Minute) }, 10*time.Second, time.Millisecond)
+	is, err := soon(time.Minute)
+	require.NoError(t, err)
+	require.True(t, is, "within a moment")
 	require.EqualValues(t, 1, d.made.Load())
 
 	d = &desk{t: t, steps: newGated(100)}
-	require.False(t, soon(time.Millisecond))
+	_, err = soon(time.Millisecond)
+	require.NoError(t, err)
 	<-d.steps.begun
-	time.Sleep(20 * time.Millisecond) // longer than anybody has patience
-	close(d.steps.leave)
+	close(d.steps.leave) // longer ago than anybody has patience
 	d.nothing()
 	require.Less(t, d.steps.done.Load(), int64(20))
+
+	d = &desk{t: t, steps: newGated(100)}
+	_, err = soon(time.Minute)
+	require.NoError(t, err)
+	require.NoError(t, d.desk.Stop(d.desk.Tasks(t.Context())[0].ID, "vera"))
+	close(d.steps.leave)
+	d.nothing()
+	for range 2 {
+		_, err = soon(time.Minute)
+		require.ErrorContains(t, err, "vera stopped")
+	}
+	require.EqualValues(t, 1, d.made.Load())
 }
 
 type broken struct{}
@@ -161,7 +179,8 @@ func (broken) Do(i int) {
 // A fault in a computation is an error of that computation, and the end of nothing else.
 func TestFaults(t *testing.T) {
 	var d computing.Desk
-	require.ErrorContains(t, d.Alone(t.Context(), "a plan", "findings", broken{}), "findings could not be worked out: a fault in the service")
+	require.ErrorContains(t, d.Alone(t.Context(), "a plan", "findings", broken{}),
+		"findings could not be worked out: a fault in the service")
 	var v computing.Shared[int, int]
 	_, err := v.Get(t.Context(), &d, "a plan", 1, func(context.Context, *computing.Run) (int, error) { panic("another") })
 	require.ErrorContains(t, err, "a fault in the service")

@@ -2,11 +2,15 @@ package computing
 
 import (
 	"context"
+	"errors"
 	"sync"
 	"time"
 
 	"yellowlantern/internal/app/actor"
 )
+
+// How is how a value is worked out; its context ends when nobody waits any more, or somebody stops it.
+type How[T any] func(context.Context, *Run) (T, error)
 
 // Shared is a value that is worked out once for everybody who wants it. It is of a version: another version is worked out anew. The zero
 // value has none.
@@ -17,6 +21,10 @@ type Shared[V comparable, T any] struct {
 	value   T
 	now     *under[T]
 	of      V // that is under way
+
+	failed   error // of what was worked out last
+	failedOf V
+	failedAt time.Time
 }
 
 // under is a value being worked out.
@@ -29,7 +37,7 @@ type under[T any] struct {
 
 // Get is the value. Whoever comes while it is worked out waits for the same; who leaves, by the end of ctx, leaves it to those who still
 // wait, and with the last of them it ends. how gets the context of all of them.
-func (s *Shared[V, T]) Get(ctx context.Context, d *Desk, what string, version V, how func(context.Context, *Run) (T, error)) (T, error) {
+func (s *Shared[V, T]) Get(ctx context.Context, d *Desk, what string, version V, how How[T]) (T, error) {
 	me := &waiter{actor.Name(ctx)}
 	u, value, has := s.join(ctx, d, what, version, me, how)
 	if has {
@@ -45,17 +53,44 @@ func (s *Shared[V, T]) Get(ctx context.Context, d *Desk, what string, version V,
 	}
 }
 
-// Soon is the value if it is there; if not, it begins to be worked out, and goes on for a while in case somebody asks again.
-func (s *Shared[V, T]) Soon(ctx context.Context, d *Desk, what string, version V, patience time.Duration, how func(context.Context, *Run) (T, error)) (T, bool) {
-	me := &waiter{actor.Name(ctx)}
-	u, value, has := s.join(ctx, d, what, version, me, how)
-	if !has {
-		time.AfterFunc(patience, func() { u.run.leave(me) })
+// moment is how long anybody waits who does not want to wait.
+const moment = 250 * time.Millisecond
+
+// Soon is the value if it is there within a moment; if not, it goes on being worked out for a while, in case somebody asks again. Why it
+// could not be worked out just now is the error: it is not begun again at once.
+func (s *Shared[V, T]) Soon(ctx context.Context, d *Desk, what string, version V, patience time.Duration, how How[T]) (value T, is bool,
+	err error,
+) {
+	if err := s.justFailed(version, patience); err != nil {
+		return value, false, err
 	}
-	return value, has
+	me := &waiter{actor.Name(ctx)}
+	u, value, is := s.join(ctx, d, what, version, me, how)
+	if is {
+		return value, true, nil
+	}
+	time.AfterFunc(patience, func() { u.run.leave(me) })
+	ctx, stop := context.WithTimeout(ctx, moment)
+	defer stop()
+	select {
+	case <-u.done:
+		return u.value, u.err == nil, u.err
+	case <-ctx.Done():
+		return value, false, nil
+	}
 }
 
-func (s *Shared[V, T]) join(ctx context.Context, d *Desk, what string, version V, me *waiter, how func(context.Context, *Run) (T, error)) (u *under[T], value T, has bool) {
+// justFailed is why a version could not be worked out, if that is no longer ago than somebody has patience.
+func (s *Shared[V, T]) justFailed(version V, patience time.Duration) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.failed == nil || s.failedOf != version || time.Since(s.failedAt) > patience || errors.Is(s.failed, errNobody) {
+		return nil
+	}
+	return s.failed
+}
+
+func (s *Shared[V, T]) join(ctx context.Context, d *Desk, what string, version V, me *waiter, how How[T]) (u *under[T], value T, has bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.has && s.version == version {
@@ -72,7 +107,7 @@ func (s *Shared[V, T]) join(ctx context.Context, d *Desk, what string, version V
 	return u, value, false
 }
 
-func (s *Shared[V, T]) work(ctx context.Context, d *Desk, u *under[T], version V, how func(context.Context, *Run) (T, error)) {
+func (s *Shared[V, T]) work(ctx context.Context, d *Desk, u *under[T], version V, how How[T]) {
 	defer close(u.done)
 	defer d.over(u.run)
 	defer func() {
@@ -81,10 +116,12 @@ func (s *Shared[V, T]) work(ctx context.Context, d *Desk, u *under[T], version V
 		}
 		s.mu.Lock()
 		defer s.mu.Unlock()
-		if s.now == u {
-			if s.now = nil; u.err == nil {
-				s.has, s.version, s.value = true, version, u.value
-			}
+		if s.now != u { // another version is wanted meanwhile
+			return
+		}
+		s.now = nil
+		if s.failed, s.failedOf, s.failedAt = u.err, version, time.Now(); u.err == nil {
+			s.has, s.version, s.value = true, version, u.value
 		}
 	}()
 	u.value, u.err = how(ctx, u.run)

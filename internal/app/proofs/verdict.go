@@ -47,8 +47,11 @@ func (s *Service) verdict(ctx context.Context, number int, reports []probe.Repor
 	}
 	what := fmt.Sprintf("the verdict on revision %d", number)
 	if soon {
-		v, is := s.verdicts.Soon(ctx, s.Plans.Desk(), what, of, patience, how)
-		return v, !is, nil
+		v, is, err := s.verdicts.Soon(ctx, s.Plans.Desk(), what, of, patience, how)
+		if !is {
+			v = Verdict{Troubles: []string{}, Untried: []string{}}
+		}
+		return v, !is, err
 	}
 	v, err = s.verdicts.Get(ctx, s.Plans.Desk(), what, of, how)
 	return v, false, err

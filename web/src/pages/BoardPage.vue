@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, ref, watch } from 'vue'
+import { computed, onBeforeUnmount, ref, watch } from 'vue'
 import { api, words, type Board } from '../api'
 import JourneyPanel from '../components/JourneyPanel.vue'
 import NextSteps from '../components/NextSteps.vue'
@@ -12,29 +12,47 @@ const filter = ref('')
 const places = ref('')
 const onlyTrouble = ref(false)
 const row = ref(0)
+const inward = ref(0)
 const column = ref(0)
 const picked = ref<{ row: number; col: number }>()
 let waiting = 0
+let asked = new AbortController()
 
+// What is asked for no longer is left: the service need not work it out.
 async function load() {
+  window.clearTimeout(waiting)
+  asked.abort()
+  const mine = (asked = new AbortController())
   const query = {
     people: filter.value ?? '',
     to: places.value ?? '',
     trouble: onlyTrouble.value,
     row: row.value,
     column: column.value,
+    inward: inward.value,
+    soon: true,
     ...most,
   }
-  const { data, error } = await api.GET('/api/v1/board', { params: { query } })
-  picked.value = undefined
-  board.value = data
-  problem.value = error ? words(error) : ''
+  const before = board.value
+  try {
+    const { data, error } = await api.GET('/api/v1/board', { params: { query }, signal: mine.signal })
+    if (!before?.unfinished) picked.value = undefined // where it goes on by itself, people may have begun to look
+    board.value = data
+    problem.value = error ? words(error) : ''
+    if (data?.unfinished) waiting = window.setTimeout(load, 700)
+  } catch (left) {
+    if (!mine.signal.aborted) throw left
+  }
 }
-watch([row, column], load, { immediate: true })
+watch([row, column, inward], load, { immediate: true })
+onBeforeUnmount(() => {
+  window.clearTimeout(waiting)
+  asked.abort()
+})
 watch([filter, places, onlyTrouble], () => {
   window.clearTimeout(waiting)
   waiting = window.setTimeout(() => {
-    if (row.value || column.value) row.value = column.value = 0
+    if (row.value || column.value || inward.value) row.value = column.value = inward.value = 0
     else void load()
   }, 250)
 })
@@ -60,7 +78,8 @@ const users = (list: string[]) => list.slice(0, 4).join(', ') + (list.length > 4
   <div class="px-5 py-3">
     <div class="d-flex align-center ga-4 mb-3 flex-wrap">
       <h1>Who reaches what</h1>
-      <v-chip v-if="board" id="verdict" :color="verdictColor" variant="tonal">
+      <v-chip v-if="board?.unfinished" id="unfinished" variant="tonal">being worked out · revision {{ board.revision }}</v-chip>
+      <v-chip v-else-if="board" id="verdict" :color="verdictColor" variant="tonal">
         {{ board.verdict.headline }}{{ troubles ? `, ${troubles} cells` : '' }} · revision {{ board.revision }}
       </v-chip>
       <v-spacer />
@@ -74,7 +93,7 @@ const users = (list: string[]) => list.slice(0, 4).join(', ') + (list.length > 4
     </v-alert>
     <NextSteps />
     <v-alert
-      v-if="board && (!board.verdict.ok || board.verdict.untried.length)"
+      v-if="board && !board.unfinished && (!board.verdict.ok || board.verdict.untried.length)"
       :type="board.verdict.ok ? 'info' : 'error'"
       variant="tonal"
       density="compact"
@@ -183,6 +202,13 @@ const users = (list: string[]) => list.slice(0, 4).join(', ') + (list.length > 4
           </tr>
         </tbody>
       </table>
+      <div v-if="board['total-inward'] > most.rows" class="d-flex ga-2 align-center pa-2 pages">
+        {{ span(inward, most.rows, board['total-inward']) }}
+        <v-btn size="x-small" variant="outlined" :disabled="!inward" @click="inward -= most.rows">before</v-btn>
+        <v-btn size="x-small" variant="outlined" :disabled="inward + most.rows >= board['total-inward']" @click="inward += most.rows"
+          >after</v-btn
+        >
+      </div>
     </v-card>
     <JourneyPanel
       v-if="board && picked"
