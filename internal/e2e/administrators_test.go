@@ -66,7 +66,7 @@ func TestRoles(t *testing.T) {
 		"add-user", "change-user", "set-password", "remove-user", "lost-device", "make-kit", "lift-slowed",
 		"make-second-factor-link",
 	}
-	operates := []string{"end-session", "end-sessions", "start-round"}
+	operates := []string{"end-session", "end-sessions", "start-round", "stop-computing"}
 	may := map[string][]string{"auditor": {"check", "make-token"}, "help-desk": tends, "operator": operates}
 	for role, some := range may {
 		var made struct{ Token string }

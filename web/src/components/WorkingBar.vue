@@ -15,7 +15,9 @@ async function end(t: Task) {
   <div v-if="working.length" id="working" role="status" aria-live="polite">
     <div v-for="t in working" :key="t.id" class="task">
       <v-progress-linear :model-value="(100 * t.done) / Math.max(1, t.of)" color="lantern" height="4" :aria-label="t.words" />
-      <span>{{ t.words }}<b v-if="refused" class="text-bad"> · {{ refused }}</b></span>
+      <span
+        >{{ t.words }}<b v-if="refused" class="text-bad"> · {{ refused }}</b></span
+      >
       <v-btn size="x-small" variant="outlined" @click="end(t)">Stop</v-btn>
     </div>
   </div>
