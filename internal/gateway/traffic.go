@@ -91,7 +91,7 @@ func (g *Gateway) FromInside(batch []inside.Packet, outside bool) {
 	now := time.Now()
 	out := runs.Get().(*run)
 	defer runs.Put(out)
-	defer out.flush()
+	defer out.settle()
 	for _, p := range batch {
 		if p.Each > 0 && g.recording.Load() > 0 { // who reads a recording wants packets as devices have them
 			segment.Each(p, func(one inside.Packet) { g.fromInside(out, one, outside, now) })
@@ -136,8 +136,9 @@ func (g *Gateway) fromInside(out *run, p inside.Packet, outside bool, now time.T
 
 // run is packets to one person's device, one after the other: they are sent together.
 type run struct {
-	to      *session.Session
-	packets []inside.Packet
+	to       *session.Session
+	packets  []inside.Packet
+	gathered session.Gathered // of sessions before, packets that are sent with those that follow
 }
 
 var runs = sync.Pool{New: func() any { return new(run) }}
@@ -152,13 +153,33 @@ func (g *Gateway) together(out *run, s *session.Session, p inside.Packet) {
 	out.packets = append(out.packets, p)
 }
 
-// flush sends what is left.
+// flush sends what is for the session: a packet that is alone together with what is for others.
 func (r *run) flush() {
 	if len(r.packets) > 0 {
-		r.to.Path().SendAll(r.packets)
+		path := r.to.Path()
+		if one, ok := path.(session.Gatherer); ok && len(r.packets) == 1 && r.packets[0].Each == 0 {
+			r.gathered = one.Gather(r.packets[0], r.gathered)
+		} else {
+			r.scatter()
+			path.SendAll(r.packets)
+		}
 	}
 	clear(r.packets)
 	r.to, r.packets = nil, r.packets[:0]
+}
+
+// scatter sends what was gathered.
+func (r *run) scatter() {
+	if r.gathered != nil {
+		r.gathered.Flush()
+		r.gathered = nil
+	}
+}
+
+// settle sends what is left.
+func (r *run) settle() {
+	r.flush()
+	r.scatter()
 }
 
 // toDevice sends a result's packet to its person, in place where it stands in p still.

@@ -63,9 +63,9 @@ type Opener struct {
 	salt    [saltLen]byte
 	chained *chained
 	mu      sync.Mutex
-	window  window
 	opened  uint64
 	octets  uint64
+	window  window
 }
 
 // NewSealer takes the peer's SPI and keying material of the algorithm.

@@ -35,28 +35,29 @@ type flowKey struct {
 // inwardICMP keeps apart what a person asks and what they answer under the same identifier.
 const inwardICMP = 0x100
 
-// flow is guarded by its session's lock, but for what never changes: session, key, back, inward.
+// flow is guarded by its session's lock, but for what never changes: session, key, back, inward. What each packet looks at stands first.
 type flow struct {
 	session *attached
-	key     flowKey // as the person sends
-	// the same as it is beyond translation: what a person opens has another source there, what is opened from inside another peer
-	back    flowKey
-	inward  bool         // opened from inside
-	first   site.Packet  // as whoever opened it sent it
+	model   *site.Model  // that judged it last
+	count   *ruleCount   // of the rule
 	out     *site.Egress // never altered: another one takes its place
-	leaves  site.Egress  // the first of them
-	rule    string
-	count   *ruleCount  // of the rule
-	model   *site.Model // that judged it last
-	minute  int64       // in which it was judged last
-	expires time.Time
-	opened  time.Time
-	sent    tally // by the person
-	got     tally // what went to the person
-	fins    uint8 // bit 0: the person closed, bit 1: the other side
+	minute  int64        // in which it was judged last
+	inward  bool         // opened from inside
+	fins    uint8        // bit 0: the person closed, bit 1: the other side
 	reset   bool
 	closing bool // it stands in the wheel at the time after its close
 	gone    bool
+	changes bool // it has other ends inside than the person sees
+	expires time.Time
+	sent    tally   // by the person
+	got     tally   // what went to the person
+	key     flowKey // as the person sends
+	// the same as it is beyond translation: what a person opens has another source there, what is opened from inside another peer
+	back   flowKey
+	first  site.Packet // as whoever opened it sent it
+	leaves site.Egress // the first of its ways out
+	rule   string
+	opened time.Time
 }
 
 // personKey is a flow's key by a packet that the person sends.
@@ -135,6 +136,7 @@ func (e *Engine) room(s *attached) bool {
 // remember keeps a flow whose answers' key it has claimed.
 func (e *Engine) remember(f *flow, rule *site.Rule, m *site.Model, now time.Time) {
 	f.judged(e, rule, m, now)
+	f.changes = f.back != f.key
 	f.count.flows.Add(1)
 	f.session.flows[f.key] = f
 	e.flows.Add(1)
@@ -342,7 +344,7 @@ func (f *flow) source(m *site.Model, out site.Egress) (src netip.Addr, ok bool) 
 }
 
 // translated tells whether the flow has other ends inside than the person sees.
-func (f *flow) translated() bool { return f.back != f.key }
+func (f *flow) translated() bool { return f.changes }
 
 // toInside makes of a packet as the person sent it one as it leaves the gateway; toPerson is the way back.
 func (f *flow) toInside(b []byte, i *packet.Info) {

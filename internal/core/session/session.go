@@ -39,23 +39,24 @@ type Session struct {
 	Routes                 netset.Addrs // that its device was told, and names
 	DNS                    []netip.Addr
 	Domains                []string
-	MTU                    int  // of the tunnel, inside, in octets
-	ClampMSS               bool // TCP is told that segments must fit the tunnel
-
 	// Addresses are leased to it. They change no more once it is up.
 	Addresses []netip.Addr
 	// Prefixes are leased to it whole, each with one of the addresses in it.
 	Prefixes []netip.Prefix
 
+	limits atomic.Pointer[login.Limits]
+	why    reason.Reason // of its end
+
+	// What packets of it look at stands together: where each packet is another session's, memory is what it waits for.
+	path  atomic.Pointer[Path]
+	mu    sync.Mutex // of what follows, and of why
+	state State
+	held  bool // until its person has given their second factor
+
+	ClampMSS bool // TCP is told that segments must fit the tunnel; settled at admission
+	MTU      int  // of the tunnel, inside, in octets; settled at admission
 	// Forwarding is what forwarding keeps with it, while it is up.
 	Forwarding any
-
-	limits atomic.Pointer[login.Limits]
-	path   atomic.Pointer[Path]
-	mu     sync.Mutex // of what follows, and of Forwarding
-	state  State
-	held   bool // until its person has given their second factor
-	why    reason.Reason
 	Counters
 }
 

@@ -23,18 +23,19 @@ type link struct {
 	// onePlace is that the device may not turn up elsewhere.
 	onePlace bool
 
-	mu      sync.Mutex
-	peer    ike.Peer
-	age     int    // of the youngest association
-	heardBy int    // of the youngest association by which something came
-	pairs   []pair // of associations, the one that is sent with last; none: the device took its last one away
-	toldAt  time.Time
-	missed  uint64 // of associations that are gone
-
+	// What packets look at stands together, as it does in a session.
+	mu     sync.Mutex
+	sealer *esp.Sealer // of the last of pairs; nil: there is none
+	peer   ike.Peer
 	// order is held from the taking of sequence numbers until what has them is sent: devices have small replay windows.
 	order sync.Mutex
 	// alone is that datagrams to where the device is cannot be joined: they are too large for a link on the way.
-	alone atomic.Bool
+	alone   atomic.Bool
+	heardBy int // of the youngest association by which something came
+	toldAt  time.Time
+	pairs   []pair // of associations, the one that is sent with last; none: the device took its last one away
+	age     int    // of the youngest association
+	missed  uint64 // of associations that are gone
 }
 
 // pair is the two associations of a Child SA.
@@ -115,10 +116,14 @@ func (l *link) socket() *socket {
 func (l *link) sending() (peer ike.Peer, sealer *esp.Sealer) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if n := len(l.pairs); n > 0 {
-		sealer = l.pairs[n-1].sealer
+	return l.peer, l.sealer
+}
+
+// turned notes which association is sent with, once pairs are others. l.mu is held.
+func (l *link) turned() {
+	if l.sealer = nil; len(l.pairs) > 0 {
+		l.sealer = l.pairs[len(l.pairs)-1].sealer
 	}
-	return l.peer, sealer
 }
 
 // Where is where the device is.
@@ -198,6 +203,7 @@ func (l *link) install(c ike.Child, ready bool) {
 	if n := len(l.pairs); waits {
 		l.pairs[n-1], l.pairs[n-2] = l.pairs[n-2], l.pairs[n-1]
 	}
+	l.turned()
 	l.age++
 	a := &association{opener: opener, link: l, order: l.age}
 	a.waiting.Store(waits)
@@ -212,6 +218,7 @@ func (l *link) prefer(spi uint32) {
 	if i := l.find(spi); i >= 0 {
 		p := l.pairs[i]
 		l.pairs = append(slices.Delete(l.pairs, i, i+1), p)
+		l.turned()
 	}
 }
 
@@ -222,6 +229,7 @@ func (l *link) retire(spi uint32) {
 	if i := l.find(spi); i >= 0 {
 		l.missed += l.pairs[i].opener.Missing()
 		l.pairs = slices.Delete(l.pairs, i, i+1)
+		l.turned()
 	}
 }
 

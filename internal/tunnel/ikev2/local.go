@@ -2,9 +2,10 @@ package ikev2
 
 import (
 	"encoding/binary"
+	"errors"
 	"iter"
-	"net"
 	"net/netip"
+	"syscall"
 
 	"golang.org/x/sys/unix"
 )
@@ -14,28 +15,26 @@ import (
 // localSpace is room for what the kernel says of a datagram, in octets.
 const localSpace = 128
 
-// tellLocal makes the kernel say of every datagram which address it came to. dual tells whether the socket speaks IPv6.
-func tellLocal(c *net.UDPConn) (dual bool, err error) {
-	raw, err := c.SyscallConn()
-	if err != nil {
-		return false, err
-	}
-	var set error
-	err = raw.Control(func(fd uintptr) {
+// isSix tells whether a socket is of IPv6, by which IPv4 comes with mapped addresses.
+func isSix(raw syscall.RawConn) (six bool, err error) {
+	failed := raw.Control(func(fd uintptr) {
 		var domain int
-		if domain, set = unix.GetsockoptInt(int(fd), unix.SOL_SOCKET, unix.SO_DOMAIN); set != nil {
-			return
-		}
-		if dual = domain == unix.AF_INET6; !dual {
-			set = unix.SetsockoptInt(int(fd), unix.IPPROTO_IP, unix.IP_PKTINFO, 1)
-			return
-		}
-		set = unix.SetsockoptInt(int(fd), unix.IPPROTO_IPV6, unix.IPV6_RECVPKTINFO, 1)
+		domain, err = unix.GetsockoptInt(int(fd), unix.SOL_SOCKET, unix.SO_DOMAIN)
+		six = domain == unix.AF_INET6
 	})
-	if err != nil {
-		return dual, err
-	}
-	return dual, set
+	return six, errors.Join(failed, err)
+}
+
+// tellLocal makes the kernel say of every datagram which address it came to.
+func tellLocal(raw syscall.RawConn, six bool) (err error) {
+	failed := raw.Control(func(fd uintptr) {
+		if six {
+			err = unix.SetsockoptInt(int(fd), unix.IPPROTO_IPV6, unix.IPV6_RECVPKTINFO, 1)
+		} else {
+			err = unix.SetsockoptInt(int(fd), unix.IPPROTO_IP, unix.IP_PKTINFO, 1)
+		}
+	})
+	return errors.Join(failed, err)
 }
 
 // control is something that the kernel says of a datagram (cmsg(3)).
@@ -77,12 +76,23 @@ func localOf(oob []byte) netip.Addr {
 	return netip.Addr{}
 }
 
-// fromLocal tells the kernel which address a datagram is to leave from.
-func fromLocal(a netip.Addr, dual bool) []byte {
+// putLocal tells the kernel which address a datagram is to leave from: it writes that to what it is told of it, and gives its length.
+func putLocal(to []byte, a netip.Addr, dual bool) int {
+	level, kind, size := uint32(unix.IPPROTO_IPV6), uint32(unix.IPV6_PKTINFO), unix.SizeofInet6Pktinfo
 	if a.Is4() && !dual {
-		info := unix.Inet4Pktinfo{Spec_dst: a.As4()}
-		return unix.PktInfo4(&info)
+		level, kind, size = unix.IPPROTO_IP, unix.IP_PKTINFO, unix.SizeofInet4Pktinfo
 	}
-	info := unix.Inet6Pktinfo{Addr: a.As16()}
-	return unix.PktInfo6(&info)
+	clear(to[:unix.CmsgSpace(size)])
+	binary.NativeEndian.PutUint64(to, uint64(unix.CmsgLen(size)))
+	binary.NativeEndian.PutUint32(to[8:], level)
+	binary.NativeEndian.PutUint32(to[12:], kind)
+	body := to[unix.SizeofCmsghdr:]
+	if size == unix.SizeofInet4Pktinfo {
+		four := a.As4()
+		copy(body[4:], four[:]) // ipi_spec_dst
+	} else {
+		six := a.As16()
+		copy(body, six[:])
+	}
+	return unix.CmsgSpace(size)
 }

@@ -181,7 +181,7 @@ func (s *socket) sendCut(whole []byte, each int, to ike.Peer) error {
 	binary.NativeEndian.PutUint32(oob[12:], unix.UDP_SEGMENT)
 	binary.NativeEndian.PutUint16(oob[unix.SizeofCmsghdr:], uint16(each))
 	if to.Local.IsValid() {
-		oob = append(oob, fromLocal(to.Local, s.dual)...)
+		oob = space[:len(oob)+putLocal(space[len(oob):], to.Local, s.dual)]
 	}
 	_, _, err := s.conn.WriteMsgUDPAddrPort(whole, oob, to.Addr)
 	return err

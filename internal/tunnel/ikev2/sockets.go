@@ -35,6 +35,8 @@ type Sockets struct {
 // socket is one UDP port. Where it is bound to all addresses of the host, what is answered leaves from the address that was dialled.
 type socket struct {
 	conn *net.UDPConn
+	raw  syscall.RawConn
+	six  bool // it is of IPv6
 	peer bool // it is connected to one
 	many bool // it is bound to all addresses
 	dual bool // it speaks IPv6, and IPv4 by mapped addresses
@@ -135,11 +137,15 @@ func listen(at string, shared bool) (*socket, error) {
 	conn := pc.(*net.UDPConn)
 	roomy(conn)
 	s := &socket{conn: conn, many: addrOf(conn).Addr().IsUnspecified()}
-	if s.many {
-		if s.dual, err = tellLocal(conn); err != nil {
-			_ = conn.Close()
-			return nil, err
-		}
+	if s.raw, err = conn.SyscallConn(); err == nil {
+		s.six, err = isSix(s.raw)
+	}
+	if err == nil && s.many {
+		s.dual, err = s.six, tellLocal(s.raw, s.six)
+	}
+	if err != nil {
+		_ = conn.Close()
+		return nil, err
 	}
 	return s, nil
 }
@@ -214,7 +220,8 @@ func (s *socket) send(data []byte, to ike.Peer) {
 		_, _ = s.conn.WriteToUDPAddrPort(data, to.Addr)
 		return
 	}
-	_, _, _ = s.conn.WriteMsgUDPAddrPort(data, fromLocal(to.Local, s.dual), to.Addr)
+	var note [localSpace]byte
+	_, _, _ = s.conn.WriteMsgUDPAddrPort(data, note[:putLocal(note[:], to.Local, s.dual)], to.Addr)
 }
 
 // read hands over batches of datagrams until the socket is closed or woken, or told that nobody listens at the other end. The buffers are
