@@ -267,8 +267,16 @@ func (x *stretch) judge(b []byte, info packet.Info) Result {
 			return s.serve(m, own, b, info, now)
 		}
 	}
-	if ok, ref := class.Leases(p, s.leased); !ok {
-		return s.lose(site.Source, ref)
+	var key flowKey
+	var f *flow
+	if !info.Fragment && !info.ICMPError() {
+		key = personKey(info)
+		f = s.flows[key]
+	}
+	if f == nil { // a flow that is known begins at an address that is leased: it was when it was opened, and a session's change no more
+		if ok, ref := class.Leases(p, s.leased); !ok {
+			return s.lose(site.Source, ref)
+		}
 	}
 	if s.IsHeld() {
 		return s.answer(m, s.lose(site.Held, class.HeldBy()), b, info, packet.Prohibited, now)
@@ -288,12 +296,12 @@ func (x *stretch) judge(b []byte, info packet.Info) Result {
 		if own := m.Owned(p, s.leased); own == site.OwnPage || own == site.OwnNames {
 			return s.serve(m, own, b, info, now)
 		}
+		key = personKey(info)
+		f = s.flows[key]
 	}
 	if info.ICMPError() {
 		return s.report(b, info, e.ByKernel)
 	}
-	key := personKey(info)
-	f := s.flows[key]
 	if f != nil && f.outdated(m, now) && !e.judgeAgain(m, f, now) {
 		f = nil
 	}

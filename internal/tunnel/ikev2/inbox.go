@@ -17,11 +17,31 @@ type inbox struct {
 	packets []tunnel.Packet
 	plain   [][]byte // the same at a device
 	esp     []esp.Arrival
+	found   []*association // of each datagram
+	near    uint64
+}
+
+// find finds the association of each datagram, and looks at what opening it will look at. Each of these steps waits for memory where each
+// datagram is another session's; one after the other for all of them, the processor waits for many at once.
+func (in *inbox) find(all *associations, batch []datagram) {
+	in.found = in.found[:0]
+	for i := range batch {
+		spi, _ := esp.SPIOf(batch[i].data)
+		in.found = append(in.found, all.find(spi))
+	}
+	near := uint64(0)
+	for _, a := range in.found {
+		if a != nil {
+			near += uint64(a.opener.SPI) + uint64(a.link.session.MTU)
+		}
+	}
+	in.near = near
 }
 
 // done gives it back, without the sessions that were in it: what it has of buffers is theirs who read.
 func (in *inbox) done() {
 	clear(in.packets)
+	clear(in.found)
 	in.packets, in.plain = in.packets[:0], in.plain[:0]
 	inboxes.Put(in)
 }
@@ -33,7 +53,8 @@ var inboxes = sync.Pool{New: func() any { return new(inbox) }}
 func (s *server) handleNATT(batch []datagram) bool {
 	in := inboxes.Get().(*inbox)
 	now := time.Now()
-	for len(batch) > 0 {
+	in.find(&s.inbound, batch)
+	for found := in.found; len(batch) > 0; {
 		d := batch[0]
 		n := 1
 		switch {
@@ -47,12 +68,12 @@ func (s *server) handleNATT(batch []datagram) bool {
 				for n < len(batch) && batch[n].follows(&d, spi) {
 					n++
 				}
-				s.handleESP(in, batch[:n], spi, now)
+				s.handleESP(in, batch[:n], found[0], spi, now)
 			} else {
 				s.dropped.short.Add(1)
 			}
 		}
-		batch = batch[n:]
+		batch, found = batch[n:], found[n:]
 	}
 	some := len(in.packets) > 0
 	if some {
@@ -81,9 +102,8 @@ func (s *server) sendHint(to ike.Peer, spi uint32) {
 }
 
 // handleESP opens what came by one association from one place.
-func (s *server) handleESP(in *inbox, batch []datagram, spi uint32, now time.Time) {
+func (s *server) handleESP(in *inbox, batch []datagram, a *association, spi uint32, now time.Time) {
 	from := batch[0].peer(true)
-	a := s.inbound.find(spi)
 	if a == nil {
 		for _, d := range batch {
 			if !s.early.keep(spi, from, d.data) {
