@@ -1,6 +1,7 @@
 package ikev2
 
 import (
+	"bytes"
 	"crypto/rand"
 	"crypto/x509"
 	"encoding/binary"
@@ -41,6 +42,7 @@ func quiet() *slog.Logger { return slog.New(slog.NewTextHandler(io.Discard, nil)
 type handset struct {
 	t      testing.TB
 	conn   *net.UDPConn
+	buf    []byte // what was read last
 	ike    netip.AddrPort
 	natt   netip.AddrPort
 	ini    *ike.Initiator
@@ -61,6 +63,13 @@ type handset struct {
 	heardFrom []netip.Addr
 }
 
+// roots are whom devices believe.
+var roots = func() *x509.CertPool {
+	p := x509.NewCertPool()
+	p.AddCert(authority.Leaf)
+	return p
+}()
+
 // newDevice prepares a device that dials a gateway under test.
 func newDevice(t testing.TB, s *Sockets, dial, user, password string, groups ...string) *handset {
 	conn, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
@@ -69,8 +78,6 @@ func newDevice(t testing.TB, s *Sockets, dial, user, password string, groups ...
 	if groups == nil {
 		groups = []string{"X25519", "P-256"}
 	}
-	roots := x509.NewCertPool()
-	roots.AddCert(authority.Leaf)
 	set := algorithm.OfLevel(algorithm.Strict)
 	set.Groups = groups
 	offer, err := ike.PolicyOf(set)
@@ -138,7 +145,10 @@ func (d *handset) ready() {
 
 // read takes one datagram within a time: the packet inside it where it was ESP, nil where it was IKE. ok is false if none came.
 func (d *handset) read(wait time.Duration) (inner []byte, ok bool) {
-	buf := make([]byte, 4096)
+	if d.buf == nil {
+		d.buf = make([]byte, 4096)
+	}
+	buf := d.buf
 	_ = d.conn.SetReadDeadline(time.Now().Add(wait))
 	n, from, err := d.conn.ReadFromUDPAddrPort(buf)
 	if err != nil {
@@ -147,7 +157,7 @@ func (d *handset) read(wait time.Duration) (inner []byte, ok bool) {
 	if !slices.Contains(d.heardFrom, from.Addr()) {
 		d.heardFrom = append(d.heardFrom, from.Addr())
 	}
-	b := buf[:n]
+	b := bytes.Clone(buf[:n]) // what is in it is kept
 	if from.Port() == d.natt.Port() {
 		if binary.BigEndian.Uint32(b) != 0 {
 			spi, ok := esp.SPIOf(b)
