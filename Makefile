@@ -107,7 +107,7 @@ docs:
 # Everything that docs/benchmarks.md tells, in one run of about a quarter of an hour, on a machine that does nothing else; its tables are written
 # from what was measured. What needs root or network namespaces says so where there are none. make bench PROFILE=/tmp/profiles keeps a
 # profile of each package.
-BENCHES = core/esp core/ike core/forward core/reach core/check tunnel/ikev2 store people people/directory people/remote hosttest browsertest e2e
+BENCHES = core/esp core/ike core/forward core/reach core/check app/computing tunnel/ikev2 store people people/directory people/remote hosttest browsertest e2e
 bench: apt-test build
 	mkdir -p bin/bench $(PROFILE)
 	for x in $(BENCHES); do \

@@ -80,6 +80,9 @@ func (c *Client) do(ctx context.Context, method, path string, in, out any) (http
 	}
 	resp, err := c.send(ctx, method, path, in)
 	if err != nil {
+		if why := context.Cause(ctx); errors.Is(why, errSilent) {
+			err = fmt.Errorf("%w at %s: %w", ErrUnreachable, c.URL, why)
+		}
 		return nil, err
 	}
 	return read(resp, out)

@@ -10,6 +10,9 @@ import (
 // quick is how long a call takes that nobody wonders about.
 const quick = time.Second
 
+// errSilent ends a call for which nothing came.
+var errSilent = fmt.Errorf("nothing came for %s, and it is working on nothing that was asked for", patience)
+
 // watched is the context of a call that ends where nothing comes for so long and the service does not work on it either. Who waits is told
 // how far it is. stop must be called.
 func (c *Client) watched(ctx context.Context) (until context.Context, stop func()) {
@@ -36,7 +39,7 @@ func (c *Client) watched(ctx context.Context) (until context.Context, stop func(
 				}
 			}
 			if time.Since(seen) > patience {
-				end(fmt.Errorf("nothing came for %s", patience))
+				end(errSilent)
 			}
 			wait.Reset(quick / 2)
 		}

@@ -110,6 +110,7 @@ func (g *Gateway) fromInside(out *run, p inside.Packet, outside bool, now time.T
 	}
 	r := g.engine.FromInsideJoined(b, p.Each, outside, now)
 	if r.Answer != nil && g.cfg.Inside != nil {
+		out.settle() // what is sent inside may come back at once
 		g.cfg.Inside.Send(g.routeAnswer(r))
 	}
 	if r.Logged != nil {

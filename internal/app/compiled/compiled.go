@@ -28,8 +28,9 @@ const kept = 4
 type Cache struct {
 	// Desk runs what is worked out, and knows how far it is.
 	Desk computing.Desk
-	// Room is how much memory there is for it, in octets.
+	// Room is how much memory there is for it, in octets; 0: it cannot be told. What takes no more than Few is worked out all the same.
 	Room func() int64
+	Few  int64
 
 	store  *store.Store
 	people *people.People
@@ -42,7 +43,7 @@ type Cache struct {
 
 // New makes an empty cache. The store says what findings depend on beside the text, and people who is looked at.
 func New(st *store.Store, who *people.People) *Cache {
-	return &Cache{Room: computing.Room, store: st, people: who}
+	return &Cache{Room: computing.Room, Few: 64 << 20, store: st, people: who}
 }
 
 // Whole is a plan with everything that is worked out of it, each thing when it is asked for first. Findings, reach and board are those of

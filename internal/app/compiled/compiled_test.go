@@ -126,7 +126,7 @@ func TestLargePlans(t *testing.T) {
 	require.Positive(t, size.Seconds)
 	require.Positive(t, size.Room)
 
-	c.Room = func() int64 { return size.Octets }
+	c.Room, c.Few = func() int64 { return size.Octets }, 0
 	other, err := c.Of(text + "# once more\n")
 	require.NoError(t, err)
 	_, err = other.Known(t.Context())

@@ -45,7 +45,7 @@ func (w *Whole) compute(version uint64) func(context.Context, *computing.Run) (*
 		}
 		size := w.measure(work)
 		r.Tell(size.Words)
-		if size.Room > 0 && size.Octets > size.Room/2 {
+		if size.Room > 0 && size.Octets > max(size.Room/2, w.cache.Few) {
 			return nil, refusal.Invalid("this is too large to be worked out here: " + size.Words + fmt.Sprintf(
 				", where %d MB are free, of which half may be taken: put people who reach the same into one group, or give the service's machine more memory",
 				size.Room>>20))

@@ -5,8 +5,8 @@ import (
 	"sync/atomic"
 )
 
-// associations are those that are received with, by their SPI. Finding one takes no lock: what a slot holds never changes, another takes its
-// place. SPIs are ours, and random: no device chooses which slot is full.
+// associations are those that are received with, by their SPI. Finding one takes no lock: what a slot holds never changes, another takes
+// its place. SPIs are ours, and random: no device chooses which slot is full.
 type associations struct {
 	mu    sync.Mutex // of who changes them
 	count int

@@ -110,8 +110,11 @@ func startOn(t testing.TB, s *Sockets) *busy {
 }
 
 // startWith starts one with an inside.
-func startWith(t testing.TB, s *Sockets, in gateway.Inside) *busy {
+func startWith(t testing.TB, s *Sockets, in gateway.Inside, change ...func(*plan.Plan)) *busy {
 	p, persons := bigplan.Sound(400)
+	for _, c := range change {
+		c(p)
+	}
 	for i := range p.Rules {
 		p.Rules[i].Log = false
 	}

@@ -14,6 +14,7 @@ import (
 
 	"yellowlantern/internal/core/inside"
 	"yellowlantern/internal/core/packet"
+	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/segment"
 )
 
@@ -71,14 +72,57 @@ func some(r *rand.Rand, src, dst netip.Addr, up bool) (out [][]byte) {
 	return out
 }
 
+// six makes IPv6 packets of what was made for IPv4.
+func six(packets [][]byte, src, dst netip.Addr) (out [][]byte) {
+	for _, four := range packets {
+		t := slices.Clone(four[20:])
+		b := append(make([]byte, 40, 40+len(t)), t...)
+		b[0], b[3], b[6], b[7] = 0x60, 7, four[9], 64
+		binary.BigEndian.PutUint16(b[4:], uint16(len(t)))
+		copy(b[8:], src.AsSlice())
+		copy(b[24:], dst.AsSlice())
+		sum := b[40+16:]
+		if b[6] == 17 {
+			sum = b[40+6:]
+		}
+		binary.BigEndian.PutUint16(sum, 0)
+		n := packet.Checksum(b[40:], packet.PseudoSum(b, b[6], len(t)))
+		if n == 0 && b[6] == 17 {
+			n = 0xffff // 0 is that there is none (RFC 8200 §8.1)
+		}
+		binary.BigEndian.PutUint16(sum, n)
+		out = append(out, b)
+	}
+	return out
+}
+
+// theirs tells whether it is a packet of the test's, and not what a kernel says by itself.
+func theirs(b []byte) bool {
+	return len(b) > 40 && (b[0] == 0x45 || b[0] == 0x60 && (b[6] == 6 || b[6] == 17))
+}
+
 // byFlow sorts packets by their ports, each flow's in its order.
 func byFlow(packets [][]byte) map[string][][]byte {
 	out := map[string][][]byte{}
 	for _, b := range packets {
 		k := fmt.Sprintf("%d %x", b[9], b[20:24])
+		if b[0]>>4 == 6 {
+			k = fmt.Sprintf("v6 %d %x", b[6], b[40:44])
+		}
 		out[k] = append(out[k], b)
 	}
 	return out
+}
+
+// withSix gives people and what they reach IPv6 addresses too.
+func withSix(p *plan.Plan) {
+	for i := range p.Pools {
+		p.Pools[i].Prefixes = append(p.Pools[i].Prefixes, netip.MustParsePrefix(fmt.Sprintf("fd20:%x::/112", i)))
+	}
+	p.Networks[0].Prefixes = append(p.Networks[0].Prefixes, netip.MustParsePrefix("fd10::/64"))
+	p.Hosts[0].Addresses = append(p.Hosts[0].Addresses, netip.MustParseAddr("fd10::53"))
+	at := &p.Gateways[0].Inside[0]
+	at.Addresses = append(at.Addresses, netip.MustParseAddr("fd10::1"))
 }
 
 // hopped is what a router makes of packets.
@@ -100,15 +144,20 @@ func TestPathIsExact(t *testing.T) {
 				side := openSide(t, plain, plainFar, 2)
 				socks := must(Listen("127.0.0.1:0", "127.0.0.1:0", How{Plain: plain}))
 				t.Cleanup(socks.Close)
-				w := startWith(t, socks, side)
+				w := startWith(t, socks, side, withSix)
 				side.g.Store(w.g)
 				go side.receive(0)
 				go side.receive(1)
 				d := w.device(t, "user00000")
 				roomy(d.conn)
+				require.Len(t, d.given.Addresses, 2)
 				mine, names := d.given.Addresses[0], netip.MustParseAddr("10.0.0.53")
-				for range 40 {
+				mine6, names6 := d.given.Addresses[1], netip.MustParseAddr("fd10::53")
+				for n := range 60 {
 					sent := some(r, mine, names, true)
+					if n%2 == 1 {
+						sent = six(sent, mine6, names6)
+					}
 					var whole []byte
 					for i, b := range sent { // those that are alike in length by one system call, up to ten
 						out := d.seal(b)
@@ -121,6 +170,9 @@ func TestPathIsExact(t *testing.T) {
 					require.Equal(t, byFlow(hopped(sent)), byFlow(side.comes(t, len(sent))))
 
 					sent = some(r, names, mine, false)
+					if n%2 == 1 {
+						sent = six(sent, names6, mine6)
+					}
 					side.far.WriteAll(slices.Values(clones(sent)))
 					var got [][]byte
 					for range sent {
@@ -149,7 +201,7 @@ func (m *machineSide) comes(t testing.TB, n int) (out [][]byte) {
 		k := m.far.Poll(batch)
 		for _, p := range batch[:k] {
 			segmentEach(p, func(b []byte) {
-				if len(b) > 20 && b[0] == 0x45 { // and not what a kernel says by itself
+				if theirs(b) {
 					out = append(out, slices.Clone(b))
 				}
 			})

@@ -18,7 +18,7 @@ type inbox struct {
 	plain   [][]byte // the same at a device
 	esp     []esp.Arrival
 	found   []*association // of each datagram
-	near    uint64
+	near    uint64         // of what was looked at: nothing reads it, but what is not written down is not looked at
 }
 
 // find finds the association of each datagram, and looks at what opening it will look at. Each of these steps waits for memory where each

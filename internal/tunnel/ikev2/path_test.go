@@ -4,6 +4,7 @@ import (
 	"crypto/aes"
 	"crypto/cipher"
 	"encoding/binary"
+	"errors"
 	"net"
 	"net/netip"
 	"os"
@@ -60,7 +61,7 @@ func (m *machineSide) Send(batch []gateway.Frame) {
 	m.n.Add(uint64(len(batch)))
 }
 
-// openSide makes the devices: people are 172.0.0.0/8, inside is 10.0.0.0/8.
+// openSide makes the devices: people are 172.0.0.0/8 and fd20::/16, inside is 10.0.0.0/8 and fd10::/16.
 func openSide(b testing.TB, plain, plainFar bool, queues int) *machineSide {
 	if os.Getuid() != 0 {
 		if os.Getenv("CI") != "" {
@@ -82,22 +83,25 @@ func openSide(b testing.TB, plain, plainFar bool, queues int) *machineSide {
 			if m.far, err = tun.Open("far", tun.How{Plain: plainFar}); err != nil {
 				return err
 			}
-			for _, x := range []struct{ name, to string }{{"near", "172.0.0.0/8"}, {"far", "10.0.0.0/8"}} {
+			for _, x := range []struct{ name, to, six string }{{"near", "172.0.0.0/8", "fd20::/16"}, {"far", "10.0.0.0/8", "fd10::/16"}} {
 				l, err := netlink.LinkByName(x.name)
 				if err != nil {
 					return err
 				}
 				to, _ := netlink.ParseIPNet(x.to)
+				six, _ := netlink.ParseIPNet(x.six)
 				for _, err := range []error{
 					netlink.LinkSetMTU(l, 1500), netlink.LinkSetTxQLen(l, 5000),
 					netlink.LinkSetUp(l), netlink.RouteAdd(&netlink.Route{LinkIndex: l.Attrs().Index, Dst: to}),
+					netlink.RouteAdd(&netlink.Route{LinkIndex: l.Attrs().Index, Dst: six}),
 				} {
 					if err != nil {
 						return err
 					}
 				}
 			}
-			return os.WriteFile("/proc/sys/net/ipv4/ip_forward", []byte("1"), 0)
+			return errors.Join(os.WriteFile("/proc/sys/net/ipv4/ip_forward", []byte("1"), 0),
+				os.WriteFile("/proc/sys/net/ipv6/conf/all/forwarding", []byte("1"), 0))
 		}()
 		select {}
 	}()

@@ -2,15 +2,18 @@ package ikev2
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"net"
 	"net/netip"
 	"runtime"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
+	"yellowlantern/internal/core/esp"
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/core/session"
 )
@@ -70,6 +73,32 @@ func BenchmarkPauses(b *testing.B) {
 			tick := time.NewTicker(burst * time.Second / 60_000)
 			stop := while(func() { <-tick.C; sent.Add(uint64(feed())) })
 			return func() { stop(); tick.Stop() }
+		}},
+		{"1000-keys-renewed", 3 * time.Second, func() func() {
+			renews := devices[len(devices)-sized(1000):]
+			others = others[:len(others)-len(renews)] // what they would send by older keys is nobody's
+			var all sync.WaitGroup
+			for _, x := range renews {
+				all.Go(func() {
+					time.Sleep(time.Duration(rand.Int64N(int64(2 * time.Second))))
+					x.ini.Worn(x.given.Child.In, esp.Worn)
+					x.perform(x.ini.Tick(time.Now()))
+					for end := time.Now().Add(10 * time.Second); x.added == 0 && time.Now().Before(end); {
+						x.read(time.Second)
+						x.perform(x.ini.Tick(time.Now()))
+					}
+				})
+			}
+			return func() {
+				all.Wait()
+				renewed := 0
+				for _, x := range renews {
+					renewed += x.added
+				}
+				if renewed < len(renews) {
+					b.Errorf("%d of %d were renewed", renewed, len(renews))
+				}
+			}
 		}},
 		{"journal-stands", 3 * time.Second, func() func() { w.people.slow.Lock(); return w.people.slow.Unlock }},
 		{"200000-flows-expire", 38 * time.Second, func() func() {
