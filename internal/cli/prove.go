@@ -113,18 +113,16 @@ func board(p *printer) *cli.Command {
 // wholeBoard gets a board, a large one in parts.
 func wholeBoard(ctx context.Context, c *cli.Command, cl *client.Client) (whole proofs.Board, err error) {
 	for {
-		at := strconv.Itoa(len(whole.Rows))
+		row, inward := strconv.Itoa(len(whole.Rows)), strconv.Itoa(len(whole.Inward))
 		b, err := client.Get[proofs.Board](ctx, cl, client.Query("/board", "draft", c.String("draft"), "people", c.String("people"),
-			"to", c.String("to"), "trouble", strconv.FormatBool(c.Bool("trouble")), "row", at))
+			"to", c.String("to"), "trouble", strconv.FormatBool(c.Bool("trouble")), "row", row, "inward", inward))
 		if err != nil {
 			return whole, err
 		}
-		if len(whole.Rows) == 0 {
-			whole = b
-		} else {
-			whole.Rows, whole.Tried = append(whole.Rows, b.Rows...), append(whole.Tried, b.Tried...)
-		}
-		if len(b.Rows) == 0 || len(whole.Rows) >= b.TotalRows {
+		b.Rows, b.Tried = append(whole.Rows, b.Rows...), append(whole.Tried, b.Tried...)
+		b.Inward = append(whole.Inward, b.Inward...)
+		more := len(b.Rows)+len(b.Inward) > len(whole.Rows)+len(whole.Inward)
+		if whole = b; !more || len(b.Rows) >= b.TotalRows && len(b.Inward) >= b.TotalInward {
 			return whole, nil
 		}
 	}

@@ -65,9 +65,23 @@ func Duration(d time.Duration) string {
 type Desk struct {
 	Log *slog.Logger
 
-	mu   sync.Mutex
-	last int
-	runs map[int]*Run
+	mu    sync.Mutex
+	last  int
+	runs  map[int]*Run
+	once  sync.Once
+	turns chan struct{} // as many as there are processors
+}
+
+// turn does one step, once fewer than there are processors are done: however many computations there are, whoever carries packets finds a
+// processor, and not a queue of those who compute.
+func (d *Desk) turn(ctx context.Context, do func()) {
+	d.once.Do(func() { d.turns = make(chan struct{}, runtime.NumCPU()) })
+	select {
+	case d.turns <- struct{}{}:
+		defer func() { <-d.turns }()
+		do()
+	case <-ctx.Done():
+	}
 }
 
 // Run is one computation under way.
@@ -220,8 +234,10 @@ func (r *Run) Do(ctx context.Context, stage string, s Steps) error {
 				}
 			}()
 			for i := int(next.Add(1)) - 1; i < n && ctx.Err() == nil; i = int(next.Add(1)) - 1 {
-				s.Do(i)
-				r.done.Add(1)
+				r.desk.turn(ctx, func() {
+					s.Do(i)
+					r.done.Add(1)
+				})
 			}
 		})
 	}

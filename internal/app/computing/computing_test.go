@@ -2,6 +2,8 @@ package computing_test
 
 import (
 	"context"
+	"runtime"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -165,6 +167,32 @@ func TestSoon(t *testing.T) {
 		require.ErrorContains(t, err, "vera stopped")
 	}
 	require.EqualValues(t, 1, d.made.Load())
+}
+
+// However many computations there are, as many steps as there are processors are done at once.
+func TestTurns(t *testing.T) {
+	var d computing.Desk
+	var now, most atomic.Int64
+	var all sync.WaitGroup
+	for range 8 {
+		all.Go(func() {
+			require.NoError(t, d.Alone(t.Context(), "a plan", "findings", counted{&now, &most}))
+		})
+	}
+	all.Wait()
+	require.EqualValues(t, runtime.NumCPU(), most.Load())
+}
+
+type counted struct{ now, most *atomic.Int64 }
+
+func (counted) Steps() int { return 40 }
+
+func (c counted) Do(int) {
+	n := c.now.Add(1)
+	for was := c.most.Load(); n > was && !c.most.CompareAndSwap(was, n); was = c.most.Load() {
+	}
+	time.Sleep(time.Millisecond)
+	c.now.Add(-1)
 }
 
 type broken struct{}

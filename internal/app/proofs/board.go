@@ -41,7 +41,7 @@ type BoardWindow struct {
 	Rows    int    `query:"rows" minimum:"0" doc:"How many rows at most; 0: all, as long as they have no more than 100,000 cells: row says where to go on."`
 	Column  int    `query:"column" minimum:"0" doc:"The first column, from 0."`
 	Columns int    `query:"columns" minimum:"0" doc:"How many columns at most; 0: all."`
-	Inward  int    `query:"inward" minimum:"0" doc:"The first row of what is opened from inside, from 0; of those as many as rows are shown at most."`
+	Inward  int    `query:"inward" minimum:"0" doc:"The first row of what is opened from inside, from 0; of those as many as rows are shown at most, and no more than 1,000."`
 	Soon    bool   `query:"soon" doc:"Answer with what is known already, and do not wait for all of it to be computed: then unfinished is true."`
 }
 
@@ -87,8 +87,9 @@ func (s *Service) Board(ctx context.Context, in BoardWindow) (Board, error) {
 	return b, nil
 }
 
-// mostCells is how many cells one answer has at most: a large board is looked at in parts.
-const mostCells = 100_000
+// mostCells and mostInward are how many cells, and rows of what is opened from inside, one answer has at most: a large board is looked at in
+// parts.
+const mostCells, mostInward = 100_000, 1000
 
 // view is the board as it is looked at.
 type view struct {
@@ -186,7 +187,8 @@ func (v view) inward(b *Board) {
 		}
 	}
 	b.TotalInward = len(rows)
-	for _, i := range window(rows, v.in.Inward, v.in.Rows) {
+	rows = window(rows, v.in.Inward, v.in.Rows)
+	for _, i := range rows[:min(len(rows), mostInward)] {
 		b.Inward = append(b.Inward, v.known.InwardRow(i))
 	}
 }
