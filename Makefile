@@ -10,7 +10,7 @@ GOFUMPT := mvdan.cc/gofumpt@v0.12.0
 NFPM := github.com/goreleaser/nfpm/v2/cmd/nfpm@v2.48.0
 FUZZTIME ?= 60s
 # Packages in which several goroutines meet.
-RACED := gateway tunnel/ikev2 testkit/cleartunnel core/session store people eaptls people/directory people/remote radius app/... httpapi agent/... ready backup probe userstack lab instance core/ike core/esp core/eap core/forward core/pool
+RACED := gateway tunnel/ikev2 testkit/cleartunnel core/reach core/check core/session store people eaptls people/directory people/remote radius app/... httpapi agent/... ready backup probe userstack lab instance core/ike core/esp core/eap core/forward core/pool
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 WEB_SOURCES := $(shell find web/src web/index.html web/package-lock.json web/vite.config.ts web/tsconfig.json 2>/dev/null)
 
