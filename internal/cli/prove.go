@@ -103,6 +103,10 @@ func board(p *printer) *cli.Command {
 					}
 				}
 			}
+			if len(rows)+len(b.Inward) == 0 && c.Bool("trouble") {
+				p.say("no trouble: everything that was computed and tried of the board is as it should be")
+				return nil
+			}
 			p.table([]string{"people", "destination", "state", "expected", "computed", "tried"}, rows)
 			p.inwardBoard(b.Inward, c.String("filter"))
 			return nil

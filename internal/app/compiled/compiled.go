@@ -65,8 +65,8 @@ type Whole struct {
 	workOf   uint64
 	known    computing.Shared[uint64, *reach.Known]
 	findings computing.Shared[around, []check.Finding]
-	beyond   computing.Shared[*reach.Known, *reach.Beyond]
-	pins     computing.Shared[*reach.Known, []reach.Pin]
+	surplus  computing.Shared[*reach.Known, []reach.Surplus]
+	pinned   computing.Shared[*reach.Known, Pinned]
 }
 
 // around is what findings depend on beside the text.

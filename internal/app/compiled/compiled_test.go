@@ -39,7 +39,7 @@ func TestOnceForEverybody(t *testing.T) {
 		wait.Go(func() {
 			w, err := c.Of(island.Plan)
 			known, errKnown := w.Known(t.Context())
-			_, errBeyond := w.Beyond(t.Context())
+			_, errBeyond := w.Pinned(t.Context())
 			found, errFound := w.Findings(t.Context())
 			mu.Lock()
 			defer mu.Unlock()

@@ -132,29 +132,47 @@ func (w *Whole) measure(work *reach.Work) Size {
 	return s
 }
 
-// Beyond is what is reached beyond what is expected.
-func (w *Whole) Beyond(ctx context.Context) (*reach.Beyond, error) {
+// Surplus is what is reached beyond what is expected. It is shared: do not change it.
+func (w *Whole) Surplus(ctx context.Context) ([]reach.Surplus, error) {
 	known, err := w.Known(ctx)
 	if err != nil {
 		return nil, err
 	}
-	return w.beyond.Get(ctx, &w.cache.Desk, w.Name(), known, func(ctx context.Context, r *computing.Run) (*reach.Beyond, error) {
-		b := known.Beyond()
-		return b, r.Do(ctx, "surplus", b)
+	return w.surplus.Get(ctx, &w.cache.Desk, w.Name(), known, func(ctx context.Context, r *computing.Run) ([]reach.Surplus, error) {
+		b, err := beyond(ctx, r, known)
+		if err != nil {
+			return nil, err
+		}
+		return b.Surplus(), nil
 	})
 }
 
-// Pins is what could be expected of that.
-func (w *Whole) Pins(ctx context.Context) ([]reach.Pin, error) {
-	beyond, err := w.Beyond(ctx)
+func beyond(ctx context.Context, r *computing.Run, known *reach.Known) (*reach.Beyond, error) {
+	b := known.Beyond()
+	return b, r.Do(ctx, "surplus", b)
+}
+
+// Pinned is what could be expected of a surplus.
+type Pinned struct {
+	Surplus []reach.Surplus
+	Pins    []reach.Pin
+}
+
+// Pinned is both. It is shared: do not change it.
+func (w *Whole) Pinned(ctx context.Context) (Pinned, error) {
+	known, err := w.Known(ctx)
 	if err != nil {
-		return nil, err
+		return Pinned{}, err
 	}
-	return w.pins.Get(ctx, &w.cache.Desk, w.Name(), beyond.Known(), func(ctx context.Context, r *computing.Run) ([]reach.Pin, error) {
-		p := beyond.Pinning()
-		if err := r.Do(ctx, "what could be pinned", p); err != nil {
-			return nil, err
+	return w.pinned.Get(ctx, &w.cache.Desk, w.Name(), known, func(ctx context.Context, r *computing.Run) (Pinned, error) {
+		b, err := beyond(ctx, r, known) // once more: what pinning looks at is as large as reach itself, and few ask for it
+		if err != nil {
+			return Pinned{}, err
 		}
-		return p.Pins(), nil
+		p := b.Pinning()
+		if err := r.Do(ctx, "what could be pinned", p); err != nil {
+			return Pinned{}, err
+		}
+		return Pinned{b.Surplus(), p.Pins()}, nil
 	})
 }

@@ -32,12 +32,8 @@ func (s *Service) Surplus(ctx context.Context, draft string) (SurplusAnswer, err
 	if err != nil {
 		return SurplusAnswer{}, err
 	}
-	beyond, err := w.Beyond(ctx)
-	if err != nil {
-		return SurplusAnswer{}, refusal.Mistaken(err)
-	}
-	pins, err := w.Pins(ctx)
-	return SurplusAnswer{beyond.Surplus(), pins}, err
+	pinned, err := w.Pinned(ctx)
+	return SurplusAnswer{pinned.Surplus, pinned.Pins}, refusal.Mistaken(err)
 }
 
 // Dependences says what depends on each rule, NAT entry and route with the filter in its path.

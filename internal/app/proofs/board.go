@@ -87,8 +87,8 @@ func (s *Service) Board(ctx context.Context, in BoardWindow) (Board, error) {
 	return b, nil
 }
 
-// mostCells and mostInward are how many cells, and rows of what is opened from inside, one answer has at most: a large board is looked at in
-// parts.
+// mostCells and mostInward are how many cells, and rows of what is opened from inside, one answer has at most: a large board is looked at
+// in parts.
 const mostCells, mostInward = 100_000, 1000
 
 // view is the board as it is looked at.

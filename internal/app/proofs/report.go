@@ -42,11 +42,9 @@ func (s *Service) Report(ctx context.Context) (*report.Report, error) {
 		Site: m.Plan.Name, At: time.Now().UTC(), By: actor.Name(ctx), Revision: number, Author: rev.Author, Message: rev.Message, Committed: rev.At,
 		Accepted: []report.Accepted{}, Findings: []check.Finding{}, Proof: known.Proof.Results, Trials: []report.Trials{}, Untried: []string{}, Troubles: s.Running.Troubles(),
 	}
-	beyond, err := w.Beyond(ctx)
-	if err != nil {
+	if r.Surplus, err = w.Surplus(ctx); err != nil {
 		return nil, err
 	}
-	r.Surplus = beyond.Surplus()
 	for _, a := range rev.Accepted {
 		r.Accepted = append(r.Accepted, report.Accepted{Finding: a.Finding, Problem: a.Problem, Reason: a.Reason})
 	}

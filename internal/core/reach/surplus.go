@@ -57,9 +57,6 @@ func (k *Known) Beyond() *Beyond {
 	return b
 }
 
-// Known is what it is worked out of.
-func (b *Beyond) Known() *Known { return b.k }
-
 // Steps is one for each class.
 func (b *Beyond) Steps() int { return len(b.lines) }
 
