@@ -6077,7 +6077,7 @@ export interface operations {
                 column?: number;
                 /** @description How many columns at most; 0: all. */
                 columns?: number;
-                /** @description The first row of what is opened from inside, from 0; of those as many as rows are shown at most. */
+                /** @description The first row of what is opened from inside, from 0; of those as many as rows are shown at most, and no more than 1,000. */
                 inward?: number;
                 /** @description Answer with what is known already, and do not wait for all of it to be computed: then unfinished is true. */
                 soon?: boolean;

@@ -38,17 +38,15 @@ func newGathered() *gathered {
 func (l *link) Gather(p inside.Packet, with session.Gathered) session.Gathered {
 	g, _ := with.(*gathered)
 	peer, sealer := l.sending()
-	if sealer == nil || peer.TCP || !p.Has(esp.Headroom, esp.Tailroom) {
-		if g != nil {
-			g.Flush()
-		}
+	apart := sealer == nil || peer.TCP || !p.Has(esp.Headroom, esp.Tailroom)
+	if with != nil && (apart || g == nil) { // or it was gathered by another kind
+		with.Flush()
+	}
+	if apart {
 		l.Send(p)
 		return nil
 	}
 	if g == nil {
-		if with != nil { // of another kind
-			with.Flush()
-		}
 		g = gatherings.Get().(*gathered)
 	}
 	by := l.socket()
