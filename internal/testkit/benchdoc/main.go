@@ -109,7 +109,7 @@ func (m *measured) table(name string, measures []string) (out []string) {
 		if !its || rest != "" && rest[0] != '/' {
 			continue
 		}
-		row := []string{strings.TrimPrefix(rest, "/")}
+		row := []string{strings.ReplaceAll(strings.TrimPrefix(rest, "/"), "_", " ")} // as go test writes blanks
 		some := false
 		for _, measure := range measures {
 			word := figure(m.by[c][measure], measure)
