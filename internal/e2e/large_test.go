@@ -3,6 +3,7 @@ package e2e
 import (
 	"context"
 	"encoding/json"
+	"io"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -75,7 +76,7 @@ func TestLargePlan(t *testing.T) {
 	begin := func(ctx context.Context) <-chan end {
 		out := make(chan end, 1)
 		go func() {
-			err := cli.New(os.Stderr).Run(ctx, []string{"yl", "--access", x.access, "depends", "--draft", "large"})
+			err := cli.New(io.Discard).Run(ctx, []string{"yl", "--access", x.access, "depends", "--draft", "large"})
 			out <- end{cli.ExitCode(err), err}
 		}()
 		require.Eventually(t, func() bool { return len(tasks()) == 1 }, 10*time.Second, 10*time.Millisecond)

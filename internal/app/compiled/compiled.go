@@ -79,15 +79,22 @@ type around struct {
 func (c *Cache) Of(text string) (*Whole, error) {
 	w := c.find(sha256.Sum256([]byte(text)))
 	w.read.Do(func() {
-		if w.Doc, w.unread = plan.Read(text); w.unread != nil {
-			c.forget(w)
-		}
+		defer func() {
+			if w.unread != nil {
+				c.forget(w)
+			}
+		}()
+		w.unread = errUnread // until it is
+		w.Doc, w.unread = plan.Read(text)
 	})
 	if w.unread != nil {
 		return nil, w.unread
 	}
 	return w, nil
 }
+
+// errUnread is of a text at which reading failed by a fault.
+var errUnread = errors.New("the document could not be read: a fault in the service, which its log tells")
 
 // Called gives a plan, and notes what people call it.
 func (c *Cache) Called(name, text string) (*Whole, error) {

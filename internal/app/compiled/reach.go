@@ -43,6 +43,12 @@ func (w *Whole) compute(version uint64) func(context.Context, *computing.Run) (*
 		if err != nil {
 			return nil, err
 		}
+		done := false
+		defer func() { // what was left is gone on with; what is done, or failed, is not
+			if done || ctx.Err() == nil {
+				w.drop(work)
+			}
+		}()
 		size := w.measure(work)
 		r.Tell(size.Words)
 		if size.Room > 0 && size.Octets > max(size.Room/2, w.cache.Few) {
@@ -55,12 +61,17 @@ func (w *Whole) compute(version uint64) func(context.Context, *computing.Run) (*
 		}
 		known := work.Known()
 		w.cache.last.Store(known)
-		w.mu.Lock()
-		defer w.mu.Unlock()
-		if w.work == work {
-			w.work = nil
-		}
+		done = true
 		return known, nil
+	}
+}
+
+// drop forgets a computation.
+func (w *Whole) drop(work *reach.Work) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.work == work {
+		w.work = nil
 	}
 }
 

@@ -72,8 +72,8 @@ type Desk struct {
 	turns chan struct{} // as many as there are processors
 }
 
-// turn does one step, once fewer than there are processors are done: however many computations there are, whoever carries packets finds a
-// processor, and not a queue of those who compute.
+// turn does one step, once fewer than there are processors are under way: however many computations there are, whoever carries packets
+// finds a processor, and not a queue of those who compute.
 func (d *Desk) turn(ctx context.Context, do func()) {
 	d.once.Do(func() { d.turns = make(chan struct{}, runtime.NumCPU()) })
 	select {
@@ -142,7 +142,7 @@ func (r *Run) task() Task {
 	return t
 }
 
-// Stop ends a computation in somebody's name. Who waits for it is told; what was computed of it is not done again by whoever asks next.
+// Stop ends a computation in somebody's name. Who waits for it is told, and asks again if they still want it.
 func (d *Desk) Stop(id int, by string) error {
 	d.mu.Lock()
 	r := d.runs[id]

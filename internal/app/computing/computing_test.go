@@ -151,7 +151,6 @@ func TestSoon(t *testing.T) {
 	d = &desk{t: t, steps: newGated(100)}
 	_, err = soon(time.Millisecond)
 	require.NoError(t, err)
-	<-d.steps.begun
 	close(d.steps.leave) // longer ago than anybody has patience
 	d.nothing()
 	require.Less(t, d.steps.done.Load(), int64(20))
@@ -159,6 +158,7 @@ func TestSoon(t *testing.T) {
 	d = &desk{t: t, steps: newGated(100)}
 	_, err = soon(time.Minute)
 	require.NoError(t, err)
+	<-d.steps.begun
 	require.NoError(t, d.desk.Stop(d.desk.Tasks(t.Context())[0].ID, "vera"))
 	close(d.steps.leave)
 	d.nothing()

@@ -74,7 +74,9 @@ func (s *Service) Board(ctx context.Context, in BoardWindow) (Board, error) {
 	} else {
 		v.classes, v.columns = work.Classes, work.Columns()
 	}
-	v.show(&b)
+	if v.show(ctx, &b); ctx.Err() != nil { // nobody looks any more
+		return Board{}, context.Cause(ctx)
+	}
 	if work != nil {
 		b.Unfinished = true
 		return b, nil
@@ -101,8 +103,8 @@ type view struct {
 	tried   map[string]probe.Report // the newest that counts, by class
 }
 
-// show draws the window.
-func (v view) show(b *Board) {
+// show draws the window, as long as somebody looks.
+func (v view) show(ctx context.Context, b *Board) {
 	var columns []int
 	for i, d := range v.columns.Destinations {
 		if holdsText(v.in.To, d.Name, d.Network) {
@@ -126,6 +128,9 @@ func (v view) show(b *Board) {
 	b.TotalRows = len(rows)
 	rows = window(rows, v.in.Row, v.in.Rows)
 	for _, i := range rows[:min(len(rows), mostCells/max(1, len(columns)))] {
+		if ctx.Err() != nil {
+			return
+		}
 		b.Rows = append(b.Rows, v.row(i, b.Destinations))
 		report, has := v.tried[v.classes[i].Name()]
 		seen := make([]Try, len(columns))

@@ -28,6 +28,19 @@ var people = []reach.Person{
 	{User: "guest", Groups: []string{"campers"}},
 }
 
+// surpluses are what every class reaches beyond what is expected, and what could be pinned of it.
+func surpluses(m *site.Model, people []reach.Person) ([]reach.Surplus, []reach.Pin) {
+	b := reach.Compute(m, people).Beyond()
+	for i := range b.Steps() {
+		b.Do(i)
+	}
+	p := b.Pinning()
+	for i := range p.Steps() {
+		p.Do(i)
+	}
+	return b.Surplus(), p.Pins()
+}
+
 func result(t *testing.T, p reach.Proof, expectation, class string) reach.Result {
 	i := slices.IndexFunc(p.Results, func(r reach.Result) bool { return r.Expectation == expectation && r.Class == class })
 	require.GreaterOrEqual(t, i, 0)
@@ -259,7 +272,7 @@ func TestSurplusAndPins(t *testing.T) {
 		return ""
 	}
 	text := scenario.Plan
-	surplus, pins := reach.Surpluses(model(text), people)
+	surplus, pins := surpluses(model(text), people)
 	require.Equal(t, "tcp/443 at nestcams", of(surplus, "volunteers"))
 	require.Empty(t, of(surplus, "turbine-contractor"))
 	require.Contains(t, of(surplus, "wardens"), "internet (IPv4) but for")
@@ -272,7 +285,7 @@ func TestSurplusAndPins(t *testing.T) {
 		}
 	}
 	require.Equal(t, []string{"wardens-out", "cameras", "help-desk"}, rules, "what quiet nights refuse is not got at every hour")
-	after, left := reach.Surpluses(model(text), people)
+	after, left := surpluses(model(text), people)
 	require.Empty(t, left)
 	require.Empty(t, of(after, "volunteers"))
 	require.Zero(t, reach.Prove(model(text), people).Failed)
@@ -401,7 +414,7 @@ func TestStepsInAnyOrder(t *testing.T) {
 			require.Equal(t, want.Reaches, k.Reaches)
 			require.Equal(t, want.Board(), k.Board())
 
-			wantSurplus, wantPins := reach.Surpluses(of.m, of.people)
+			wantSurplus, wantPins := surpluses(of.m, of.people)
 			b := k.Beyond()
 			shuffled(r, b.Steps(), b.Do)
 			p := b.Pinning()
@@ -427,4 +440,24 @@ func TestStepsInAnyOrder(t *testing.T) {
 			}
 		})
 	}
+}
+
+// What a fault kept from being computed is nobody's proof: neither who asks for that class again nor who asks for all of it is told that
+// nothing is wrong.
+func TestFaultIsNoProof(t *testing.T) {
+	w := (*reach.Known)(nil).Begin(island.Model(t), people)
+	class := w.Classes[2].Class
+	w.Classes[2].Class = nil
+	require.Panics(t, func() { w.Do(2) })
+	w.Classes[2].Class = class
+	for i := range w.Steps() {
+		if i != 2 {
+			w.Do(i)
+		}
+	}
+	for range 2 {
+		require.PanicsWithValue(t, "the reach of a class was not computed: "+class.Name(), func() { w.Do(2) })
+	}
+	require.Panics(t, func() { w.Row(2, w.Columns().Destinations) })
+	require.Panics(t, func() { w.Known() })
 }

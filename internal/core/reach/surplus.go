@@ -24,19 +24,6 @@ type Pin struct {
 	Expectation string   `json:"expectation" doc:"To be added to expectations."`
 }
 
-// Surpluses lists what every class reaches beyond what is expected, and what could be pinned of it.
-func Surpluses(m *site.Model, people []Person) ([]Surplus, []Pin) {
-	b := Compute(m, people).Beyond()
-	for i := range b.Steps() {
-		b.Do(i)
-	}
-	p := b.Pinning()
-	for i := range p.Steps() {
-		p.Do(i)
-	}
-	return b.Surplus(), p.Pins()
-}
-
 // Beyond is what is reached beyond what is expected, worked out class by class: steps that may be done several at once.
 type Beyond struct {
 	k     *Known

@@ -30,6 +30,7 @@ type Work struct {
 
 // made is what was computed of one class.
 type made struct {
+	whole   bool // it was; otherwise a fault was in the way
 	reach   Reach
 	results []Result     // in the order of the expectations
 	of      []int        // the expectation of each result
@@ -74,9 +75,21 @@ func (w *Work) People() int { return len(w.people) }
 // Steps is how many steps there are: one for each class.
 func (w *Work) Steps() int { return len(w.Classes) }
 
-// Do computes one class. It may be called for several at once, and again: who comes while another does it waits.
+// Do computes one class. It may be called for several at once, and again: who comes while another does it waits. A class at which it
+// panicked is not computed, and is not taken for one that was.
 func (w *Work) Do(i int) {
-	w.once[i].Do(func() { w.made[i] = w.make(i) })
+	w.once[i].Do(func() {
+		x := w.make(i)
+		x.whole = true
+		w.made[i] = x
+	})
+	w.check(i)
+}
+
+func (w *Work) check(i int) {
+	if !w.made[i].whole {
+		panic("the reach of a class was not computed: " + strings.Join(w.Classes[i].Groups, " + "))
+	}
 }
 
 func (w *Work) make(i int) made {
@@ -132,6 +145,7 @@ func (w *Work) Known() *Known {
 	counts := make([]int, len(w.Model.Plan.Expectations)+1) // where the results of each expectation begin
 	total := 0
 	for i := range w.made {
+		w.check(i)
 		if k.Reaches[i] = w.made[i].reach; w.was[i] >= 0 {
 			k.Reused++
 		}

@@ -3,11 +3,11 @@ import { ref } from 'vue'
 import { words } from '../api'
 import { stop, working, type Task } from '../working'
 
-const refused = ref('') // not everybody may
+const refused = ref<{ id: number; words: string }>() // not everybody may
 
 async function end(t: Task) {
   const { error } = await stop(t)
-  refused.value = error ? words(error) : ''
+  refused.value = error ? { id: t.id, words: words(error) } : undefined
 }
 </script>
 
@@ -16,7 +16,7 @@ async function end(t: Task) {
     <div v-for="t in working" :key="t.id" class="task">
       <v-progress-linear :model-value="(100 * t.done) / Math.max(1, t.of)" color="lantern" height="4" :aria-label="t.words" />
       <span
-        >{{ t.words }}<b v-if="refused" class="text-bad"> · {{ refused }}</b></span
+        >{{ t.words }}<b v-if="refused?.id === t.id" class="text-bad"> · {{ refused.words }}</b></span
       >
       <v-btn size="x-small" variant="outlined" @click="end(t)">Stop</v-btn>
     </div>
