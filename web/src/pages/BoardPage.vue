@@ -19,7 +19,7 @@ let waiting = 0
 let asked = new AbortController()
 
 // What is asked for no longer is left: the service need not work it out.
-async function load() {
+async function load(goesOn = false) {
   window.clearTimeout(waiting)
   asked.abort()
   const mine = (asked = new AbortController())
@@ -33,18 +33,17 @@ async function load() {
     soon: true,
     ...most,
   }
-  const before = board.value
   try {
     const { data, error } = await api.GET('/api/v1/board', { params: { query }, signal: mine.signal })
-    if (!before?.unfinished) picked.value = undefined // where it goes on by itself, people may have begun to look
+    if (!goesOn) picked.value = undefined // where the same goes on by itself, people may have begun to look
     board.value = data
     problem.value = error ? words(error) : ''
-    if (data?.unfinished) waiting = window.setTimeout(load, 700)
+    if (data?.unfinished) waiting = window.setTimeout(() => load(true), 700)
   } catch (left) {
     if (!mine.signal.aborted) throw left
   }
 }
-watch([row, column, inward], load, { immediate: true })
+watch([row, column, inward], () => load(), { immediate: true })
 onBeforeUnmount(() => {
   window.clearTimeout(waiting)
   asked.abort()
