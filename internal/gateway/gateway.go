@@ -53,11 +53,8 @@ var ErrLater = errors.New("whoever decides who may come in does not answer")
 // ErrNotReached is where a gateway in another process does not answer.
 var ErrNotReached = errors.New("the gateway does not answer")
 
-// Frame is a packet for the inside or the internet, with the way that it leaves by.
-type Frame struct {
-	Egress site.Egress
-	inside.Packet
-}
+// Frames are packets for the inside or the internet, with the way that they leave by.
+type Frames = forward.Frames
 
 // Inside is the gateway's side away from the tunnels: a lab link, or a host's kernel. It can be used from anywhere.
 type Inside interface {
@@ -68,7 +65,7 @@ type Inside interface {
 	// Answer lets the gateway answer, or no longer, for a person's address on a network that it is attached to.
 	Answer(addr netip.Addr, on bool)
 	// Send sends frames in a batch. A packet is only valid during the call; what is free around it may be written over.
-	Send(batch []Frame)
+	Send(batch []Frames)
 }
 
 // Prober is an inside that can look whether somebody else has an address on a network that it is attached to.

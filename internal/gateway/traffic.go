@@ -1,6 +1,7 @@
 package gateway
 
 import (
+	"slices"
 	"sync"
 	"time"
 
@@ -9,58 +10,55 @@ import (
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/core/segment"
 	"yellowlantern/internal/core/session"
+	"yellowlantern/internal/core/site"
 	"yellowlantern/internal/core/tunnel"
 )
 
 // arrival is what packets that came together need on their way, kept from one batch to the next.
-type arrival struct {
-	packets []inside.Packet // of one session
-	results []forward.Result
-	frames  []Frame
-}
+type arrival struct{ frames []Frames }
 
 var arrivals = sync.Pool{New: func() any { return new(arrival) }}
 
 // Arrived takes packets from devices.
-func (h host) Arrived(batch []tunnel.Packet) {
+func (h host) Arrived(batch []tunnel.Run) {
 	g, now := h.g, time.Now()
 	a := arrivals.Get().(*arrival)
-	for len(batch) > 0 {
-		s, n := batch[0].Session, 0
-		a.packets = a.packets[:0]
-		for ; n < len(batch) && batch[n].Session == s; n++ {
-			a.packets = append(a.packets, batch[n].Packet)
-		}
-		batch = batch[n:]
-		g.fromDevice(a, s, now)
+	for _, r := range batch {
+		g.fromDevice(a, r.Session, r.Packets, now)
 	}
 	if len(a.frames) > 0 && g.cfg.Inside != nil {
 		g.cfg.Inside.Send(a.frames)
 	}
+	clear(a.frames) // the packets stand in buffers of whoever read them
 	a.frames = a.frames[:0]
 	arrivals.Put(a)
 }
 
 // fromDevice adds what goes inside of packets of one device.
-func (g *Gateway) fromDevice(a *arrival, s *session.Session, now time.Time) {
-	rec := g.recorder(s)
-	var came [][]byte
-	if rec != nil {
-		for _, p := range a.packets {
-			came = append(came, append([]byte{}, p.Bytes()...))
-		}
+func (g *Gateway) fromDevice(a *arrival, s *session.Session, packets []inside.Packet, now time.Time) {
+	if rec := g.recorder(s); rec != nil {
+		g.recorded(a, s, rec, packets, now)
+		return
 	}
-	a.results = g.engine.FromTunnelAll(s, a.packets, now, a.results[:0])
-	for i := range a.results {
-		if rec != nil {
-			rec.take(0, false, came[i], lostWords(a.results[i]))
-			if r := &a.results[i]; r.Inside != nil {
-				rec.take(1, true, r.Packet, "")
-			}
-		}
-		g.goesOn(a, s, &a.results[i], a.packets[i])
+	for len(packets) > 0 {
+		n, frames, last := g.engine.FromTunnelAll(s, packets, now, a.frames)
+		a.frames = frames
+		g.goesOn(a, s, &last, packets[n-1])
+		packets = packets[n:]
 	}
-	clear(a.results)
+}
+
+// recorded does the same where somebody records the session: each packet as it came, and as it went on.
+func (g *Gateway) recorded(a *arrival, s *session.Session, rec *recorder, packets []inside.Packet, now time.Time) {
+	for _, p := range packets {
+		came := slices.Clone(p.Bytes())
+		r := g.engine.FromTunnel(s, p.Bytes(), now)
+		rec.take(0, false, came, lostWords(r))
+		if r.Inside != nil {
+			rec.take(1, true, r.Packet, "")
+		}
+		g.goesOn(a, s, &r, p)
+	}
 }
 
 // goesOn does with a packet of a device's what became of it.
@@ -78,11 +76,16 @@ func (g *Gateway) goesOn(a *arrival, s *session.Session, r *forward.Result, p in
 		g.toDevice(*r, p)
 	case r.Inside != nil && r.Cut():
 		for _, x := range r.Parts(r.Packet) {
-			a.frames = append(a.frames, Frame{*r.Inside, inside.Roomy(x)})
+			a.frames = append(a.frames, frame(r.Inside, inside.Roomy(x)))
 		}
 	case r.Inside != nil:
-		a.frames = append(a.frames, Frame{*r.Inside, p.Became(r.Packet)})
+		a.frames = append(a.frames, frame(r.Inside, p.Became(r.Packet)))
 	}
+}
+
+// frame is a packet by itself.
+func frame(by *site.Egress, p inside.Packet) Frames {
+	return Frames{Egress: by, Packets: []inside.Packet{p}}
 }
 
 // FromInside takes packets from the inside, or from the internet by the outside link, with room around them as inside says: they are
@@ -202,13 +205,13 @@ func (g *Gateway) logRule(user string, r forward.Result) {
 }
 
 // routeAnswer finds the way for an ICMP answer of the gateway's own.
-func (g *Gateway) routeAnswer(r forward.Result) (frames []Frame) {
+func (g *Gateway) routeAnswer(r forward.Result) (frames []Frames) {
 	out, ok := g.engine.Model().RouteOf(r.Answer)
 	if !ok {
 		return nil
 	}
 	for _, x := range r.Parts(r.Answer) {
-		frames = append(frames, Frame{out, inside.Bare(x)})
+		frames = append(frames, frame(&out, inside.Bare(x)))
 	}
 	return frames
 }

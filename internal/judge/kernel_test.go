@@ -360,7 +360,7 @@ func (k *kernel) outward(t *rapid.T, groups []string, leased []netip.Addr, x pro
 	if want.carried == "translation" { // our own path loses it; and if it did not, so would the kernel
 		require.Equal(t, want.carried, got.Station)
 		if x.size <= 1400 {
-			k.port.Send([]gateway.Frame{{Packet: inside.Roomy(octets(x))}})
+			k.port.Send([]gateway.Frames{{Packets: []inside.Packet{inside.Roomy(octets(x))}}})
 		}
 		seen["lost by the kernel: translation"]++
 		for network := range k.links {
@@ -501,7 +501,7 @@ func (k probePacket) marked() probePacket {
 // send gives the kernel what our own path lets through.
 func (k *kernel) send(r forward.Result) {
 	for _, b := range r.Parts(r.Packet) {
-		k.port.Send([]gateway.Frame{{Egress: *r.Inside, Packet: inside.Roomy(b)}})
+		k.port.Send([]gateway.Frames{{Egress: r.Inside, Packets: []inside.Packet{inside.Roomy(b)}}})
 	}
 }
 

@@ -12,6 +12,7 @@ import (
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/packet"
 	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/core/site"
 	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/userstack"
 )
@@ -157,24 +158,30 @@ func (l *Lab) Vantages() []VantageLink {
 }
 
 // Send takes what the gateway sends to the inside and to the internet.
-func (l *Lab) Send(batch []gateway.Frame) {
+func (l *Lab) Send(batch []gateway.Frames) {
 	for _, f := range batch {
-		info, err := packet.Parse(f.Bytes())
-		if err != nil {
-			continue
+		for _, p := range f.Packets {
+			l.sendBy(f.Egress, p.Bytes())
 		}
-		hop := f.Egress.NextHop
-		if !hop.IsValid() {
-			hop = info.Dst
-		}
-		name := l.d.Gateway.Inside.Segment
-		if f.Egress.Network == plan.Internet {
-			name = l.d.Gateway.Outside.Segment
-		} else if !l.segments[name].holds(hop) {
-			continue // the plan believes in a link that is not there
-		}
-		l.segments[name].send(hop, f.Bytes())
 	}
+}
+
+func (l *Lab) sendBy(way *site.Egress, b []byte) {
+	info, err := packet.Parse(b)
+	if err != nil {
+		return
+	}
+	hop := way.NextHop
+	if !hop.IsValid() {
+		hop = info.Dst
+	}
+	name := l.d.Gateway.Inside.Segment
+	if way.Network == plan.Internet {
+		name = l.d.Gateway.Outside.Segment
+	} else if !l.segments[name].holds(hop) {
+		return // the plan believes in a link that is not there
+	}
+	l.segments[name].send(hop, b)
 }
 
 type insidePlug struct{ *Lab }

@@ -74,32 +74,37 @@ func ping(src, dst string) []byte {
 	return packet.EchoRequest(netip.MustParseAddr(src), netip.MustParseAddr(dst), []byte{0, 1, 0, 1})
 }
 
+// leaving is a packet that a gateway sends.
+func leaving(by site.Egress, b []byte) []gateway.Frames {
+	return []gateway.Frames{{Egress: &by, Packets: []inside.Packet{inside.Bare(b)}}}
+}
+
 // What the gateway sends finds its host, behind the ridge too, and the answers find the gateway; the hop limits tell by which routers.
 func TestInsideAnswers(t *testing.T) {
 	l, got := plugged(t)
 	ridge := netip.MustParseAddr("10.20.0.2")
 	for dst, hop := range map[string]netip.Addr{"10.20.0.20": {}, "10.20.30.5": ridge, "10.20.40.10": ridge} {
-		l.Send([]gateway.Frame{{Egress: site.Egress{Network: "station", NextHop: hop}, Packet: inside.Bare(ping("10.99.0.5", dst))}})
+		l.Send(leaving(site.Egress{Network: "station", NextHop: hop}, ping("10.99.0.5", dst)))
 		i := next(t, got)
 		require.Equal(t, dst, i.Src.String())
 		require.Equal(t, "10.99.0.5", i.Dst.String())
 		require.EqualValues(t, 0, i.Kind)
 		require.Equal(t, hop.IsValid(), i.HopLimit == 63, "one router more on the way")
 	}
-	l.Send([]gateway.Frame{{Egress: site.Egress{Network: plan.Internet}, Packet: inside.Bare(ping("192.0.2.10", "198.51.100.80"))}})
+	l.Send(leaving(site.Egress{Network: plan.Internet}, ping("192.0.2.10", "198.51.100.80")))
 	require.Equal(t, "198.51.100.80", next(t, got).Src.String())
 
 	// Nobody there, no way back on the internet, a link that the site does not have, hops used up: silence.
 	tired := ping("10.99.0.5", "10.20.30.5")
 	tired[8] = 1
-	for _, f := range []gateway.Frame{
-		{Egress: site.Egress{Network: "station"}, Packet: inside.Bare(ping("10.99.0.5", "10.20.0.77"))},
-		{Egress: site.Egress{Network: plan.Internet}, Packet: inside.Bare(ping("10.99.0.5", "198.51.100.80"))},
-		{Egress: site.Egress{Network: "station", NextHop: netip.MustParseAddr("172.31.0.1")}, Packet: inside.Bare(ping("10.99.0.5", "10.20.0.20"))},
-		{Egress: site.Egress{Network: "station", NextHop: ridge}, Packet: inside.Bare(tired)},
-		{Packet: inside.Bare([]byte("no packet"))},
+	for _, f := range [][]gateway.Frames{
+		leaving(site.Egress{Network: "station"}, ping("10.99.0.5", "10.20.0.77")),
+		leaving(site.Egress{Network: plan.Internet}, ping("10.99.0.5", "198.51.100.80")),
+		leaving(site.Egress{Network: "station", NextHop: netip.MustParseAddr("172.31.0.1")}, ping("10.99.0.5", "10.20.0.20")),
+		leaving(site.Egress{Network: "station", NextHop: ridge}, tired),
+		leaving(site.Egress{}, []byte("no packet")),
 	} {
-		l.Send([]gateway.Frame{f})
+		l.Send(f)
 	}
 	select {
 	case b := <-got:
@@ -144,10 +149,8 @@ func TestHomeRouter(t *testing.T) {
 		_, _ = c.Write(silent)
 		require.Nil(t, read())
 	}
-	l.Send([]gateway.Frame{{
-		Egress: site.Egress{Network: plan.Internet},
-		Packet: inside.Bare(packet.UDP(netip.MustParseAddrPort("192.0.2.10:4500"), netip.MustParseAddrPort("203.0.113.45:50000"), []byte("unasked"))),
-	}})
+	l.Send(leaving(site.Egress{Network: plan.Internet},
+		packet.UDP(netip.MustParseAddrPort("192.0.2.10:4500"), netip.MustParseAddrPort("203.0.113.45:50000"), []byte("unasked"))))
 	require.Nil(t, read(), "what nobody asked for stays outside")
 	require.Empty(t, got)
 }

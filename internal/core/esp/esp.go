@@ -10,6 +10,8 @@ import (
 	"errors"
 	"sync"
 	"sync/atomic"
+
+	"yellowlantern/internal/core/inside"
 )
 
 const (
@@ -112,7 +114,7 @@ func (x *scratch) with(esn bool, salt [saltLen]byte, head, iv []byte, high uint3
 	copy(x.nonce[:], salt[:])
 	copy(x.nonce[saltLen:], iv)
 	if !esn {
-		return x.aad[:copy(x.aad[:], head)]
+		return head
 	}
 	copy(x.aad[:], head[:4])
 	binary.BigEndian.PutUint32(x.aad[4:], high)
@@ -215,112 +217,110 @@ func SPIOf(packet []byte) (spi uint32, ok bool) {
 // Open decrypts an ESP packet in place and gives the IP packet as a part of it. The replay window moves only for a
 // packet that proves authentic (RFC 4303 §3.4.3). newest tells whether no later one of the association came before it.
 func (o *Opener) Open(packet []byte) (inner []byte, newest bool, err error) {
-	one := [1]Arrival{{Packet: packet}}
-	o.OpenAll(one[:])
-	return one[0].Inner, one[0].Newest, one[0].Err
-}
-
-// Arrival is a packet that came, and what it was opened to.
-type Arrival struct {
-	Packet []byte
-	Inner  []byte
-	Newest bool // no later one of the association came before it
-	Err    error
-
-	seq uint64
-}
-
-// OpenAll opens packets in their order, as Open does, and looks at the window once before and once after all of them.
-func (o *Opener) OpenAll(batch []Arrival) {
+	p := inside.Bare(packet)
 	o.mu.Lock()
-	for i := range batch {
-		a := &batch[i]
-		a.Inner, a.Newest, a.Err = nil, false, nil
-		if len(a.Packet) < headerLen+o.alg.IVLen()+o.alg.ICVLen()+4 {
-			a.Err = ErrShort
-			continue
-		}
-		a.seq = uint64(binary.BigEndian.Uint32(a.Packet[4:]))
-		ok := true
-		if o.alg.ESN {
-			a.seq, ok = o.window.whole(uint32(a.seq))
-		}
-		if !ok || !o.window.fresh(a.seq) {
-			a.Err = ErrReplay
-		}
-	}
-	o.mu.Unlock()
+	defer o.mu.Unlock()
 	x := scratches.Get().(*scratch)
-	for i := range batch {
-		if a := &batch[i]; a.Err == nil {
-			a.Inner, a.Err = o.plain(x, a.Packet, uint32(a.seq>>32))
+	newest, err = o.open(x, &p)
+	scratches.Put(x)
+	if err != nil {
+		return nil, false, err
+	}
+	return p.Bytes(), newest, nil
+}
+
+// Unopened counts packets that were not opened.
+type Unopened struct{ Replayed, Forged int }
+
+// OpenAll opens packets where they stand, in their order and as Open does, with the window locked once for all of them. It gives those that
+// it opened, as the first of packets, whether one of them is the newest of the association, and how many it did not open.
+func (o *Opener) OpenAll(packets []inside.Packet) (opened []inside.Packet, newest bool, not Unopened) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	x := scratches.Get().(*scratch)
+	n := 0
+	for i := range packets {
+		switch later, err := o.open(x, &packets[i]); err {
+		case nil:
+			if n < i {
+				packets[n] = packets[i]
+			}
+			n++
+			newest = newest || later
+		case ErrReplay:
+			not.Replayed++
+		default:
+			not.Forged++
 		}
 	}
 	scratches.Put(x)
-	o.mu.Lock()
-	for i := range batch {
-		a := &batch[i]
-		if a.Err != nil {
-			continue
-		}
-		a.Newest = a.seq > o.window.top
-		if !o.window.mark(a.seq) { // another packet with the same number was opened meanwhile
-			a.Inner, a.Newest, a.Err = nil, false, ErrReplay
-			continue
-		}
-		o.opened++
-		o.octets += uint64(len(a.Inner))
-	}
-	o.mu.Unlock()
-	for i := range batch {
-		if a := &batch[i]; a.Err == nil {
-			a.Inner, a.Err = unwrap(a.Inner)
-		}
-	}
+	return packets[:n], newest, not
 }
 
-// plain authenticates a packet and decrypts it in place. high is the half of its sequence number that was not sent.
-func (o *Opener) plain(x *scratch, packet []byte, high uint32) ([]byte, error) {
+// open opens one. o is locked.
+func (o *Opener) open(x *scratch, p *inside.Packet) (newest bool, err error) {
 	begin := headerLen + o.alg.IVLen()
+	if p.Len < begin+o.alg.ICVLen()+4 {
+		return false, ErrShort
+	}
+	b := p.Bytes()
+	seq, ok := uint64(binary.BigEndian.Uint32(b[4:])), true
+	if o.alg.ESN {
+		seq, ok = o.window.whole(uint32(seq))
+	}
+	if !ok || !o.window.fresh(seq) {
+		return false, ErrReplay
+	}
+	n, ok := o.plain(x, b, begin, uint32(seq>>32))
+	if !ok {
+		return false, ErrAuth
+	}
+	newest = seq > o.window.top
+	o.window.mark(seq)
+	o.opened++
+	o.octets += uint64(n)
+	p.Off += begin
+	p.Len, err = unwrap(b[begin : begin+n])
+	return newest, err
+}
+
+// plain authenticates a packet and decrypts it in place, from where its header ends: to n octets. high is the half of its sequence number
+// that was not sent.
+func (o *Opener) plain(x *scratch, packet []byte, begin int, high uint32) (n int, ok bool) {
 	if o.chained != nil {
 		end := len(packet) - o.alg.ICVLen()
-		if !o.chained.open(packet[:headerLen], packet[headerLen:begin], packet[begin:end], packet[end:], high) {
-			return nil, ErrAuth
-		}
-		return packet[begin:end], nil
+		ok = o.chained.open(packet[:headerLen], packet[headerLen:begin], packet[begin:end], packet[end:], high)
+		return end - begin, ok
 	}
 	aad := x.with(o.alg.ESN, o.salt, packet[:headerLen], packet[headerLen:begin], high)
 	body := packet[begin:]
 	plain, err := o.aead.Open(body[:0], x.nonce[:], body, aad)
-	if err != nil {
-		return nil, ErrAuth
-	}
-	return plain, nil
+	return len(plain), err == nil
 }
 
-// unwrap takes off padding and trailer and checks that what is inside is what it says.
-func unwrap(plain []byte) ([]byte, error) {
-	n := len(plain)
+// unwrap takes off padding and trailer, so that n octets are left, and checks that what is inside is what it says.
+func unwrap(plain []byte) (n int, err error) {
+	n = len(plain)
 	if n < 2 {
-		return nil, ErrPadding
+		return 0, ErrPadding
 	}
 	pad, next := int(plain[n-2]), plain[n-1]
 	if pad+2 > n {
-		return nil, ErrPadding
+		return 0, ErrPadding
 	}
 	for i, b := range plain[n-2-pad : n-2] {
 		if b != byte(i+1) {
-			return nil, ErrPadding
+			return 0, ErrPadding
 		}
 	}
-	inner := plain[:n-2-pad]
+	n -= 2 + pad
 	switch {
 	case next == nextNone:
-		return nil, ErrDummy
-	case len(inner) == 0, next == nextIPv4 && inner[0]>>4 != 4, next == nextIPv6 && inner[0]>>4 != 6, next != nextIPv4 && next != nextIPv6:
-		return nil, ErrPadding
+		return 0, ErrDummy
+	case n == 0, next == nextIPv4 && plain[0]>>4 != 4, next == nextIPv6 && plain[0]>>4 != 6, next != nextIPv4 && next != nextIPv6:
+		return 0, ErrPadding
 	}
-	return inner, nil
+	return n, nil
 }
 
 // window is the anti-replay window of RFC 4303 §3.4.3 as a ring of bits: bit seq mod size says whether seq was seen.
@@ -357,11 +357,8 @@ func (w *window) fresh(seq uint64) bool {
 	return w.bits[seq/64%(WindowSize/64)]&(1<<(seq%64)) == 0
 }
 
-// mark notes seq as seen and tells whether it was fresh.
-func (w *window) mark(seq uint64) bool {
-	if !w.fresh(seq) {
-		return false
-	}
+// mark notes a fresh sequence number as seen.
+func (w *window) mark(seq uint64) {
 	if seq > w.top {
 		if seq-w.top >= WindowSize {
 			w.bits = [WindowSize / 64]uint64{}
@@ -373,5 +370,4 @@ func (w *window) mark(seq uint64) bool {
 		w.top = seq
 	}
 	w.bits[seq/64%(WindowSize/64)] |= 1 << (seq % 64)
-	return true
 }

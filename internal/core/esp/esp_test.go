@@ -16,6 +16,8 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/chacha20poly1305"
 	"pgregory.net/rapid"
+
+	"yellowlantern/internal/core/inside"
 )
 
 var key = bytes.Repeat([]byte{7}, 200)
@@ -114,7 +116,7 @@ func TestBatches(t *testing.T) {
 		n := rapid.IntRange(1, 20).Draw(t, "packets")
 		first := many.Take(n)
 		var whole []byte
-		var came []Arrival
+		var came [][]byte
 		for i := range n {
 			inner := bytes.Repeat([]byte{0x45}, rapid.IntRange(1, 200).Draw(t, "octets"))
 			want := seal(t, one, inner)
@@ -133,22 +135,30 @@ func TestBatches(t *testing.T) {
 				case 1:
 					b = b[:rapid.IntRange(0, len(b)-1).Draw(t, "cut")]
 				}
-				came = append(came, Arrival{Packet: b})
+				came = append(came, b)
 			}
 		}
 		came = rapid.Permutation(came).Draw(t, "order")
-		batch := make([]Arrival, len(came))
+		batch := make([]inside.Packet, len(came))
 		for i := range came {
-			batch[i].Packet = bytes.Clone(came[i].Packet)
+			batch[i] = inside.Bare(bytes.Clone(came[i]))
 		}
-		all.OpenAll(batch)
-		for i := range came {
-			inner, newest, err := alone.Open(came[i].Packet)
-			require.Equal(t, inner, batch[i].Inner)
-			require.Equal(t, err == nil, batch[i].Err == nil,
-				"%v, %v: one that is forged may be told as one that came before", err, batch[i].Err)
-			require.Equal(t, newest, batch[i].Newest)
+		opened, newest, not := all.OpenAll(batch)
+		for _, b := range came {
+			inner, later, err := alone.Open(b)
+			switch err {
+			case nil:
+				require.Equal(t, inner, opened[0].Bytes())
+				opened = opened[1:]
+				require.True(t, newest || !later)
+			case ErrReplay:
+				not.Replayed--
+			default:
+				not.Forged--
+			}
 		}
+		require.Empty(t, opened)
+		require.Zero(t, not)
 		require.Equal(t, alone.Used(), all.Used())
 		require.Equal(t, alone.Missing(), all.Missing())
 	})
@@ -254,8 +264,9 @@ func TestWindowAgainstList(t *testing.T) {
 				require.Equal(t, at, got, "the half that was not sent; top %d", top)
 			}
 			want := at > 0 && !seen[at] && (at > top || top-at < WindowSize)
-			require.Equal(t, want, w.mark(at), "seq %d, top %d", at, top)
+			require.Equal(t, want, w.fresh(at), "seq %d, top %d", at, top)
 			if want {
+				w.mark(at)
 				seen[at], top = true, max(top, at)
 			}
 		}

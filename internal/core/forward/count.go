@@ -11,14 +11,14 @@ type RuleCounters struct {
 
 type ruleCount struct{ flows, packets, bytes atomic.Uint64 }
 
-func (c *ruleCount) passed(packets, octets uint64) {
-	c.packets.Add(packets)
-	c.bytes.Add(octets)
+func (c *ruleCount) passed(many tally) {
+	c.packets.Add(many.packets)
+	c.bytes.Add(many.bytes)
 }
 
 func (c *ruleCount) refused(octets int) {
 	c.flows.Add(1)
-	c.passed(1, uint64(octets))
+	c.passed(tally{1, uint64(octets)})
 }
 
 // ruleCount is a rule's, by its name: it goes on through commits.

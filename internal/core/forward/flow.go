@@ -7,7 +7,6 @@ import (
 	"yellowlantern/internal/core/inside"
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/packet"
-	"yellowlantern/internal/core/segment"
 	"yellowlantern/internal/core/site"
 )
 
@@ -43,8 +42,7 @@ type flow struct {
 	out     *site.Egress // never altered: another one takes its place
 	minute  int64        // in which it was judged last
 	inward  bool         // opened from inside
-	fins    uint8        // bit 0: the person closed, bit 1: the other side
-	reset   bool
+	over    ending
 	closing bool // it stands in the wheel at the time after its close
 	gone    bool
 	changes bool // it has other ends inside than the person sees
@@ -416,11 +414,16 @@ func (e *Engine) forget(f *flow) {
 // tally counts the packets of one direction of a flow.
 type tally struct{ packets, bytes uint64 }
 
+func (t *tally) add(packets, octets int) {
+	t.packets += uint64(packets)
+	t.bytes += uint64(octets)
+}
+
 // idle is how long the flow is remembered from now on without another packet.
 func (f *flow) idle() time.Duration {
 	switch f.key.proto {
 	case netset.TCP:
-		if f.reset || f.fins == 3 {
+		if f.over.whole() {
 			return tcpClosed
 		}
 		return tcpIdle
@@ -430,36 +433,37 @@ func (f *flow) idle() time.Duration {
 	return udpIdle
 }
 
-// goesOn tells whether a whole packet of the person's belongs to the flow, as the one before it did, and nothing about it wants more than
-// being counted.
-func (f *flow) goesOn(i *packet.Info) bool {
-	k := &f.key
-	return (i.Proto == netset.TCP || i.Proto == netset.UDP) && i.Proto == k.proto && !i.Fragment &&
-		i.SrcPort == k.srcPort && i.DstPort == k.dstPort && i.Src == k.src && i.Dst == k.dst
+// ending is what there was of a TCP flow's end: bits 0 and 1 of fins by who closed, and whether it was reset.
+type ending struct {
+	fins  uint8
+	reset bool
 }
 
-// touch notes a packet of the flow. The session's lock is held.
-func (e *Engine) touch(f *flow, i packet.Info, now time.Time, back bool) {
-	e.touchAll(f, i, now, back, segment.Extent{Packets: 1, Octets: i.Size})
-}
+// Who closed.
+const (
+	byPerson uint8 = 1 << iota
+	byOther
+)
 
-// touchAll notes packets of the flow. The session's lock is held.
-func (e *Engine) touchAll(f *flow, i packet.Info, now time.Time, back bool, whole segment.Extent) {
-	count := &f.sent
-	if back {
-		count = &f.got
+// ended is what a packet's flags end.
+func ended(flags, by uint8) (e ending) {
+	if flags&packet.FIN != 0 {
+		e.fins = by
 	}
-	count.packets += uint64(whole.Packets)
-	count.bytes += uint64(whole.Octets)
+	e.reset = flags&packet.RST != 0
+	return e
+}
+
+func (e ending) and(more ending) ending { return ending{e.fins | more.fins, e.reset || more.reset} }
+
+func (e ending) whole() bool { return e.reset || e.fins == byPerson|byOther }
+
+// touch notes packets of the flow, in one of its tallies. The session's lock is held.
+func (e *Engine) touch(f *flow, count *tally, many tally, over ending, now time.Time) {
+	count.packets += many.packets
+	count.bytes += many.bytes
 	if f.key.proto == netset.TCP {
-		side := uint8(1)
-		if back {
-			side = 2
-		}
-		if i.Flags&packet.FIN != 0 {
-			f.fins |= side
-		}
-		f.reset = f.reset || i.Flags&packet.RST != 0
+		f.over = f.over.and(over)
 	}
 	idle := f.idle()
 	f.expires = now.Add(idle)

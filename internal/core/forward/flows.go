@@ -88,7 +88,7 @@ func (f *flow) describe() Flow {
 		out.Words = "sent, and nothing comes back: it left the gateway for " + nextOf(*f.out)
 	case f.inward && f.got.packets > 2 && f.sent.packets == 0:
 		out.Words = "opened from inside, and the person's device does not answer"
-	case f.reset:
+	case f.over.reset:
 		out.Words = "reset: one side refuses it"
 	}
 	return out

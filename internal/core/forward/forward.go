@@ -9,7 +9,6 @@ package forward
 
 import (
 	"net/netip"
-	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -162,101 +161,6 @@ func (s *attached) lose(station string, setting site.Ref) Result {
 	return Result{Station: station, Setting: setting}
 }
 
-// FromTunnel takes a packet that arrived, authentic, from a person. b may be altered, and is part of the result.
-func (e *Engine) FromTunnel(from *Session, b []byte, now time.Time) Result {
-	from.Lock()
-	defer from.Unlock()
-	x := e.stretch(from, now)
-	var r Result
-	x.take(b, &r)
-	x.settle()
-	return r
-}
-
-// FromTunnelAll takes packets of one person that came one after the other, and appends what becomes of each to out, as FromTunnel tells it.
-// The session is locked once for all of them, and packets that follow one of their flow are looked up no more.
-func (e *Engine) FromTunnelAll(from *Session, packets []inside.Packet, now time.Time, out []Result) []Result {
-	from.Lock()
-	defer from.Unlock()
-	x := e.stretch(from, now)
-	begin := len(out)
-	out = slices.Grow(out, len(packets))[:begin+len(packets)]
-	for i := range packets {
-		x.take(packets[i].Bytes(), &out[begin+i])
-	}
-	x.settle()
-	return out
-}
-
-// stretch is what is the same for packets of a session that come while it is locked.
-type stretch struct {
-	e     *Engine
-	m     *site.Model
-	s     *attached // nil: packets do not pass
-	class *site.Class
-	now   time.Time
-
-	flow *flow // of the packet before
-	own  tally // of it, that its rule has not counted yet
-}
-
-// stretch begins one. The session is locked.
-func (e *Engine) stretch(from *Session, now time.Time) stretch {
-	x := stretch{e: e, m: e.model.Load(), s: of(from), now: now}
-	if x.s != nil {
-		x.class = x.s.in(x.m)
-	}
-	return x
-}
-
-// settle has the rule count what came of the flow before.
-func (x *stretch) settle() {
-	if x.own.packets > 0 {
-		x.flow.count.passed(x.own.packets, x.own.bytes)
-	}
-	x.flow, x.own = nil, tally{}
-}
-
-// passes counts a packet of a flow.
-func (x *stretch) passes(f *flow, octets int) {
-	if x.flow != f {
-		x.settle()
-		x.flow = f
-	}
-	x.own.packets++
-	x.own.bytes += uint64(octets)
-}
-
-// take takes the next packet.
-func (x *stretch) take(b []byte, r *Result) {
-	s := x.s
-	info, err := packet.Parse(b)
-	switch {
-	case s == nil:
-		*r = Result{Station: site.Source}
-		return
-	case err != nil || x.class.Passage == nil:
-		*r = s.lose(site.Source, site.Ref{})
-		return
-	}
-	b = b[:info.Size]
-	s.Counters.InPackets++
-	s.Counters.InBytes += uint64(len(b))
-	s.Counters.LastIn = x.now
-	f := x.flow
-	if f == nil || !f.goesOn(&info) {
-		*r = x.judge(b, info)
-		return
-	}
-	x.passes(f, len(b))
-	x.e.touch(f, info, x.now, false)
-	if x.e.ByKernel && !f.out.Self && info.Flags&packet.SYN == 0 { // nothing of it changes
-		*r = Result{Inside: f.out, Packet: b}
-		return
-	}
-	*r = x.e.onward(x.m, s, f, b, info, packet.Came{}, x.now)
-}
-
 // judge takes a packet that does not go on with the flow before it.
 func (x *stretch) judge(b []byte, info packet.Info) Result {
 	e, m, s, class, now := x.e, x.m, x.s, x.class, x.now
@@ -327,8 +231,8 @@ func (x *stretch) judge(b []byte, info packet.Info) Result {
 			return r
 		}
 	}
-	x.passes(f, len(b))
-	e.touch(f, info, now, false)
+	x.begins(f, b, info)
+	x.passes(len(b), info.Flags)
 	r := e.onward(m, s, f, b, info, came, now)
 	r.Logged, r.First = logged, p
 	return r
@@ -464,9 +368,10 @@ func (e *Engine) FromInsideJoined(b []byte, each int, outside bool, now time.Tim
 		}
 		return r
 	}
-	e.touchAll(f, info, now, true, whole)
+	many := tally{uint64(whole.Packets), uint64(whole.Octets)}
+	e.touch(f, &f.got, many, ended(info.Flags, byOther), now)
 	if f.inward {
-		f.count.passed(uint64(whole.Packets), uint64(whole.Octets))
+		f.count.passed(many)
 	}
 	if !e.ByKernel {
 		packet.DecrementHopLimit(b)
@@ -475,7 +380,7 @@ func (e *Engine) FromInsideJoined(b []byte, each int, outside bool, now time.Tim
 		packet.ClampMSS(b, info, s.MTU)
 	}
 	f.toPerson(b, &info)
-	s.sent(whole, now)
+	s.sent(many, now)
 	r.Packet = b
 	return r
 }
@@ -496,14 +401,14 @@ func (e *Engine) find(key flowKey) *flow {
 
 // toPerson counts a packet that goes to the person. the session is locked.
 func (s *attached) toPerson(b []byte, now time.Time) []byte {
-	s.sent(segment.Extent{Packets: 1, Octets: len(b)}, now)
+	s.sent(tally{1, uint64(len(b))}, now)
 	return b
 }
 
 // sent counts what goes to the person. The session is locked.
-func (s *attached) sent(whole segment.Extent, now time.Time) {
-	s.Counters.OutPackets += uint64(whole.Packets)
-	s.Counters.OutBytes += uint64(whole.Octets)
+func (s *attached) sent(many tally, now time.Time) {
+	s.Counters.OutPackets += many.packets
+	s.Counters.OutBytes += many.bytes
 	s.Counters.LastOut = now
 }
 

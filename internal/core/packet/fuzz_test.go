@@ -14,6 +14,8 @@ func FuzzParse(f *testing.F) {
 	v4, v6 := netip.MustParseAddr("10.99.0.5"), netip.MustParseAddr("fd00:99::5")
 	f.Add(EchoRequest(v4, netip.MustParseAddr("10.20.0.20"), []byte{0, 1, 0, 1}))
 	f.Add(EchoRequest(v6, netip.MustParseAddr("fd00:20::20"), []byte{0, 1, 0, 1}))
+	f.Add(UDP(netip.AddrPortFrom(v4, 40000), netip.MustParseAddrPort("10.20.0.53:53"), []byte("name")))
+	f.Add(append(UDP(netip.AddrPortFrom(v6, 40000), netip.MustParseAddrPort("[fd00:20::53]:53"), []byte("name")), 1, 2))
 	asked := EchoRequest(v4, netip.MustParseAddr("10.20.0.20"), []byte{0, 1, 0, 1})
 	i, err := Parse(asked)
 	require.NoError(f, err)
@@ -22,6 +24,25 @@ func FuzzParse(f *testing.F) {
 		i, err := Parse(b)
 		if err != nil {
 			return
+		}
+		if e := EndsOf(b, i); e.proto != 0 {
+			size, flags, ok := e.Have(b)
+			require.True(t, ok)
+			require.Equal(t, i.Size, size)
+			require.Equal(t, i.Flags, flags)
+			for at := range min(len(b), 60) { // another packet is one of the same flow only where it reads as one
+				b[at] ^= 0x11
+				if size, flags, ok := e.Have(b); ok {
+					j, err := Parse(b)
+					require.NoError(t, err)
+					require.Equal(t, []any{i.Src, i.Dst, i.Proto, i.SrcPort, i.DstPort, false}, []any{
+						j.Src, j.Dst,
+						j.Proto, j.SrcPort, j.DstPort, j.Fragment,
+					})
+					require.Equal(t, []any{j.Size, j.Flags}, []any{size, flags})
+				}
+				b[at] ^= 0x11
+			}
 		}
 		b = slices.Clone(b[:i.Size])
 		if in, _, err := Quoted(b, i); err == nil {

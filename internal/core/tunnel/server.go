@@ -39,10 +39,10 @@ type Credential struct {
 	Root  []byte        // the authority at the top, DER; nil: not known
 }
 
-// Packet is one that came from a session's device, authentic. It is valid during the call, and may be altered.
-type Packet struct {
+// Run is packets that came from a session's device one after the other, authentic. They are valid during the call, and may be altered.
+type Run struct {
 	Session *session.Session
-	inside.Packet
+	Packets []inside.Packet
 }
 
 // Host is what a server is given: the gateway. Everything may be called from anywhere.
@@ -65,7 +65,7 @@ type Host interface {
 	// Down says that a session is over.
 	Down(*session.Session, reason.Reason)
 	// Arrived takes packets from devices.
-	Arrived([]Packet)
+	Arrived([]Run)
 	// Refused says that a login failed.
 	Refused(Refusal)
 	// SeenAt tells where a caller really is, where datagrams come by way of a relay.

@@ -156,11 +156,13 @@ func (p *Port) receive(queue int) {
 }
 
 // Send hands what people sent to the kernel.
-func (p *Port) Send(batch []gateway.Frame) {
+func (p *Port) Send(batch []gateway.Frames) {
 	p.tun.Load().WriteAll(func(yield func([]byte) bool) {
-		for i := range batch {
-			if !yield(batch[i].Bytes()) {
-				return
+		for _, f := range batch {
+			for i := range f.Packets {
+				if !yield(f.Packets[i].Bytes()) {
+					return
+				}
 			}
 		}
 	})

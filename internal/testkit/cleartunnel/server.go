@@ -139,7 +139,7 @@ func (s *server) handle(from netip.AddrPort, what byte, b []byte) {
 		s.step(l, way, b)
 	case what == isPacket && most > 0 && len(b) > most:
 	case what == isPacket && l.session != nil:
-		s.host.Arrived([]tunnel.Packet{{Session: l.session, Packet: inside.Bare(b)}})
+		s.host.Arrived([]tunnel.Run{{Session: l.session, Packets: []inside.Packet{inside.Bare(b)}}})
 	case what == isEnd && l.session != nil:
 		s.drop(l, reason.Of(reason.PeerEnded, reason.With{reason.Peer: "the device"}))
 	}

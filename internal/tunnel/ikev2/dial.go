@@ -489,6 +489,9 @@ func (t *device) handleESP(batch []datagram) {
 		}
 		batch = batch[n:]
 	}
+	for i := range in.packets {
+		in.plain = append(in.plain, in.packets[i].Bytes())
+	}
 	if len(in.plain) > 0 {
 		t.receive(in.plain)
 	}
@@ -501,19 +504,7 @@ func (t *device) open(in *inbox, batch []datagram, spi uint32) {
 	if opener == nil {
 		return
 	}
-	in.esp = in.esp[:0]
-	for _, d := range batch {
-		in.esp = append(in.esp, esp.Arrival{Packet: d.data})
-	}
-	opener.OpenAll(in.esp)
-	some := false
-	for i := range in.esp {
-		if in.esp[i].Err == nil {
-			some = true
-			in.plain = append(in.plain, in.esp[i].Inner)
-		}
-	}
-	if some && waits {
+	if packets, _, _ := in.open(opener, batch); len(packets) > 0 && waits {
 		t.last(spi)
 	}
 }

@@ -240,13 +240,15 @@ func (m *mirror) Apply(inside.Desired) inside.Observed { return inside.Observed{
 func (m *mirror) Observed() inside.Observed            { return inside.Observed{Port: "mirror"} }
 func (m *mirror) Answer(netip.Addr, bool)              {}
 
-func (m *mirror) Send(batch []gateway.Frame) {
+func (m *mirror) Send(batch []gateway.Frames) {
 	var back []inside.Packet
 	for _, f := range batch {
-		info, err := packet.Parse(f.Bytes())
-		if err == nil && info.EchoRequest() {
-			p := inside.Roomy(f.Bytes()) // sealed where it stands
-			back = append(back, p.Became(packet.EchoReply(p.Bytes(), info)))
+		for _, came := range f.Packets {
+			info, err := packet.Parse(came.Bytes())
+			if err == nil && info.EchoRequest() {
+				p := inside.Roomy(came.Bytes()) // sealed where it stands
+				back = append(back, p.Became(packet.EchoReply(p.Bytes(), info)))
+			}
 		}
 	}
 	if g := m.g.Load(); g != nil && len(back) > 0 {

@@ -3,6 +3,7 @@ package ikev2
 import (
 	"crypto/rand"
 	"encoding/binary"
+	"slices"
 	"sync"
 	"time"
 
@@ -14,9 +15,9 @@ import (
 
 // inbox is what datagrams that came together need on their way to the gateway, kept from one batch to the next.
 type inbox struct {
-	packets []tunnel.Packet
-	plain   [][]byte // the same at a device
-	esp     []esp.Arrival
+	packets []inside.Packet // of all runs
+	runs    []tunnel.Run
+	plain   [][]byte       // the same at a device
 	found   []*association // of each datagram
 	near    uint64         // of what was looked at: nothing reads it, but what is not written down is not looked at
 }
@@ -25,9 +26,13 @@ type inbox struct {
 // datagram is another session's; one after the other for all of them, the processor waits for many at once.
 func (in *inbox) find(all *associations, batch []datagram) {
 	in.found = in.found[:0]
+	var last uint32
+	var of *association
 	for i := range batch {
-		spi, _ := esp.SPIOf(batch[i].data)
-		in.found = append(in.found, all.find(spi))
+		if spi, _ := esp.SPIOf(batch[i].data); spi != last {
+			last, of = spi, all.find(spi)
+		}
+		in.found = append(in.found, of)
 	}
 	near := uint64(0)
 	for _, a := range in.found {
@@ -40,9 +45,9 @@ func (in *inbox) find(all *associations, batch []datagram) {
 
 // done gives it back, without the sessions that were in it: what it has of buffers is theirs who read.
 func (in *inbox) done() {
-	clear(in.packets)
+	clear(in.runs)
 	clear(in.found)
-	in.packets, in.plain = in.packets[:0], in.plain[:0]
+	in.packets, in.runs, in.plain = in.packets[:0], in.runs[:0], in.plain[:0]
 	inboxes.Put(in)
 }
 
@@ -75,9 +80,9 @@ func (s *server) handleNATT(batch []datagram) bool {
 		}
 		batch, found = batch[n:], found[n:]
 	}
-	some := len(in.packets) > 0
+	some := len(in.runs) > 0
 	if some {
-		s.host.Arrived(in.packets)
+		s.host.Arrived(in.runs)
 	}
 	in.done()
 	return some
@@ -115,40 +120,33 @@ func (s *server) handleESP(in *inbox, batch []datagram, a *association, spi uint
 		}
 		return
 	}
-	in.esp = in.esp[:0]
-	for _, d := range batch {
-		in.esp = append(in.esp, esp.Arrival{Packet: d.data})
+	packets, newest, not := in.open(a.opener, batch)
+	if not != (esp.Unopened{}) {
+		s.dropped.replayed.Add(uint64(not.Replayed))
+		s.dropped.forged.Add(uint64(not.Forged))
 	}
-	a.opener.OpenAll(in.esp)
-	whole, newest := 0, false
-	for i := range in.esp {
-		x := &in.esp[i]
-		switch x.Err {
-		case nil:
-			whole++
-			newest = newest || x.Newest
-		case esp.ErrReplay:
-			s.dropped.replayed.Add(1)
-		default:
-			s.dropped.forged.Add(1)
-		}
-	}
-	if whole == 0 {
+	if len(packets) == 0 {
 		return
 	}
 	if a.waiting.Load() && a.waiting.Swap(false) {
 		a.link.prefer(spi)
 	}
 	if !a.link.heard(from, now, newest, a.order) {
-		s.dropped.elsewhere.Add(uint64(whole))
+		s.dropped.elsewhere.Add(uint64(len(packets)))
 		return
 	}
-	for i := range in.esp {
-		if x := &in.esp[i]; x.Err == nil {
-			in.packets = append(in.packets, tunnel.Packet{
-				Session: a.link.session,
-				Packet:  inside.Packet{Buf: x.Packet, Off: cap(x.Packet) - cap(x.Inner), Len: len(x.Inner)},
-			})
-		}
+	in.runs = append(in.runs, tunnel.Run{Session: a.link.session, Packets: packets})
+}
+
+// open opens what came by one association, and gives what was in it, and whether something of that is its newest.
+func (in *inbox) open(by *esp.Opener, batch []datagram) (packets []inside.Packet, newest bool, not esp.Unopened) {
+	begin := len(in.packets)
+	in.packets = slices.Grow(in.packets, len(batch))[:begin+len(batch)]
+	packets = in.packets[begin:]
+	for i := range packets {
+		packets[i] = inside.Bare(batch[i].data)
 	}
+	packets, newest, not = by.OpenAll(packets)
+	in.packets = in.packets[:begin+len(packets)]
+	return packets, newest, not
 }

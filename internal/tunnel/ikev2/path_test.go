@@ -50,15 +50,19 @@ func (m *machineSide) Lookup(netip.Addr) (inside.Looked, bool)   { return inside
 func (m *machineSide) Preview(inside.Desired) inside.Preview     { return inside.Preview{} }
 func (m *machineSide) Leaves(inside.Flow) (netip.AddrPort, bool) { return netip.AddrPort{}, false }
 
-func (m *machineSide) Send(batch []gateway.Frame) {
+func (m *machineSide) Send(batch []gateway.Frames) {
 	m.WriteAll(func(yield func([]byte) bool) {
-		for i := range batch {
-			if !yield(batch[i].Bytes()) {
-				return
+		for _, f := range batch {
+			for i := range f.Packets {
+				if !yield(f.Packets[i].Bytes()) {
+					return
+				}
 			}
 		}
 	})
-	m.n.Add(uint64(len(batch)))
+	for _, f := range batch {
+		m.n.Add(uint64(len(f.Packets)))
+	}
 }
 
 // openSide makes the devices: people are 172.0.0.0/8 and fd20::/16, inside is 10.0.0.0/8 and fd10::/16.

@@ -1,0 +1,146 @@
+package forward
+
+import (
+	"time"
+
+	"yellowlantern/internal/core/inside"
+	"yellowlantern/internal/core/packet"
+	"yellowlantern/internal/core/site"
+)
+
+// Frames are packets for the inside or the internet, one after the other, with the way that they leave by, which is not to be altered.
+type Frames struct {
+	Egress  *site.Egress
+	Packets []inside.Packet
+}
+
+// FromTunnel takes a packet that arrived, authentic, from a person. b may be altered, and is part of the result.
+func (e *Engine) FromTunnel(from *Session, b []byte, now time.Time) Result {
+	from.Lock()
+	defer from.Unlock()
+	x := e.stretch(from, now)
+	r := x.take(b)
+	x.settle()
+	return r
+}
+
+// FromTunnelAll takes packets of one person that came one after the other, as FromTunnel does, and appends to out what goes inside and of
+// which nothing else is to be told, as parts of packets. Behind the first of which something is it stops, and tells that: n is how many it
+// took. The session is locked once for all of them, and packets that follow one of their flow are neither read nor looked up.
+func (e *Engine) FromTunnelAll(from *Session, packets []inside.Packet, now time.Time, out []Frames) (n int, all []Frames, last Result) {
+	from.Lock()
+	defer from.Unlock()
+	x := e.stretch(from, now)
+	defer x.settle()
+	run := 0 // where those begin that leave by the same way
+	var by *site.Egress
+	for n < len(packets) {
+		p, way := &packets[n], by
+		if size, flags, ok := x.ends.Have(p.Bytes()); ok && x.unchanged && flags&packet.SYN == 0 {
+			x.came.add(1, size)
+			x.passes(size, flags)
+			p.Len, way = size, x.flow.out
+		} else if last = x.take(p.Bytes()); last.onlyInside() {
+			*p, way = p.Became(last.Packet), last.Inside
+		} else {
+			return n + 1, with(out, by, packets[run:n]), last
+		}
+		if way != by {
+			out = with(out, by, packets[run:n])
+			run, by = n, way
+		}
+		n++
+	}
+	return n, with(out, by, packets[run:]), Result{}
+}
+
+func with(out []Frames, by *site.Egress, packets []inside.Packet) []Frames {
+	if len(packets) == 0 {
+		return out
+	}
+	return append(out, Frames{by, packets})
+}
+
+// onlyInside tells whether nothing is to be told of a packet but where it goes.
+func (r *Result) onlyInside() bool {
+	return r.Inside != nil && r.Answer == nil && r.Logged == nil && !r.Cut()
+}
+
+// stretch is what is the same for packets of a session that come while it is locked.
+type stretch struct {
+	e     *Engine
+	m     *site.Model
+	s     *attached // nil: packets do not pass
+	class *site.Class
+	now   time.Time
+	came  tally // that the session has not counted yet
+
+	flow      *flow // of the packet before; nil: none that others can go on with
+	ends      packet.Ends
+	unchanged bool   // packets of it stay as they are
+	own       tally  // that it has not counted yet, nor its rule
+	over      ending // that it does not know of yet
+}
+
+// stretch begins one. The session is locked.
+func (e *Engine) stretch(from *Session, now time.Time) stretch {
+	x := stretch{e: e, m: e.model.Load(), s: of(from), now: now}
+	if x.s != nil {
+		x.class = x.s.in(x.m)
+	}
+	return x
+}
+
+// begins says of which flow a packet is that was read.
+func (x *stretch) begins(f *flow, b []byte, info packet.Info) {
+	if x.flow == f {
+		return
+	}
+	x.leave()
+	x.flow, x.ends = f, packet.EndsOf(b, info)
+	x.unchanged = x.e.ByKernel
+}
+
+// passes counts a packet of the flow.
+func (x *stretch) passes(octets int, flags uint8) {
+	x.own.add(1, octets)
+	x.over = x.over.and(ended(flags, byPerson))
+}
+
+// leave has the flow, and its rule, count what came of it.
+func (x *stretch) leave() {
+	if f := x.flow; f != nil {
+		f.count.passed(x.own)
+		x.e.touch(f, &f.sent, x.own, x.over, x.now)
+	}
+	x.flow, x.ends, x.own, x.over = nil, packet.Ends{}, tally{}, ending{}
+}
+
+// settle counts what came.
+func (x *stretch) settle() {
+	x.leave()
+	if x.came.packets > 0 {
+		x.s.Counters.InPackets += x.came.packets
+		x.s.Counters.InBytes += x.came.bytes
+		x.s.Counters.LastIn = x.now
+	}
+}
+
+// take takes the next packet.
+func (x *stretch) take(b []byte) Result {
+	s := x.s
+	info, err := packet.Parse(b)
+	switch {
+	case s == nil:
+		return Result{Station: site.Source}
+	case err != nil || x.class.Passage == nil:
+		return s.lose(site.Source, site.Ref{})
+	}
+	b = b[:info.Size]
+	x.came.add(1, len(b))
+	if _, _, ok := x.ends.Have(b); !ok {
+		return x.judge(b, info)
+	}
+	x.passes(len(b), info.Flags)
+	return x.e.onward(x.m, s, x.flow, b, info, packet.Came{}, x.now)
+}
