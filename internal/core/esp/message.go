@@ -1,13 +1,23 @@
 package esp
 
-import "encoding/binary"
+import (
+	"crypto/cipher"
+	"encoding/binary"
+	"slices"
+)
 
-// Messages protects IKE messages of one direction by an algorithm (RFC 7296 §3.14, RFC 5282). Messages are few, and SAs many: a cipher that
-// protects integrity itself is made of its key each time, which takes less than a microsecond, for it is twenty times as large.
+// Messages protects IKE messages of one direction by an algorithm (RFC 7296 §3.14, RFC 5282). It is for one goroutine at a time.
 type Messages struct {
 	alg     Algorithm
-	key     []byte // of such a cipher
-	chained *chained
+	key     []byte   // of a cipher that protects integrity itself
+	whole   *whole   // that cipher; nil: it is made for each message
+	chained *chained // in place of key
+}
+
+// whole is a cipher that protects integrity itself.
+type whole struct {
+	cipher.AEAD
+	salt [saltLen]byte
 }
 
 // NewMessages takes keying material of the encryption and of the integrity.
@@ -19,11 +29,33 @@ func NewMessages(a Algorithm, encr, integ []byte) (*Messages, error) {
 	var err error
 	if a.Encryption.Own() {
 		m.key = append([]byte{}, encr...)
-		_, _, err = a.aead(encr)
+		m.whole, err = m.make()
 	} else {
 		m.chained, err = newChained(a, append(append([]byte{}, encr...), integ...))
 	}
 	return m, err
+}
+
+func (m *Messages) make() (w *whole, err error) {
+	w = &whole{}
+	w.AEAD, w.salt, err = m.alg.aead(m.key)
+	return w, err
+}
+
+// Rest says that messages are few from now on: a cipher that protects integrity itself is twenty times as large as its key, of which it is
+// made within a microsecond, so only the key is kept.
+func (m *Messages) Rest() { m.whole = nil }
+
+// cipher is the one that protects integrity itself.
+func (m *Messages) cipher() *whole {
+	if m.whole != nil {
+		return m.whole
+	}
+	w, err := m.make()
+	if err != nil {
+		panic(err) // it was made before
+	}
+	return w
 }
 
 // padding is how many octets of padding a chain of payloads gets, its pad length not counted.
@@ -52,24 +84,22 @@ func (m *Messages) step() int {
 	return m.alg.Block()
 }
 
-// Seal appends a sealed chain to a message's head, which it proves too. The counter must never come again under a key.
+// Seal gives a message of a head and a sealed chain, which proves the head too. The counter must never come again under a key.
 func (m *Messages) Seal(head, chain []byte, counter uint64) []byte {
 	pad := m.padding(len(chain))
-	plain := append(append(make([]byte, 0, len(chain)+pad+1), chain...), make([]byte, pad+1)...)
+	out := make([]byte, len(head)+m.Len(len(chain)))
+	begin := copy(out, head) + m.alg.IVLen()
+	iv, plain := out[len(head):begin], out[begin:begin+len(chain)+pad+1]
+	copy(plain, chain)
 	plain[len(plain)-1] = byte(pad)
-	if m.chained == nil {
-		aead, salt, err := m.alg.aead(m.key)
-		if err != nil { // it was made before
-			panic(err)
-		}
-		iv := binary.BigEndian.AppendUint64(nil, counter)
-		nonce := append(append([]byte{}, salt[:]...), iv...)
-		aad := head[:len(head):len(head)]
-		return aead.Seal(append(aad, iv...), nonce, plain, aad)
+	if m.chained != nil {
+		m.chained.seal(head, iv, plain, out[begin+len(plain):], counter)
+		return out
 	}
-	iv, icv := make([]byte, m.alg.IVLen()), make([]byte, m.alg.ICVLen())
-	m.chained.seal(head, iv, plain, icv, counter)
-	return append(append(append(head[:len(head):len(head)], iv...), plain...), icv...)
+	by := m.cipher()
+	binary.BigEndian.PutUint64(iv, counter)
+	by.Seal(plain[:0], slices.Concat(by.salt[:], iv), plain, out[:len(head)])
+	return out
 }
 
 // Open gives the chain of a sealed body, without its padding. ErrAuth: nobody knows who sent it; ErrPadding: it is authentic, and
@@ -81,12 +111,9 @@ func (m *Messages) Open(head, body []byte) ([]byte, error) {
 	}
 	var plain []byte
 	if m.chained == nil {
-		aead, salt, err := m.alg.aead(m.key)
-		if err != nil {
-			return nil, ErrAuth
-		}
-		nonce := append(append([]byte{}, salt[:]...), body[:n]...)
-		if plain, err = aead.Open(nil, nonce, body[n:], head); err != nil {
+		var err error
+		by := m.cipher()
+		if plain, err = by.Open(nil, slices.Concat(by.salt[:], body[:n]), body[n:], head); err != nil {
 			return nil, ErrAuth
 		}
 	} else {

@@ -70,6 +70,7 @@ type surroundings struct {
 func (b *bond) start(first *ikeSA) {
 	b.patience = cmp.Or(b.patience, b.tunnel.Patience, defaultPatient)
 	first.b = b
+	first.keys.rest()
 	b.cur, b.sas = first, []*ikeSA{first}
 	b.opened(first)
 }

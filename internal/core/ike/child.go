@@ -241,7 +241,7 @@ func (s *ikeSA) mayMakeChild(m *message) (*childSA, notify) {
 	if s.renewing { // RFC 7296 §2.25.2
 		return nil, notify{kind: nTemporaryFailure}
 	}
-	for _, n := range m.notifies() {
+	for n := range m.notifies() {
 		if n.kind != nRekeySA {
 			continue
 		}

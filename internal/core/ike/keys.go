@@ -44,6 +44,12 @@ func mustProtect(a esp.Algorithm, encr, integ []byte) *esp.Messages {
 	return m
 }
 
+// rest says that messages are few from now on.
+func (k *keys) rest() {
+	k.sealI.Rest()
+	k.sealR.Rest()
+}
+
 // side protects one direction.
 func (k *keys) side(initiator bool) *esp.Messages {
 	if initiator {

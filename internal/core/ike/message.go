@@ -170,7 +170,11 @@ func marshalHeader(h header, length int) []byte {
 
 // marshalPayloads writes a chain and gives the kind of its first payload.
 func marshalPayloads(ps []payload) (payloadType, []byte) {
-	var b cryptobyte.Builder
+	size := 0
+	for _, p := range ps {
+		size += 4 + len(p.body)
+	}
+	b := cryptobyte.NewBuilder(make([]byte, 0, size))
 	for i, p := range ps {
 		next := plNone
 		if i+1 < len(ps) {

@@ -1,14 +1,15 @@
 package ike
 
 import (
+	"iter"
 	"net/netip"
 
 	"golang.org/x/crypto/cryptobyte"
 )
 
 func build(f func(b *cryptobyte.Builder)) []byte {
-	var b cryptobyte.Builder
-	f(&b)
+	b := cryptobyte.NewBuilder(make([]byte, 0, 64))
+	f(b)
 	return b.BytesOrPanic()
 }
 
@@ -195,20 +196,21 @@ func parseNotify(body []byte) (notify, error) {
 }
 
 // notifies gives every well-formed notification of a message.
-func (m *message) notifies() []notify {
-	var out []notify
-	for _, p := range m.payloads {
-		if p.kind == plNotify {
-			if n, err := parseNotify(p.body); err == nil {
-				out = append(out, n)
+func (m *message) notifies() iter.Seq[notify] {
+	return func(yield func(notify) bool) {
+		for _, p := range m.payloads {
+			if p.kind != plNotify {
+				continue
+			}
+			if n, err := parseNotify(p.body); err == nil && !yield(n) {
+				return
 			}
 		}
 	}
-	return out
 }
 
 func (m *message) notified(kind notifyType) ([]byte, bool) {
-	for _, n := range m.notifies() {
+	for n := range m.notifies() {
 		if n.kind == kind {
 			return n.data, true
 		}
@@ -218,7 +220,7 @@ func (m *message) notified(kind notifyType) ([]byte, bool) {
 
 // failure is the first error that a message reports.
 func (m *message) failure() (notify, bool) {
-	for _, n := range m.notifies() {
+	for n := range m.notifies() {
 		if n.kind.isError() {
 			return n, true
 		}

@@ -98,7 +98,7 @@ func ended(outs []Output) (down Down, ok bool) {
 func requireNotify(t testing.TB, m *message, kind notifyType) notify {
 	t.Helper()
 	require.NotNil(t, m, "there is an answer")
-	for _, n := range m.notifies() {
+	for n := range m.notifies() {
 		if n.kind == kind {
 			return n
 		}

@@ -101,6 +101,7 @@ func (s *ikeSA) successor(now time.Time, suite Suite, shared, ni, nr, further []
 	}
 	next := &ikeSA{b: s.b, mine: mine, spiI: spiI, spiR: spiR, suite: suite, keyed: now, parts: s.parts}
 	next.keys = s.keys.renewed(suite, shared, ni, nr, further, spiI, spiR)
+	next.keys.rest()
 	s.b.sas = append(s.b.sas, next)
 	s.b.opened(next)
 	if s.b.logKeys {
