@@ -221,9 +221,8 @@ func (c *Connection) receive(packets [][]byte) {
 
 // send puts what the kernel sends into the tunnel.
 func (c *Connection) send() {
-	batch := c.device.Batch()
-	for {
-		n, err := c.device.Read(batch)
+	for from := c.device.Reader(0); ; {
+		batch, err := from.Read()
 		if err != nil {
 			return
 		}
@@ -231,7 +230,7 @@ func (c *Connection) send() {
 		if s == nil {
 			continue
 		}
-		for _, p := range batch[:n] {
+		for _, p := range batch {
 			one := segment.Extent{Packets: 1, Octets: p.Len}
 			if p.Each > 0 {
 				if i, err := packet.Parse(p.Bytes()); err == nil {
@@ -240,7 +239,7 @@ func (c *Connection) send() {
 			}
 			c.went.add(one.Packets, one.Octets)
 		}
-		s.SendAll(batch[:n])
+		s.SendAll(batch)
 	}
 }
 

@@ -304,9 +304,7 @@ func (k *kernel) drain() {
 // leave reads what comes out at the links, and gives the packets at one of them.
 func (k *kernel) leave(network string) (out [][]byte) {
 	for name, d := range k.links {
-		batch := d.Batch()
-		n := d.Poll(batch)
-		for _, p := range batch[:n] {
+		for _, p := range d.Reader(0).Poll() {
 			if name == network {
 				out = append(out, slices.Clone(p.Bytes()))
 			}

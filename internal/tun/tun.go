@@ -3,7 +3,6 @@
 package tun
 
 import (
-	"errors"
 	"fmt"
 	"os"
 	"syscall"
@@ -11,15 +10,13 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"yellowlantern/internal/core/inside"
 	"yellowlantern/internal/core/segment"
 )
 
 const (
-	batchMost  = 64      // packets that are read at once
+	batchMost  = 32      // packets that are read at once
 	joinedMost = 12      // the same where each may be many
-	packetMax  = 9216    // octets: no link that we know carries more without joining packets
-	wholeMost  = 1 << 16 // octets of one into which many were joined
+	wholeMost  = 1 << 16 // octets of one
 )
 
 // joins is what a device does with packets joined.
@@ -148,19 +145,6 @@ func (t *Device) headLen() int {
 	return 0
 }
 
-// Batch is buffers for as many packets as are read at once, with room around each.
-func (t *Device) Batch() []inside.Packet {
-	most, size := batchMost, packetMax
-	if t.joins.TCP {
-		most, size = joinedMost, wholeMost
-	}
-	batch := make([]inside.Packet, most)
-	for i := range batch {
-		batch[i] = inside.Packet{Buf: make([]byte, inside.Headroom+size+inside.Tailroom)}
-	}
-	return batch
-}
-
 // Name is the device's name.
 func (t *Device) Name() string { return t.name }
 
@@ -169,54 +153,4 @@ func (t *Device) Close() {
 	for _, q := range t.queues {
 		_ = q.file.Close()
 	}
-}
-
-// Read waits for packets of the first queue and gives how many came into a batch of the device's.
-func (t *Device) Read(into []inside.Packet) (n int, err error) { return t.ReadQueue(0, into) }
-
-// ReadQueue waits for packets of one queue.
-func (t *Device) ReadQueue(queue int, into []inside.Packet) (n int, err error) {
-	var failed error
-	err = t.queues[queue].raw.Read(func(fd uintptr) bool {
-		n, failed = t.fill(int(fd), into)
-		return n > 0 || failed != nil
-	})
-	if n > 0 {
-		return n, nil
-	}
-	return 0, errors.Join(err, failed)
-}
-
-// Poll gives how many packets of the first queue came into a batch, without waiting for any.
-func (t *Device) Poll(into []inside.Packet) (n int) {
-	_ = t.queues[0].raw.Control(func(fd uintptr) { n, _ = t.fill(int(fd), into) })
-	return n
-}
-
-// fill reads until nothing is there, or the batch is full. What contradicts itself is left out.
-func (t *Device) fill(fd int, into []inside.Packet) (n int, err error) {
-	head := t.headLen()
-	for n < len(into) {
-		p := &into[n]
-		got, err := unix.Read(fd, p.Buf[inside.Headroom-head:len(p.Buf)-inside.Tailroom])
-		switch {
-		case errors.Is(err, unix.EAGAIN):
-			return n, nil
-		case errors.Is(err, unix.EINTR):
-			continue
-		case err != nil:
-			return n, err
-		}
-		if got < head {
-			continue
-		}
-		p.Off, p.Len, p.Each = inside.Headroom, got-head, 0
-		if head > 0 {
-			if p.Each, err = segment.ReadHeader(p.Buf[inside.Headroom-head:]).Finish(p.Bytes()); err != nil {
-				continue
-			}
-		}
-		n++
-	}
-	return n, nil
 }

@@ -131,16 +131,16 @@ func (p *Port) makeDevice() error {
 // receive takes packets of one queue from the kernel. A device that somebody took away is made again by whoever watches.
 func (p *Port) receive(queue int) {
 	var of *tun.Device
-	var batch []inside.Packet
+	var from *tun.Reader
 	for {
 		t := p.tun.Load()
 		if of != t {
-			of, batch = t, t.Batch()
+			of, from = t, t.Reader(queue)
 		}
-		n, err := t.ReadQueue(queue, batch)
-		if n > 0 {
+		batch, err := from.Read()
+		if len(batch) > 0 {
 			if d := p.deliver.Load(); d != nil {
-				d.Packets(batch[:n], false)
+				d.Packets(batch, false)
 			}
 			continue
 		}

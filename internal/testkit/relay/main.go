@@ -59,14 +59,14 @@ func run(joined bool, args []string) error {
 		return r.joined()
 	}
 	go r.receive(func(b, _ []byte) { device.Write(b) })
-	for batch := device.Batch(); ; {
-		n, err := device.Read(batch)
+	for from := device.Reader(0); ; {
+		batch, err := from.Read()
 		if err != nil {
 			return err
 		}
-		for i := range n {
+		for _, p := range batch {
 			if to := r.peer.Load(); to != nil {
-				_, _ = conn.WriteToUDPAddrPort(batch[i].Bytes(), *to)
+				_, _ = conn.WriteToUDPAddrPort(p.Bytes(), *to)
 			}
 		}
 	}
@@ -127,13 +127,13 @@ func (r *relay) joined() error {
 		r.device.WriteAll(slices.Values(plain))
 	})
 	whole, seq := make([]byte, 0, 1<<17), uint64(0)
-	for batch := r.device.Batch(); ; {
-		n, err := r.device.Read(batch)
+	for from := r.device.Reader(0); ; {
+		batch, err := from.Read()
 		if err != nil {
 			return err
 		}
 		to := r.peer.Load()
-		for _, p := range batch[:n] {
+		for _, p := range batch {
 			if to == nil {
 				continue
 			}

@@ -196,17 +196,17 @@ func clones(packets [][]byte) (out [][]byte) {
 
 // comes reads packets at the other end, those that come joined cut.
 func (m *machineSide) comes(t testing.TB, n int) (out [][]byte) {
-	batch := m.far.Batch()
+	r := m.far.Reader(0)
 	for end := time.Now().Add(5 * time.Second); len(out) < n && time.Now().Before(end); {
-		k := m.far.Poll(batch)
-		for _, p := range batch[:k] {
+		came := r.Poll()
+		for _, p := range came {
 			segmentEach(p, func(b []byte) {
 				if theirs(b) {
 					out = append(out, slices.Clone(b))
 				}
 			})
 		}
-		if k == 0 {
+		if len(came) == 0 {
 			time.Sleep(time.Millisecond)
 		}
 	}

@@ -116,13 +116,13 @@ func openSide(b testing.TB, plain, plainFar bool, queues int) *machineSide {
 
 // receive hands what comes from the kernel to the gateway.
 func (m *machineSide) receive(queue int) {
-	for batch := m.Batch(); ; {
-		n, err := m.ReadQueue(queue, batch)
+	for r := m.Reader(queue); ; {
+		batch, err := r.Read()
 		if err != nil {
 			return
 		}
 		count := 0 // before they are sealed where they stand
-		for _, p := range batch[:n] {
+		for _, p := range batch {
 			if p.Buf[p.Off] != 0x45 { // what a kernel says by itself
 				continue
 			}
@@ -130,7 +130,7 @@ func (m *machineSide) receive(queue int) {
 				count += (p.Len-40+p.Each-1)/p.Each - 1
 			}
 		}
-		m.g.Load().FromInside(batch[:n], false)
+		m.g.Load().FromInside(batch, false)
 		m.read.Add(uint64(count))
 	}
 }
@@ -507,12 +507,12 @@ func BenchmarkDown(b *testing.B) {
 // relayDown cuts what comes from the kernel, seals it, and sends it on by one call of the kernel's. Whose it is the address says.
 func relayDown(from *tun.Device, to *socket, peers []ike.Peer, by []cipher.AEAD, came *atomic.Uint64) {
 	whole, seq := make([]byte, 0, 1<<16), uint64(0)
-	for batch := from.Batch(); ; {
-		n, err := from.Read(batch)
+	for r := from.Reader(0); ; {
+		batch, err := r.Read()
 		if err != nil {
 			return
 		}
-		for _, p := range batch[:n] {
+		for _, p := range batch {
 			b := p.Bytes()
 			if b[0] != 0x45 { // what a kernel says by itself
 				continue

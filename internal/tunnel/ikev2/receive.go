@@ -8,13 +8,17 @@ import (
 	"unsafe"
 
 	"golang.org/x/sys/unix"
+
+	"yellowlantern/internal/buffers"
 )
 
-// receiver takes datagrams from a socket, as many as are there by one call (recvmmsg(2)), and allocates nothing for them.
+// receiver takes datagrams from a socket, as many as are there by one call (recvmmsg(2)), and allocates nothing for them. While it waits it
+// has no buffers.
 type receiver struct {
 	raw    syscall.RawConn
 	heads  []received
 	parts  []unix.Iovec
+	shelf  buffers.Shelf           // what parts is of
 	names  []unix.RawSockaddrInet6 // of either family
 	notes  [][localSpace]byte
 	took   int
@@ -29,7 +33,7 @@ type received struct {
 	_      uint32
 }
 
-// newReceiver makes one with buffers for datagrams of any size.
+// newReceiver makes one.
 func newReceiver(c *net.UDPConn, notes bool) (*receiver, error) {
 	raw, err := c.SyscallConn()
 	if err != nil {
@@ -37,14 +41,12 @@ func newReceiver(c *net.UDPConn, notes bool) (*receiver, error) {
 	}
 	r := &receiver{
 		raw: raw, heads: make([]received, batchSize), parts: make([]unix.Iovec, batchSize), names: make([]unix.RawSockaddrInet6, batchSize),
+		shelf: buffers.NewShelf(batchSize),
 	}
 	if notes {
 		r.notes = make([][localSpace]byte, batchSize)
 	}
 	for i := range r.heads {
-		buf := make([]byte, maxDatagram)
-		r.parts[i].Base = &buf[0]
-		r.parts[i].SetLen(len(buf))
 		r.heads[i].Iov = &r.parts[i]
 		r.heads[i].SetIovlen(1)
 		r.heads[i].Name = (*byte)(unsafe.Pointer(&r.names[i]))
@@ -64,12 +66,26 @@ func (r *receiver) next() (int, error) {
 		}
 	}
 	if err := r.raw.Read(r.call); err != nil {
+		r.rest()
 		return 0, err
 	}
 	return r.took, r.failed
 }
 
+// rest gives the buffers back: what was read into them is done with.
+func (r *receiver) rest() {
+	if r.shelf.Clear() {
+		clear(r.parts)
+	}
+}
+
 func (r *receiver) receive(fd uintptr) bool {
+	if r.shelf.Fill() {
+		for i, b := range r.shelf {
+			r.parts[i].Base = &b[0]
+			r.parts[i].SetLen(maxDatagram)
+		}
+	}
 	for {
 		n, _, errno := unix.Syscall6(unix.SYS_RECVMMSG, fd, uintptr(unsafe.Pointer(&r.heads[0])), uintptr(len(r.heads)),
 			unix.MSG_DONTWAIT, 0, 0)
@@ -79,6 +95,7 @@ func (r *receiver) receive(fd uintptr) bool {
 			return true
 		case unix.EINTR:
 		case unix.EAGAIN:
+			r.rest()
 			return false
 		default:
 			r.took, r.failed = 0, errno
@@ -90,7 +107,7 @@ func (r *receiver) receive(fd uintptr) bool {
 // data is what came in a datagram, and with what the kernel says of it.
 func (r *receiver) data(i int) (b, notes []byte) {
 	h := &r.heads[i]
-	b = unsafe.Slice(r.parts[i].Base, maxDatagram)[:h.octets]
+	b = r.shelf[i][:h.octets:maxDatagram]
 	if r.notes != nil {
 		notes = r.notes[i][:h.Controllen]
 	}
