@@ -156,9 +156,7 @@ func (s *Sealer) SealAs(seq uint64, buf []byte, off, n int) ([]byte, error) {
 	}
 	pad := -(n + 2) & (s.alg.Block() - 1) // RFC 4303 §2.4: the trailer ends on a 4-octet boundary, or the cipher's
 	end := off + n
-	for i := range pad {
-		buf[end+i] = byte(i + 1)
-	}
+	copy(buf[end:], padding[:pad])
 	buf[end+pad], buf[end+pad+1] = byte(pad), next
 	end += pad + 2
 
@@ -298,6 +296,14 @@ func (o *Opener) plain(x *scratch, packet []byte, begin int, high uint32) (n int
 	return len(plain), err == nil
 }
 
+// padding is as much as there can be (RFC 4303 §2.4).
+var padding = func() (p [255]byte) {
+	for i := range p {
+		p[i] = byte(i + 1)
+	}
+	return p
+}()
+
 // unwrap takes off padding and trailer, so that n octets are left, and checks that what is inside is what it says.
 func unwrap(plain []byte) (n int, err error) {
 	n = len(plain)
@@ -308,12 +314,10 @@ func unwrap(plain []byte) (n int, err error) {
 	if pad+2 > n {
 		return 0, ErrPadding
 	}
-	for i, b := range plain[n-2-pad : n-2] {
-		if b != byte(i+1) {
-			return 0, ErrPadding
-		}
-	}
 	n -= 2 + pad
+	if string(plain[n:n+pad]) != string(padding[:pad]) {
+		return 0, ErrPadding
+	}
 	switch {
 	case next == nextNone:
 		return 0, ErrDummy

@@ -104,7 +104,9 @@ func (x *stretch) begins(f *flow, b []byte, info packet.Info) {
 // passes counts a packet of the flow.
 func (x *stretch) passes(octets int, flags uint8) {
 	x.own.add(1, octets)
-	x.over = x.over.and(ended(flags, byPerson))
+	if flags&(packet.FIN|packet.RST) != 0 {
+		x.over = x.over.and(ended(flags, byPerson))
+	}
 }
 
 // leave has the flow, and its rule, count what came of it.

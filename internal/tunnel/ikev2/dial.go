@@ -481,7 +481,10 @@ func (t *device) handleESP(batch []datagram) {
 	for len(batch) > 0 {
 		spi, ok := esp.SPIOf(batch[0].data)
 		n := 1
-		for ok && n < len(batch) && batch[n].follows(&batch[0], spi) {
+		for ok && n < len(batch) && batch[n].sameWay(&batch[n-1]) {
+			if next, _ := esp.SPIOf(batch[n].data); next != spi {
+				break
+			}
 			n++
 		}
 		if ok {

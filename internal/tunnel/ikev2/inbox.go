@@ -70,7 +70,7 @@ func (s *server) handleNATT(batch []datagram) bool {
 			s.handleIKE(d.peer(true), d.data[markerLen:])
 		default:
 			if spi, ok := esp.SPIOf(d.data); ok {
-				for n < len(batch) && batch[n].follows(&d, spi) {
+				for found[0] != nil && n < len(batch) && found[n] == found[0] && batch[n].sameWay(&batch[n-1]) {
 					n++
 				}
 				s.handleESP(in, batch[:n], found[0], spi, now)
@@ -88,10 +88,9 @@ func (s *server) handleNATT(batch []datagram) bool {
 	return some
 }
 
-// follows tells whether a datagram is ESP by an association and from a place.
-func (d *datagram) follows(before *datagram, spi uint32) bool {
-	its, ok := esp.SPIOf(d.data)
-	return ok && its == spi && d.from == before.from && d.local == before.local && d.tcp == before.tcp
+// sameWay tells whether a datagram came from where the one before it did, and to the same address.
+func (d *datagram) sameWay(before *datagram) bool {
+	return d.joined || d.from == before.from && d.local == before.local && d.tcp == before.tcp
 }
 
 // mostHints is how many devices are told between two ticks that their ESP belongs to no session.

@@ -44,7 +44,7 @@ func apart(batch []datagram, d datagram, each int) []datagram {
 		n := min(each, len(whole))
 		d.data = whole[:n:n]
 		batch = append(batch, d)
-		whole = whole[n:]
+		whole, d.joined = whole[n:], true
 	}
 	return batch
 }

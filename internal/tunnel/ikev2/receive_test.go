@@ -14,7 +14,9 @@ import (
 // Who waits for packets has no buffers, whether at a socket or at a device; who reads some has them until it waits again, or is told that
 // there will be none.
 func TestNoBuffersWhileWaiting(t *testing.T) {
-	none := func() { require.Eventually(t, func() bool { return buffers.Lent() == 0 }, 5*time.Second, time.Millisecond) }
+	none := func() {
+		require.Eventually(t, func() bool { return buffers.Lent() == 0 }, 5*time.Second, time.Millisecond)
+	}
 	none()
 	socks := must(Listen("127.0.0.1:0", "127.0.0.1:0", How{Workers: 1}))
 	t.Cleanup(socks.Close)

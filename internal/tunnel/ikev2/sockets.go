@@ -50,10 +50,11 @@ type socket struct {
 
 // datagram is what came; the data is valid until the next batch.
 type datagram struct {
-	from  netip.AddrPort
-	local netip.Addr // which address it came to; not valid where the socket has one only
-	tcp   bool       // it came by a connection
-	data  []byte
+	from   netip.AddrPort
+	local  netip.Addr // which address it came to; not valid where the socket has one only
+	tcp    bool       // it came by a connection
+	joined bool       // it came in one with that before it
+	data   []byte
 }
 
 func (d *datagram) peer(natt bool) ike.Peer {
