@@ -304,11 +304,13 @@ func (k *kernel) drain() {
 // leave reads what comes out at the links, and gives the packets at one of them.
 func (k *kernel) leave(network string) (out [][]byte) {
 	for name, d := range k.links {
-		for _, p := range d.Reader(0).Poll() {
+		r := d.Reader(0)
+		for _, p := range r.Poll() {
 			if name == network {
 				out = append(out, slices.Clone(p.Bytes()))
 			}
 		}
+		r.Rest()
 	}
 	return out
 }

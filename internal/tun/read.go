@@ -41,7 +41,7 @@ func (r *Reader) Read() ([]inside.Packet, error) {
 	if r.took > 0 && err == nil {
 		return r.batch[:r.took], nil
 	}
-	r.rest()
+	r.Rest()
 	return nil, errors.Join(err, r.failed)
 }
 
@@ -51,8 +51,8 @@ func (r *Reader) Poll() []inside.Packet {
 	return r.batch[:r.took]
 }
 
-// rest gives the buffers back: what was read into them is done with.
-func (r *Reader) rest() {
+// Rest gives the buffers back: what was read into them is done with.
+func (r *Reader) Rest() {
 	if r.shelf.Clear() {
 		clear(r.batch)
 	}
@@ -76,7 +76,7 @@ func (r *Reader) fill(fd int) {
 				r.failed = err
 			}
 			if r.took == 0 {
-				r.rest()
+				r.Rest()
 			}
 			return
 		}

@@ -197,6 +197,7 @@ func clones(packets [][]byte) (out [][]byte) {
 // comes reads packets at the other end, those that come joined cut.
 func (m *machineSide) comes(t testing.TB, n int) (out [][]byte) {
 	r := m.far.Reader(0)
+	defer r.Rest()
 	for end := time.Now().Add(5 * time.Second); len(out) < n && time.Now().Before(end); {
 		came := r.Poll()
 		for _, p := range came {
