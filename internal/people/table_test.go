@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 )
@@ -128,22 +129,33 @@ func BenchmarkHundredThousand(b *testing.B) {
 	}
 	_, err := p.Import(ctx, []byte(table.String()), true, nil)
 	require.NoError(b, err)
-	for name, text := range map[string]string{"list": "", "by group": "g42", "by name": "09912", "nobody": "nobody of that name"} {
-		b.Run(name, func(b *testing.B) {
+	begun := time.Now()
+	_, err = p.Page(ctx, "", "", 200)
+	require.NoError(b, err)
+	first := time.Since(begun)
+	b.Run("everybody for the first time", func(b *testing.B) {
+		for b.Loop() {
+		}
+		b.ReportMetric(float64(first), "ns/op")
+	})
+	for _, x := range []struct{ name, text string }{
+		{"a page", ""}, {"search by group", "g42"}, {"search by name", "09912"}, {"search that finds nobody", "nobody of that name"},
+	} {
+		b.Run(x.name, func(b *testing.B) {
 			for b.Loop() {
-				_, err := p.Page(ctx, text, "user050000", 200)
+				_, err := p.Page(ctx, x.text, "user050000", 200)
 				require.NoError(b, err)
 			}
 		})
 	}
-	b.Run("list after a change", func(b *testing.B) {
+	b.Run("a page after a change", func(b *testing.B) {
 		for b.Loop() {
 			require.NoError(b, p.Change(ctx, User{Name: "user050000", Groups: []string{"g1"}}))
 			_, err := p.Page(ctx, "", "", 200)
 			require.NoError(b, err)
 		}
 	})
-	b.Run("standing", func(b *testing.B) {
+	b.Run("who somebody is, at a login", func(b *testing.B) {
 		for b.Loop() {
 			_, err := p.Standing(ctx, "user050000")
 			require.NoError(b, err)

@@ -3,7 +3,12 @@
 //	<!-- measured Up: joined-units relay-units joined-% -->
 //
 // and the next <!-- /measured --> it puts a table of that benchmark's cases with these measures, of what go test -bench printed. Where a
-// case was measured several times it has the median, and the smallest and largest in brackets. benchdoc DOCUMENT FILE...
+// case was measured several times it has the median, and the smallest and largest in brackets. Of a benchmark with many measures and no
+// cases it makes a row of each, with what is aimed at beside it:
+//
+//	<!-- measured Sizes as rows: commit-s<2 document-s<1 memory-MB -->
+//
+// benchdoc DOCUMENT FILE...
 package main
 
 import (
@@ -77,7 +82,7 @@ func (m *measured) read(text string) {
 	}
 }
 
-var begin = regexp.MustCompile(`^<!-- measured (\S+): (.+) -->$`)
+var begin = regexp.MustCompile(`^<!-- measured (\S+)( as rows)?: (.+) -->$`)
 
 const end = "<!-- /measured -->"
 
@@ -93,13 +98,32 @@ func (m *measured) write(text string) string {
 			out = append(out, l)
 		}
 		if found := begin.FindStringSubmatch(l); found != nil {
-			if table := m.table(found[1], strings.Fields(found[2])); table != nil {
+			table := m.table
+			if found[2] != "" {
+				table = m.rows
+			}
+			if table := table(found[1], strings.Fields(found[3])); table != nil {
 				out = append(append(append(out, ""), table...), "")
 				skip = true
 			}
 		}
 	}
 	return strings.Join(out, "\n")
+}
+
+// rows is a table of one benchmark's measures; nil: nothing of it was measured.
+func (m *measured) rows(name string, measures []string) (out []string) {
+	if m.by[name] == nil {
+		return nil
+	}
+	out = []string{"| | measured | aim |", "|---|---|---|"}
+	for _, measure := range measures {
+		measure, aim, _ := strings.Cut(measure, "<")
+		if word := figure(m.by[name][measure], measure); word != "" {
+			out = append(out, "| "+measure+" | "+word+" | "+aim+" |")
+		}
+	}
+	return out
 }
 
 // table is of one benchmark; nil: nothing of it was measured.

@@ -26,5 +26,14 @@ stays
 <!-- /measured -->
 `, got)
 	require.Equal(t, got, m.write(got))
+	m.read("BenchmarkSizes-2 1 12345 ns/op 0.25 commit-s 110 memory-MB\n")
+	require.Equal(t, `<!-- measured Sizes as rows: commit-s<2 memory-MB gone-s<1 -->
+
+| | measured | aim |
+|---|---|---|
+| commit-s | 0.25 | 2 |
+| memory-MB | 110 |  |
+
+<!-- /measured -->`, m.write("<!-- measured Sizes as rows: commit-s<2 memory-MB gone-s<1 -->\n<!-- /measured -->"))
 	require.Equal(t, "-1,234", digits(-1234))
 }
