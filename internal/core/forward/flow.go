@@ -38,6 +38,7 @@ const inwardICMP = 0x100
 type flow struct {
 	session *attached
 	model   *site.Model  // that judged it last
+	through *site.Model  // by which a packet of the person's came through every station
 	count   *ruleCount   // of the rule
 	out     *site.Egress // never altered: another one takes its place
 	minute  int64        // in which it was judged last

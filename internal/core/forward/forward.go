@@ -161,8 +161,8 @@ func (s *attached) lose(station string, setting site.Ref) Result {
 	return Result{Station: station, Setting: setting}
 }
 
-// judge takes a packet that does not go on with the flow before it.
-func (x *stretch) judge(b []byte, info packet.Info) Result {
+// judge takes a packet through all stations. f is the flow that it belongs to, where it is whole and belongs to one.
+func (x *stretch) judge(b []byte, info packet.Info, key flowKey, f *flow) Result {
 	e, m, s, class, now := x.e, x.m, x.s, x.class, x.now
 	var err error
 	p := site.Packet{Src: info.Src, Dst: info.Dst, Service: info.Service()}
@@ -170,12 +170,6 @@ func (x *stretch) judge(b []byte, info packet.Info) Result {
 		if own := s.owned(m, class, p); own != site.NoOwn {
 			return s.serve(m, own, b, info, now)
 		}
-	}
-	var key flowKey
-	var f *flow
-	if !info.Fragment && !info.ICMPError() {
-		key = personKey(info)
-		f = s.flows[key]
 	}
 	if f == nil { // a flow that is known begins at an address that is leased: it was when it was opened, and a session's change no more
 		if ok, ref := class.Leases(p, s.leased); !ok {
@@ -231,11 +225,17 @@ func (x *stretch) judge(b []byte, info packet.Info) Result {
 			return r
 		}
 	}
-	x.begins(f, b, info)
-	x.passes(len(b), info.Flags)
-	r := e.onward(m, s, f, b, info, came, now)
+	f.through = m
+	r := x.goes(f, b, info, came)
 	r.Logged, r.First = logged, p
 	return r
+}
+
+// goes counts a packet of a flow, and sends it on.
+func (x *stretch) goes(f *flow, b []byte, info packet.Info, came packet.Came) Result {
+	x.begins(f, b, info)
+	x.passes(len(b), info.Flags)
+	return x.e.onward(x.m, x.s, f, b, info, came, x.now)
 }
 
 // onward sends a packet of a known flow of the person's on. The session is locked.

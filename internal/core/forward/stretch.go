@@ -19,6 +19,7 @@ func (e *Engine) FromTunnel(from *Session, b []byte, now time.Time) Result {
 	from.Lock()
 	defer from.Unlock()
 	x := e.stretch(from, now)
+	x.last = true
 	r := x.take(b)
 	x.settle()
 	return r
@@ -36,6 +37,7 @@ func (e *Engine) FromTunnelAll(from *Session, packets []inside.Packet, now time.
 	var by *site.Egress
 	for n < len(packets) {
 		p, way := &packets[n], by
+		x.last = n == len(packets)-1
 		if size, flags, ok := x.ends.Have(p.Bytes()); ok && x.unchanged && flags&packet.SYN == 0 {
 			x.came.add(1, size)
 			x.passes(size, flags)
@@ -73,6 +75,7 @@ type stretch struct {
 	s     *attached // nil: packets do not pass
 	class *site.Class
 	now   time.Time
+	last  bool  // no packet follows
 	came  tally // that the session has not counted yet
 
 	flow      *flow // of the packet before; nil: none that others can go on with
@@ -97,8 +100,10 @@ func (x *stretch) begins(f *flow, b []byte, info packet.Info) {
 		return
 	}
 	x.leave()
-	x.flow, x.ends = f, packet.EndsOf(b, info)
-	x.unchanged = x.e.ByKernel
+	x.flow, x.own, x.over = f, tally{}, ending{}
+	if x.ends = (packet.Ends{}); !x.last {
+		x.ends, x.unchanged = packet.EndsOf(b, info), x.e.ByKernel
+	}
 }
 
 // passes counts a packet of the flow.
@@ -111,11 +116,13 @@ func (x *stretch) passes(octets int, flags uint8) {
 
 // leave has the flow, and its rule, count what came of it.
 func (x *stretch) leave() {
-	if f := x.flow; f != nil {
-		f.count.passed(x.own)
-		x.e.touch(f, &f.sent, x.own, x.over, x.now)
+	f := x.flow
+	if f == nil {
+		return
 	}
-	x.flow, x.ends, x.own, x.over = nil, packet.Ends{}, tally{}, ending{}
+	f.count.passed(x.own)
+	x.e.touch(f, &f.sent, x.own, x.over, x.now)
+	x.flow = nil
 }
 
 // settle counts what came.
@@ -140,9 +147,19 @@ func (x *stretch) take(b []byte) Result {
 	}
 	b = b[:info.Size]
 	x.came.add(1, len(b))
-	if _, _, ok := x.ends.Have(b); !ok {
-		return x.judge(b, info)
+	if x.flow != nil {
+		if _, _, ok := x.ends.Have(b); ok {
+			return x.goes(x.flow, b, info, packet.Came{})
+		}
 	}
-	x.passes(len(b), info.Flags)
-	return x.e.onward(x.m, s, x.flow, b, info, packet.Came{}, x.now)
+	var key flowKey
+	var f *flow
+	if !info.Fragment && !info.ICMPError() {
+		key = personKey(info)
+		f = s.flows[key]
+		if f != nil && f.through == x.m && !f.outdated(x.m, x.now) { // no station has changed since; a session with flows is not held
+			return x.goes(f, b, info, packet.Came{})
+		}
+	}
+	return x.judge(b, info, key, f)
 }

@@ -4,7 +4,9 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
@@ -114,6 +116,40 @@ func TestTakenTogether(t *testing.T) {
 			require.ElementsMatch(t, one.FlowsWith(everybody, netip.Addr{}, "", 100), all.FlowsWith(everybody, netip.Addr{}, "", 100))
 		}
 	})
+}
+
+// A flow that is known is lost where the station is that no longer lets it through: after a commit, and once hours begin.
+func TestKnownFlowIsLost(t *testing.T) {
+	night := time.Date(2026, 6, 1, 23, 0, 0, 0, time.UTC)
+	for _, c := range []struct {
+		name, from, to, station string
+		at                      time.Time
+	}{
+		{"rules", "groups: [wardens], to: [station, archive]", "groups: [wardens], to: [archive]", site.Rules, noon},
+		{"selectors", "routes: {full: true}", "routes: {split: [archive]}", site.Selectors, noon},
+		{"selectors, after an answer", "routes: {full: true}", "routes: {split: [archive]}", site.Selectors, noon},
+		{"hours", "", "", site.Rules, night},
+		{"nothing", "", "", "", noon},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			hours := []string{"to: [instruments], services: [files]", "to: [station], services: [web]"}
+			e := New(island.Model(t, hours...), &session.Table{})
+			s := &Session{ID: 1, User: "wanda", Groups: []string{"wardens"}, Addresses: []netip.Addr{warden}, MTU: 1400}
+			attach(e, s)
+			for range 2 {
+				require.Empty(t, e.FromTunnel(s, tcp(warden, office, 40000, 80, 2, 60), noon).Station)
+			}
+			if c.from != "" {
+				e.Commit(island.Model(t, append(hours, c.from, c.to)...))
+			}
+			if strings.HasSuffix(c.name, "after an answer") {
+				require.Empty(t, e.FromInside(tcp(office, warden, 80, 40000, 16, 60), false, noon).Station)
+			}
+			for range 2 {
+				require.Equal(t, c.station, e.FromTunnel(s, tcp(warden, office, 40000, 80, 16, 60), c.at).Station)
+			}
+		})
+	}
 }
 
 // told is what becomes of a packet.

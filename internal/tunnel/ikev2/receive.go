@@ -21,6 +21,7 @@ type receiver struct {
 	shelf  buffers.Shelf           // what parts is of
 	names  []unix.RawSockaddrInet6 // of either family
 	notes  [][localSpace]byte
+	rested func() // told when buffers were given back: nothing of them may be kept
 	took   int
 	failed error
 	call   func(fd uintptr) bool
@@ -76,6 +77,7 @@ func (r *receiver) next() (int, error) {
 func (r *receiver) rest() {
 	if r.shelf.Clear() {
 		clear(r.parts)
+		r.rested()
 	}
 }
 

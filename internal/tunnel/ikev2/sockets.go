@@ -235,6 +235,7 @@ func (s *socket) read(handle func(batch []datagram)) (err error) {
 	}
 	r := s.receiver
 	batch := make([]datagram, 0, batchSize)
+	r.rested = func() { clear(batch[:cap(batch)]) }
 	for {
 		n, err := r.next()
 		if err != nil {
