@@ -305,12 +305,13 @@ func (k *kernel) drain() {
 func (k *kernel) leave(network string) (out [][]byte) {
 	for name, d := range k.links {
 		r := d.Reader(0)
-		for _, p := range r.Poll() {
-			if name == network {
-				out = append(out, slices.Clone(p.Bytes()))
+		for batch := r.Poll(); len(batch) > 0; batch = r.Poll() {
+			for _, p := range batch {
+				if name == network {
+					out = append(out, slices.Clone(p.Bytes()))
+				}
 			}
 		}
-		r.Rest()
 	}
 	return out
 }

@@ -101,13 +101,15 @@ func (m *Model) RouteTo(p Packet) (Egress, bool, Ref) {
 
 // routing finds the entry of the table that leads to a packet's destination, or what stands before the table.
 func (m *Model) routing(p Packet) (hop, routing) {
-	switch {
-	case m.never.Contains(p.Dst):
-		return hop{}, neverRoutes
-	case m.own.Contains(p.Dst):
-		return hop{}, answersItself
-	case m.pools.Contains(p.Dst):
-		return hop{}, otherPerson
+	if m.notMeant.Contains(p.Dst) { // one search for what is mostly none of them
+		switch {
+		case m.never.Contains(p.Dst):
+			return hop{}, neverRoutes
+		case m.own.Contains(p.Dst):
+			return hop{}, answersItself
+		case m.pools.Contains(p.Dst):
+			return hop{}, otherPerson
+		}
 	}
 	if h, ok := m.table.find(p.Dst); ok {
 		return h, byTable
