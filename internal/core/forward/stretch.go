@@ -38,7 +38,7 @@ func (e *Engine) FromTunnelAll(from *Session, packets []inside.Packet, now time.
 	for n < len(packets) {
 		p, way := &packets[n], by
 		x.last = n == len(packets)-1
-		if size, flags, ok := x.ends.Have(p.Bytes()); ok && x.unchanged && flags&packet.SYN == 0 {
+		if size, flags, ok := x.ends.Have(p.Bytes()); ok && flags&packet.SYN == 0 {
 			x.came.add(1, size)
 			x.passes(size, flags)
 			p.Len, way = size, x.flow.out
@@ -78,11 +78,10 @@ type stretch struct {
 	last  bool  // no packet follows
 	came  tally // that the session has not counted yet
 
-	flow      *flow // of the packet before; nil: none that others can go on with
-	ends      packet.Ends
-	unchanged bool   // packets of it stay as they are
-	own       tally  // that it has not counted yet, nor its rule
-	over      ending // that it does not know of yet
+	flow *flow       // of the packet before; nil: none that others can go on with
+	ends packet.Ends // of its packets, where those stay as they are; otherwise of none
+	own  tally       // that it has not counted yet, nor its rule
+	over ending      // that it does not know of yet
 }
 
 // stretch begins one. The session is locked.
@@ -101,8 +100,8 @@ func (x *stretch) begins(f *flow, b []byte, info packet.Info) {
 	}
 	x.leave()
 	x.flow, x.own, x.over = f, tally{}, ending{}
-	if x.ends = (packet.Ends{}); !x.last {
-		x.ends, x.unchanged = packet.EndsOf(b, info), x.e.ByKernel
+	if x.ends = (packet.Ends{}); x.e.ByKernel && !x.last {
+		x.ends = packet.EndsOf(b, info)
 	}
 }
 
@@ -147,11 +146,6 @@ func (x *stretch) take(b []byte) Result {
 	}
 	b = b[:info.Size]
 	x.came.add(1, len(b))
-	if x.flow != nil {
-		if _, _, ok := x.ends.Have(b); ok {
-			return x.goes(x.flow, b, info, packet.Came{})
-		}
-	}
 	var key flowKey
 	var f *flow
 	if !info.Fragment && !info.ICMPError() {
