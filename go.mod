@@ -32,6 +32,7 @@ require (
 	golang.org/x/crypto v0.58.0
 	golang.org/x/sys v0.49.0
 	golang.org/x/term v0.47.0
+	golang.org/x/tools v0.52.0
 	gorm.io/gorm v1.31.2
 	gvisor.dev/gvisor v0.0.0-20260905035102-160fafc42237
 	howett.net/plist v1.0.1
@@ -40,7 +41,10 @@ require (
 	software.sslmate.com/src/go-pkcs12 v0.7.4
 )
 
-require golang.org/x/net v0.62.0 // indirect
+require (
+	golang.org/x/mod v0.42.0 // indirect
+	golang.org/x/net v0.62.0 // indirect
+)
 
 require (
 	github.com/Azure/go-ntlmssp v0.1.1 // indirect
@@ -81,8 +85,8 @@ require (
 	github.com/x448/float16 v0.8.4 // indirect
 	golang.org/x/exp v0.0.0-20250711185948-6ae5c78190dc // indirect
 	golang.org/x/sync v0.24.0 // indirect
-	golang.org/x/text v0.43.0 // indirect
-	golang.org/x/time v0.15.0 // indirect
+	golang.org/x/text v0.43.0
+	golang.org/x/time v0.15.0
 	google.golang.org/protobuf v1.36.12 // indirect
 	modernc.org/libc v1.80.1 // indirect
 	modernc.org/mathutil v1.7.1 // indirect

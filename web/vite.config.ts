@@ -6,5 +6,5 @@ export default defineConfig({
   plugins: [vue(), vuetify({ autoImport: true })],
   // Nothing is inlined: the content security policy keeps to files of the service.
   build: { chunkSizeWarningLimit: 900, assetsInlineLimit: 0 },
-  test: { environment: 'happy-dom', server: { deps: { inline: ['vuetify'] } } },
+  test: { environment: 'happy-dom', testTimeout: 30_000, server: { deps: { inline: ['vuetify'] } } },
 })

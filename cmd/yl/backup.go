@@ -4,8 +4,12 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
 
 	urfave "github.com/urfave/cli/v3"
 
@@ -79,11 +83,17 @@ func makeBackup() *urfave.Command {
 	}
 }
 
+// installedFolder and installedUnit are those of the package.
+const (
+	installedFolder = "/var/lib/yellow-lantern"
+	installedUnit   = "yellow-lantern.service"
+)
+
 func restore() *urfave.Command {
 	return &urfave.Command{
-		Name: "restore", Usage: "put a backup into an empty folder, for a service that does not run", ArgsUsage: "FILE",
+		Name: "restore", Usage: "put a backup in the place of what the service holds; what was there is kept aside", ArgsUsage: "FILE",
 		Flags: backupFlags(),
-		Action: func(_ context.Context, c *urfave.Command) error {
+		Action: func(ctx context.Context, c *urfave.Command) error {
 			pass, err := passphrase(c)
 			if err != nil {
 				return err
@@ -99,18 +109,61 @@ func restore() *urfave.Command {
 			if m.Secrets && pass == nil {
 				return cli.Failing(cli.ExitUsage, "it holds secrets: give --passphrase-file FILE")
 			}
-			if m, err = backup.Restore(path, c.String("data"), pass); err != nil {
+			start, err := stopInstalled(ctx, c.String("data"))
+			if err != nil {
 				return cli.Failing(cli.ExitRefused, "%w; nothing was changed", err)
 			}
-			if c.Bool("json") {
-				return asJSON(plainly(m))
+			m, aside, err := backup.Restore(path, c.String("data"), pass)
+			again := start() // also where nothing was changed
+			if err != nil {
+				return cli.Failing(cli.ExitRefused, "%w; nothing was changed", errors.Join(err, again))
 			}
-			fmt.Printf("%s is as it was at %s; give it to the service's user, and start the service\n", c.String("data"),
-				m.At.Local().Format("2006-01-02 15:04:05"))
+			if c.Bool("json") {
+				if err := asJSON(struct {
+					backup.Manifest
+					Aside string `json:"kept-aside,omitempty"`
+				}{plainly(m), aside}); err != nil {
+					return err
+				}
+				return again
+			}
+			fmt.Printf("%s is as it was at %s\n", c.String("data"), m.At.Local().Format("2006-01-02 15:04:05 MST"))
+			if aside != "" {
+				fmt.Printf("what was there is kept in %s: remove it when all is well\n", aside)
+			}
 			if !m.Secrets {
 				fmt.Println("without secrets: the first start prints a code to name an administrator with, people need new passwords, and certificates are to be made or imported again")
 			}
-			return nil
+			return again
 		},
 	}
+}
+
+// stopInstalled stops the installed service, where it runs and the folder is its own, and gives what starts it again.
+func stopInstalled(ctx context.Context, folder string) (start func() error, err error) {
+	none := func() error { return nil }
+	if filepath.Clean(folder) != installedFolder || !managed(ctx) {
+		return none, nil
+	}
+	if out, err := exec.CommandContext(ctx, "systemctl", "stop", installedUnit).CombinedOutput(); err != nil {
+		return none, fmt.Errorf("the service cannot be stopped: %s: %w", strings.TrimSpace(string(out)), err)
+	}
+	return func() error {
+		out, err := exec.CommandContext(context.WithoutCancel(ctx), "systemctl", "start", installedUnit).CombinedOutput()
+		if err != nil {
+			return cli.Failing(cli.ExitRefused, "the service does not start: %s; look at journalctl -u yellow-lantern",
+				strings.TrimSpace(string(out)))
+		}
+		return nil
+	}, nil
+}
+
+// managed tells whether the installed service runs, or is about to.
+func managed(ctx context.Context) bool {
+	if _, err := os.Stat("/run/systemd/system"); err != nil {
+		return false
+	}
+	out, _ := exec.CommandContext(ctx, "systemctl", "is-active", installedUnit).Output()
+	state := strings.TrimSpace(string(out))
+	return state == "active" || state == "activating" || state == "reloading"
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"net/netip"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -48,6 +49,7 @@ func listenFlags(data, ike, natt string) []urfave.Flag {
 		&urfave.StringFlag{Name: "syslog", Usage: "send every line of the journal on to this collector, host:port, by syslog over TLS (RFC 5424, RFC 5425)"},
 		&urfave.StringFlag{Name: "syslog-authority", Usage: "file with the certificate of the authority that the collector's is of, PEM; the system's if not given"},
 		&urfave.StringFlag{Name: "syslog-certificate", Usage: "file with a certificate to show to the collector and its key, PEM"},
+		&urfave.StringSliceFlag{Name: "trusted-proxy", Usage: "address or prefix of a proxy in front: X-Forwarded-For and X-Forwarded-Proto count from it alone; several by repeating it"},
 		&urfave.StringSliceFlag{Name: "name", Usage: "what the console is called, by itself or by a proxy in front; several by repeating it"},
 	}...)
 }
@@ -57,7 +59,9 @@ func logger(c *urfave.Command) *slog.Logger {
 	if c.Bool("verbose") {
 		level = slog.LevelDebug
 	}
-	return slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: level}))
+	log := slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: level}))
+	slog.SetDefault(log) // what has no logger of its own, such as a task that failed
+	return log
 }
 
 func options(c *urfave.Command) (instance.Options, error) {
@@ -66,6 +70,16 @@ func options(c *urfave.Command) (instance.Options, error) {
 		KeyLog: c.String("key-log"), Plain: c.Bool("plain-packets"), KeepJournal: time.Duration(c.Int("keep-journal")) * 24 * time.Hour, Console: web.Dist(), Log: logger(c), Names: c.StringSlice("name"),
 		ListenTLS: c.StringSlice("listen-tls"), Certificate: c.String("certificate"), OnlyTLS: c.Bool("only-tls"),
 		ListenKits: c.StringSlice("listen-kits"), KitsAt: c.String("kits-at"), KitsCertificate: c.String("kits-certificate"),
+	}
+	for _, text := range c.StringSlice("trusted-proxy") {
+		p, err := netip.ParsePrefix(text)
+		if a, bad := netip.ParseAddr(text); bad == nil {
+			p, err = a.Prefix(a.BitLen())
+		}
+		if err != nil {
+			return o, cli.Failing(cli.ExitUsage, "--trusted-proxy takes an address or a prefix, such as 127.0.0.1, not %q", text)
+		}
+		o.Proxies = append(o.Proxies, p)
 	}
 	var err error
 	if o.Collector, err = collector(c); err != nil {

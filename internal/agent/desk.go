@@ -4,10 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/netip"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
+	"yellowlantern/internal/core/crowd"
 	"yellowlantern/internal/core/login"
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/gateway"
@@ -17,8 +20,9 @@ const (
 	// deskPatience is for how long a gateway waits for a ruling, within the 30 s that a login may take: a service that starts again
 	// meanwhile is asked then.
 	deskPatience = 20 * time.Second
-	// deskMost bounds what waits for a ruling at once.
-	deskMost = 4096
+	// deskMost bounds what waits for a ruling at once, and deskShare what of the logins of one source does.
+	deskMost  = 4096
+	deskShare = 256
 )
 
 // Inquiry is what a gateway cannot know by itself: one of these.
@@ -31,8 +35,10 @@ type Inquiry struct {
 	Key    *login.Key     `json:"key,omitempty"` // whose it is
 
 	Shared *login.SharedKey `json:"shared,omitempty"`
-	Code   *login.Code      `json:"code,omitempty"`
-	Coded  *login.Coded     `json:"coded,omitempty"`
+	// Over is the number of a conversation that goes no further; nothing is ruled on it.
+	Over  uint64       `json:"over,omitempty"`
+	Code  *login.Code  `json:"code,omitempty"`
+	Coded *login.Coded `json:"coded,omitempty"`
 }
 
 // Again is somebody who logged in earlier, and what stood for what they logged in with.
@@ -81,12 +87,14 @@ type Desk struct {
 	last    uint64
 	talks   uint64
 	waiting []*inquiry    // by number
+	sources crowd.Count   // of what waits of logins
 	more    chan struct{} // closed when something comes; nil: nobody waits
 }
 
 type inquiry struct {
 	Inquiry
-	ruled chan Ruling
+	ruled  chan Ruling // nil: nobody waits for one
+	source netip.Addr  // of the login that it is of; not valid: it is of none
 }
 
 var _ gateway.People = (*Desk)(nil)
@@ -101,20 +109,49 @@ func (d *Desk) Close() { d.once.Do(func() { close(d.closed) }) }
 
 var errCrowded = fmt.Errorf("%w: too many wait already", gateway.ErrLater)
 
-// ask waits for a ruling.
-func (d *Desk) ask(ctx context.Context, i Inquiry) (Ruling, error) {
-	d.mu.Lock()
-	if len(d.waiting) >= deskMost {
-		d.mu.Unlock()
-		return Ruling{}, errCrowded
+// put has something wait; false: too much waits already, in all or of its source. d.mu is held.
+func (d *Desk) put(w *inquiry) bool {
+	if len(d.waiting) >= deskMost || w.source.IsValid() && d.sources.Of(w.source) >= deskShare {
+		return false
 	}
 	d.last++
-	i.ID = d.last
-	w := &inquiry{i, make(chan Ruling, 1)}
+	w.ID = d.last
 	d.waiting = append(d.waiting, w)
+	if w.source.IsValid() {
+		d.sources.Add(w.source)
+	}
 	if d.more != nil {
 		close(d.more)
 		d.more = nil
+	}
+	return true
+}
+
+// remove takes out what waits no longer. d.mu is held.
+func (d *Desk) remove(which func(*inquiry) bool) {
+	d.waiting = slices.DeleteFunc(d.waiting, func(w *inquiry) bool {
+		if !which(w) {
+			return false
+		}
+		if w.source.IsValid() {
+			d.sources.Remove(w.source)
+		}
+		return true
+	})
+}
+
+// ask waits for a ruling.
+func (d *Desk) ask(ctx context.Context, i Inquiry) (Ruling, error) {
+	return d.askFor(ctx, netip.Addr{}, i)
+}
+
+// askFor does the same for a login that comes from somewhere.
+func (d *Desk) askFor(ctx context.Context, source netip.Addr, i Inquiry) (Ruling, error) {
+	w := &inquiry{Inquiry: i, ruled: make(chan Ruling, 1), source: source}
+	d.mu.Lock()
+	if !d.put(w) {
+		d.mu.Unlock()
+		return Ruling{}, errCrowded
 	}
 	d.mu.Unlock()
 	ctx, stop := context.WithTimeout(ctx, d.Patience)
@@ -129,8 +166,8 @@ func (d *Desk) ask(ctx context.Context, i Inquiry) (Ruling, error) {
 	case <-d.closed:
 	}
 	d.mu.Lock()
-	d.waiting = slices.DeleteFunc(d.waiting, func(x *inquiry) bool { return x == w })
-	d.mu.Unlock()
+	defer d.mu.Unlock()
+	d.remove(func(x *inquiry) bool { return x == w })
 	return Ruling{}, gateway.ErrLater
 }
 
@@ -143,6 +180,7 @@ func (d *Desk) inquiries(ctx context.Context, after Mark) Inquiries {
 	}
 	for {
 		d.mu.Lock()
+		d.remove(func(w *inquiry) bool { return w.ruled == nil && w.ID <= from }) // it is known there
 		for _, w := range d.waiting {
 			if w.ID > from {
 				out.Inquiries = append(out.Inquiries, w.Inquiry)
@@ -173,10 +211,13 @@ func (d *Desk) settle(of string, rulings []Ruling) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	for _, r := range rulings {
-		if n := slices.IndexFunc(d.waiting, func(w *inquiry) bool { return w.ID == r.ID }); n >= 0 {
-			d.waiting[n].ruled <- r
-			d.waiting = slices.Delete(d.waiting, n, n+1)
-		}
+		d.remove(func(w *inquiry) bool {
+			if w.ID != r.ID || w.ruled == nil {
+				return false
+			}
+			w.ruled <- r
+			return true
+		})
 	}
 }
 
@@ -185,7 +226,9 @@ func (d *Desk) Begin(c login.Call) login.Conversation {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	d.talks++
-	return &talk{d: d, round: Round{Talk: d.talks, Begins: true, Call: c}}
+	t := &talk{d: d, source: c.From, round: Round{Talk: d.talks, Begins: true, Call: c}}
+	t.goesOn, t.over = context.WithCancel(context.Background())
+	return t
 }
 
 // Standing implements gateway.People.
@@ -244,8 +287,12 @@ func (d *Desk) Admit(e gateway.Event) error {
 
 // talk is a conversation that is carried on elsewhere.
 type talk struct {
-	d     *Desk
-	round Round
+	d      *Desk
+	source netip.Addr
+	round  Round
+	goesOn context.Context
+	over   context.CancelFunc
+	begun  atomic.Bool // somebody there may know of it
 }
 
 // Next implements login.Conversation.
@@ -253,11 +300,26 @@ func (t *talk) Next(message []byte) login.Step {
 	round := t.round
 	round.Message = message
 	t.round.Begins, t.round.Call = false, login.Call{}
-	r, err := t.d.ask(context.Background(), Inquiry{Round: &round})
+	t.begun.Store(true)
+	r, err := t.d.askFor(t.goesOn, t.source, Inquiry{Round: &round})
 	if err != nil {
 		return unheard(err.Error())
 	}
+	if r.Step.Over {
+		t.begun.Store(false)
+	}
 	return r.Step
+}
+
+// End implements login.Conversation. It may come while Next is under way, which returns then.
+func (t *talk) End() {
+	t.over()
+	if !t.begun.Swap(false) {
+		return
+	}
+	t.d.mu.Lock()
+	defer t.d.mu.Unlock()
+	t.d.put(&inquiry{Inquiry: Inquiry{Over: t.round.Talk}}) // where there is no room it is forgotten there by its time
 }
 
 // unheard leaves a login to be tried again.

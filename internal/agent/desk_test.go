@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"net/netip"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -53,6 +54,8 @@ func (p twoRounds) Again(ctx context.Context, user, stamp string) (login.Standin
 	}
 	return p.Standing(ctx, user)
 }
+
+func (c *conversation) End() {}
 
 func (c *conversation) Next(message []byte) login.Step {
 	if c.round++; c.round == 1 {
@@ -125,4 +128,80 @@ func TestDesk(t *testing.T) {
 	time.Sleep(20 * time.Millisecond)
 	d.Close()
 	require.True(t, (<-late).Later, "a gateway that ends waits for nobody")
+}
+
+// endless is a source of people whose logins go on until they are ended.
+type endless struct {
+	twoRounds
+	live, judged atomic.Int32  // judged are those that ended after they were held
+	hold         chan struct{} // what a message waits for
+}
+
+type goingOn struct {
+	of   *endless
+	held bool
+}
+
+func (p *endless) Begin(login.Call) login.Conversation {
+	p.live.Add(1)
+	return &goingOn{of: p}
+}
+
+func (g *goingOn) Next(message []byte) login.Step {
+	if string(message) == "wait" {
+		g.held = true
+		<-g.of.hold
+	}
+	return login.Step{Send: []byte("go on")}
+}
+
+func (g *goingOn) End() {
+	g.of.live.Add(-1)
+	if g.held {
+		g.of.judged.Add(1)
+	}
+}
+
+// A login that ends is ended where it is carried on, also while it is being judged; of one source as many are carried on as its share,
+// and another source's go on.
+func TestTalksEnd(t *testing.T) {
+	d := NewDesk()
+	p := &endless{hold: make(chan struct{})}
+	h := NewHandle(&Local{Desk: d, Log: NewLog()}, Mark{})
+	h.People = p
+	go h.Rule(t.Context())
+	crowd := login.Call{From: netip.MustParseAddr("198.51.100.7")}
+	home := login.Call{From: netip.MustParseAddr("203.0.113.45")}
+
+	real := d.Begin(home)
+	require.NotEmpty(t, real.Next(nil).Send)
+	for range 3 * talksShare {
+		require.NotEmpty(t, d.Begin(crowd).Next(nil).Send) // left, and not even ended
+	}
+	shared := func() bool { return p.live.Load() == talksShare+1 }
+	require.Eventually(t, shared, time.Second, time.Millisecond, "the oldest of that source gave way")
+	require.NotEmpty(t, real.Next([]byte("hello")).Send, "and nobody else's")
+	for range 1000 {
+		c := d.Begin(crowd)
+		require.NotEmpty(t, c.Next(nil).Send)
+		c.End()
+		c.End()
+	}
+	require.NotEmpty(t, real.Next([]byte("hello")).Send)
+	require.Eventually(t, func() bool { return p.live.Load() <= talksShare+1 }, 5*time.Second, time.Millisecond, "%d", p.live.Load())
+
+	judged := make(chan login.Step)
+	go func() { judged <- real.Next([]byte("wait")) }()
+	time.Sleep(50 * time.Millisecond)
+	real.End()
+	require.True(t, (<-judged).Later, "whoever waits is told at once")
+	require.Zero(t, p.judged.Load(), "what is being judged is not pulled away")
+	close(p.hold)
+	require.Eventually(t, func() bool { return p.judged.Load() == 1 }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool {
+		d.mu.Lock()
+		defer d.mu.Unlock()
+		return len(d.waiting) == 0 || d.waiting[len(d.waiting)-1].Over != 0 && len(d.waiting) == 1
+	}, time.Second, time.Millisecond)
+	require.Zero(t, d.sources.All())
 }

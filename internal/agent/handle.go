@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io"
 	"net/netip"
+	"slices"
 	"sync"
 	"time"
 
@@ -26,9 +27,9 @@ const patience = 10 * time.Second
 // Where the gateway is not reached, lists are empty and the inside says why, so that nothing is shown as right.
 type Handle struct {
 	Agent
-	// Line and Over are told of events, one after the other, with the mark that is taken with each.
-	Line func(gateway.Event, Mark)
-	Over func(Over, Mark)
+	// Happened is told of events in their order, some at once, with the mark that is taken with them. It tells whether it took them: if
+	// not, they stay where they are.
+	Happened func(context.Context, []Event, Mark) bool
 	// People and Admit rule on what the gateway asks.
 	People gateway.People
 	Admit  func(gateway.Event) error
@@ -188,7 +189,10 @@ func (h *Handle) Take(ctx context.Context) {
 const (
 	lastEvents = 5 * time.Second
 	aMoment    = 20 * time.Millisecond
+	mostAtOnce = 256 // events that are handed on together
 )
+
+var errUntaken = errors.New("the events could not be taken")
 
 // take takes what is there, and tells whether there was something.
 func (h *Handle) take(ctx context.Context) (bool, error) {
@@ -203,13 +207,10 @@ func (h *Handle) take(ctx context.Context) (bool, error) {
 	}
 	got, err := h.Events(asking, after)
 	h.reached(ctx, err)
-	for _, e := range got.Events {
-		at := Mark{got.Of, e.Sequence}
-		switch {
-		case e.Line != nil:
-			h.Line(*e.Line, at)
-		case e.Over != nil:
-			h.Over(*e.Over, at)
+	for some := range slices.Chunk(got.Events, mostAtOnce) {
+		at := Mark{got.Of, some[len(some)-1].Sequence}
+		if !h.Happened(ctx, some, at) {
+			return false, errUntaken
 		}
 		h.mu.Lock()
 		h.taken = at

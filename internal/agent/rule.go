@@ -3,15 +3,19 @@ package agent
 import (
 	"context"
 	"errors"
+	"net/netip"
 	"sync"
 	"time"
 
+	"yellowlantern/internal/core/crowd"
 	"yellowlantern/internal/core/login"
+	"yellowlantern/internal/guard"
 )
 
-// What a service keeps of logins under way.
+// What a service keeps of logins under way: of one source as many as a gateway lets begin.
 const (
 	talksMost  = 4096
+	talksShare = 128
 	talkLasts  = 2 * time.Minute
 	rulesMost  = 512 // rulings worked out at once
 	settleLong = 20 * time.Second
@@ -23,53 +27,78 @@ type talkKey struct {
 	id uint64
 }
 
+// kept is a login that is carried on here. Its messages come one after the other; its end may come between any two.
 type kept struct {
+	turn sync.Mutex
 	login.Conversation
-	at time.Time
+	over bool
+}
+
+// next takes the login a step further; false: it has ended.
+func (k *kept) next(message []byte) (step login.Step, ok bool) {
+	k.turn.Lock()
+	defer k.turn.Unlock()
+	if k.over {
+		return step, false
+	}
+	step = k.Next(message)
+	if k.over = step.Over; k.over {
+		k.End()
+	}
+	return step, true
+}
+
+// end ends it, once a message that is being judged is.
+func (k *kept) end() {
+	k.turn.Lock()
+	defer k.turn.Unlock()
+	if !k.over {
+		k.over = true
+		k.End()
+	}
 }
 
 // talks are the logins that the service carries on.
 type talks struct {
-	mu sync.Mutex
-	by map[talkKey]kept
+	mu   sync.Mutex
+	room crowd.Room[talkKey, netip.Prefix, *kept]
 }
 
-func (t *talks) of(k talkKey) login.Conversation {
+func (t *talks) of(k talkKey) *kept {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	return t.by[k].Conversation
+	x, _ := t.room.Heard(time.Now(), k)
+	return x
 }
 
-// keep keeps a conversation, and forgets those of which nothing was heard.
-func (t *talks) keep(k talkKey, c login.Conversation, now time.Time) {
+// begin keeps a conversation; those that give way for it end.
+func (t *talks) begin(k talkKey, from netip.Addr, c login.Conversation) *kept {
+	x := &kept{Conversation: c}
 	t.mu.Lock()
-	defer t.mu.Unlock()
-	if t.by == nil {
-		t.by = map[talkKey]kept{}
+	t.room.Most, t.room.Share, t.room.Lasts = talksMost, talksShare, talkLasts
+	gone := t.room.Add(time.Now(), k, crowd.Source(from), x)
+	t.mu.Unlock()
+	for _, g := range gone {
+		guard.Go("agent.talkOver", g.end)
 	}
-	if len(t.by) >= talksMost {
-		for k, c := range t.by {
-			if now.Sub(c.at) > talkLasts {
-				delete(t.by, k)
-			}
-		}
-	}
-	if len(t.by) < talksMost {
-		t.by[k] = kept{c, now}
-	}
+	return x
 }
 
+// forget ends a conversation, if it is kept.
 func (t *talks) forget(k talkKey) {
 	t.mu.Lock()
-	defer t.mu.Unlock()
-	delete(t.by, k)
+	x, ok := t.room.Remove(k)
+	t.mu.Unlock()
+	if ok {
+		x.end()
+	}
 }
 
 // Rule answers what the gateway asks, until the context ends.
 func (h *Handle) Rule(ctx context.Context) {
 	var taken Mark
 	under := make(chan struct{}, rulesMost)
-	var done sync.WaitGroup
+	var done guard.Group
 	defer done.Wait()
 	for ctx.Err() == nil {
 		x, err := h.Inquiries(ctx, taken)
@@ -79,12 +108,16 @@ func (h *Handle) Rule(ctx context.Context) {
 		}
 		for _, i := range x.Inquiries {
 			taken = Mark{x.Of, i.ID}
+			if i.Over != 0 { // it may wait for its turn: nobody else does
+				guard.Go("agent.talkOver", func() { h.talks.forget(talkKey{x.Of, i.Over}) })
+				continue
+			}
 			select {
 			case under <- struct{}{}:
 			case <-ctx.Done():
 				return
 			}
-			done.Go(func() {
+			done.Go("agent.ruling", func() {
 				defer func() { <-under }()
 				h.settled(ctx, x.Of, h.rule(ctx, x.Of, i))
 			})
@@ -129,23 +162,22 @@ func (h *Handle) rule(ctx context.Context, of string, i Inquiry) (r Ruling) {
 	return r
 }
 
-// carry carries a login one round on. One that another service began is left to be begun anew.
+// carry carries a login one round on. One that another service began is left to be begun again.
 func (h *Handle) carry(of string, round Round) login.Step {
 	key := talkKey{of, round.Talk}
 	c := h.talks.of(key)
-	switch {
-	case round.Begins:
-		c = h.People.Begin(round.Call)
-	case c == nil:
-		return unheard("the service started again in the middle of the login")
+	if round.Begins {
+		c = h.talks.begin(key, round.Call.From, h.People.Begin(round.Call))
 	}
-	step := c.Next(round.Message)
-	if step.Over {
-		h.talks.forget(key)
-	} else {
-		h.talks.keep(key, c, time.Now())
+	if c != nil {
+		if step, ok := c.next(round.Message); ok {
+			if step.Over {
+				h.talks.forget(key)
+			}
+			return step
+		}
 	}
-	return step
+	return unheard("the service started again in the middle of the login, or gave it up for newer ones from the same source")
 }
 
 // rest waits before something that failed is tried again.

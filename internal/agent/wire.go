@@ -8,10 +8,11 @@ import (
 	"time"
 
 	"yellowlantern/internal/gateway"
+	"yellowlantern/internal/guard"
 )
 
 // Wire is the version of what service and gateway say to each other. A service and a gateway of other versions do not speak.
-const Wire = 8
+const Wire = 9
 
 // ErrOtherWire is where the gateway speaks another version.
 var ErrOtherWire = errors.New("it is of another version than this program: start it again, which ends its sessions " +
@@ -121,7 +122,7 @@ func patiently(ctx context.Context) (context.Context, time.Duration, context.Can
 	calling, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	stop := context.AfterFunc(ctx, func() {
 		if ctx.Err() == context.DeadlineExceeded {
-			time.AfterFunc(wireTime, cancel)
+			guard.After(wireTime, "agent.patiently", cancel)
 			return
 		}
 		cancel()

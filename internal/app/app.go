@@ -8,7 +8,6 @@ import (
 	"crypto/x509"
 	"log/slog"
 	"net/netip"
-	"sync"
 	"sync/atomic"
 	"time"
 
@@ -34,6 +33,7 @@ import (
 	"yellowlantern/internal/app/watching"
 	"yellowlantern/internal/app/whois"
 	"yellowlantern/internal/core/password"
+	"yellowlantern/internal/guard"
 	"yellowlantern/internal/people"
 	"yellowlantern/internal/revocation"
 	"yellowlantern/internal/store"
@@ -106,7 +106,7 @@ type App struct {
 	otherwiseAt string
 	keepJournal time.Duration
 	leave       context.CancelFunc
-	background  sync.WaitGroup // rounds, and what hears of events
+	background  guard.Group // rounds, and what hears of events
 }
 
 // New puts the parts together. Close ends what they leave going on.
@@ -139,15 +139,16 @@ func New(cfg Config) *App {
 	if cfg.People != nil { // the API's document is written without any
 		cfg.People.Mail = a.Mailing
 	}
+	trials := &people.Guesses{}
 	a.Members = &members.Service{
 		Store: cfg.Store, People: cfg.People, Journal: a.Journal, Wholes: wholes, Gateway: cfg.Gateway, Trust: a.Trust,
-		Console: attempts, At: a.at, Mail: a.Mailing,
-		Background: func(do func(context.Context)) { a.background.Go(func() { do(until) }) },
+		Console: attempts, Trials: trials, At: a.at, Mail: a.Mailing, Plan: a.Running.Plan,
+		Background: func(do func(context.Context)) { a.background.Go("app.background", func() { do(until) }) },
 	}
 	a.Authorities = &authorities.Service{
 		Store: cfg.Store, People: cfg.People, Journal: a.Journal, Running: a.Running, Plans: a.Plans, Gateway: cfg.Gateway, Known: revocation.New(cfg.Store),
 	}
-	a.Sources = &sources.Service{Store: cfg.Store, Running: a.Running, Plans: a.Plans}
+	a.Sources = &sources.Service{Store: cfg.Store, Running: a.Running, Plans: a.Plans, Journal: a.Journal, Guesses: trials}
 	a.Accounting = &accounting.Service{Store: cfg.Store, People: cfg.People, Sources: a.Sources, Gateway: cfg.Gateway, Log: cfg.Log}
 	a.Changes = &changes.Service{
 		People: cfg.People, Sources: a.Sources, Gateway: cfg.Gateway, Settle: a.Members.Settle, Log: cfg.Log,
@@ -164,6 +165,7 @@ func New(cfg Config) *App {
 	a.Handover = &handover.Service{
 		Store: cfg.Store, People: cfg.People, Plans: a.Plans, Trust: a.Trust, Journal: a.Journal, At: a.at, Gateway: cfg.Gateway,
 	}
+	a.Handover.Own, a.Plans.Kits = a.Trials.MakeKit, a.Handover.Changes
 	a.Handover.Invite = func(ctx context.Context, user, device string) (string, string, error) {
 		i, err := a.Members.Invite(ctx, user, device, 0)
 		return i.URL, i.Challenge, err
@@ -179,15 +181,17 @@ func New(cfg Config) *App {
 	a.Access = &access.Service{
 		Store: cfg.Store, Journal: a.Journal, Log: cfg.Log, SetupCode: cfg.SetupCode, Attempts: attempts, Cost: cmp.Or(cfg.PasswordCost, password.Recommended),
 		Factors: cfg.People, Plan: a.Running.Plan, Elsewhere: a.Sources, Mail: a.Mailing,
-		Background: func(do func(context.Context)) { a.background.Go(func() { do(until) }) },
+		Background: func(do func(context.Context)) { a.background.Go("app.background", func() { do(until) }) },
 	}
+	a.Plans.Stands = a.Access.Stands
 	a.Standing = &standing.Service{
 		Store: cfg.Store, Wholes: wholes, Running: a.Running, Trust: a.Trust, Watching: a.Watching, Authorities: a.Authorities, Sources: a.Sources,
-		Clock: standing.SystemClock, Behind: a.Accounting.Behind, Deaf: a.Changes.Problems, Equipment: a.Equipment.Problem, Unsent: a.Journal.Unsent, Unmailed: a.Mailing.Problem,
+		Clock: standing.SystemClock, Elsewhere: standing.Elsewhere, Behind: a.Accounting.Behind, Deaf: a.Changes.Problems, Equipment: a.Equipment.Problem, Unsent: a.Journal.Unsent, Unmailed: a.Mailing.Problem,
 		LastResort: a.Access.LastResort,
 	}
-	a.background.Go(func() { a.Journal.Send(until) })
-	a.background.Go(func() { a.Journal.SendOn(until) })
+	a.Diagnosis.Status = a.Standing.Look
+	a.background.Keep("journal.webhook", func() { a.Journal.Send(until) })
+	a.background.Keep("journal.syslog", func() { a.Journal.SendOn(until) })
 	return a
 }
 

@@ -2,8 +2,9 @@ package app
 
 import (
 	"context"
-	"sync"
 	"time"
+
+	"yellowlantern/internal/guard"
 )
 
 const (
@@ -16,23 +17,24 @@ const (
 
 // Keep does what is due now and then, until the context ends: the dialled name and certificates are kept up to date.
 func (a *App) Keep(ctx context.Context) {
-	var sampling sync.WaitGroup
-	sampling.Go(func() { a.Watching.Sample(ctx) }) // by itself: what else is due may wait for others
-	sampling.Go(func() { every(ctx, lookEvery, func(now time.Time) { a.Watching.KeepOutside(ctx, now) }) })
-	sampling.Go(func() { every(ctx, dueEvery, func(time.Time) { a.Authorities.Keep(ctx) }) })
-	sampling.Go(func() { every(ctx, dueEvery, func(time.Time) { a.Members.Keep(ctx) }) })
-	sampling.Go(func() { every(ctx, dueEvery, func(time.Time) { a.Sources.Keep(ctx) }) })
-	sampling.Go(func() { every(ctx, lookEvery, func(time.Time) { a.keepSlowed(ctx) }) })
-	sampling.Go(func() { every(ctx, dueEvery, func(time.Time) { a.Access.Keep(ctx) }) })
-	sampling.Go(func() {
+	var sampling guard.Group
+	sampling.Keep("watching.sample", func() { a.Watching.Sample(ctx) }) // by itself: what else is due may wait for others
+	sampling.Keep("watching.keep", func() { every(ctx, lookEvery, func(now time.Time) { a.Watching.KeepOutside(ctx, now) }) })
+	sampling.Keep("authorities.keep", func() { every(ctx, dueEvery, func(time.Time) { a.Authorities.Keep(ctx) }) })
+	sampling.Keep("members.keep", func() { every(ctx, dueEvery, func(time.Time) { a.Members.Keep(ctx) }) })
+	sampling.Keep("sources.keep", func() { every(ctx, dueEvery, func(time.Time) { a.Sources.Keep(ctx) }) })
+	sampling.Keep("throttle.keep", func() { every(ctx, lookEvery, func(time.Time) { a.keepSlowed(ctx) }) })
+	sampling.Keep("access.rights", func() { every(ctx, lookEvery, func(time.Time) { a.Access.EndChanged(ctx) }) })
+	sampling.Keep("access.keep", func() { every(ctx, dueEvery, func(time.Time) { a.Access.Keep(ctx) }) })
+	sampling.Go("equipment.keep", func() {
 		defer a.Equipment.Close()
-		every(ctx, lookEvery, a.Equipment.Keep)
+		guard.Keep("equipment.keep", func() { every(ctx, lookEvery, a.Equipment.Keep) })
 	})
-	sampling.Go(func() {
+	sampling.Go("changes.keep", func() {
 		defer a.Changes.Close()
-		every(ctx, accountEvery, func(time.Time) { a.Changes.Keep(ctx) })
+		guard.Keep("changes.keep", func() { every(ctx, accountEvery, func(time.Time) { a.Changes.Keep(ctx) }) })
 	})
-	sampling.Go(func() { every(ctx, accountEvery, func(now time.Time) { a.Accounting.Keep(ctx, now) }) })
+	sampling.Keep("accounting.keep", func() { every(ctx, accountEvery, func(now time.Time) { a.Accounting.Keep(ctx, now) }) })
 	defer sampling.Wait()
 	t := time.NewTicker(lookEvery)
 	defer t.Stop()

@@ -16,6 +16,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"syscall"
 	"time"
 
 	"golang.org/x/crypto/scrypt"
@@ -207,41 +208,96 @@ func read(f io.Reader, path string) (m Manifest, r *tar.Reader, err error) {
 	return m, r, nil
 }
 
-// Restore puts a backup into a folder that is empty or not there yet, and opens it once. Nothing stays of what fails. The passphrase is for
-// a backup with secrets.
-func Restore(path, folder string, passphrase []byte) (m Manifest, err error) {
+// Restore puts a backup in the place of a folder that no service uses. What was there is kept aside, under the name that it gives; empty:
+// there was nothing. The folder is the same user's as before. Nothing is changed where the backup is damaged, foreign, or sealed under
+// another passphrase.
+func Restore(path, folder string, passphrase []byte) (m Manifest, aside string, err error) {
 	f, err := os.Open(path)
 	if err != nil {
-		return m, err
+		return m, "", err
 	}
 	defer f.Close()
 	m, r, err := read(f, path)
 	if err != nil {
-		return m, err
-	}
-	if there, err := os.ReadDir(folder); err == nil && len(there) > 0 {
-		return m, fmt.Errorf("%s is not empty: restore into a new folder, or move what is there away", folder)
+		return m, "", err
 	}
 	var key []byte
 	if m.Key != nil {
 		if key, err = m.Key.open(passphrase); err != nil {
-			return m, err
+			return m, "", err
 		}
 	}
-	_, errThere := os.Stat(folder)
-	if err := os.MkdirAll(folder, 0o700); err != nil {
-		return m, err
+	folder = filepath.Clean(folder)
+	if err := os.MkdirAll(filepath.Dir(folder), 0o755); err != nil {
+		return m, "", err
 	}
-	if err = unpack(r, m, folder, key); err == nil {
+	fresh, err := os.MkdirTemp(filepath.Dir(folder), filepath.Base(folder)+".restored-") // for its owner alone
+	if err != nil {
+		return m, "", err
+	}
+	defer os.RemoveAll(fresh) // once it is in place there is none
+	if err = unpack(r, m, fresh, key); err == nil {
 		var s *store.Store
-		if s, err = store.Open(folder); err == nil {
+		if s, err = store.Open(fresh); err == nil {
 			err = s.Close()
 		}
 	}
 	if err != nil {
-		clean(folder, errThere != nil)
+		return m, "", err
 	}
-	return m, err
+	aside, err = putInPlace(fresh, folder)
+	return m, aside, err
+}
+
+// putInPlace puts a folder in the place of another one, whose owner it gets.
+func putInPlace(fresh, folder string) (aside string, err error) {
+	info, err := os.Lstat(folder)
+	if errors.Is(err, os.ErrNotExist) {
+		return "", os.Rename(fresh, folder)
+	}
+	if err != nil {
+		return "", err
+	}
+	if !info.IsDir() {
+		return "", fmt.Errorf("%s is no folder", folder)
+	}
+	lock, err := private.Lock(folder)
+	if err != nil {
+		return "", err
+	}
+	defer lock.Close()
+	if err := giveTo(fresh, info); err != nil {
+		return "", err
+	}
+	there, err := os.ReadDir(folder)
+	if err != nil {
+		return "", err
+	}
+	aside = folder + ".before-" + time.Now().UTC().Format("20060102T150405Z")
+	if err := os.Rename(folder, aside); err != nil {
+		return "", err
+	}
+	if err := os.Rename(fresh, folder); err != nil {
+		return "", errors.Join(err, os.Rename(aside, folder))
+	}
+	if len(there) == 1 { // the lock alone
+		return "", os.RemoveAll(aside)
+	}
+	return aside, nil
+}
+
+// giveTo gives a folder and what is in it to the owner of another one.
+func giveTo(folder string, like os.FileInfo) error {
+	owner, ok := like.Sys().(*syscall.Stat_t)
+	if !ok || int(owner.Uid) == os.Geteuid() && int(owner.Gid) == os.Getegid() {
+		return nil
+	}
+	return filepath.WalkDir(folder, func(path string, _ os.DirEntry, err error) error {
+		if err == nil {
+			err = os.Lchown(path, int(owner.Uid), int(owner.Gid))
+		}
+		return err
+	})
 }
 
 func unpack(r *tar.Reader, m Manifest, folder string, key []byte) error {
@@ -267,15 +323,4 @@ func unpack(r *tar.Reader, m Manifest, folder string, key []byte) error {
 		return nil
 	}
 	return private.Write(filepath.Join(folder, store.KeyName), key)
-}
-
-// clean takes away what a restore left that failed; made: the folder as well.
-func clean(folder string, made bool) {
-	there, _ := os.ReadDir(folder)
-	for _, x := range there {
-		_ = os.RemoveAll(filepath.Join(folder, x.Name()))
-	}
-	if made {
-		_ = os.Remove(folder)
-	}
 }

@@ -4,10 +4,12 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
+	"yellowlantern/internal/private"
 	"yellowlantern/internal/store"
 )
 
@@ -20,7 +22,8 @@ func TestBackup(t *testing.T) {
 	defer s.Close()
 	require.NoError(t, s.AddFirstAdministrator(ctx, store.Administrator{Name: "ada", Hash: "the hash of a password"}))
 	require.NoError(t, s.AddUser(ctx, store.User{Name: "wanda"}, "tern island wardens"))
-	require.NoError(t, s.SaveShared(ctx, "update", "tsig", []byte("a shared secret")))
+	require.NoError(t, s.SaveSourcePerson(ctx, store.SourcePerson{Name: "dora", Source: "mainland", Hash: "the hash of a password there"}))
+	require.NoError(t, s.SaveShared(ctx, store.SharedSecret{Name: "update", Kind: "tsig"}, []byte("a shared secret"), false))
 	stop, done := make(chan struct{}), make(chan struct{})
 	go func() {
 		defer close(done)
@@ -29,7 +32,7 @@ func TestBackup(t *testing.T) {
 			case <-stop:
 				return
 			default:
-				_ = s.AddJournal(ctx, store.JournalEntry{Kind: "login", User: strconv.Itoa(n)}, store.Taken{})
+				_ = s.AddJournal(ctx, store.JournalEntry{Kind: "login", User: strconv.Itoa(n)})
 			}
 		}
 	}()
@@ -47,10 +50,10 @@ func TestBackup(t *testing.T) {
 	require.Equal(t, os.FileMode(0o600), info.Mode().Perm())
 
 	other := filepath.Join(files, "other")
-	_, err = Restore(with, other, []byte("four other words!"))
+	_, _, err = Restore(with, other, []byte("four other words!"))
 	require.ErrorIs(t, err, errPassphrase)
 	require.NoDirExists(t, other)
-	_, err = Restore(with, other, pass)
+	_, _, err = Restore(with, other, pass)
 	require.NoError(t, err)
 	back, err := store.Open(other)
 	require.NoError(t, err)
@@ -63,11 +66,33 @@ func TestBackup(t *testing.T) {
 		require.Equal(t, strconv.Itoa(len(lines)-1-i), l.User, "as it was at one moment")
 	}
 	require.NoError(t, back.Close())
-	_, err = Restore(with, other, pass)
-	require.ErrorContains(t, err, "is not empty")
+	lock, err := private.Lock(other)
+	require.NoError(t, err)
+	_, _, err = Restore(with, other, pass)
+	require.ErrorContains(t, err, "in use by another process", "a service that runs is not pulled away")
+	require.NoError(t, lock.Close())
+	if os.Getuid() == 0 {
+		require.NoError(t, os.Chown(other, 1234, 1234))
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(other, "theirs"), nil, 0o600))
+	_, aside, err := Restore(with, other, pass)
+	require.NoError(t, err)
+	require.FileExists(t, filepath.Join(aside, "theirs"), "what was there is kept")
+	require.NoFileExists(t, filepath.Join(other, "theirs"))
+	if os.Getuid() == 0 {
+		for _, path := range []string{other, filepath.Join(other, store.DatabaseName), filepath.Join(other, store.KeyName)} {
+			info, err := os.Stat(path)
+			require.NoError(t, err)
+			require.EqualValues(t, 1234, info.Sys().(*syscall.Stat_t).Uid, path)
+			require.Zero(t, info.Mode().Perm()&0o077, path)
+		}
+	}
+	there, err := filepath.Glob(filepath.Join(files, "*.restored-*"))
+	require.NoError(t, err)
+	require.Empty(t, there)
 
 	bare := filepath.Join(files, "bare")
-	_, err = Restore(without, bare, nil)
+	_, _, err = Restore(without, bare, nil)
 	require.NoError(t, err)
 	back, err = store.Open(bare)
 	require.NoError(t, err)
@@ -83,6 +108,7 @@ func TestBackup(t *testing.T) {
 
 	b, err = os.ReadFile(with)
 	require.NoError(t, err)
+	require.Contains(t, string(b), "the hash of a password", "which would show it")
 	for what, broken := range map[string][]byte{
 		"no backup":  []byte("nothing of ours"),
 		"cut short":  b[:2048],
@@ -90,7 +116,7 @@ func TestBackup(t *testing.T) {
 	} {
 		path, at := filepath.Join(files, "broken"), filepath.Join(files, "at")
 		require.NoError(t, os.WriteFile(path, broken, 0o600))
-		_, err = Restore(path, at, pass)
+		_, _, err = Restore(path, at, pass)
 		require.ErrorContains(t, err, what)
 		require.NoDirExists(t, at)
 	}

@@ -65,3 +65,25 @@ func TestAccessPage(t *testing.T) {
 	click("#add-administrator")
 	p.until(bodyText, "is not for you (help-desk)")
 }
+
+// A call that waits for another administrator's approval stands on the page of access, with what it does and who asked for it.
+func TestApprovalInConsole(t *testing.T) {
+	d, p := start(t)
+	p.signIn(d)
+	draft, err := d.Store.Newest(t.Context())
+	require.NoError(t, err)
+	text := map[string]any{"text": draft.Text + "\napprove-commits: true\n", "version": 0}
+	require.NoError(t, d.Client.Do(t.Context(), "PUT", "/drafts/two", text, nil))
+	ada := map[string]string{"name": "ada.admin", "role": "administrator"}
+	require.NoError(t, d.Client.Do(t.Context(), "POST", "/administrators", ada, nil))
+	commit := map[string]any{"message": "two from now on", "accept": []map[string]string{}}
+	require.NoError(t, d.Client.Do(t.Context(), "POST", "/drafts/two/commit", commit, nil))
+	moves := map[string]any{"name": "rory.researcher", "groups": []string{"wardens"}}
+	require.ErrorContains(t, d.Client.Do(t.Context(), "PUT", "/users/rory.researcher", moves, nil), "request 1 waits")
+	p.script(`document.querySelector('a[href="/access"]').click()`)
+	p.until("document.querySelector('#requests')?.innerText ?? ''", `rory.researcher, groups ["wardens"]`)
+	require.NotContains(t, p.script("document.querySelector('#requests').innerText"), "Approve", "nobody approves what they asked for")
+	p.shot("requests")
+	p.script(`[...document.querySelectorAll('#requests button')].at(-1).click()`)
+	p.until("String(document.querySelector('#requests') === null)", "true")
+}

@@ -163,7 +163,9 @@ func fifty(b *testing.B, c *client.Client, what string) {
 
 // console opens every page, and waits for what it is for.
 func console(b *testing.B, url string, timed func(string, func())) {
-	alloc, stopAlloc := chromedp.NewExecAllocator(context.Background(),
+	bounded, over := context.WithTimeout(context.Background(), 5*time.Minute) // go test bounds no benchmark
+	defer over()
+	alloc, stopAlloc := chromedp.NewExecAllocator(bounded,
 		append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.DisableGPU,
 			chromedp.WindowSize(1280, 800), chromedp.UserDataDir(b.TempDir()))...)
 	defer stopAlloc()

@@ -3,7 +3,11 @@ package cli
 import (
 	"cmp"
 	"context"
+	"encoding/json"
 	"fmt"
+	"maps"
+	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -85,6 +89,45 @@ func administrators(p *printer) *cli.Command {
 					return err
 				}
 				return p.done("%s is signed out of %d browsers", name, n.Ended)
+			})},
+		{
+			Name: "requests", Usage: "requests that wait for another administrator's approval, where the plan says approve-commits; of one, all of it",
+			ArgsUsage: "[REQUEST]", Flags: []cli.Flag{filterFlag()}, Action: call(p.requests),
+		},
+		{Name: "approve", Usage: "approve a request, which is done at once", ArgsUsage: "REQUEST", Action: call(
+			func(ctx context.Context, c *cli.Command, cl *client.Client) error {
+				id, err := argument(c, "request")
+				if err != nil {
+					return err
+				}
+				var done httpapi.Approved
+				if err := cl.Do(ctx, "POST", "/requests/"+id+"/approval", nil, &done); err != nil {
+					return err
+				}
+				if printed, err := p.value(done); printed {
+					return err
+				}
+				p.say("done: %s", done.Words)
+				var answer any
+				_ = json.Unmarshal(done.Answer, &answer)
+				if made := passwordsIn(answer); len(made) > 0 {
+					p.say("passwords that were made, shown this once; each counts only to choose another with:")
+					for _, line := range made {
+						p.indented(2, "%s", line)
+					}
+				}
+				return nil
+			})},
+		{Name: "withdraw", Usage: "withdraw a request", ArgsUsage: "REQUEST", Action: call(
+			func(ctx context.Context, c *cli.Command, cl *client.Client) error {
+				id, err := argument(c, "request")
+				if err == nil {
+					err = cl.Do(ctx, "DELETE", "/requests/"+id, nil, nil)
+				}
+				if err != nil {
+					return err
+				}
+				return p.done("request %s is withdrawn", id)
 			})},
 		{Name: "remove", Usage: "remove one; what they have open ends", ArgsUsage: "NAME", Action: call(
 			func(ctx context.Context, c *cli.Command, cl *client.Client) error {
@@ -209,4 +252,60 @@ func ownCode(c *cli.Command) (string, error) {
 		return strings.TrimSpace(text), err
 	}
 	return askPassword("Code")
+}
+
+// requests lists what waits for approval, or shows one whole.
+func (p *printer) requests(ctx context.Context, c *cli.Command, cl *client.Client) error {
+	if id := c.Args().First(); id != "" {
+		r, err := client.Get[httpapi.WaitingWhole](ctx, cl, "/requests/"+id)
+		if err != nil {
+			return err
+		}
+		if printed, err := p.value(r); printed {
+			return err
+		}
+		p.say("%s", r.Words)
+		p.say("requested by %s, %s", r.By, local(r.At))
+		p.indented(2, "%s", r.Content)
+		return nil
+	}
+	all, err := client.Get[[]httpapi.Waiting](ctx, cl, "/requests")
+	if err != nil {
+		return err
+	}
+	var rows [][]string
+	shown := []httpapi.Waiting{}
+	for _, r := range all {
+		row := []string{strconv.Itoa(int(r.ID)), r.Words, r.By, local(r.At)}
+		if matches(c.String("filter"), row...) {
+			rows, shown = append(rows, row), append(shown, r)
+		}
+	}
+	if printed, err := p.value(shown); printed {
+		return err
+	}
+	p.table([]string{"request", "what it does", "requested by", "since"}, rows)
+	return nil
+}
+
+// passwordsIn finds the passwords that an answer holds, each behind whose it is.
+func passwordsIn(answer any) (out []string) {
+	switch x := answer.(type) {
+	case []any:
+		for _, one := range x {
+			out = append(out, passwordsIn(one)...)
+		}
+	case map[string]any:
+		if made, _ := x["password"].(string); made != "" {
+			whose, _ := x["name"].(string)
+			if user, _ := x["user"].(string); user != "" {
+				whose = user
+			}
+			out = append(out, strings.TrimSpace(whose+"  "+made))
+		}
+		for _, key := range slices.Sorted(maps.Keys(x)) {
+			out = append(out, passwordsIn(x[key])...)
+		}
+	}
+	return out
 }

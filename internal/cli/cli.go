@@ -15,9 +15,9 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
-	"yellowlantern/internal/app/access"
 	"yellowlantern/internal/client"
 	"yellowlantern/internal/core/legible"
+	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/private"
 )
 
@@ -79,7 +79,7 @@ func New(out io.Writer, more ...*cli.Command) *cli.Command {
 			&cli.StringFlag{Name: "access", Usage: "file with the service's address and token", Sources: cli.EnvVars("YL_ACCESS"), Value: defaultAccess(), Local: false},
 		},
 		Writer: out, ErrWriter: os.Stderr, ExitErrHandler: func(context.Context, *cli.Command, error) {},
-		Commands: append(more, signIn(p), signOut(p), start(p), next(p), planCommands(p), users(p), handoverCommand(p), groups(p), certificates(p), authorityCommands(p), sourceCommands(p), everybody(p), secrets(p), tokens(p), prove(p), validate(p), surplus(p), depends(p), board(p), journey(p), probeCommand(p), dialCommand(p), deviceCommand(p), hostCommand(p), diagnoseCommand(p), computingCommands(p), sessions(p), slowed(p), own(p), administrators(p), flows(p), pools(p), journal(p), status(p), outside(p)),
+		Commands: append(more, signIn(p), signOut(p), start(p), next(p), planCommands(p), users(p), handoverCommand(p), groups(p), certificates(p), authorityCommands(p), sourceCommands(p), everybody(p), secrets(p), tokens(p), prove(p), validate(p), surplus(p), depends(p), board(p), journey(p), reachCommand(p), probeCommand(p), dialCommand(p), deviceCommand(p), hostCommand(p), diagnoseCommand(p), computingCommands(p), sessions(p), slowed(p), own(p), administrators(p), flows(p), pools(p), journal(p), status(p), outside(p)),
 		Before: func(ctx context.Context, c *cli.Command) (context.Context, error) {
 			p.json = c.Bool("json")
 			return ctx, nil
@@ -250,9 +250,9 @@ func (p *printer) signInAs(ctx context.Context, c *cli.Command, cl *client.Clien
 	}
 	err = cl.SignInBy(ctx, by)
 	var no *client.Error
-	if errors.As(err, &no) && strings.HasPrefix(no.Words, access.CodeWanted) && by.Code == "" {
+	if errors.As(err, &no) && no.Code == string(reason.CodeWanted) && by.Code == "" {
 		if by.Code, err = askPassword("Code of your second factor"); err != nil {
-			return Failing(ExitUsage, "%s: say --code-file FILE", access.CodeWanted)
+			return Failing(ExitUsage, "%s: say --code-file FILE", no.Words)
 		}
 		err = cl.SignInBy(ctx, by)
 	}

@@ -18,6 +18,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"yellowlantern/internal/connection"
+	"yellowlantern/internal/guard"
 	"yellowlantern/internal/private"
 	"yellowlantern/internal/probe"
 )
@@ -30,7 +31,7 @@ func dialCommand(p *printer) *cli.Command {
 			{
 				Name: "up", Usage: "connect as a kit says (yl probe kit writes it), and stay until interrupted, or until yl dial down", ArgsUsage: "KIT",
 				Flags: append(keyFlags(), []cli.Flag{
-					name, passwordFile(),
+					name, passwordFile(), signedByFlag(),
 					&cli.StringFlag{Name: "next-password-file", Usage: "the password to choose, from a `FILE`, where the gateway wants another in place of one that was made"},
 					&cli.BoolFlag{Name: "background", Usage: "come back once it is connected, and stay in the background"},
 					&cli.BoolFlag{Name: "strict", Usage: "let nothing of what belongs into the tunnel leave in clear while there is none; a kit may demand it"},
@@ -64,11 +65,16 @@ func (p *printer) dialUp(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	kit, err := readKit(path)
+	kit, err := readKit(c, path)
 	if err != nil {
 		return err
 	}
-	o := connection.Options{Name: c.String("name"), Kind: kit.Kind, Strict: c.Bool("strict") || kit.Strict, CodePage: kit.CodePage}
+	if _, err := os.Lstat(signerBeside(path)); err != nil && c.String("signed-by") == "" { // nobody has said whose it should be
+		fmt.Fprintf(os.Stderr, "%s: %s\n", path, signedWords(kit, ""))
+	}
+	o := connection.Options{
+		Name: c.String("name"), Kind: kit.Kind, Strict: c.Bool("strict") || kit.Strict, CodePage: kit.CodePage, Permit: permitted(kit.Order),
+	}
 	if o.Name == "" {
 		o.Name = nameFor(path)
 	}
@@ -81,6 +87,11 @@ func (p *printer) dialUp(ctx context.Context, c *cli.Command) error {
 			return Failing(ExitUsage, "--carry takes a network such as 192.168.77.0/24, not %q", word)
 		}
 		o.Carry = append(o.Carry, n)
+	}
+	if release, err := connection.Claim(o.Name); err == nil { // before anything is asked, or a log is begun anew
+		release()
+	} else {
+		return Failing(ExitNot, "%w", err)
 	}
 	var opt probe.Options
 	if err := besides(c, path); err != nil {
@@ -104,16 +115,23 @@ func (p *printer) dialUp(ctx context.Context, c *cli.Command) error {
 	}
 	o.Login.Plain = c.Bool("plain-packets")
 	o.Login.Addresses = min(max(c.Int("addresses"), 1), mostAddresses)
-	if host, err := os.Hostname(); err == nil { // so that what is left of a session after a crash ends at the next one
-		o.Login.Device = fmt.Sprintf("%s on %s, %s", kit.User, host, o.Name)
+	release, err := connection.Claim(o.Name)
+	if err != nil {
+		return Failing(ExitNot, "%w", err)
 	}
+	defer release()
 	o.Log = slog.New(slog.NewTextHandler(os.Stderr, nil))
+	if id, err := connection.Identity(); err == nil { // so that what is left of a session after a crash ends at the next one
+		o.Login.Device = fmt.Sprintf("%s by installation %s, %s", kit.User, id, o.Name)
+	} else {
+		o.Log.Warn("what a crash leaves of a session ends later than the next login: this installation has no identity", "error", err)
+	}
 	if kit.Service != "" && len(opt.Certificate) > 0 && len(opt.Above) == 0 {
 		r := &connection.Renewer{
 			Service: kit.Service, Authority: kit.Authority, Key: opt.Key, File: c.String("certificate"), Log: o.Log,
 		}
 		o.Chain = r.Shows(opt.Certificate).Chain
-		go r.Run(ctx)
+		guard.Go("cli.dialUp", func() { r.Run(ctx) })
 	}
 	defer connection.Forget(o.Name)
 	shown, kept := false, time.Time{}
@@ -129,12 +147,23 @@ func (p *printer) dialUp(ctx context.Context, c *cli.Command) error {
 		if s.Up && !shown {
 			shown = true
 			p.connection(s)
+			if err := keepSigner(path, kit); err != nil {
+				o.Log.Warn("the next kit here is taken by whomever it is signed: "+signerBeside(path)+" was not written", "error", err)
+			}
 		}
 	})
 	if err != nil {
 		return Failing(ExitNot, "%w", err)
 	}
 	return nil
+}
+
+// permitted is what a kit lets the gateway have this host do; one that names nothing of it, as those of versions before 0.18, limits
+// nothing.
+func permitted(o probe.Order) connection.Permit {
+	return connection.Permit{
+		Any: !o.Full && len(o.Permitted) == 0, Full: o.Full, Routes: o.Permitted, DNS: o.DNS, Domains: o.Domains,
+	}
 }
 
 // besideKit are the files that are taken from beside a kit where nothing is said of them, by what takes the place of its .kit.
@@ -238,7 +267,7 @@ func (p *printer) dialInBackground(ctx context.Context, name, password string) e
 	_, _ = hand.WriteString(password)
 	_ = hand.Close()
 	over := make(chan error, 1)
-	go func() { over <- cmd.Wait() }()
+	guard.Go("cli.dialInBackground", func() { over <- cmd.Wait() })
 	t := time.NewTicker(100 * time.Millisecond)
 	defer t.Stop()
 	for {
@@ -275,6 +304,9 @@ func (p *printer) connection(s connection.State) {
 	if !s.Up {
 		return
 	}
+	if s.Largest > 0 {
+		p.say("  path MTU    packets of at most %d octets inside the tunnel: the network drops larger ones without ICMP", s.Largest)
+	}
 	routes := make([]string, len(s.Routes))
 	for i, r := range s.Routes {
 		routes[i] = r.String()
@@ -299,6 +331,15 @@ func (p *printer) connection(s connection.State) {
 	}
 	p.say("  by tunnel   %s", orNothing(strings.Join(routes, ", ")))
 	p.say("  names       %s%s", addresses(s.DNS), map[bool]string{true: ", for " + strings.Join(s.Domains, ", ")}[len(s.Domains) > 0])
+	for _, x := range s.NotPermitted {
+		p.say("  not used    %s", x)
+	}
+	if len(s.NotPermitted) > 0 {
+		p.say("              the kit does not permit them; if the plan changed, have a new kit made")
+	}
+	if s.Refused > 0 {
+		p.say("  dropped     %d packets from the tunnel: not from its routes, or not to an assigned address", s.Refused)
+	}
 	p.say("  came, went  %d packets (%s), %d packets (%s)", s.Came.Packets, octets(s.Came.Octets), s.Went.Packets, octets(s.Went.Octets))
 }
 

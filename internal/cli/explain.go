@@ -33,6 +33,15 @@ func everybody(p *printer) *cli.Command {
 					return p.explain(ctx, cl, name)
 				}),
 			},
+			{
+				Name: "forget", Usage: "forget somebody of a source, with their second factors and keys here, so that another source's person can have the name",
+				ArgsUsage: "NAME", Action: named("person", func(ctx context.Context, c *cli.Command, cl *client.Client, name string) error {
+					if err := cl.Do(ctx, "DELETE", "/people-elsewhere/"+url.PathEscape(name), nil, nil); err != nil {
+						return err
+					}
+					return p.done("%s is forgotten", name)
+				}),
+			},
 		},
 	}
 }
@@ -107,7 +116,7 @@ func (p *printer) explain(ctx context.Context, cl *client.Client, name string) e
 	}
 	var rows [][]string
 	for _, r := range x.Reaches {
-		rows = append(rows, []string{r.To, r.Services})
+		rows = append(rows, []string{r.To, computedWords(r.Services, r.Passes)})
 	}
 	if len(rows) > 0 {
 		p.table([]string{"reaches", "services"}, rows)

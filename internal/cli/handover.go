@@ -20,7 +20,7 @@ func userKit(p *printer) *cli.Command {
 	return &cli.Command{
 		Name: "kit", Usage: "write what a person needs for a kind of device: files that its own settings import, and steps to follow", ArgsUsage: "USER",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "platform", Usage: "windows, apple or android (for yl dial: yl probe kit)", Required: true},
+			&cli.StringFlag{Name: "platform", Usage: "windows, apple, android or yl-dial", Required: true},
 			&cli.StringFlag{Name: "out", Usage: "folder for the files", Value: "."},
 			&cli.BoolFlag{Name: "key-on-device", Usage: "let the device make its key itself, and have a certificate by an invitation in the kit (SCEP); for Apple's systems"},
 			&cli.BoolFlag{Name: "new-password", Usage: "give the person another password, and put it into the kit"},

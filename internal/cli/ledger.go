@@ -96,7 +96,9 @@ type Verified struct {
 	First uint64 `json:"first" doc:"The line that the chain begins with."`
 	Last  uint64 `json:"last"`
 	Heads int    `json:"heads" doc:"That it was held against."`
-	Wrong string `json:"wrong,omitempty"`
+	// Unmatched are heads of lines that are not there any more.
+	Unmatched []uint64 `json:"unmatched-heads,omitempty" doc:"The lines of heads that match none: lines before the first were removed."`
+	Wrong     string   `json:"wrong,omitempty"`
 }
 
 func (p *printer) journalVerify(ctx context.Context, c *cli.Command) error {
@@ -142,7 +144,7 @@ func (p *printer) journalVerify(ctx context.Context, c *cli.Command) error {
 		err = check.End()
 	}
 	if check != nil {
-		v.Lines, v.Last = check.Lines, check.Last().ID
+		v.Lines, v.Last, v.Unmatched = check.Lines, check.Last().ID, check.Unmatched
 	}
 	if err != nil {
 		v.Wrong = err.Error()
@@ -155,7 +157,10 @@ func (p *printer) journalVerify(ctx context.Context, c *cli.Command) error {
 		if v.Heads == 0 {
 			p.say("  held against no head that was kept elsewhere: a journal that was rewritten whole looks like this too (yl journal head)")
 		} else {
-			p.say("  held against %d heads", v.Heads)
+			p.say("  held against %d heads", v.Heads-len(v.Unmatched))
+			for _, id := range v.Unmatched {
+				p.say("  the head of line %d matches no line: lines up to %d were removed", id, v.First-1)
+			}
 		}
 	}
 	return chainVerdict(v)

@@ -70,7 +70,8 @@ func planCommands(p *printer) *cli.Command {
 			&cli.StringSliceFlag{Name: "accept", Usage: "accept a warning, as code@path; all of them, by: all"},
 			&cli.StringFlag{Name: "because", Usage: "why the warnings are accepted; it stays with the revision"},
 			&cli.BoolFlag{Name: "trial", Usage: "try it right after, as every class of people, and go back by itself if an expectation fails that held before"},
-			&cli.StringFlag{Name: "vantage", Usage: "with --trial: from where, with commas between, or every", Value: "home"},
+			&cli.StringFlag{Name: "vantage", Usage: "with --trial: from where, with commas between, or every; the first that there is if not given"},
+			&cli.BoolFlag{Name: "allow-partial-trial", Usage: "with --trial: also where it cannot judge all that the change touches; the revision keeps that"},
 			&cli.DurationFlag{Name: "for", Usage: "go back by itself after this time, such as 5m, unless yl plan keep follows"},
 		}, Action: call(p.planCommit)},
 		{Name: "approve", Usage: "approve a draft as it is, for another administrator to commit, where the plan that runs demands that", Flags: []cli.Flag{draftFlag()}, Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
@@ -230,6 +231,9 @@ func (p *printer) findings(c plans.Checked, severity string) {
 		}
 	}
 	p.findingList(c.Findings, severity)
+	if c.Left > 0 {
+		p.say("… and %d more findings: fix these first", c.Left)
+	}
 	p.say("%d stop, %d warn, %d note", c.Stops, c.Warnings, c.Notes)
 }
 
@@ -373,6 +377,9 @@ func (p *printer) planReview(ctx context.Context, c *cli.Command, cl *client.Cli
 
 func (p *printer) review(r plans.Review) {
 	p.findings(r.Checked, "")
+	for _, a := range r.Accepted {
+		p.say("✓ accepted with revision %d, and nothing of it changed since: %s (%s)", a.Revision, a.Finding, a.Reason)
+	}
 	if len(r.First) > 0 {
 		p.comesIn(r.First)
 		return
@@ -388,6 +395,37 @@ func (p *printer) review(r plans.Review) {
 	p.reachChanges(r.Reach)
 	if len(r.Ends) > 0 {
 		p.say("Sessions that end, because their device must be told anew: %s", strings.Join(r.Ends, ", "))
+	}
+	p.kitChanges(r.Kits)
+	if len(r.Unjudged) > 0 {
+		p.say("\nWhat a trial cannot judge of it (--trial wants --allow-partial-trial):")
+		for _, u := range r.Unjudged {
+			p.indented(4, "%s for %s: %s", u.Expectation, strings.Join(u.Classes, ", "), u.Why)
+		}
+	}
+}
+
+// mostKits bounds the kits that are named one by one.
+const mostKits = 12
+
+// kitChanges says whose kits stop working, and whose are only behind.
+func (p *printer) kitChanges(all []plans.KitChange) {
+	behind := slices.IndexFunc(all, func(k plans.KitChange) bool { return !k.Stops })
+	if behind < 0 {
+		behind = len(all)
+	}
+	if behind > 0 {
+		p.say("\nKits that stop working (hand out new ones: yl users kit USER --platform PLATFORM):")
+		for _, k := range all[:min(behind, mostKits)] {
+			p.indented(4, "%s, %s: %s", k.User, k.Platform, k.Why)
+		}
+		if behind > mostKits {
+			p.indented(4, "and %d more (--json lists all)", behind-mostKits)
+		}
+	}
+	if n := len(all) - behind; n > 0 {
+		p.say("\nKits that go on working with older settings: %d, such as that of %s for %s (%s)", n, all[behind].User, all[behind].Platform,
+			all[behind].Why)
 	}
 }
 
@@ -467,7 +505,7 @@ func (p *printer) planCommit(ctx context.Context, c *cli.Command, cl *client.Cli
 		var stop context.CancelFunc
 		ctx, stop = context.WithTimeout(ctx, trialTime)
 		defer stop()
-		in["try"] = map[string]any{"vantages": commas(c.String("vantage"))}
+		in["try"], in["allow-partial-trial"] = map[string]any{"vantages": commas(c.String("vantage"))}, c.Bool("allow-partial-trial")
 	}
 	if err := cl.Do(ctx, "POST", "/drafts/"+c.String("draft")+"/commit", in, &out); err != nil {
 		return err
@@ -517,9 +555,13 @@ func accepted(ctx context.Context, c *cli.Command, cl *client.Client) ([]plans.A
 		}
 		names = nil
 		for _, f := range review.Findings {
-			if f.Severity == check.Warn {
+			before := slices.ContainsFunc(review.Accepted, func(a plans.Acceptance) bool { return a.Finding == f.ID() })
+			if f.Severity == check.Warn && !before {
 				names = append(names, f.ID())
 			}
+		}
+		if review.Left > 0 {
+			names = append(names, plans.AllFindings)
 		}
 	}
 	for _, n := range names {

@@ -7,7 +7,9 @@ import (
 	"fmt"
 	"io"
 	"net/netip"
+	"net/url"
 	"os"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"time"
@@ -31,8 +33,8 @@ func probeCommand(p *printer) *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "user", Usage: "whom to log in as"},
 			&cli.BoolFlag{Name: "everyone", Usage: "let the service try every class of people, by identities made for it and gone afterwards"},
-			&cli.StringFlag{Name: "kit", Usage: "do what this file says, without a service: yl probe kit writes it"},
-			&cli.StringFlag{Name: "vantage", Usage: "place of the site lab to try from (with --everyone several, with commas between, or every); this-network for the network that this machine is on", Value: "home"},
+			&cli.StringFlag{Name: "kit", Usage: "do what this file says, without a service: yl probe kit writes it"}, signedByFlag(),
+			&cli.StringFlag{Name: "vantage", Usage: "place of the site lab to try from (with --everyone several, with commas between, or every); this-network for the network that this machine is on; the first that there is if not given"},
 			passwordFile(), keyFlags()[0], keyFlags()[1],
 			&cli.StringFlag{Name: "code-file", Usage: "file with the newest code of the second factor, where one is asked for; - for standard input; none: ask"},
 			&cli.StringFlag{Name: "report", Usage: "write the report to this file as well, for yl probe hand-in"},
@@ -52,7 +54,7 @@ func probeCommand(p *printer) *cli.Command {
 			}, Action: call(p.rounds)},
 			{Name: "schedule", Usage: "show or say when everybody is tried by itself", Flags: []cli.Flag{
 				&cli.DurationFlag{Name: "every", Usage: "how often, 5m to 168h; 0: never"},
-				&cli.StringFlag{Name: "vantage", Usage: "from where, with commas between, or every", Value: "home"},
+				&cli.StringFlag{Name: "vantage", Usage: "from where, with commas between, or every; the first that there is if not given"},
 			}, Action: call(p.schedule)},
 		},
 	}
@@ -91,7 +93,7 @@ func (p *printer) probe(ctx context.Context, c *cli.Command) error {
 
 // probeFromKit needs no service: what it is to try is in the file, and the person brings the password.
 func (p *printer) probeFromKit(ctx context.Context, c *cli.Command, path string) error {
-	kit, err := readKit(path)
+	kit, err := readKit(c, path)
 	if err != nil {
 		return err
 	}
@@ -99,23 +101,10 @@ func (p *printer) probeFromKit(ctx context.Context, c *cli.Command, path string)
 		fmt.Fprintln(os.Stderr, "the report is printed only; to keep it for yl probe hand-in, say --report FILE")
 	}
 	if print, err := kit.Fingerprint(); err == nil { // before a password is asked for: whoever made the kit decides who is believed
-		fmt.Fprintf(os.Stderr, "this kit dials %s as %s, and believes the authority with the fingerprint (SHA-256)\n  %s\n", kit.Dial,
-			kit.User, print)
+		fmt.Fprintf(os.Stderr, "this kit dials %s as %s, and believes the authority with the fingerprint (SHA-256)\n  %s\n%s\n", kit.Dial,
+			kit.User, print, signedWords(kit, print))
 	}
 	return p.run(ctx, c, nil, underlay.Host(), kit.Order)
-}
-
-// readKit reads a kit's file.
-func readKit(path string) (probe.Kit, error) {
-	b, err := os.ReadFile(path)
-	if err != nil {
-		return probe.Kit{}, Failing(ExitUsage, "kit: %w", err)
-	}
-	kit, err := probe.ReadKit(b)
-	if err != nil {
-		return kit, Failing(ExitUsage, "%s: %w", path, err)
-	}
-	return kit, nil
 }
 
 // run probes, prints, and hands the report in where there is a service to hand it to.
@@ -183,18 +172,19 @@ func (p *printer) probeKit(ctx context.Context, c *cli.Command, cl *client.Clien
 	if err != nil {
 		return err
 	}
-	order, err := client.Get[probe.Order](ctx, cl, client.Query("/probes/order", "user", c.String("user"), "group", c.String("group")))
-	if err != nil {
+	user := c.String("user")
+	var kit trials.ProbeKit
+	at := client.Query("/users/"+url.PathEscape(user)+"/probe-kit", "group", c.String("group"))
+	if err := cl.Do(ctx, "POST", at, nil, &kit); err != nil {
 		return err
 	}
-	b, err := probe.WriteKit(order)
-	if err == nil {
-		err = os.WriteFile(path, b, 0o600)
-	}
-	if err != nil {
+	if err := os.WriteFile(path, kit.File, 0o600); err != nil {
 		return Failing(ExitUsage, "kit: %w", err)
 	}
-	return p.done("%s is a kit for %s; there: yl probe --kit %s --report report.json, with the user's own password; here: yl probe hand-in report.json", path, order.User, path)
+	return p.done("%s is a kit for %s, signed by the authority with the fingerprint (SHA-256)\n  %s\n"+
+		"Tell it by another way than the file goes, or put it into %s on the machine: only kits signed by it are taken then.\n"+
+		"There: yl dial up %[1]s, or yl probe --kit %[1]s --report report.json, with the user's own password; here: yl probe hand-in report.json",
+		path, user, kit.Signer, signerBeside(filepath.Base(path)))
 }
 
 func (p *printer) handIn(ctx context.Context, c *cli.Command, cl *client.Client) error {
@@ -427,9 +417,12 @@ func networkOf(ctx context.Context, cl *client.Client, name string) (underlay.Un
 	if err != nil {
 		return nil, err
 	}
+	if name == "" && len(vs) == 0 { // no site lab: the service is on a real host
+		return underlay.Host(), nil
+	}
 	known := []string{trials.ThisNetwork}
 	for _, v := range vs {
-		if v.Name == name {
+		if v.Name == name || name == "" {
 			return underlay.Vantage(ctx, v.Link)
 		}
 		known = append(known, v.Name)
@@ -455,7 +448,10 @@ func (p *printer) Report(r probe.Report) {
 		who = "an identity made for it"
 	}
 	p.say("probe as %s (%s) from %s, revision %d", who, r.Class, r.Vantage, r.Revision)
-	if r.Inside {
+	switch {
+	case r.AtGateway:
+		p.say("! it ran on the gateway host, and sent everything by the tunnel: that proves nothing of the way in from outside")
+	case r.Inside:
 		p.say("! it ran on the gateway's own network: that proves nothing of the way in from outside")
 	}
 	p.say("login: %s", r.Login)

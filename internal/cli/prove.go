@@ -1,9 +1,9 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
-	"net"
 	"strconv"
 	"strings"
 
@@ -95,8 +95,8 @@ func board(p *printer) *cli.Command {
 						continue
 					}
 					row := []string{
-						people, b.Destinations[k].Name, cell.State, orDash(cell.Expected), orDash(cell.Computed),
-						b.Tried[i][k].State,
+						people, b.Destinations[k].Name, cell.State, orDash(cell.Expected), computedWords(cell.Computed, cell.Passes),
+						triedCell(b.Tried[i][k]),
 					}
 					if matches(c.String("filter"), row...) {
 						rows = append(rows, row)
@@ -112,6 +112,14 @@ func board(p *printer) *cli.Command {
 			return nil
 		}),
 	}
+}
+
+// triedCell is what was tried, with what somebody handed in apart from it.
+func triedCell(t proofs.Try) string {
+	if t.Handed != "" {
+		return t.State + " (" + t.Handed + "; it does not count)"
+	}
+	return t.State
 }
 
 // wholeBoard gets a board, a large one in parts.
@@ -139,11 +147,12 @@ func (p *printer) inwardBoard(rows []reach.InwardRow, filter string) {
 		for _, l := range lines {
 			out = append(out, l.Services+" from "+l.From)
 		}
-		return orDash(strings.Join(out, "; "))
+		return strings.Join(out, "; ")
 	}
 	var shown [][]string
 	for _, r := range rows {
-		if row := []string{r.Class, r.State, words(r.Expected), words(r.Computed)}; matches(filter, row...) {
+		row := []string{r.Class, r.State, orDash(words(r.Expected)), computedWords(words(r.Computed), words(r.Passes))}
+		if matches(filter, row...) {
 			shown = append(shown, row)
 		}
 	}
@@ -153,62 +162,19 @@ func (p *printer) inwardBoard(rows []reach.InwardRow, filter string) {
 	}
 }
 
+// computedWords are what is reached, and what is let through where that is something else.
+func computedWords(reached, passes string) string {
+	if passes == "" {
+		return orDash(reached)
+	}
+	return cmp.Or(reached, "none") + " (lets through " + passes + ")"
+}
+
 func orDash(s string) string {
 	if s == "" {
 		return "–"
 	}
 	return s
-}
-
-func journey(p *printer) *cli.Command {
-	return &cli.Command{
-		Name: "journey", Usage: "one packet's way there and back, with the setting that decides at each station",
-		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "from", Usage: "user, or group:NAME", Required: true},
-			&cli.StringFlag{Name: "to", Usage: "host of the plan, DNS name or address, with :PORT for TCP", Required: true},
-			&cli.StringFlag{Name: "service", Usage: "in place of a TCP port: ping, udp/53, or a service of the plan"},
-			&cli.StringFlag{Name: "draft", Usage: "a draft in place of the running plan"},
-			&cli.BoolFlag{Name: "held", Usage: "as long as the session is held, before the second factor is given"},
-		}, Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
-			to, service_ := c.String("to"), c.String("service")
-			if host, port, err := net.SplitHostPort(to); err == nil && service_ == "" {
-				if _, err := strconv.ParseUint(port, 10, 16); err != nil {
-					return Failing(ExitUsage, "%q is no port: expected 0 to 65535", port)
-				}
-				to, service_ = host, "tcp/"+port
-			}
-			j, err := client.Get[proofs.JourneyAnswer](ctx, cl,
-				client.Query("/journey", "from", c.String("from"), "to", to, "service", service_, "draft", c.String("draft"),
-					"held", map[bool]string{true: "true"}[c.Bool("held")]))
-			if err != nil {
-				return err
-			}
-			if printed, err := p.value(j); printed {
-				return firstOf(err, arrives(j.Arrives))
-			}
-			p.say("%s, as %s (%s)", j.Packet, j.User, j.Class)
-			p.Steps(j.Steps)
-			p.say("\n%s", j.Verdict)
-			if j.Fix != "" {
-				p.say("→ %s", j.Fix)
-			}
-			for _, e := range j.Mend {
-				p.indented(4, "apply: yl plan %s %s %s", e.Op, e.Path, quoted(e.Value))
-			}
-			if x := j.Machine; x != nil {
-				mark := map[bool]string{true: "as the plan says", false: "and the plan says " + x.Planned}[x.Same]
-				p.say("the machine's kernel: %s, %s", x.Way, mark)
-			}
-			if j.Live != "" {
-				p.say("at the gateway: %s", j.Live)
-			}
-			for _, f := range j.Flows {
-				p.indented(4, "%s → %s%s: %d packets from them, %d to them, by rule %s %s", f.Src, f.Dst, leaves(f.Leaves), f.Sent, f.Got,
-					f.Rule, f.Words)
-			}
-			return arrives(j.Arrives)
-		}),
-	}
 }
 
 func leaves(as string) string {

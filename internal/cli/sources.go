@@ -17,7 +17,9 @@ func sourceCommands(p *printer) *cli.Command {
 		Commands: []*cli.Command{{
 			Name: "try", Usage: "try a source: its server, certificate and account, somebody in it, their groups and passage", ArgsUsage: "NAME USER",
 			Flags: []cli.Flag{
-				draftOf(), passwordFile(), &cli.BoolFlag{Name: "login", Usage: "ask for the person's password, and try their login too"},
+				draftOf(), passwordFile(),
+				&cli.StringFlag{Name: "secret-file", TakesFile: true, Usage: "file with what the service proves itself with there: for a draft with other servers than the secret is kept for"},
+				&cli.BoolFlag{Name: "login", Usage: "ask for the person's password, and try their login too"},
 			},
 			Action: call(p.sourceTry),
 		}},
@@ -36,6 +38,13 @@ func (p *printer) sourceTry(ctx context.Context, c *cli.Command, cl *client.Clie
 			return err
 		}
 		in["password"] = password
+	}
+	if file := c.String("secret-file"); file != "" {
+		b, err := readFile(file)
+		if err != nil {
+			return err
+		}
+		in["secret"] = strings.TrimSpace(string(b))
 	}
 	var t sources.SourceTrial
 	if err := cl.Do(ctx, "POST", "/sources/"+name+"/trial"+asked(c), in, &t); err != nil {

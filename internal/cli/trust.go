@@ -24,11 +24,11 @@ func certificates(p *printer) *cli.Command {
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "list certificates and signing requests", Flags: []cli.Flag{filterFlag()}, Action: call(p.certificateList)},
 			{
-				Name: "make", Usage: "make a certificate by the service's own authority, in place of an older one", ArgsUsage: "NAME", Flags: []cli.Flag{forFlag, keyFlag},
+				Name: "make", Usage: "make a certificate by the service's own authority, in place of an older one", ArgsUsage: "NAME", Flags: []cli.Flag{forFlag, keyFlag, replaceFlag()},
 				Action: named("certificate", func(ctx context.Context, c *cli.Command, cl *client.Client, name string) error {
 					var made trust.Certificate
 					wanted := map[string]any{"for": c.StringSlice("for"), "key": c.String("key-kind")}
-					if err := cl.Do(ctx, "POST", "/certificates/"+name, wanted, &made); err != nil {
+					if err := cl.Do(ctx, "POST", inPlace(c, "/certificates/"+name), wanted, &made); err != nil {
 						return err
 					}
 					return p.done("certificate %s holds %s until %s; %s", name, strings.Join(made.Holds, ", "),
@@ -39,6 +39,7 @@ func certificates(p *printer) *cli.Command {
 				Name: "import", Usage: "keep a certificate of another authority", ArgsUsage: "NAME", Flags: []cli.Flag{
 					&cli.StringFlag{Name: "chain", Usage: "file with the certificate and those above it, PEM; the key may be in it", Required: true, TakesFile: true},
 					&cli.StringFlag{Name: "key", Usage: "file with the private key, PEM; not needed after yl certificate request", TakesFile: true},
+					replaceFlag(),
 				},
 				Action: named("certificate", p.certificateImport),
 			},
@@ -184,7 +185,7 @@ func (p *printer) certificateImport(ctx context.Context, c *cli.Command, cl *cli
 		in["key"] = string(key)
 	}
 	var kept trust.Certificate
-	if err := cl.Do(ctx, "PUT", "/certificates/"+name, in, &kept); err != nil {
+	if err := cl.Do(ctx, "PUT", inPlace(c, "/certificates/"+name), in, &kept); err != nil {
 		return err
 	}
 	return p.done("certificate %s of %s holds %s until %s; %s", name, kept.Issuer, strings.Join(kept.Holds, ", "),
@@ -234,9 +235,12 @@ func secrets(p *printer) *cli.Command {
 			p.table([]string{"secret", "kind", "made"}, rows)
 			return nil
 		})},
-		{Name: "make", Usage: "generate a secret, and show it this once", ArgsUsage: "NAME", Flags: []cli.Flag{kindFlag}, Action: named("secret", func(ctx context.Context, c *cli.Command, cl *client.Client, name string) error {
+		{Name: "make", Usage: "generate a secret, and show it this once", ArgsUsage: "NAME", Flags: []cli.Flag{
+			kindFlag, &cli.BoolFlag{Name: "again", Usage: "in place of the one that is kept"},
+		}, Action: named("secret", func(ctx context.Context, c *cli.Command, cl *client.Client, name string) error {
 			var made trust.SharedSecret
-			if err := cl.Do(ctx, "POST", "/secrets/"+name, map[string]string{"kind": c.String("kind")}, &made); err != nil {
+			wanted := map[string]any{"kind": c.String("kind"), "again": c.Bool("again")}
+			if err := cl.Do(ctx, "POST", "/secrets/"+name, wanted, &made); err != nil {
 				return err
 			}
 			if printed, err := p.value(made); printed {
@@ -249,13 +253,14 @@ func secrets(p *printer) *cli.Command {
 		{Name: "keep", Usage: "keep a secret that the other end has made", ArgsUsage: "NAME", Flags: []cli.Flag{
 			kindFlag,
 			&cli.StringFlag{Name: "from-file", Usage: "file with the secret, and nothing else", Required: true, TakesFile: true},
+			&cli.BoolFlag{Name: "again", Usage: "in place of the one that is kept: it may then be sent to other servers than that"},
 		}, Action: named("secret", func(ctx context.Context, c *cli.Command, cl *client.Client, name string) error {
 			value, err := os.ReadFile(c.String("from-file"))
 			if err != nil {
 				return Failing(ExitUsage, "--from-file: %w", err)
 			}
-			if err := cl.Do(ctx, "POST", "/secrets/"+name, map[string]string{"kind": c.String("kind"), "value": string(value)},
-				nil); err != nil {
+			given := map[string]any{"kind": c.String("kind"), "value": string(value), "again": c.Bool("again")}
+			if err := cl.Do(ctx, "POST", "/secrets/"+name, given, nil); err != nil {
 				return err
 			}
 			return p.done("secret %s is kept", name)
@@ -267,6 +272,17 @@ func secrets(p *printer) *cli.Command {
 			return p.done("secret %s is gone", name)
 		})},
 	}}
+}
+
+func replaceFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "replace", Usage: "also in place of one that is in use, where people could no longer connect by it"}
+}
+
+func inPlace(c *cli.Command, path string) string {
+	if c.Bool("replace") {
+		return path + "?replace=true"
+	}
+	return path
 }
 
 func evenSo() cli.Flag {

@@ -82,6 +82,7 @@ func users(p *printer) *cli.Command {
 		), Action: call(p.userChange)},
 		{Name: "password", Usage: "give a user a new password", ArgsUsage: "USER", Flags: []cli.Flag{
 			passwordFile(), made, &cli.BoolFlag{Name: "must-change", Usage: "it counts only until they choose another"},
+			&cli.BoolFlag{Name: "keep-sessions", Usage: "live sessions go on; without it they end, and devices log in again"},
 		}, Action: call(p.userPassword)},
 		{
 			Name: "password-link", Usage: "make a link by which a user chooses a password, once", ArgsUsage: "USER",
@@ -90,12 +91,14 @@ func users(p *printer) *cli.Command {
 		},
 		userExport(p), userImport(p),
 		userKeys(p), userSharedKeys(p), userFactors(p), userLost(p), userKit(p), groupKits(p), kitLinks(p),
-		{Name: "remove", Usage: "remove a user", ArgsUsage: "USER", Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
+		{Name: "remove", Usage: "remove a user", ArgsUsage: "USER", Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "even-so", Usage: "also where the running plan names them, by an expectation say"},
+		}, Action: call(func(ctx context.Context, c *cli.Command, cl *client.Client) error {
 			name, err := argument(c, "user")
 			if err != nil {
 				return err
 			}
-			if err := cl.Do(ctx, "DELETE", "/users/"+name, nil, nil); err != nil {
+			if err := cl.Do(ctx, "DELETE", removing(c, "/users/"+name), nil, nil); err != nil {
 				return err
 			}
 			return p.done("user %s is gone", name)
@@ -148,7 +151,7 @@ func (p *printer) userPassword(ctx context.Context, c *cli.Command, cl *client.C
 	if err != nil {
 		return err
 	}
-	in := map[string]any{"must-change": c.Bool("must-change")}
+	in := map[string]any{"must-change": c.Bool("must-change"), "keep-sessions": c.Bool("keep-sessions")}
 	if !c.Bool("make-password") {
 		password, err := readPassword(c, "New password for "+name)
 		if err != nil {
@@ -160,7 +163,11 @@ func (p *printer) userPassword(ctx context.Context, c *cli.Command, cl *client.C
 	if err := cl.Do(ctx, "PUT", "/users/"+name+"/password", in, &made); err != nil {
 		return err
 	}
-	return p.passwordMade(made, made.Password, "user %s has a new password", name)
+	then := "; sessions from before it end"
+	if c.Bool("keep-sessions") {
+		then = ""
+	}
+	return p.passwordMade(made, made.Password, "user %s has a new password%s", name, then)
 }
 
 // personLink makes a link by which a person does something once.

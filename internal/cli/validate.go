@@ -20,7 +20,7 @@ func validate(p *printer) *cli.Command {
 			&cli.StringFlag{Name: "format", Usage: "text, html (one page to print) or junit (XML for pipelines)", Value: "text"},
 			&cli.StringFlag{Name: "out", Usage: "write html or junit into this file; not given: print it"},
 			&cli.BoolFlag{Name: "try", Usage: "try as every class of people first"},
-			&cli.StringFlag{Name: "vantage", Usage: "with --try: from where, with commas between, or every", Value: "home"},
+			&cli.StringFlag{Name: "vantage", Usage: "with --try: from where, with commas between, or every; the first that there is if not given"},
 			&cli.BoolFlag{Name: "tried", Usage: "not enough as long as a class of people has not tried this revision"},
 		},
 		Action: call(p.validate),
@@ -81,6 +81,13 @@ func (p *printer) writeReport(r *report.Report, format, out string) error {
 	return r.HTML(w)
 }
 
+func failedLogins(n int) string {
+	if n == 0 {
+		return ""
+	}
+	return ", " + strconv.Itoa(n) + " logins failed"
+}
+
 func (p *printer) validation(r *report.Report) {
 	for _, t := range r.Troubles {
 		p.say("✗ %s", t)
@@ -89,7 +96,7 @@ func (p *printer) validation(r *report.Report) {
 	p.table([]string{"revision " + strconv.Itoa(r.Revision), ""}, [][]string{
 		{"findings", strconv.Itoa(n.Stops) + " that stop it, " + strconv.Itoa(n.Warnings) + " warnings"},
 		{"computed", strconv.Itoa(len(r.Proof)) + " results, " + strconv.Itoa(n.Failed) + " not as expected"},
-		{"tried", strconv.Itoa(n.Tried) + " trials by " + strconv.Itoa(len(r.Trials)) + " logins, " + strconv.Itoa(n.Missed) + " not as expected, " + strconv.Itoa(n.Differ) + " other than computed"},
+		{"tried", strconv.Itoa(n.Tried) + " trials by " + strconv.Itoa(len(r.Trials)) + " logins, " + strconv.Itoa(n.Missed-n.Out) + " not as expected, " + strconv.Itoa(n.Differ) + " other than computed" + failedLogins(n.Out)},
 		{"not tried", orNone(few(r.Untried))},
 	})
 	for _, t := range r.Trials {
@@ -106,6 +113,9 @@ func (p *printer) validation(r *report.Report) {
 				p.say("✗ %s, %s from %s: %s", x.Name, t.Class, t.Vantage, x.Words)
 			}
 		}
+	}
+	for _, t := range r.HandedIn {
+		p.say("? %s from %s (%s) %s; nothing vouches for it, and it does not count as tried", t.Class, t.Vantage, t.Who(), t.Outcome())
 	}
 	mark := "✗"
 	if r.OK {

@@ -119,15 +119,31 @@ func (c *Client) Fetch(ctx context.Context, method, path string, in any, to io.W
 	return io.Copy(to, resp.Body)
 }
 
+// goesOn is the code of a refusal that says to ask again: what is asked for is being worked out, and one call takes half a minute at most.
+const goesOn = "computing-goes-on"
+
 // send makes a call. Refusals are errors.
 func (c *Client) send(ctx context.Context, method, path string, in any) (*http.Response, error) {
-	var body io.Reader
+	var body []byte
 	if in != nil {
-		b, err := json.Marshal(in)
-		if err != nil {
+		var err error
+		if body, err = json.Marshal(in); err != nil {
 			return nil, err
 		}
-		body = bytes.NewReader(b)
+	}
+	for {
+		resp, err := c.once(ctx, method, path, body)
+		var no *Error
+		if !errors.As(err, &no) || no.Code != goesOn || ctx.Err() != nil {
+			return resp, err
+		}
+	}
+}
+
+func (c *Client) once(ctx context.Context, method, path string, in []byte) (*http.Response, error) {
+	var body io.Reader
+	if in != nil {
+		body = bytes.NewReader(in)
 	}
 	req, err := http.NewRequestWithContext(ctx, method, c.URL+"/api/v1"+path, body)
 	if err != nil {

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"net/http"
 	"time"
+
+	"yellowlantern/internal/guard"
 )
 
 // quick is how long a call takes that nobody wonders about.
@@ -18,7 +20,7 @@ var errSilent = fmt.Errorf("nothing came for %s, and it is working on nothing th
 func (c *Client) watched(ctx context.Context) (until context.Context, stop func()) {
 	until, end := context.WithCancelCause(ctx)
 	over := make(chan struct{})
-	go func() {
+	guard.Go("client.watched", func() {
 		defer close(over)
 		seen, told := time.Now(), false
 		wait := time.NewTimer(quick)
@@ -43,7 +45,7 @@ func (c *Client) watched(ctx context.Context) (until context.Context, stop func(
 			}
 			wait.Reset(quick / 2)
 		}
-	}()
+	})
 	return until, func() {
 		end(nil)
 		<-over

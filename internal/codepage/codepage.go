@@ -14,12 +14,14 @@ import (
 	"net/http"
 	"net/netip"
 	"strings"
-	"sync"
 	"time"
 
+	"yellowlantern/internal/core/fold"
 	"yellowlantern/internal/core/login"
 	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/doors"
 	"yellowlantern/internal/gateway"
+	"yellowlantern/internal/guard"
 	"yellowlantern/internal/userstack"
 )
 
@@ -49,7 +51,7 @@ func Open(p gateway.Page) (gateway.PageServer, error) {
 	}
 	s := &Server{page: p, stack: stack}
 	pages := &http.Server{
-		Handler: http.NewCrossOriginProtection().Handler(http.HandlerFunc(s.serve)), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 20 * time.Second, WriteTimeout: 40 * time.Second,
+		Handler: guard.HTTP("codepage.page", http.NewCrossOriginProtection().Handler(http.HandlerFunc(s.serve))), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 20 * time.Second, WriteTimeout: 40 * time.Second,
 		IdleTimeout: 20 * time.Second, MaxHeaderBytes: 8 << 10, ErrorLog: log.New(io.Discard, "", 0),
 		TLSConfig: &tls.Config{MinVersion: tls.VersionTLS12, Certificates: []tls.Certificate{{
 			Certificate: p.Certificate.Chain, PrivateKey: p.Certificate.Key,
@@ -64,10 +66,10 @@ func Open(p gateway.Page) (gateway.PageServer, error) {
 	for _, a := range p.Addresses {
 		secure, err := s.listen(a, 443)
 		if err == nil {
-			go func() { _ = pages.ServeTLS(secure, "", "") }()
+			guard.Go("codepage.tls", func() { _ = pages.ServeTLS(secure, "", "") })
 			var open net.Listener
 			if open, err = s.listen(a, 80); err == nil {
-				go func() { _ = plain.Serve(open) }()
+				guard.Go("codepage.plain", func() { _ = plain.Serve(open) })
 			}
 		}
 		if err != nil {
@@ -83,7 +85,7 @@ func (s *Server) listen(a netip.Addr, port uint16) (net.Listener, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &bounded{Listener: l, by: map[netip.Addr]int{}}, nil
+	return doors.Bounded(l, mostOpen, mostEach), nil
 }
 
 // Take implements gateway.PageServer.
@@ -148,7 +150,7 @@ func (s *Server) serve(w http.ResponseWriter, r *http.Request) {
 	v := view{Site: s.page.Site}
 	status := http.StatusOK
 	from, err := netip.ParseAddrPort(r.RemoteAddr)
-	who, known := s.page.Visitor(from.Addr().Unmap())
+	who, known := s.page.Visitor(fold.Addr(from.Addr()))
 	switch {
 	case err != nil || !known:
 		v.Gone, status = true, http.StatusForbidden
@@ -221,59 +223,4 @@ func words(o login.Outcome) string {
 		return "The code cannot be looked at just now: try again in a moment."
 	}
 	return "That code is not right. Look whether your device's clock is, and type the newest."
-}
-
-// bounded is a listener whose connections are counted.
-type bounded struct {
-	net.Listener
-	mu  sync.Mutex
-	all int
-	by  map[netip.Addr]int
-}
-
-// Accept implements net.Listener: whoever has too many connections open has the new one closed.
-func (b *bounded) Accept() (net.Conn, error) {
-	for {
-		c, err := b.Listener.Accept()
-		if err != nil {
-			return nil, err
-		}
-		if of, ok := b.take(c); ok {
-			return &counted{Conn: c, over: sync.OnceFunc(func() { b.give(of) })}, nil
-		}
-		_ = c.Close()
-	}
-}
-
-func (b *bounded) take(c net.Conn) (of netip.Addr, ok bool) {
-	at, err := netip.ParseAddrPort(c.RemoteAddr().String())
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	of = at.Addr()
-	if err != nil || b.all >= mostOpen || b.by[of] >= mostEach {
-		return of, false
-	}
-	b.all++
-	b.by[of]++
-	return of, true
-}
-
-func (b *bounded) give(of netip.Addr) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	b.all--
-	if b.by[of]--; b.by[of] == 0 {
-		delete(b.by, of)
-	}
-}
-
-type counted struct {
-	net.Conn
-	over func()
-}
-
-// Close implements net.Conn.
-func (c *counted) Close() error {
-	c.over()
-	return c.Conn.Close()
 }

@@ -22,6 +22,7 @@ import (
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/core/segment"
 	"yellowlantern/internal/dial"
+	"yellowlantern/internal/guard"
 	"yellowlantern/internal/tun"
 	"yellowlantern/internal/tunnel/kinds"
 	"yellowlantern/internal/underlay"
@@ -54,7 +55,9 @@ type Options struct {
 	CodePage string
 	// Carry are networks behind this machine whose hosts may use the connection, under its address.
 	Carry []netip.Prefix
-	Log   *slog.Logger
+	// Permit is what the gateway may have this host do.
+	Permit Permit
+	Log    *slog.Logger
 }
 
 // Connection is one.
@@ -64,6 +67,8 @@ type Connection struct {
 	machine *machine
 	back    any // by what it comes back without logging in anew
 	session atomic.Pointer[standing]
+	inbound atomic.Pointer[inbound] // nil: nothing may come yet
+	refused atomic.Uint64           // packets that came and may not
 	came    counter
 	went    counter
 	state   sync.Mutex
@@ -73,8 +78,17 @@ type Connection struct {
 // standing is a session that stands.
 type standing struct {
 	dial.Session
+	given dial.Given // what is taken of what the gateway assigned
+	left  []string   // what is not
 	from  netip.Addr // our own address towards the gateway
 	since time.Time
+}
+
+// Given is what is taken of what the gateway assigned.
+func (s *standing) Given() dial.Given {
+	out := s.Session.Given()
+	out.Configuration = s.given.Configuration
+	return out
 }
 
 // State is how a connection is.
@@ -98,8 +112,12 @@ type State struct {
 	Over     string         `json:"over,omitempty"`
 	Strict   bool           `json:"strict"`
 	CodePage string         `json:"code-page,omitempty"`
+	Largest  int            `json:"largest-packet,omitempty" doc:"That the way to the gateway carries, inside the tunnel, in octets, where that is less than the tunnel is for."`
 	Came     Count          `json:"came"`
 	Went     Count          `json:"went"`
+	// NotPermitted is what the gateway assigned and the kit does not permit.
+	NotPermitted []string `json:"not-permitted,omitempty" doc:"Assigned by the gateway and not used: the kit does not permit it."`
+	Refused      uint64   `json:"refused" doc:"Packets that came by the tunnel and were dropped: not from its routes, or not to an assigned address."`
 }
 
 // Count is packets and octets.
@@ -137,7 +155,7 @@ func Run(ctx context.Context, o Options, tell func(State)) error {
 		s.Close()
 		return err
 	}
-	go c.send()
+	guard.PacketPath("connection.device", func() { c.send() })
 	c.keep(ctx, s, tell)
 	return nil
 }
@@ -183,6 +201,7 @@ func (c *Connection) login(ctx context.Context) (*standing, error) {
 	bounded, stop := context.WithTimeout(ctx, loginTime)
 	defer stop()
 	l := c.o.Login
+	l.Measure = true
 	if c.o.Chain != nil {
 		l.Chain = c.o.Chain()
 	}
@@ -194,6 +213,14 @@ func (c *Connection) login(ctx context.Context) (*standing, error) {
 	if r, ok := s.(dial.Returner); ok {
 		c.back = r.Back()
 	}
+	given, left, err := accept(s.Given(), c.o.Permit, onLinks(c.device.Name()), c.o.Login.Addresses)
+	if err != nil {
+		s.Close()
+		return nil, err
+	}
+	if len(left) > 0 {
+		c.o.Log.Warn("the gateway assigned what the kit does not permit, and it is not used; after a change of the plan have a new kit made", "not-permitted", left)
+	}
 	if s.Given().Changed {
 		c.o.Login.Password, c.o.Login.NextPassword = l.NextPassword, ""
 		c.o.Log.Warn("the password was changed: put the new one where the former one is kept")
@@ -201,7 +228,9 @@ func (c *Connection) login(ctx context.Context) (*standing, error) {
 	if s.Given().Back {
 		c.o.Log.Info("came back without logging in anew")
 	}
-	out := &standing{Session: s, since: time.Now()}
+	sized(s)
+	out := &standing{Session: s, given: given, left: left, since: time.Now()}
+	c.inbound.Store(inboundOf(given, mainPrefixes()))
 	if len(c.machine.found) > 0 {
 		out.from = underlay.Host().Address(c.machine.found[0])
 	}
@@ -211,6 +240,14 @@ func (c *Connection) login(ctx context.Context) (*standing, error) {
 
 // receive hands what comes by the tunnel to the kernel.
 func (c *Connection) receive(packets [][]byte) {
+	in := c.inbound.Load()
+	if in == nil {
+		return
+	}
+	packets, refused := in.packets(packets)
+	if refused > 0 {
+		c.refused.Add(uint64(refused))
+	}
 	n := 0
 	for _, b := range packets {
 		n += len(b)
@@ -274,7 +311,9 @@ func (c *Connection) keep(ctx context.Context, s *standing, tell func(State)) {
 			if err := c.machine.routes(); err != nil {
 				c.o.Log.Warn("routes", "error", err)
 			}
+			c.inbound.Store(inboundOf(s.Given(), mainPrefixes()))
 		}
+		c.fit(s)
 		why := s.Ended()
 		switch {
 		case why != nil:
@@ -365,12 +404,41 @@ func (c *Connection) up(s *standing, tell func(State)) {
 	g := s.Given()
 	c.state.Lock()
 	t := &c.told
-	t.Up, t.Since, t.Trouble, t.Tries = true, s.since, "", 0
+	t.Up, t.Since, t.Trouble, t.Tries, t.Largest = true, s.since, "", 0, 0
 	t.Given, t.Prefixes, t.DNS, t.Domains, t.Over, t.Full = g.Addresses, g.Prefixes, g.DNS, g.Domains, g.Over, g.Full
-	t.Routes = g.Routes.Prefixes()
+	t.Routes, t.NotPermitted = g.Routes.Prefixes(), s.left
 	c.state.Unlock()
+	c.fit(s)
 	c.o.Log.Info("connected", "gateway", c.o.Login.Dial, "addresses", g.Addresses, "over", g.Over)
 	tell(c.now())
+}
+
+// sized waits a moment until a session has found what its way carries: what is opened meanwhile would lose its first large packets.
+func sized(s dial.Session) {
+	by, ok := s.(dial.Measurer)
+	for end := time.Now().Add(sizeWait); ok && s.Given().Over != "TCP" && by.Carries() == 0 && time.Now().Before(end); {
+		time.Sleep(10 * time.Millisecond)
+	}
+}
+
+const sizeWait = 3 * time.Second
+
+// fit makes the machine send no larger packets than the way carries, once that is found.
+func (c *Connection) fit(s *standing) {
+	by, ok := s.Session.(dial.Measurer)
+	if !ok || by.Carries() == 0 || by.Carries() == c.machine.fits {
+		return
+	}
+	if err := c.machine.fit(by.Carries()); err != nil {
+		c.o.Log.Warn("size of packets", "error", err)
+		return
+	}
+	c.state.Lock()
+	defer c.state.Unlock()
+	if c.told.Largest = 0; by.Carries() < cmp.Or(c.o.Login.MTU, mtuDefault) {
+		c.told.Largest = by.Carries()
+		c.o.Log.Info("the way to the gateway carries less than the tunnel is for", "octets", by.Carries())
+	}
 }
 
 func (c *Connection) down(why error, tell func(State)) {
@@ -387,7 +455,7 @@ func (c *Connection) now() State {
 	defer c.state.Unlock()
 	out := c.told
 	out.Given = slices.Clone(out.Given)
-	out.Came, out.Went = c.came.now(), c.went.now()
+	out.Came, out.Went, out.Refused = c.came.now(), c.went.now(), c.refused.Load()
 	return out
 }
 

@@ -1,6 +1,7 @@
 package connection
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -14,6 +15,7 @@ import (
 	"github.com/vishvananda/netlink"
 	"golang.org/x/sys/unix"
 
+	"yellowlantern/internal/core/fold"
 	"yellowlantern/internal/dial"
 	"yellowlantern/internal/underlay"
 )
@@ -39,6 +41,7 @@ type machine struct {
 	given  *dial.Given
 	rules  []netlink.Rule
 	seen   string // the main table as it was when we looked
+	fits   int    // the largest packet that the way carries, in octets; 0: as the kit says
 }
 
 func newMachine(o Options, device string) (*machine, error) {
@@ -67,12 +70,9 @@ func (m *machine) use(g dial.Given, gateways []netip.Addr) error {
 	if err != nil {
 		return err
 	}
-	mtu := m.o.Login.MTU
-	if mtu == 0 {
-		mtu = mtuDefault
-	}
+	m.fits = 0 // of the way before
 	_ = os.WriteFile("/proc/sys/net/ipv6/conf/"+m.device+"/addr_gen_mode", []byte("1"), 0o644)
-	if err := errors.Join(netlink.LinkSetMTU(link, mtu), netlink.LinkSetUp(link)); err != nil {
+	if err := errors.Join(netlink.LinkSetMTU(link, m.mtu()), netlink.LinkSetUp(link)); err != nil {
 		return err
 	}
 	if err := m.addresses(link, g.Addresses); err != nil {
@@ -87,6 +87,30 @@ func (m *machine) use(g dial.Given, gateways []netip.Addr) error {
 	return m.names(g)
 }
 
+// mtu is the device's, in octets. A link with IPv6 carries 1280 at least (RFC 8200 §5): below that only routes of IPv4 say what fits.
+func (m *machine) mtu() int {
+	mtu := cmp.Or(m.o.Login.MTU, mtuDefault)
+	if m.fits > 0 {
+		mtu = min(mtu, m.fits)
+	}
+	if slices.ContainsFunc(m.given.Addresses, func(a netip.Addr) bool { return a.Is6() }) {
+		mtu = max(mtu, mtuLeast)
+	}
+	return mtu
+}
+
+const mtuLeast = 1280
+
+// fit makes the machine send no larger packets into the tunnel than the way carries.
+func (m *machine) fit(octets int) error {
+	link, err := netlink.LinkByName(m.device)
+	if err != nil {
+		return err
+	}
+	m.fits = octets
+	return errors.Join(netlink.LinkSetMTU(link, m.mtu()), m.routes())
+}
+
 func (m *machine) addresses(link netlink.Link, want []netip.Addr) error {
 	now, err := netlink.AddrList(link, netlink.FAMILY_ALL)
 	if err != nil {
@@ -94,7 +118,7 @@ func (m *machine) addresses(link netlink.Link, want []netip.Addr) error {
 	}
 	for _, a := range now {
 		ip, _ := netip.AddrFromSlice(a.IP)
-		if ip = ip.Unmap(); !slices.Contains(want, ip) && !ip.IsLinkLocalUnicast() {
+		if ip = fold.Addr(ip); !slices.Contains(want, ip) && !ip.IsLinkLocalUnicast() {
 			_ = netlink.AddrDel(link, &a)
 		}
 	}
@@ -180,6 +204,9 @@ func (m *machine) routes() error {
 			Dst: &net.IPNet{IP: p.Addr().AsSlice(), Mask: net.CIDRMask(p.Bits(), p.Addr().BitLen())}, Table: m.table(), Protocol: protocol, Priority: metric,
 			Type: kind, LinkIndex: index, Family: familyOf(p.Addr()),
 		}
+		if p.Addr().Is4() && kind == unix.RTN_UNICAST && m.fits > 0 && m.fits < mtuLeast && metric == metricOurs {
+			r.MTU = m.fits
+		}
 		want = append(want, r)
 	}
 	inTunnel := m.given.Routes.Prefixes()
@@ -255,8 +282,30 @@ func mainPrefixes() (out []netip.Prefix) {
 			}
 			a, ok := netip.AddrFromSlice(r.Dst.IP)
 			bits, _ := r.Dst.Mask.Size()
-			if p := netip.PrefixFrom(a.Unmap(), bits); ok && bits > 0 && !slices.Contains(out, p) {
+			if p := netip.PrefixFrom(fold.Addr(a), bits); ok && bits > 0 && !slices.Contains(out, p) {
 				out = append(out, p)
+			}
+		}
+	}
+	return out
+}
+
+// onLinks are the networks that this host is on, by its addresses on every link but one.
+func onLinks(but string) (out []netip.Prefix) {
+	links, err := netlink.LinkList()
+	if err != nil {
+		return nil
+	}
+	for _, l := range links {
+		all, err := netlink.AddrList(l, netlink.FAMILY_ALL)
+		if err != nil || l.Attrs().Name == but {
+			continue
+		}
+		for _, a := range all {
+			ip, ok := netip.AddrFromSlice(a.IP)
+			bits, _ := a.Mask.Size()
+			if ip = fold.Addr(ip); ok && !ip.IsLinkLocalUnicast() && !ip.IsLoopback() {
+				out = append(out, netip.PrefixFrom(ip, bits).Masked())
 			}
 		}
 	}

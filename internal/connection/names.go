@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"slices"
+	"strconv"
 	"strings"
 
 	"yellowlantern/internal/dial"
@@ -96,11 +97,13 @@ func (m *machine) tellResolver(g dial.Given) error {
 	for _, a := range g.DNS {
 		servers = append(servers, a.String())
 	}
+	// A domain without a tilde is also searched, which is how short names are found; either way only names below it are asked here.
 	domains := append([]string{"domain", m.device}, g.Domains...)
 	if g.Full {
 		domains = append(domains, "~.")
 	}
-	for _, args := range [][]string{servers, domains} {
+	everything := []string{"default-route", m.device, strconv.FormatBool(g.Full)}
+	for _, args := range [][]string{servers, domains, everything} {
 		if out, err := exec.Command("resolvectl", args...).CombinedOutput(); err != nil {
 			return fmt.Errorf("the system's resolver: %w: %s", err, strings.TrimSpace(string(out)))
 		}

@@ -52,6 +52,8 @@ type Login struct {
 	Ports map[string]uint16
 	// TCPPort is where the gateway also answers over TCP; 0: nowhere. It is used where UDP stays without an answer.
 	TCPPort uint16
+	// Measure has the size of what the way carries searched for, at the beginning and after each move (Measurer).
+	Measure bool
 	// Plain does without what the kernel offers for joined packets.
 	Plain bool
 	// Back is by what this device comes back without logging in anew, of an earlier session (Returner); nil: it logs in. Where it
@@ -94,6 +96,13 @@ type Session interface {
 type Mover interface {
 	// Move goes on from where the device is now. An error says that it cannot: the device logs in anew then.
 	Move(ctx context.Context, u underlay.Underlay) error
+}
+
+// Measurer is a session that finds out what its way carries.
+type Measurer interface {
+	// Carries is the largest packet inside the tunnel that is not lost on the way, in octets; 0: not known yet, or as much as the tunnel
+	// is for.
+	Carries() int
 }
 
 // Returner is a session after which its device can come back without logging in anew.

@@ -55,6 +55,6 @@ func TestCarvedPool(t *testing.T) {
 	require.Eventually(t, func() bool {
 		ss, err := client.Get[[]gateway.Session](t.Context(), d.Client, "/sessions")
 		return err == nil && len(ss) == 0
-	}, 5*time.Second, 20*time.Millisecond)
+	}, 20*time.Second, 20*time.Millisecond)
 	require.False(t, d.Lab.Answers(at), "nobody answers for an address that nobody has")
 }

@@ -88,7 +88,7 @@ func limit(t *testing.T, d *tour.Demo, change map[string]any) {
 
 // ends waits until a session is over.
 func ends(t *testing.T, tn *probe.Tunnel) {
-	require.Eventually(t, func() bool { return tn.Ended() != nil }, 5*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return tn.Ended() != nil }, 20*time.Second, 20*time.Millisecond)
 }
 
 var researchPassage = "    pool: staff\n    dns: {servers: [10.20.0.53], search: [tern.example]}\n    routes: {split: [station, archive]}"
@@ -183,7 +183,7 @@ var faults = []fault{
 			var ss []gateway.Session
 			require.NoError(t, d.Client.Do(t.Context(), "GET", "/sessions", nil, &ss))
 			return len(ss) == 1 && ss[0].Lost["source"] > 10
-		}, 3*time.Second, 20*time.Millisecond)
+		}, 20*time.Second, 20*time.Millisecond)
 	}},
 
 	// Names.

@@ -3,17 +3,23 @@ package e2e
 import (
 	"context"
 	"fmt"
+	"net"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
+	"yellowlantern/internal/app/plans"
 	"yellowlantern/internal/client"
+	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/dial"
 	"yellowlantern/internal/probe"
+	"yellowlantern/internal/store"
 	"yellowlantern/internal/testkit/directoryserver"
 	"yellowlantern/internal/tour"
 )
@@ -115,13 +121,21 @@ func TestDirectory(t *testing.T) {
 	require.NoError(t, syscall.Kill(s.Process(), syscall.SIGCONT))
 	require.NoError(t, <-slow, "it answered before the time was over")
 	s.Stop()
-	ctx, stop := context.WithTimeout(t.Context(), 3*time.Second) // she is told nothing, and would try on
+	ctx, stop := context.WithTimeout(t.Context(), 12*time.Second) // she is told nothing, and would try on
 	defer stop()
 	o := order(t, d, "rory.researcher")
 	o.User, o.TCPPort = "dora", 0
-	_, err = probe.Open(ctx, from(t, d, "home"), o, probe.Options{Password: herPassword})
-	require.Error(t, err)
+	u := from(t, d, "home")
+	go func() {
+		_, err := probe.Open(ctx, u, o, probe.Options{Password: herPassword})
+		slow <- err
+	}()
 	journaled(t, d, "refused", "not judged: source mainland does not answer")
+	err = <-slow
+	require.ErrorContains(t, err, "the gateway answered, and then said nothing more", "nothing on the way drops it")
+	var fault *dial.Fault
+	require.ErrorAs(t, err, &fault)
+	require.Equal(t, reason.FaultStopped, fault.Code)
 	require.NoError(t, tn.Ended(), "who is connected stays so")
 	out, exit, _ = x.run("status")
 	require.Equal(t, 1, exit)
@@ -164,7 +178,7 @@ func TestDirectoryRemembered(t *testing.T) {
 	tn, err := with(t, d, "dora", byPassword(herPassword))
 	require.NoError(t, err)
 	require.NoError(t, ping(t, tn, "10.20.30.5"))
-	ctx, stop := context.WithTimeout(t.Context(), 5*time.Second)
+	ctx, stop := context.WithTimeout(t.Context(), 30*time.Second)
 	defer stop()
 	o := order(t, d, "rory.researcher")
 	o.User, o.TCPPort = "dora", 0
@@ -218,7 +232,7 @@ func TestDirectoryChangesPassword(t *testing.T) {
 		choosing := func(old, next string) error {
 			o := order(t, d, "wanda.warden")
 			o.User, o.TCPPort = user, 0
-			ctx, stop := context.WithTimeout(t.Context(), 5*time.Second)
+			ctx, stop := context.WithTimeout(t.Context(), 30*time.Second)
 			defer stop()
 			tn, err := probe.Open(ctx, from(t, d, "home"), o, probe.Options{Password: old, NextPassword: next})
 			if err != nil {
@@ -239,4 +253,74 @@ func TestDirectoryChangesPassword(t *testing.T) {
 		require.NoError(t, choosing(next, ""), user)
 	}
 	require.Contains(t, x.did("sources", "try", "mainland", "dora"), "comes in by passage research")
+}
+
+// What the service proves itself with is sent to the servers alone that it was stored for: an administrator whose draft names others has to
+// give it again, or to have the draft approved by somebody else; and cannot commit it.
+func TestSecretsStayWithTheirServers(t *testing.T) {
+	d, s, x := mainland(t, "")
+	mallory, _ := hire(t, d, x, "mallory", "administrator")
+	hanna, _ := hire(t, d, x, "hanna.helpdesk", "help-desk")
+	var asked atomic.Int32
+	elsewhere, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer elsewhere.Close()
+	go func() {
+		for {
+			c, err := elsewhere.Accept()
+			if err != nil {
+				return
+			}
+			asked.Add(1)
+			_ = c.Close()
+		}
+	}()
+	server := "ldaps://" + elsewhere.Addr().String()
+	text := mallory.did("plan", "show")
+	require.Contains(t, text, s.LDAPS)
+	save := func(text string) {
+		_, _, _ = mallory.run("plan", "load", write(t, text), "--draft", "mine") // it has a finding that stops a commit
+	}
+	try := func(x terminal, more ...string) error {
+		_, _, err := x.run(append([]string{"sources", "try", "mainland", "dora", "--draft", "mine"}, more...)...)
+		return err
+	}
+	authority := strings.Split(strings.TrimSpace(s.Authority), "\n")[1]
+	for what, change := range map[string]string{
+		"another server":    strings.Replace(text, s.LDAPS, server, 1),
+		"a further server":  strings.Replace(text, "servers: ["+s.LDAPS, "servers: ["+server+", "+s.LDAPS, 1),
+		"another authority": strings.Replace(strings.Replace(text, authority, strings.Repeat("A", len(authority)), 1), s.LDAPS, s.LDAPS, 1),
+	} {
+		require.NotEqual(t, text, change, what)
+		save(change)
+		require.ErrorContains(t, try(mallory), "was stored for other servers, or another authority", what)
+		_, _, err := mallory.run("plan", "commit", "--draft", "mine", "-m", "mine")
+		require.Error(t, err, what)
+	}
+	require.Zero(t, asked.Load(), "nothing was sent")
+	save(strings.Replace(text, s.LDAPS, server, 1))
+	_, _, err = mallory.run("plan", "commit", "--draft", "mine", "-m", "mine")
+	require.ErrorContains(t, err, "give it again (yl secret keep mainland-account --again --kind password --from-file FILE)")
+	require.ErrorContains(t, try(hanna), "is not for you (help-desk)")
+	journaled(t, d, "change", "mallory tried source mainland at "+server+", of draft mine, with dora, without its secret")
+
+	own := write(t, "a word of mallory's own\n")
+	require.Error(t, try(mallory, "--secret-file", own))
+	require.NotZero(t, asked.Load(), "what they gave themselves is sent")
+	asked.Store(0)
+	draft, err := d.Store.Draft(t.Context(), "mine")
+	require.NoError(t, err)
+	later := store.Approval{Digest: plans.Digest(draft), By: "admin", At: time.Now().Add(25 * time.Hour)} // mallory was made just now
+	require.NoError(t, d.Store.AddApproval(t.Context(), later))
+	require.Error(t, try(mallory))
+	require.NotZero(t, asked.Load(), "another administrator approved where it is sent")
+
+	// One that somebody gave, and nothing has sent yet, is theirs.
+	x.did("secret", "keep", "fresh", "--kind", "password", "--from-file", own)
+	asked.Store(0)
+	save(strings.Replace(strings.Replace(text, s.LDAPS, server, 1), "secret: mainland-account", "secret: fresh", 1))
+	require.ErrorContains(t, try(mallory), "secret fresh was given by admin, and no revision sends it anywhere yet")
+	require.Zero(t, asked.Load())
+	require.Error(t, try(x))
+	require.NotZero(t, asked.Load())
 }

@@ -1,16 +1,22 @@
 package e2e
 
 import (
+	"context"
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
 
 	"yellowlantern/internal/app/running"
 	"yellowlantern/internal/client"
+	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/dial"
+	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/instance"
+	"yellowlantern/internal/probe"
 	"yellowlantern/internal/tour"
 )
 
@@ -67,9 +73,28 @@ func TestFullDisk(t *testing.T) {
 	}
 	require.Equal(t, 1, full)
 	require.NoError(t, ping(t, tn, "10.20.30.5"))
+
+	// A login cannot be recorded: its device is told nothing, in place of that something is wrong, and comes in once there is room.
+	_, words := refused(t, d.Client, "PUT", "/drafts/fill", map[string]any{"text": d.Scenario.Plan, "version": 0}) // what is left of room
+	require.Contains(t, words, "full")
+	ctx, stop := context.WithTimeout(t.Context(), 4*time.Second)
+	_, err = probe.Open(ctx, home(t, d), order(t, d, "vera.volunteer"), probe.Options{Password: d.Passwords["vera.volunteer"]})
+	stop()
+	var fault *dial.Fault
+	require.ErrorAs(t, err, &fault)
+	require.NotEqual(t, reason.FaultRefused, fault.Code, "%v", err)
+	later := connectLater(t, d, "vera.volunteer")
+	time.Sleep(2 * time.Second)
+	empty()
+	require.NoError(t, <-later)
+	journaled(t, d, "login", "logged in")
+	es, err := client.Get[[]gateway.Event](t.Context(), d.Client, "/journal?kind=login&user=vera.volunteer")
+	require.NoError(t, err)
+	require.NotEmpty(t, es)
+	empty = fill(t, folder)
 	text := d.Scenario.Plan
 	require.NoError(t, tn.Ended())
-	_, words := refused(t, d.Client, "PUT", "/drafts/next", map[string]any{"text": text, "version": 0})
+	_, words = refused(t, d.Client, "PUT", "/drafts/next", map[string]any{"text": text, "version": 0})
 	require.Contains(t, words, "full")
 
 	token := d.Client.Token

@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"crypto/tls"
 	"crypto/x509"
+	"encoding/json"
 	"io"
 	"net"
 	"net/http"
@@ -176,6 +177,12 @@ func TestHeld(t *testing.T) {
 		page, _ = give(t, b, "000001")
 	}
 	require.Contains(t, page, "Too many wrong codes")
+	for range 20 {
+		give(t, b, "000002")
+	}
+	var written []struct{ Words string }
+	require.NoError(t, json.Unmarshal([]byte(x.did("journal", "--json", "--kind", "refused", "--user", "rory.researcher")), &written))
+	require.Less(t, len(written), 6, "what is wrong again and again is told together")
 	x.did("slowed", "lift")
 	require.Error(t, ping(t, tn, "10.20.30.5"), "held still")
 	newest := secret.Code(onetime.At(time.Now()) + 1) // the one of now was used to get it

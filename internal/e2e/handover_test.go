@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/smallstep/pkcs7"
@@ -51,6 +52,10 @@ func TestHandover(t *testing.T) {
 	_, err = plist.Unmarshal(signed.Content, &profile)
 	require.NoError(t, err)
 
+	script, err := os.ReadFile(filepath.Join(folder, "rory.researcher.ps1"))
+	require.NoError(t, err)
+	require.Contains(t, string(script), "# SIG # Begin signature block")
+
 	row := func(user string) (r handover.Row) {
 		out, _, err := x.run("--json", "handover", "--filter", user)
 		require.NoError(t, err)
@@ -84,10 +89,60 @@ func TestHandover(t *testing.T) {
 	_, code, err := x.run("users", "kit", "nobody", "--platform", "apple", "--out", folder)
 	require.NotZero(t, code, "%v", err)
 	_, _, err = x.run("users", "kit", "rory.researcher", "--platform", "toaster", "--out", folder)
-	require.ErrorContains(t, err, "windows, apple, android")
+	require.ErrorContains(t, err, "windows, apple, android, yl-dial")
 	_, _, err = x.run("users", "change", "rory.researcher", "--group", "idle", "--new-group")
 	require.NoError(t, err)
 	_, _, err = x.run("users", "kit", "rory.researcher", "--platform", "apple", "--out", folder)
 	require.ErrorContains(t, err, "no passage admits")
 	require.Contains(t, row("rory.researcher").Next, "no passage admits them")
+}
+
+// A commit says beforehand whose kits stop working and why, our own client's among them, and whose only hold older settings; nobody is
+// named whose kit stays as it is.
+func TestReviewNamesKits(t *testing.T) {
+	d := island(t, nil)
+	x := newTerminal(t, d)
+	folder := t.TempDir()
+	out := x.did("users", "kit", "rory.researcher", "--platform", "yl-dial", "--out", folder)
+	require.Contains(t, out, "rory.researcher.kit: for yl dial up, signed by the authority")
+	require.Contains(t, out, "as root: yl dial up rory.researcher.kit")
+	_, _, err := x.run("users", "kit", "rory.researcher", "--platform", "yl-dial", "--new-password", "--out", folder)
+	require.ErrorContains(t, err, "holds no password and no key")
+	_, err = login(t, d, "rory.researcher")
+	require.NoError(t, err, "the password is as it was")
+	b, err := os.ReadFile(filepath.Join(folder, "rory.researcher.kit"))
+	require.NoError(t, err)
+	k, err := probe.ReadKit(b)
+	require.NoError(t, err)
+	require.Equal(t, "gate.tern.example", k.Dial)
+	x.did("probe", "kit", "--user", "wanda.warden", filepath.Join(folder, "wanda.kit"))
+	x.did("users", "kit", "vera.volunteer", "--platform", "apple", "--out", folder)
+	require.Contains(t, x.did("handover", "--filter", "wanda"), "yl-dial")
+
+	text := d.Scenario.Plan
+	review := func(change ...string) string {
+		t.Helper()
+		next := text
+		for i := 0; i < len(change); i += 2 {
+			require.Contains(t, next, change[i])
+			next = strings.Replace(next, change[i], change[i+1], 1)
+		}
+		_, _, _ = x.run("plan", "load", write(t, next))
+		out, _, _ := x.run("plan", "review")
+		return strings.Join(strings.Fields(out), " ")
+	}
+	all := review("algorithms: {level: strict}",
+		"algorithms: {encryption: [AES-256-CBC], integrity: [HMAC-SHA2-256-128], prf: [PRF-HMAC-SHA2-256], groups: [MODP-2048]}")
+	require.Contains(t, all, "Kits that stop working")
+	for _, says := range []string{
+		"rory.researcher, yl-dial: it can agree with none of its algorithms", "vera.volunteer, apple: ", "wanda.warden, yl-dial",
+	} {
+		require.Contains(t, all, says)
+	}
+	named := review("dial: gate.tern.example", "dial: door.tern.example")
+	require.Contains(t, named, "wanda.warden, yl-dial: it dials gate.tern.example, and people dial door.tern.example then")
+	routes := review("routes: {split: [station, archive]}", "routes: {split: [station, archive, turbine]}")
+	require.NotContains(t, routes, "Kits that stop working")
+	require.Contains(t, routes, "Kits that go on working with older settings: 1, such as that of rory.researcher for yl-dial (routes)")
+	require.NotContains(t, review("keep the island and everything on it", "keep the island"), "Kits that")
 }

@@ -76,4 +76,19 @@ func TestJournalIsChained(t *testing.T) {
 	require.Contains(t, x.did("journal", "export"), `"start":{"id":`)
 	x.did("users", "second-factor", "link", "vera.volunteer")
 	require.Contains(t, x.did("journal", "verify"), "✓ ")
+
+	// Somebody with the database removes lines, and lets the chain begin after them.
+	for range 3 {
+		x.did("users", "second-factor", "link", "vera.volunteer")
+	}
+	newest := write(t, x.did("journal", "head"))
+	require.NoError(t, db.Order("id").Find(&lines).Error)
+	gone := lines[1]
+	require.NoError(t, db.Exec("DELETE FROM journal_entries WHERE id <= ?", gone.ID).Error)
+	require.NoError(t, db.Exec("UPDATE ledger_states SET gone = ?, hash = ?", gone.ID, gone.Hash).Error)
+	for _, more := range [][]string{nil, {"--heads", newest}, {"--file", write(t, x.did("journal", "export"))}} {
+		_, code, err = x.run(append([]string{"journal", "verify"}, more...)...)
+		require.ErrorContains(t, err, "that start is not signed")
+		require.Equal(t, 1, code)
+	}
 }

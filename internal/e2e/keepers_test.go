@@ -92,8 +92,8 @@ func TestAdministratorsOfADirectory(t *testing.T) {
 	require.ErrorContains(t, err, "source mainland does not answer")
 	require.ErrorContains(t, err, "of last resort")
 	require.NotContains(t, x.did("journal", "--kind", "trust"), "ALARM")
-	_, err = signIn("keeper", "four unrelated words for keeper")
-	require.NoError(t, err)
+	_, err = signIn("KEEPER", "four unrelated words for keeper")
+	require.NoError(t, err, "however it is written, that password goes to no source")
 	journaled(t, d, "trust", "ALARM: the administrator of last resort signed in")
 	require.Eventually(t, func() bool { return strings.Contains(strings.Join(post.Messages(), ""), "keepers@tern.example") },
 		10*time.Second, 20*time.Millisecond)

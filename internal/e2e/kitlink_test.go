@@ -9,6 +9,7 @@ import (
 	"sync"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -107,9 +108,14 @@ func TestKitLinks(t *testing.T) {
 	require.NotContains(t, page, "vera")
 
 	off := link("wanda.warden", "android")
+	_, page, _ = fetch("POST", link("wanda.warden", "android").Path)
+	hers := regexp.MustCompile(`href="(/kit/file/[^"]+)"`).FindStringSubmatch(page)
+	code, _, _ = fetch("GET", hers[1])
+	require.Equal(t, 200, code)
 	_, _, err = x.run("users", "change", "wanda.warden", "--off")
 	require.NoError(t, err)
 	refused("POST", off.Path)
+	refused("GET", hers[1])
 	out, _, err = x.run("users", "kit-links", "list")
 	require.NoError(t, err)
 	for _, state := range []string{"used", "withdrawn", "counts"} {
@@ -122,4 +128,29 @@ func TestKitLinks(t *testing.T) {
 	require.ErrorContains(t, err, "no active user")
 	_, _, err = x.run("users", "kit-links", "make", "rory.researcher", "--platform", "apple", "--hours", "9999")
 	require.Error(t, err)
+}
+
+// Somebody else may have had a password that an administrator replaces: sessions from before it end, unless they are to be kept.
+func TestNewPasswordEndsSessions(t *testing.T) {
+	t.Parallel()
+	d := island(t, nil)
+	x := newTerminal(t, d)
+	password := func(text string, more ...string) string {
+		args := append([]string{"users", "password", "rory.researcher", "--password-file", write(t, text)}, more...)
+		d.Passwords["rory.researcher"] = text
+		return x.did(args...)
+	}
+	tn := connect(t, d, "rory.researcher")
+	other := connect(t, d, "vera.volunteer")
+	require.NotContains(t, password("four gannets in a lantern", "--keep-sessions"), "sessions")
+	time.Sleep(200 * time.Millisecond)
+	require.NoError(t, ping(t, tn, "10.20.30.5"))
+	require.Contains(t, password("five gannets in a lantern"), "sessions from before it end")
+	ends(t, tn)
+	journaled(t, d, "ended", "an administrator set a new password")
+	require.NoError(t, other.Ended())
+
+	again := connect(t, d, "rory.researcher")
+	d.App.Members.Keep(t.Context())
+	require.NoError(t, ping(t, again, "10.20.30.5"), "who logs in by the new one stays")
 }

@@ -14,7 +14,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowlantern/internal/app/handover"
+	"yellowlantern/internal/guard"
 	"yellowlantern/internal/instance"
+	"yellowlantern/internal/testkit/rough"
 )
 
 // The pages of kits have doors of their own, by a name and with a certificate of their own: what people and devices need without an account
@@ -99,4 +101,28 @@ func TestKitPagesApart(t *testing.T) {
 	require.Regexp(t, `handed +ecdsa +hand-over.tern.example`, x.did("certificate", "list"))
 	_, err = c.Get(strings.Replace(link.URL, "hand-over", "kits", 1))
 	require.ErrorContains(t, err, "certificate is valid for hand-over.tern.example")
+}
+
+// Rough callers of the pages of kits, and of the console, keep nobody else from them.
+func TestRoughCallers(t *testing.T) {
+	d := island(t, func(o *instance.Options) {
+		o.ListenKits, o.KitsAt = []string{"127.0.0.1:0"}, "https://kits.tern.example:8644"
+	})
+	request := []byte("POST /kit/none HTTP/1.1\r\nHost: kits.tern.example\r\nContent-Type: application/json\r\nContent-Length: 20\r\n\r\n{\"platform\":\"macos\"}")
+	secret := &tls.Config{InsecureSkipVerify: true, ServerName: "kits.tern.example"}
+	for _, dial := range []func() (net.Conn, error){
+		func() (net.Conn, error) { return net.Dial("tcp", d.Address.String()) },
+		func() (net.Conn, error) { return net.Dial("tcp", d.AddressesKits[0].String()) },
+		func() (net.Conn, error) { return tls.Dial("tcp", d.AddressesKits[0].String(), secret) },
+	} {
+		rough.Callers(dial, request, 200)
+	}
+	require.Empty(t, guard.Panics())
+	c := &http.Client{Transport: &http.Transport{TLSClientConfig: secret}}
+	for _, at := range []string{"https://" + d.AddressesKits[0].String(), d.URL()} {
+		r, err := c.Get(at + "/authority.crl")
+		require.NoError(t, err)
+		require.NoError(t, r.Body.Close())
+		require.Less(t, r.StatusCode, 500)
+	}
 }

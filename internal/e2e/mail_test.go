@@ -71,10 +71,18 @@ func TestMail(t *testing.T) {
 		n, _ := r.Body.Read(b)
 		return string(b[:n])
 	}
+	made := regexp.MustCompile(`/password/\w+`).FindString(x.did("users", "password-link", "rory.researcher"))
+	counts := func(link string) bool {
+		r, err := http.Get(d.URL() + link)
+		require.NoError(t, err)
+		require.NoError(t, r.Body.Close())
+		return r.StatusCode == 200
+	}
 	known := ask("rory.researcher")
 	require.Contains(t, known, "Look into your mail")
 	text = mailed(2)
 	link := regexp.MustCompile(`https://kits\.tern\.example(/password/\w+)`).FindStringSubmatch(strings.ReplaceAll(text, "=\r\n", ""))[1]
+	require.True(t, counts(made), "whoever asks takes no link away that an administrator has made")
 	r, err := http.PostForm(d.URL()+link, url.Values{
 		"password": {"four unrelated words of rory"},
 		"again":    {"four unrelated words of rory"},
@@ -82,6 +90,8 @@ func TestMail(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, r.Body.Close())
 	require.Equal(t, 200, r.StatusCode)
+	require.False(t, counts(link))
+	require.False(t, counts(made), "one password is chosen by all of them")
 	_, err = with(t, d, "rory.researcher", func(_ *probe.Order, o *probe.Options) { o.Password = "four unrelated words of rory" })
 	require.NoError(t, err)
 	require.Equal(t, known, ask("nobody.at.all"), "the same for whoever")

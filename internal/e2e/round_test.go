@@ -1,7 +1,12 @@
 package e2e
 
 import (
+	"bytes"
+	"encoding/json"
+	"errors"
 	"fmt"
+	"net/http"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"slices"
@@ -133,18 +138,39 @@ func TestProbeKit(t *testing.T) {
 	require.NotContains(t, string(text), d.Client.Token)
 
 	// On this machine's own network the documentation's addresses lead nowhere: the report says so, and is handed in all the same.
-	broken := strings.Replace(string(text), "gate.tern.example", "127.0.0.1", 1)
+	// A kit of a version that did not sign can be changed, one that is signed cannot.
+	require.NoError(t, os.WriteFile(kit, bytes.Replace(text, []byte("gate.tern.example"), []byte("127.0.0.1"), 1), 0o600))
+	_, code, err := x.run("probe", "--kit", kit, "--password-file", write(t, d.Passwords["rory.researcher"]))
+	require.Equal(t, cli.ExitUsage, code)
+	require.ErrorContains(t, err, "somebody changed it")
+	unsigned, _, _ := strings.Cut(string(text), "-----BEGIN CMS")
+	broken := strings.NewReplacer("gate.tern.example", "127.0.0.1", `"format": 3`, `"format": 2`).Replace(unsigned)
 	require.NoError(t, os.WriteFile(kit, []byte(broken), 0o600))
+	for _, by := range []string{"--signed-by=" + strings.Repeat("00:", 31) + "00", ""} {
+		if by == "" {
+			require.NoError(t, os.WriteFile(kit+".signer", []byte(strings.Repeat("00", 32)), 0o600))
+		}
+		args := []string{"probe", "--kit", kit, "--password-file", write(t, d.Passwords["rory.researcher"])}
+		_, code, err = x.run(append(args, strings.Fields(by)...)...)
+		require.Equal(t, cli.ExitRefused, code, "%v", err)
+		require.ErrorContains(t, err, "not signed")
+		require.NoError(t, os.WriteFile(kit, text, 0o600))
+		_, code, err = x.run(append(args, strings.Fields(by)...)...)
+		require.Equal(t, cli.ExitRefused, code)
+		require.ErrorContains(t, err, "another authority")
+		require.NoError(t, os.WriteFile(kit, []byte(broken), 0o600))
+	}
+	require.NoError(t, os.Remove(kit+".signer"))
 	x.access = filepath.Join(t.TempDir(), "nowhere.json")
-	_, code, err := x.run("probe", "--kit", kit, "--password-file", write(t, d.Passwords["rory.researcher"]), "--report", report)
+	_, code, err = x.run("probe", "--kit", kit, "--password-file", write(t, d.Passwords["rory.researcher"]), "--report", report)
 	require.Equal(t, cli.ExitNot, code, "%v", err)
 	x = newTerminal(t, d)
 	out, _, err := x.run("probe", "hand-in", report)
 	require.NoError(t, err)
 	require.Contains(t, out, "rory.researcher from this machine's network, revision 1")
 	for name, bad := range map[string]string{
-		"no kit": "{}", "other format": strings.Replace(broken, `"format": 1`, `"format": 7`, 1),
-		"unknown": strings.Replace(broken, `"format": 1`, `"format": 1, "more": 2`, 1), "more": broken + "{}",
+		"no kit": "{}", "other format": strings.Replace(broken, `"format": 2`, `"format": 7`, 1),
+		"unknown": strings.Replace(broken, `"format": 2`, `"format": 2, "more": 2`, 1), "more": broken + "{}",
 	} {
 		_, code, err := x.run("probe", "--kit", write(t, bad))
 		require.Equal(t, cli.ExitUsage, code, "%s: %v", name, err)
@@ -169,7 +195,78 @@ func TestProbeKit(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "as expected", board.Tried[0][0].State, "%+v", board.Tried)
 	require.NotContains(t, board.Tried[0][0].Words, "handed in")
+	journaled(t, d, "change", "handed in a report of a probe at this machine's network on revision 1")
 	reports, err := client.Get[[]probe.Report](t.Context(), d.Client, "/probes")
 	require.NoError(t, err)
 	require.True(t, reports[0].Handed)
+}
+
+// Reports that somebody made up make nothing green: whoever hands them in, each says that everything is as expected, and what was tried is
+// still nothing. They are shown apart, with who handed them in.
+func TestForgedReports(t *testing.T) {
+	t.Parallel()
+	d := island(t, nil)
+	x := newTerminal(t, d)
+	before := x.did("validate")
+	require.Contains(t, before, "Nothing was tried on this revision yet")
+	hanna, _ := hire(t, d, x, "hanna.helpdesk", "help-desk")
+	classes := 0
+	var forged probe.Report
+	for user := range d.Passwords {
+		o, err := client.Get[probe.Order](t.Context(), d.Client, "/probes/order?user="+user)
+		if err != nil { // may not come in
+			continue
+		}
+		forged = probe.Report{
+			At: time.Now(), User: user, Class: o.Class, Vantage: "home", Passage: o.Passage, Revision: 1, Connected: true, OK: true,
+			Login: "logged in", Results: []probe.Result{}, Checks: []probe.Check{}, Dialled: []netip.Addr{}, Causes: []string{},
+		}
+		for _, trial := range o.Trials {
+			seen := probe.Seen{Reached: trial.Want, Served: trial.Want}
+			forged.Results = append(forged.Results, probe.Result{Trial: trial, OK: true, Seen: seen})
+		}
+		b, err := json.Marshal(forged)
+		require.NoError(t, err)
+		_, _, err = hanna.run("probe", "hand-in", write(t, string(b)))
+		require.NoError(t, err)
+		classes++
+	}
+	require.Greater(t, classes, 3)
+	after := x.did("validate")
+	require.Contains(t, after, "Nothing was tried on this revision yet", "forged reports count nowhere")
+	require.Contains(t, after, "handed in by hanna.helpdesk")
+	require.Contains(t, squeezed(after), "nothing vouches for it, and it does not count as tried")
+	board, err := client.Get[proofs.Board](t.Context(), d.Client, "/board")
+	require.NoError(t, err)
+	apart := 0
+	for _, row := range board.Tried {
+		for _, cell := range row {
+			require.Equal(t, "not tried", cell.State)
+			if cell.Handed != "" {
+				require.Contains(t, cell.Handed, "hanna.helpdesk handed in a report")
+				apart++
+			}
+		}
+	}
+	require.Positive(t, apart)
+	require.NotEmpty(t, board.Verdict.Untried)
+	journaled(t, d, "change", "hanna.helpdesk, by token command line from 127.0.0.1, handed in a report of a probe at home")
+	var access cli.Access
+	require.NoError(t, json.Unmarshal(must(os.ReadFile(hanna.access)), &access))
+	hannas := client.Client{URL: access.URL, Token: access.Token, HTTP: http.DefaultClient}
+	refused, begun := 0, time.Now()
+	for range 80 {
+		var no *client.Error
+		if err := hannas.Do(t.Context(), "POST", "/probes", forged, nil); errors.As(err, &no) {
+			require.Equal(t, 429, no.Status, "%v", err)
+			refused++
+		}
+	}
+	again := int(time.Since(begun)/(10*time.Second)) + 3 // as many as came to be allowed since the first
+	require.InDelta(t, 80-60+classes, refused, float64(again))
+	page := filepath.Join(t.TempDir(), "page.html")
+	_, _, _ = x.run("validate", "--format", "html", "--out", page)
+	text, err := os.ReadFile(page)
+	require.NoError(t, err)
+	require.Contains(t, string(text), "Nothing vouches for these reports")
 }

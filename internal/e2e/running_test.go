@@ -45,7 +45,7 @@ func TestNewestThatCannotRun(t *testing.T) {
 			require.NoError(t, d.Client.Do(t.Context(), "POST", "/drafts/next/commit", map[string]any{"message": "next"}, nil))
 			status, words := refused(t, d.Client, "DELETE", "/certificates/other", nil)
 			require.Equal(t, 409, status)
-			require.Contains(t, words, "tunnel main of the running plan needs it")
+			require.Contains(t, words, "tunnels/main/certificate of the running plan names certificate other")
 			status, words = refused(t, d.Client, "DELETE", "/certificates/gate", nil)
 			require.Equal(t, 409, status)
 			require.Contains(t, words, "revisions 1 need this certificate")

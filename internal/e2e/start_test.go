@@ -77,7 +77,7 @@ func journaled(t *testing.T, d *tour.Demo, kind, words string) gateway.Event {
 			}
 		}
 		return err != nil
-	}, 5*time.Second, 30*time.Millisecond, "no line of kind %s says %q", kind, words)
+	}, 20*time.Second, 30*time.Millisecond, "no line of kind %s says %q", kind, words)
 	return found
 }
 

@@ -70,7 +70,7 @@ func TestPasswordInsideTLS(t *testing.T) {
 		o := order(t, d, "rory.researcher")
 		require.Equal(t, "eap-tls", o.Proof)
 		o.TCPPort = 0
-		ctx, stop := context.WithTimeout(t.Context(), 5*time.Second)
+		ctx, stop := context.WithTimeout(t.Context(), 30*time.Second)
 		defer stop()
 		tn, err := probe.Open(ctx, from(t, d, "home"), o, probe.Options{Key: key, Certificate: leaf.Raw})
 		if err != nil {
@@ -110,7 +110,7 @@ func TestNTHashesAreForgotten(t *testing.T) {
 	enters := func(user string) error {
 		o := order(t, d, user)
 		o.TCPPort = 0
-		ctx, stop := context.WithTimeout(t.Context(), 5*time.Second)
+		ctx, stop := context.WithTimeout(t.Context(), 20*time.Second)
 		defer stop()
 		tn, err := probe.Open(ctx, from(t, d, "home"), o, probe.Options{Password: d.Passwords[user]})
 		if err == nil {

@@ -220,7 +220,7 @@ func TestHostileTCP(t *testing.T) {
 	require.Eventually(t, func() bool {
 		s, err := client.Get[gateway.Status](t.Context(), d.Client, "/status")
 		return err == nil && s.Dropped["too short"]+s.Dropped["ESP of no session"]+s.Dropped["malformed"] >= 2
-	}, 3*time.Second, 50*time.Millisecond)
+	}, 20*time.Second, 50*time.Millisecond)
 	for range 40 { // many who say nothing
 		_ = dial()
 	}

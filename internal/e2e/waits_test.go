@@ -86,7 +86,7 @@ func TestPacketsWaitForNobody(t *testing.T) {
 			}
 		}
 		return err == nil && refused > 0 && vera > 0 // a device that began anew meanwhile came in twice
-	}, 5*time.Second, 50*time.Millisecond)
+	}, 20*time.Second, 50*time.Millisecond)
 	s, err := client.Get[gateway.Status](t.Context(), d.Client, "/status")
 	require.NoError(t, err)
 	require.Zero(t, s.Unwritten)

@@ -151,7 +151,7 @@ func TestRecording(t *testing.T) {
 		done <- err
 	}()
 	for _, dst := range []string{"198.51.100.80", "10.20.0.20"} {
-		require.Eventually(t, func() bool { return ping(t, tn, dst) == nil }, 3*time.Second, 50*time.Millisecond)
+		require.Eventually(t, func() bool { return ping(t, tn, dst) == nil }, 20*time.Second, 50*time.Millisecond)
 	}
 	for range 20 {
 		short, cancel := context.WithTimeout(t.Context(), 100*time.Millisecond)

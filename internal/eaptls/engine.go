@@ -8,6 +8,8 @@ import (
 	"net"
 	"sync"
 	"time"
+
+	"yellowlantern/internal/guard"
 )
 
 // Bounds of one login.
@@ -36,16 +38,20 @@ type engine struct {
 func start(do func(net.Conn)) *engine {
 	e := &engine{}
 	e.change.L = &e.mu
-	limit := time.AfterFunc(lasts, e.close)
-	go func() {
+	limit := guard.After(lasts, "eaptls.start", e.close)
+	guard.Go("eaptls.start", func() {
 		defer limit.Stop()
+		defer e.end() // also after a panic: somebody waits in step
 		do(wire{e})
-		e.mu.Lock()
-		defer e.mu.Unlock()
-		e.ended = true
-		e.change.Broadcast()
-	}()
+	})
 	return e
+}
+
+func (e *engine) end() {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	e.ended = true
+	e.change.Broadcast()
 }
 
 func (e *engine) close() {

@@ -181,5 +181,3 @@ func (p *Peer) Close() {
 		p.e.close()
 	}
 }
-
-func asAlert(err error, to *tls.AlertError) bool { return errors.As(err, to) }

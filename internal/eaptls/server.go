@@ -2,9 +2,11 @@ package eaptls
 
 import (
 	"crypto/tls"
+	"errors"
 	"fmt"
 	"net"
-	"strings"
+	"reflect"
+	"slices"
 
 	"yellowlantern/internal/core/eap"
 	"yellowlantern/internal/core/login"
@@ -57,6 +59,13 @@ func (s *server) Respond(data []byte) eap.Turn {
 	return eap.Turn{Send: s.parts.next(true)}
 }
 
+// End implements eap.Ender: the goroutine ends that TLS runs in.
+func (s *server) End() {
+	if s.e != nil {
+		s.e.close()
+	}
+}
+
 func (s *server) refused(why reason.Reason) eap.Turn {
 	if s.e != nil {
 		s.e.close()
@@ -66,9 +75,14 @@ func (s *server) refused(why reason.Reason) eap.Turn {
 
 // serve is the login inside TLS.
 func (s *server) serve(c net.Conn) {
-	t := tls.Server(c, s.conf)
+	conf, old := s.conf.Clone(), false
+	conf.GetConfigForClient = func(hello *tls.ClientHelloInfo) (*tls.Config, error) {
+		old = !slices.ContainsFunc(hello.SupportedVersions, func(v uint16) bool { return v >= conf.MinVersion })
+		return nil, nil
+	}
+	t := tls.Server(c, conf)
 	if err := t.Handshake(); err != nil {
-		s.outcome = login.Outcome{Why: reason.Of(reason.EAPTLSFailed, reason.With{reason.Error: handshakeWords(err)})}
+		s.outcome = login.Outcome{Why: reason.Of(reason.EAPTLSFailed, reason.With{reason.Error: handshakeWords(err, old)})}
 		return
 	}
 	o := s.inside(t)
@@ -118,18 +132,42 @@ func exported(t *tls.Conn, kind byte, label string, n int) ([]byte, error) {
 	return state.ExportKeyingMaterial(label, nil, n)
 }
 
-// handshakeWords says why TLS failed, without what a stranger chose.
-func handshakeWords(err error) string {
-	var alert tls.AlertError
-	text := err.Error()
+// Alerts by which a device says that it does not believe a certificate (RFC 8446 §6.2).
+var unbelieving = []uint8{42, 43, 44, 45, 46, 48} // bad, unsupported, revoked, expired, unknown certificate, unknown authority
+
+const alertVersion = 70 // protocol_version
+
+var errNoCertificate = errors.New("the device sent no certificate, by which it is to log in")
+
+// handshakeWords says why TLS failed, without what a stranger chose; old is that the device offered no version that is taken.
+func handshakeWords(err error, old bool) string {
+	var noTLS tls.RecordHeaderError
+	alert, alerted := alertIn(err)
 	switch {
-	case strings.Contains(text, "unknown certificate") || strings.Contains(text, "bad certificate") ||
-		strings.Contains(text, "unknown certificate authority"):
-		return "the device does not believe the gateway's certificate"
-	case strings.Contains(text, "protocol version") || strings.Contains(text, "unsupported versions"):
+	case errors.Is(err, errNoCertificate):
+		return errNoCertificate.Error()
+	case errors.As(err, &noTLS):
+		return "what the device sent is no TLS handshake"
+	case old, alerted && alert == alertVersion:
 		return "the device has no TLS 1.2 or newer"
-	case asAlert(err, &alert):
-		return fmt.Sprintf("the device broke off: %v", alert)
+	case alerted && slices.Contains(unbelieving, alert):
+		return "the device does not believe the gateway's certificate"
+	case alerted:
+		return fmt.Sprintf("the device broke off: %v", tls.AlertError(alert))
 	}
-	return "the handshake came to nothing"
+	return "the TLS handshake failed"
+}
+
+// alertIn is the alert of the other side that ended a handshake, by its number: of connections Go tells it by a type of its own, beneath an
+// error of the network.
+func alertIn(err error) (alert uint8, ok bool) {
+	var from *net.OpError
+	if !errors.As(err, &from) || from.Op != "remote error" {
+		return 0, false
+	}
+	v := reflect.ValueOf(from.Err)
+	if v.Kind() != reflect.Uint8 {
+		return 0, false
+	}
+	return uint8(v.Uint()), true
 }

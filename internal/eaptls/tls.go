@@ -16,9 +16,18 @@ const typeTLS = 13
 // device calls itself outside counts for nothing.
 func TLS(c []tls.Certificate, owner func(chain [][]byte, public []byte) login.Outcome) eap.Method {
 	conf := configuration(c)
-	conf.ClientAuth = tls.RequireAnyClientCert // whether it is believed, its owner says
+	conf.ClientAuth = tls.RequestClientCert // whether it is believed, its owner says
+	conf.VerifyConnection = func(s tls.ConnectionState) error {
+		if len(s.PeerCertificates) == 0 {
+			return errNoCertificate
+		}
+		return nil
+	}
 	return &server{kind: typeTLS, conf: conf, inside: func(t *tls.Conn) login.Outcome {
 		state := t.ConnectionState()
+		if len(state.PeerCertificates) == 0 {
+			return login.Outcome{Why: reason.Of(reason.EAPTLSFailed, reason.With{reason.Error: errNoCertificate.Error()})}
+		}
 		var chain [][]byte
 		for _, x := range state.PeerCertificates {
 			chain = append(chain, x.Raw)

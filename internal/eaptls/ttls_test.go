@@ -1,6 +1,7 @@
 package eaptls
 
 import (
+	"bytes"
 	"crypto/rand"
 	"crypto/tls"
 	"crypto/x509"
@@ -80,7 +81,7 @@ func TestPasswordInside(t *testing.T) {
 	_, others := credential(t)
 	turn, err := run(t, TTLS([]tls.Certificate{c}, inner), NewPeer(gate, others, "rory.researcher", "x"), nil)
 	if err == nil { // it told the gateway so
-		require.Equal(t, "the tunnel of EAP-TTLS did not come about: the device does not believe the gateway's certificate",
+		require.Equal(t, "the device does not believe the gateway's certificate",
 			turn.Why.Words())
 	}
 	p := NewPeer("another.tern.example", roots, "rory.researcher", "x")
@@ -91,6 +92,47 @@ func TestPasswordInside(t *testing.T) {
 	turn, err = run(t, TTLS([]tls.Certificate{c}, challenged), NewPeer(gate, roots, "rory.researcher", "x"), nil)
 	require.NoError(t, err)
 	require.Equal(t, reason.EAPInnerOther, turn.Why.Code)
+}
+
+// The reason of a refusal names the method and what went wrong in it.
+func TestReasonsNameTheMethod(t *testing.T) {
+	c, roots := credential(t)
+	owner := func([][]byte, []byte) login.Outcome { return login.Outcome{OK: true, User: "rory.researcher"} }
+	for want, methods := range map[string]struct {
+		m eap.Method
+		p *Peer
+	}{
+		"EAP-TLS failed: the device sent no certificate, by which it is to log in": {
+			TLS([]tls.Certificate{c}, owner), NewKeyPeer(gate, roots, tls.Certificate{}),
+		},
+		"EAP-TTLS failed: what the device sent is no TLS handshake": {TTLS([]tls.Certificate{c}, Inner{Password: byPassword}), nil},
+	} {
+		talk := eap.Converse(methods.m)
+		step := talk.Next(nil)
+		id := func() byte { return step.Send[1] }
+		answer := func(kind byte, data []byte) {
+			b := append([]byte{2, id(), 0, byte(5 + len(data)), kind}, data...)
+			b[2] = byte((5 + len(data)) >> 8)
+			step = talk.Next(b)
+		}
+		answer(eap.TypeIdentity, []byte("rory.researcher"))
+		for range 20 {
+			if step.Over {
+				break
+			}
+			if methods.p == nil {
+				answer(methods.m.Type(), append([]byte{0}, bytes.Repeat([]byte("x"), 60)...))
+				continue
+			}
+			data, err := methods.p.Handle(step.Send[5:])
+			if err != nil { // an alert, of which there is nothing to say but that it came
+				data = []byte{0}
+			}
+			answer(methods.m.Type(), data)
+		}
+		require.True(t, step.Over)
+		require.Equal(t, want, step.Why.Words())
+	}
 }
 
 // Whatever comes in place of a flight ends the login, bounded in time and memory.
@@ -186,5 +228,37 @@ func TestDeviceSide(t *testing.T) {
 		require.True(t, p.Changed())
 		require.Equal(t, []string{"old", "new"}, typed)
 		require.Equal(t, p.MSK(), turn.Key)
+	}
+}
+
+// A login that goes no further holds nothing: TLS ends with it, wherever it stands.
+func TestEndFreesTLS(t *testing.T) {
+	c, roots := credential(t)
+	for rounds := range 4 {
+		m := TTLS([]tls.Certificate{c}, Inner{Password: byPassword})
+		p := NewPeer(gate, roots, "rory.researcher", "gannet lantern mosaic ferry")
+		data, err := m.Begin()
+		require.NoError(t, err)
+		for range rounds {
+			answer, err := p.Handle(data)
+			require.NoError(t, err)
+			turn := m.Respond(answer)
+			if turn.Over {
+				break
+			}
+			data = turn.Send
+		}
+		m.(eap.Ender).End()
+		m.(eap.Ender).End()
+		e := m.(*server).e
+		require.True(t, e != nil || rounds < 3, "TLS had begun")
+		require.Eventually(t, func() bool {
+			if e == nil {
+				return true
+			}
+			e.mu.Lock()
+			defer e.mu.Unlock()
+			return e.ended
+		}, time.Second, time.Millisecond)
 	}
 }

@@ -85,6 +85,9 @@ func Read(b []byte, to Recipient) (*Message, error) {
 		return nil, err
 	}
 	m := &Message{Signer: outer.GetOnlySigner()}
+	if m.Signer != nil && slow(m.Signer.PublicKey) {
+		return nil, errors.New("the device's key is larger than those that are taken")
+	}
 	if m.Signer == nil || outer.Verify() != nil {
 		return nil, errors.New("it is not signed by one who shows a certificate")
 	}
@@ -106,8 +109,11 @@ func Read(b []byte, to Recipient) (*Message, error) {
 	if err != nil {
 		return m, errSealed
 	}
+	if measure(der) != nil {
+		return m, errors.New("there is no signing request in it")
+	}
 	r, err := x509.ParseCertificateRequest(der)
-	if err != nil || r.CheckSignature() != nil {
+	if err != nil || slow(r.PublicKey) || r.CheckSignature() != nil {
 		return m, errors.New("there is no signing request in it")
 	}
 	if m.Type == First && !bytes.Equal(r.RawSubjectPublicKeyInfo, m.Signer.RawSubjectPublicKeyInfo) {
@@ -118,6 +124,12 @@ func Read(b []byte, to Recipient) (*Message, error) {
 	return m, nil
 }
 
+// slow tells whether a signature by a key takes long to judge: a stranger chooses the key.
+func slow(key crypto.PublicKey) bool {
+	k, isRSA := key.(*rsa.PublicKey)
+	return isRSA && (k.N.BitLen() > 8192 || k.E >= 1<<31)
+}
+
 // parse reads a CMS message. The parser of what others wrote is held: what it stumbles over is an error.
 func parse(b []byte) (p *pkcs7.PKCS7, err error) {
 	defer func() {
@@ -125,6 +137,9 @@ func parse(b []byte) (p *pkcs7.PKCS7, err error) {
 			p, err = nil, errors.New("it is no CMS message")
 		}
 	}()
+	if err := measure(b); err != nil {
+		return nil, err
+	}
 	if p, err = pkcs7.Parse(b); err != nil {
 		return nil, errors.New("it is no CMS message")
 	}

@@ -1,6 +1,7 @@
 package enrol
 
 import (
+	"bytes"
 	"crypto/rand"
 	"crypto/rsa"
 	"crypto/x509"
@@ -40,6 +41,27 @@ func request(f testing.TB, device, to Recipient) []byte {
 	out, err := signed.Finish()
 	require.NoError(f, err)
 	return out
+}
+
+// What is made of nothing but beginnings, or signed by a key of a stranger's that takes long, is refused before it is taken apart.
+func TestMessagesAreMeasured(t *testing.T) {
+	gateway, device := self(t), self(t)
+	require.NoError(t, measure(request(t, device, gateway)))
+	for what, b := range map[string][]byte{
+		"one in the other":     bytes.Repeat([]byte{0x30, 0x80}, MostMessage/2),
+		"with lengths":         bytes.Repeat([]byte{0x30, 0x83, 0, 0xff, 0xff}, MostMessage/5),
+		"empty ones":           append([]byte{0x30, 0x82, 0xff, 0}, bytes.Repeat([]byte{0x30, 0}, MostMessage/2-4)...),
+		"numbers":              append([]byte{0x30, 0x80}, bytes.Repeat([]byte{2, 1, 1}, MostMessage/3)...),
+		"tags of many octets":  bytes.Repeat([]byte{0x3f, 0x81, 1, 0x80}, MostMessage/4),
+		"a length of its own":  {0x30, 0x88, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff},
+		"without an end of it": append(bytes.Repeat([]byte{0x24, 0x80}, 40), 4, 1, 1),
+	} {
+		require.ErrorIs(t, measure(b), errElements, what)
+		_, err := Read(b, gateway)
+		require.ErrorIs(t, err, errElements, what)
+	}
+	require.True(t, slow(&rsa.PublicKey{N: new(big.Int).Lsh(big.NewInt(1), 16384), E: 65537}))
+	require.False(t, slow(device.Certificate.PublicKey))
 }
 
 // What a device asks for is read, and it reads what it is granted; nobody else can.

@@ -8,8 +8,10 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 	"time"
 
+	"yellowlantern/internal/core/cert"
 	"yellowlantern/internal/core/login"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reason"
@@ -37,6 +39,9 @@ func (h host) SeenAt(a netip.AddrPort) netip.AddrPort { return h.g.seenAt(a) }
 
 // Refused journals a login that failed.
 func (h host) Refused(r tunnel.Refusal) {
+	if r.Reason.Code == reason.WrongSharedKey {
+		h.g.keys.judged(r.User, r.From.Addr(), false)
+	}
 	h.g.mu.Lock()
 	defer h.g.mu.Unlock()
 	h.g.refused(time.Now(), r)
@@ -49,6 +54,9 @@ func (h host) Admit(r tunnel.Request) (*session.Session, tunnel.Grant) {
 	if !grant.Refusal.None() {
 		return nil, grant
 	}
+	if len(s.SharedKeys) > 0 {
+		g.keys.judged(r.User, r.From.Addr(), true)
+	}
 	code := reason.LoggedIn
 	if len(r.Back) > 0 {
 		code = reason.CameBack
@@ -59,17 +67,39 @@ func (h host) Admit(r tunnel.Request) (*session.Session, tunnel.Grant) {
 	}
 	e := g.event(reason.Of(code, reason.With{
 		reason.Passage: s.Passage, reason.Tunnel: s.Tunnel, reason.Addresses: s.Leased().String(), reason.Suite: s.Algorithms,
+		reason.ProvedBy: provedBy(r, s),
 	}), r.User, r.From.String())
 	if g.cfg.Admit == nil {
 		g.journal(e)
 	} else if err := g.cfg.Admit(e); err != nil {
 		g.over(s, reason.Reason{})
+		code := reason.NotRecorded // a full disk, say: nobody is told that anything of theirs is wrong, and the device tries again
 		if errors.Is(err, ErrLater) {
-			return nil, tunnel.Grant{Refusal: reason.Of(reason.LoginsLater, reason.With{reason.Error: err.Error()}), Later: true}
+			code = reason.LoginsLater
 		}
-		return nil, tunnel.Grant{Refusal: reason.Of(reason.NotRecorded, reason.With{reason.Error: err.Error()})}
+		return nil, tunnel.Grant{Refusal: reason.Of(code, reason.With{reason.Error: err.Error()}), Later: true}
 	}
 	return s, grant
+}
+
+// provedBy says what somebody proved themselves with, as the journal has it.
+func provedBy(r tunnel.Request, s *session.Session) string {
+	var by []string
+	switch {
+	case r.ProvedBy != "":
+		by = append(by, r.ProvedBy)
+	case s.Key != nil: // of the login that they came back to
+		by = append(by, "key "+cert.Fingerprint(s.Key))
+	}
+	for _, id := range s.SharedKeys {
+		by = append(by, "shared key "+id)
+	}
+	if len(r.Back) > 0 {
+		by = append([]string{"the ticket of an earlier login"}, by...)
+	} else if len(by) == 0 {
+		by = []string{"password"}
+	}
+	return strings.Join(by, ", ")
 }
 
 // Up lets the packets of a session pass.
@@ -80,7 +110,7 @@ func (h host) Up(s *session.Session, path session.Path, used []netip.Addr) bool 
 		h.g.answerFor(s, false)
 		return false
 	}
-	h.g.done.Go(func() { h.g.lookAgain(s) })
+	h.g.done.Go("gateway.lookAgain", func() { h.g.lookAgain(s) })
 	return true
 }
 

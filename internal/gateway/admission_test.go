@@ -1,6 +1,8 @@
 package gateway
 
 import (
+	"context"
+	"net/netip"
 	"testing"
 	"time"
 
@@ -8,6 +10,7 @@ import (
 
 	"yellowlantern/internal/core/forward"
 	"yellowlantern/internal/core/inside"
+	"yellowlantern/internal/core/login"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/pool"
 	"yellowlantern/internal/core/reason"
@@ -101,4 +104,35 @@ func TestNewestWins(t *testing.T) {
 	require.NotEqual(t, first.ID, second.ID)
 	require.Nil(t, g.sessions.Of(first.ID))
 	require.Equal(t, []*session.Session{second}, g.sessions.Theirs("research", ask.User))
+}
+
+// keyed are people who have shared keys alone.
+type keyed struct{ People }
+
+func (keyed) Shared(_ context.Context, ask login.SharedKey) login.Shared {
+	return login.Shared{ID: "k1", Secret: []byte("x"), Outcome: login.Outcome{OK: true, User: ask.Identity, Known: true}}
+}
+
+// Wrong proofs by a shared key are throttled for the person and the place they come from, and nobody else; a right one clears it.
+func TestSharedKeysAreThrottled(t *testing.T) {
+	g := idle(t)
+	g.cfg.People = keyed{}
+	h := host{g, plan.KindIKEv2}
+	from, other := netip.MustParseAddrPort("203.0.113.45:4500"), netip.MustParseAddr("198.51.100.7")
+	ask := func(user string, at netip.Addr) login.Shared {
+		return h.Shared(login.SharedKey{Identity: user, From: at})
+	}
+	require.True(t, ask("rory.researcher", from.Addr()).OK)
+	for range 20 {
+		h.Refused(tunnel.Refusal{From: from, User: "rory.researcher", Known: true, Reason: reason.Of(reason.WrongSharedKey, nil)})
+	}
+	waits := ask("rory.researcher", from.Addr())
+	require.Equal(t, reason.SharedKeyWaits, waits.Why.Code)
+	require.Regexp(t, `the next is judged after \d+`, waits.Why.Words())
+	require.Nil(t, waits.Secret)
+	require.True(t, ask("rory.researcher", other).OK, "elsewhere they come in")
+	require.True(t, ask("vera.volunteer", from.Addr()).OK)
+	require.True(t, h.Shared(login.SharedKey{MixedIn: true, Identity: "rory.researcher", From: from.Addr()}).OK)
+	g.keys.judged("rory.researcher", from.Addr(), true)
+	require.True(t, ask("rory.researcher", from.Addr()).OK)
 }

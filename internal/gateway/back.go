@@ -4,8 +4,11 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"net/netip"
+	"sync"
 	"time"
 
+	"yellowlantern/internal/core/crowd"
 	"yellowlantern/internal/core/login"
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/core/session"
@@ -62,7 +65,40 @@ func (h host) Owner(k login.Key) login.Outcome {
 func (h host) Shared(ask login.SharedKey) login.Shared {
 	ctx, stop := context.WithTimeout(context.Background(), answerTime)
 	defer stop()
-	return h.g.cfg.People.Shared(ctx, ask)
+	s := h.g.cfg.People.Shared(ctx, ask)
+	if !s.OK || ask.MixedIn {
+		return s
+	}
+	if wait := h.g.keys.waits(s.User, ask.From); wait > 0 {
+		why := reason.Of(reason.SharedKeyWaits, reason.With{reason.Limit: (wait + time.Second - 1).Truncate(time.Second).String()})
+		return login.Shared{Outcome: login.Outcome{User: s.User, Known: true, Why: why}}
+	}
+	return s
+}
+
+// keyGuard throttles wrong proofs by shared keys, which are judged here: the service hands over whose key it is.
+type keyGuard struct {
+	mu    sync.Mutex
+	guard crowd.Guard
+}
+
+func (k *keyGuard) waits(user string, from netip.Addr) time.Duration {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.guard.Waits(time.Now(), user, from)
+}
+
+// judged notes what became of one.
+func (k *keyGuard) judged(user string, from netip.Addr, right bool) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	now := time.Now()
+	switch {
+	case right:
+		k.guard.Right(now, user, from)
+	case k.guard.Begin(now, user, from) == 0:
+		k.guard.Wrong(now, user, from)
+	}
 }
 
 // Back implements tunnel.Host.

@@ -127,7 +127,7 @@ func (g *Gateway) touch(ctx context.Context, s *session.Session, t login.Touch, 
 		}), s.User, at.String()))
 		return g.given(s, at, o)
 	case o.Why.Code != reason.SecurityKeyAsked:
-		g.journal(g.event(o.Why, s.User, at.String()))
+		g.noFactor(s, at, o.Why)
 	}
 	return o
 }
@@ -136,7 +136,7 @@ func (g *Gateway) touch(ctx context.Context, s *session.Session, t login.Touch, 
 func (g *Gateway) given(s *session.Session, at netip.AddrPort, o login.Outcome) login.Outcome {
 	switch {
 	case !o.OK:
-		g.journal(g.event(o.Why, s.User, at.String()))
+		g.noFactor(s, at, o.Why)
 	case s.Release(time.Now()):
 		g.journal(g.event(reason.Of(reason.CodeGiven, reason.With{
 			reason.Passage:   s.Passage,
@@ -150,6 +150,10 @@ func (g *Gateway) given(s *session.Session, at netip.AddrPort, o login.Outcome) 
 func (g *Gateway) mail(ctx context.Context, s *session.Session) login.Outcome {
 	at := g.seenAt(s.Path().Where().Addr)
 	o := g.cfg.People.Code(ctx, login.Code{User: s.User, Mail: true, From: at.Addr()})
-	g.journal(g.event(o.Why, s.User, at.String()))
+	if o.OK {
+		g.journal(g.event(o.Why, s.User, at.String()))
+	} else {
+		g.noFactor(s, at, o.Why)
+	}
 	return o
 }

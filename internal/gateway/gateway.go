@@ -26,6 +26,7 @@ import (
 	"yellowlantern/internal/core/session"
 	"yellowlantern/internal/core/site"
 	"yellowlantern/internal/core/tunnel"
+	"yellowlantern/internal/guard"
 )
 
 // People is whoever knows the people.
@@ -163,12 +164,13 @@ type Gateway struct {
 
 	commits   sync.Mutex // one after the other
 	stop      context.CancelFunc
-	done      sync.WaitGroup
+	done      guard.Group
 	recorders sync.Map     // by session: *recorder
 	recording atomic.Int32 // recordings under way
 	lines     faucet       // of the journal
 	outbox    outbox
 	page      page
+	keys      keyGuard
 }
 
 // Start begins to answer callers.
@@ -194,8 +196,8 @@ func Start(ctx context.Context, cfg Config, set Settings) (*Gateway, error) {
 		g.stopServers()
 		return nil, err
 	}
-	g.done.Go(func() { g.write(ctx) })
-	g.done.Go(func() { g.tick(ctx) })
+	g.done.Keep("gateway.events", func() { g.write(ctx) })
+	g.done.Keep("gateway.tick", func() { g.tick(ctx) })
 	return g, nil
 }
 
@@ -381,7 +383,7 @@ func (g *Gateway) tick(ctx context.Context) {
 				s.Tick(now)
 			}
 			if n%4 == 0 {
-				g.enforce(now)
+				g.enforce(g.sessions.All(), now)
 				g.mu.Lock()
 				g.tellRefusals(now)
 				g.mu.Unlock()

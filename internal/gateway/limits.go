@@ -76,6 +76,11 @@ func (g *Gateway) tryGrant(r tunnel.Request, kind string, factor factor) (s *ses
 		return nil, tunnel.Grant{Refusal: why}, nil
 	}
 	class := g.model.Class(r.Groups)
+	if class.Shut != nil {
+		return refused(reason.Of(reason.PassageShut, reason.With{
+			reason.Passage: class.Shut.Name, reason.Tunnel: strings.Join(g.model.Off(class.Shut), ", "),
+		}))
+	}
 	if class.Passage == nil {
 		return refused(reason.Of(reason.NoPassage, reason.With{reason.Groups: class.Name()}))
 	}
@@ -221,18 +226,19 @@ func words(h *plan.Hours) string {
 
 // Limit tells a user's sessions what that person's limits are now; those that they end, end.
 func (g *Gateway) Limit(user string, l login.Limits) {
-	for _, s := range g.sessions.Whose(user) {
+	theirs := g.sessions.Whose(user)
+	for _, s := range theirs {
 		s.SetLimits(l)
 	}
-	g.enforce(time.Now())
+	g.enforce(theirs, time.Now())
 }
 
-// enforce ends sessions whose time is up.
-func (g *Gateway) enforce(now time.Time) {
+// enforce ends those of some sessions whose time is up.
+func (g *Gateway) enforce(some []*session.Session, now time.Time) {
 	g.mu.Lock()
 	m, zone := g.model, g.zone
 	g.mu.Unlock()
-	for _, s := range g.sessions.All() {
+	for _, s := range some {
 		why := timeUp(m, zone, s, now)
 		if why.None() {
 			why = g.factorless(m, s, now)

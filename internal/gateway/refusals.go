@@ -2,11 +2,13 @@ package gateway
 
 import (
 	"fmt"
+	"net/netip"
 	"strconv"
 	"time"
 
 	"yellowlantern/internal/core/crowd"
 	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/core/session"
 	"yellowlantern/internal/core/tunnel"
 )
 
@@ -32,7 +34,17 @@ func newRefusals() refusals {
 }
 
 // refused journals a refusal, or counts it with others like it. g.mu is held.
-func (g *Gateway) refused(now time.Time, o tunnel.Refusal) {
+func (g *Gateway) refused(now time.Time, o tunnel.Refusal) { g.refusedAs(now, o, o.Reason.Key()) }
+
+// noFactor journals that somebody gave a wrong second factor in their session: one device can give a hundred a second. How long it is to
+// wait is another time each time.
+func (g *Gateway) noFactor(s *session.Session, at netip.AddrPort, why reason.Reason) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.refusedAs(time.Now(), tunnel.Refusal{From: at, User: s.User, Known: true, Reason: why}, string(why.Code))
+}
+
+func (g *Gateway) refusedAs(now time.Time, o tunnel.Refusal, kind string) {
 	at := o.From
 	e := g.event(o.Reason, o.User, at.String())
 	e.Time = now
@@ -40,7 +52,7 @@ func (g *Gateway) refused(now time.Time, o tunnel.Refusal) {
 	if o.Known {
 		tally = &g.refusals.persons
 	}
-	key := fmt.Sprint(crowd.Source(at.Addr()), o.User, o.Reason.Key())
+	key := fmt.Sprint(crowd.Source(at.Addr()), o.User, kind)
 	if tally.Lets(e.Time, key, e) {
 		g.outbox.put(item{event: e})
 	}

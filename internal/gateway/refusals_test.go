@@ -31,7 +31,7 @@ func TestADayOfRefusals(t *testing.T) {
 		} else {
 			told++
 		}
-		if e.User == "rory.researcher" && strings.HasPrefix(e.Words, "the password is right") {
+		if e.User == "rory.researcher" && strings.HasPrefix(e.Words, "authenticated") {
 			persons++
 		}
 	}}}

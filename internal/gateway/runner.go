@@ -123,6 +123,8 @@ func (r *Runner) Stop() {
 func Outdated(m *site.Model, s Session) reason.Reason {
 	class := m.Class(s.Groups)
 	switch {
+	case class.Shut != nil:
+		return reason.Of(reason.PlanOtherTunnel, reason.With{reason.Tunnel: s.Tunnel})
 	case class.Passage == nil:
 		return reason.Of(reason.PlanNoPassage, nil)
 	case class.Passage.Name != s.Passage:

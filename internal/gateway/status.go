@@ -11,6 +11,7 @@ import (
 	"yellowlantern/internal/core/inside"
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/session"
+	"yellowlantern/internal/guard"
 )
 
 // Session is what is known of a live session.
@@ -46,6 +47,7 @@ type Session struct {
 	OutBytes    uint64            `json:"out-bytes"`
 	Lost        map[string]uint64 `json:"lost" doc:"Packets lost, by station."`
 	Missing     uint64            `json:"missing" doc:"Packets that the device sent and that did not come, as their sequence numbers tell."`
+	Carries     int               `json:"carries,omitempty" doc:"The largest packet inside the tunnel that the way to the device carries, in octets, where its device found that it is less than the tunnel is for."`
 	Words       string            `json:"words,omitempty" doc:"What is remarkable about it."`
 
 	told Told
@@ -85,12 +87,15 @@ func (g *Gateway) status(s *session.Session) Session {
 		at, missing = p.Where(), p.Missing()
 	}
 	held, coded := s.Factor()
-	fingerprint := ""
+	fingerprint, carries := "", 0
+	if s.Fits() < s.MTU {
+		carries = s.Fits()
+	}
 	if s.Key != nil {
 		fingerprint = cert.Fingerprint(s.Key)
 	}
 	return Session{
-		Held: held, Coded: coded, Key: fingerprint, SharedKeys: s.SharedKeys, Missing: missing, ID: session.FormatID(s.ID), Gateway: s.Gateway, User: s.User, Groups: s.Groups, Passage: s.Passage,
+		Carries: carries, Held: held, Coded: coded, Key: fingerprint, SharedKeys: s.SharedKeys, Missing: missing, ID: session.FormatID(s.ID), Gateway: s.Gateway, User: s.User, Groups: s.Groups, Passage: s.Passage,
 		Addresses: s.Addresses, Prefixes: s.Prefixes, From: g.seenAt(at.Addr).String(), TCP: at.Over == session.OverTCP, Behind: at.Behind, Kind: s.Kind,
 		Suite: s.Algorithms, SafeLogin: s.SafeLogin, SafeTraffic: s.SafeTraffic, Device: s.Device, Tunnel: s.Tunnel, Since: s.Since, Heard: c.LastIn, InPackets: c.InPackets, InBytes: c.InBytes,
 		OutPackets: c.OutPackets, OutBytes: c.OutBytes, Lost: c.Lost, Words: remark(c, held), told: Told{s.Routes, s.DNS, s.Domains},
@@ -139,14 +144,16 @@ type Status struct {
 	// Techniques are of the kernel's.
 	Techniques []string `json:"techniques,omitempty" nullable:"false" doc:"What of the kernel's packets on their way use; none: nothing beyond one packet at a time."`
 	Waiting    int      `json:"waiting" doc:"Events that are not in the journal yet."`
-	Unwritten  uint64   `json:"unwritten,omitempty" doc:"Events that found no room on their way to the journal."`
+	// Panics are of the gateway's process.
+	Panics    map[string]uint64 `json:"panics,omitempty" doc:"Tasks of the gateway's process that failed by a fault of the program and were gone on without, by name."`
+	Unwritten uint64            `json:"unwritten,omitempty" doc:"Events that found no room on their way to the journal."`
 }
 
 // Status gives the gateway's counters.
 func (g *Gateway) Status() Status {
 	s := Status{
 		Gateway: g.name, Sessions: g.sessions.Len(), Flows: g.engine.Flows(), Rules: g.engine.Rules(), Unwritten: g.outbox.left.Load(),
-		Dropped: map[string]uint64{}, Inside: g.Inside(),
+		Dropped: map[string]uint64{}, Inside: g.Inside(), Panics: guard.Panics(),
 	}
 	for _, server := range g.servers {
 		s.LoggingIn += server.LoggingIn()

@@ -6,6 +6,8 @@ import (
 	"os"
 	"strings"
 	"time"
+
+	"yellowlantern/internal/guard"
 )
 
 // Downloading fetches a page from a host until it is over, or nothing has come for five seconds, and returns once its first octets are
@@ -27,14 +29,14 @@ func (s *Site) Downloading(ctx context.Context, host, url string) (end func() (o
 		return at.Size()
 	}
 	over := make(chan error, 1)
-	go func() {
+	guard.Go("hosts.Downloading", func() {
 		out, err := s.Run(ctx, host, "curl", "-sS", "--no-buffer", "--connect-timeout", "5", "--speed-limit", "1", "--speed-time", "5",
 			"-o", into.Name(), url)
 		if err != nil {
 			err = fmt.Errorf("%s: %w", strings.TrimSpace(out), err)
 		}
 		over <- err
-	}()
+	})
 	for begun := time.Now(); size() == 0; time.Sleep(20 * time.Millisecond) {
 		select {
 		case err := <-over:

@@ -21,6 +21,7 @@ const shifting = `package main
 import (
 	"os"
 	"os/signal"
+	"strconv"
 	"syscall"
 	_ "unsafe"
 )
@@ -29,6 +30,7 @@ import (
 var shift int64
 
 func init() {
+	shift, _ = strconv.ParseInt(os.Getenv("YL_SHIFT"), 10, 64)
 	set := make(chan os.Signal, 9)
 	signal.Notify(set, syscall.SIGUSR1, syscall.SIGUSR2)
 	go func() {
@@ -113,13 +115,18 @@ func TestClockIsSet(t *testing.T) {
 			require.Contains(t, g.status(), "it went back, or was ahead then")
 		}
 	}
+	// A device whose clock is a year back says so, and so does the gateway's journal as far as it is told.
+	late := []string{"env", "YL_SHIFT=-31536000", program, "dial", "up", "--background", "--name", "mobile", "--password-file"}
+	_, err := g.Run(t.Context(), mobile, append(late, g.file("wanda.warden"), g.kit("wanda.warden"))...)
+	require.ErrorContains(t, err, "this device's clock shows")
+	require.Contains(t, g.yl("diagnose", "wanda.warden", "--complaint", "cannot-connect", "--no-trial"), "look at the device's clock")
 	require.True(t, g.pings(home, "10.20.30.7"), "a flow of its own")
 	soon(t, "it is forgotten half a minute after", func() bool { return flows() > 1 })
 	require.Eventually(t, func() bool { return flows() == 1 }, time.Minute, time.Second, "what is silent is forgotten")
 	missed, answered := stop()
 	require.Zero(t, missed, "of %d pings", answered)
 	require.Len(t, g.sessions(), 1)
-	require.Empty(t, g.journal("refused"))
+	require.Len(t, g.journal("refused"), 1)
 	g.hangUp("home")
 	g.stop()
 	require.NoError(t, g.side.Process.Signal(os.Interrupt))

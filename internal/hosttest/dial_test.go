@@ -2,7 +2,9 @@ package hosttest
 
 import (
 	"encoding/json"
+	"fmt"
 	"os"
+	"path/filepath"
 	"strings"
 	"syscall"
 	"testing"
@@ -86,6 +88,22 @@ func TestDial(t *testing.T) {
 	require.True(t, s.Up)
 	require.Eventually(t, func() bool { return g.connected("home").Came.Packets > 0 }, 5*time.Second, 100*time.Millisecond)
 
+	// A second connection of that name leaves the first alone; another installation of the same person, on a machine of the same name, too.
+	up := []string{
+		yl, "dial", "up", "--background", "--name", "home", "--password-file", g.file("rory.researcher"), g.kit("rory.researcher"),
+	}
+	_, err = g.Run(t.Context(), home, up...)
+	require.ErrorContains(t, err, fmt.Sprintf("connection home is up already, as process %d", s.PID))
+	require.Equal(t, s.PID, g.connected("home").PID)
+	require.True(t, g.pings(home, "10.20.30.5"))
+	require.Contains(t, g.on(home, yl, "dial", "status"), "home: connected")
+	other := hosts.Laptop("mobile")
+	out, err := g.Run(t.Context(), other, append([]string{"env", "STATE_DIRECTORY=" + t.TempDir()}, up...)...)
+	require.NoError(t, err, out)
+	require.Len(t, g.sessions(), 2)
+	require.True(t, g.pings(home, "10.20.30.5") && g.pings(other, "10.20.30.5"), "both go on")
+	g.on(other, yl, "dial", "down", "home")
+
 	// The help desk opens something towards the laptop, from its own address.
 	listener, err := g.Start(t.Context(), home, "python3", "-c", "import socketserver\n"+
 		"class H(socketserver.BaseRequestHandler):\n def handle(s): s.request.sendall(s.client_address[0].encode())\n"+
@@ -105,6 +123,18 @@ func TestDial(t *testing.T) {
 
 	g.hangUp("home")
 	require.Equal(t, before, traces(), "as it was")
+
+	// From now on a kit of that name is taken only if the same authority signed it.
+	signer := filepath.Join(g.folder, "rory.researcher.signer")
+	signed, err := os.ReadFile(signer)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(signer, []byte(strings.Repeat("AB:", 31)+"AB\n"), 0o600))
+	_, err = g.Run(t.Context(), home, yl, "dial", "up", "--background", "--name", "home", "--password-file", g.file("rory.researcher"),
+		filepath.Join(g.folder, "rory.researcher.kit"))
+	require.ErrorContains(t, err, "signed by another authority")
+	require.ErrorContains(t, err, strings.TrimSpace(string(signed)))
+	require.Equal(t, before, traces(), "nothing was done")
+	require.NoError(t, os.Remove(signer))
 
 	g.dial("home", "wanda.warden") // strict, as the plan demands
 	page, err = g.fetch(home, "http://198.51.100.80/")
@@ -134,6 +164,9 @@ func TestDial(t *testing.T) {
 	g.on(home, "sh", "-c", "ip addr del 192.168.77.10/24 dev home; ip addr add 192.168.77.99/24 dev home;"+
 		"ip route replace default via 192.168.77.1")
 	_, err = over()
+	if err != nil {
+		t.Log(g.on(home, yl, "dial", "logs", "home"), g.on(home, yl, "dial", "status"))
+	}
 	require.NoError(t, err, "a download goes on")
 	require.Equal(t, stood[0].ID, g.sessions()[0].ID)
 	require.Contains(t, g.on(home, yl, "dial", "logs", "home"), "the session goes on")
@@ -196,4 +229,36 @@ func TestDialFromBadPlaces(t *testing.T) {
 	require.Contains(t, said, "both.birdwatcher")
 	g.hangUp("mobile")
 	g.hangUp("home")
+
+	// A gateway that assigns more than the kit permits: what is beyond it is not used, and said.
+	var kit map[string]any
+	path := g.kit("both.birdwatcher")
+	text, err := os.ReadFile(path)
+	require.NoError(t, err)
+	unsigned, _, _ := strings.Cut(string(text), "-----BEGIN CMS")
+	require.NoError(t, json.Unmarshal([]byte(unsigned), &kit))
+	kit["format"] = 2 // as versions wrote it that did not sign
+	require.NoError(t, os.Remove(strings.TrimSuffix(path, ".kit")+".signer"))
+	require.NotEmpty(t, kit["permitted"])
+	kit["permitted"], kit["domains"], kit["dns"] = []string{"10.20.30.5/32"}, []string{}, []string{}
+	text, err = json.Marshal(kit)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(path, text, 0o600))
+	resolving := g.on(mobile, "cat", "/etc/resolv.conf")
+	out := g.on(mobile, yl, "dial", "up", "--background", "--name", "mobile", "--password-file", g.file("both.birdwatcher"), path)
+	require.Regexp(t, `not used +routes: 10\.20\.`, out)
+	require.Regexp(t, `not used +DNS servers: 10\.20\.0\.53`, out)
+	require.Regexp(t, `not used +domains: "tern\.example"`, out)
+	require.Equal(t, resolving, g.on(mobile, "cat", "/etc/resolv.conf"))
+	require.True(t, g.pings(mobile, "10.20.30.5"))
+	require.NotContains(t, g.on(mobile, "ip", "route", "get", "10.20.30.6"), "dev yl-")
+	g.hangUp("mobile")
+
+	// Or an address of the network that the laptop is on.
+	lease := before[0].String()
+	g.on(mobile, "ip", "addr", "add", lease+"/24", "dev", "lo")
+	_, err = g.Run(t.Context(), mobile, yl, "dial", "up", "--background", "--name", "mobile", "--password-file", g.file("both.birdwatcher"),
+		path)
+	require.ErrorContains(t, err, "and this host is on 10.99.0.0/24 itself")
+	g.on(mobile, "ip", "addr", "del", lease+"/24", "dev", "lo")
 }

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -32,6 +33,25 @@ func TestHostCommands(t *testing.T) {
 		return strings.Contains(g.status(), "table inet fw, chain through")
 	})
 	g.on(hosts.Gateway, "nft", "delete", "table", "inet", "fw")
+	// One rule of somebody else's that drops one service, or one port of the gateway's.
+	for rule, says := range map[string]string{
+		"forward; policy accept; }; add rule inet fw one ip daddr 10.20.30.0/24 tcp dport 80 drop": "chain one (forward, priority 0) drops tcp/80 (rule with handle",
+		"forward; policy accept; }; add rule inet fw one iifname station tcp dport 22 drop":        "",
+		"input; policy accept; }; add rule inet fw one udp dport 500 counter reject":               "chain one (input, priority 0) drops udp/500 (rule with handle",
+	} {
+		soon(t, "nothing stands in the way", func() bool { return !strings.Contains(g.status(), "table inet fw") })
+		hook, add, _ := strings.Cut(rule, ";")
+		g.on(hosts.Gateway, "nft", "add table inet fw; add chain inet fw one { type filter hook "+hook+" priority 0;"+add)
+		if says != "" {
+			soon(t, rule, func() bool { return strings.Contains(g.status(), says) })
+			out, _ := g.ask("host", "check", "--filter", "firewall") // a service less is none that keeps it from being a gateway
+			require.Contains(t, out, "table inet fw, chain one drops what", rule)
+		} else {
+			time.Sleep(6 * time.Second) // it is looked at every five
+			require.NotContains(t, g.status(), "table inet fw")
+		}
+		g.on(hosts.Gateway, "nft", "delete", "table", "inet", "fw")
+	}
 
 	require.Contains(t, g.yl("host", "preview"), "All of it is there already")
 	draft := strings.Replace(g.demo.Plan, "from: [staff, station, archive]}", "from: [staff, station]}", 1)

@@ -30,16 +30,22 @@ func (s *Server) authenticate(ctx huma.Context, next func(huma.Context)) {
 		session = c.Value
 	}
 	with, done, ok := s.App.Access.Admit(ctx.Context(), token, session)
+	if who, replayed := approvedOf(ctx.Context()); replayed { // somebody's call, which another has approved
+		with, ok = actor.With(ctx.Context(), who), true
+	}
 	defer done()
 	if !ok {
 		_ = huma.WriteErr(s.api, ctx, http.StatusUnauthorized, "sign in first: yl sign-in, or the console's first page")
 		return
 	}
-	if why := denied(actor.Of(with), ctx.Operation()); why != "" {
+	if why := denied(actor.Of(with), ctx.Operation(), about(ctx)); why != "" {
 		_ = huma.WriteErr(s.api, ctx, http.StatusForbidden, why)
 		return
 	}
-	inside := huma.WithContext(ctx, with)
+	inside := huma.WithContext(ctx, context.WithValue(with, objectKey{}, new(string)))
+	if inside, ok = s.unlessHeld(inside); !ok {
+		return
+	}
 	next(inside)
 	s.changed(inside)
 }

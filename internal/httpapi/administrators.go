@@ -15,6 +15,7 @@ type RolePart struct {
 
 func (s *Server) administratorRoutes() {
 	a := s.App.Access
+	s.requestRoutes()
 	register(s, "GET", "/administrators", "list-administrators", "Who may use the service, and as what", func(ctx context.Context, _ *struct{}) (*body[[]access.Administrator], error) {
 		return answered(a.Administrators(ctx))
 	})

@@ -15,6 +15,7 @@ type commitRequest struct {
 	Version int                `json:"version,omitempty" minimum:"0" doc:"The draft's version that was reviewed; 0: whatever it is now."`
 	For     int                `json:"for,omitempty" minimum:"0" maximum:"604800" doc:"Seconds after which it goes back by itself unless it is kept; 0: it stays."`
 	Try     *roundRequest      `json:"try,omitempty" doc:"Try it by a round right after; it goes back by itself if an expectation fails that held before."`
+	Partial bool               `json:"allow-partial-trial,omitempty" doc:"With try: also where the trial cannot judge all that the change touches (unjudged of the review); the revision keeps that."`
 	Accept  []plans.Acceptance `json:"accept,omitempty" nullable:"false" doc:"Warnings that are accepted, each with a reason."`
 }
 
@@ -25,10 +26,12 @@ func (s *Server) commitRoutes() {
 		Body commitRequest
 	},
 	) (*body[commits.Committed], error) {
-		return answered(c.Commit(ctx, in.Name, commits.Request{
+		out, err := c.Commit(ctx, in.Name, commits.Request{
 			Message: in.Body.Message, Version: in.Body.Version, For: time.Duration(in.Body.For) * time.Second,
-			Try: (*trials.Request)(in.Body.Try), Accept: in.Body.Accept,
-		}))
+			Try: (*trials.Request)(in.Body.Try), Partial: in.Body.Partial, Accept: in.Body.Accept,
+		})
+		out.Review.Checked = out.Review.Checked.Listed()
+		return answered(out, err)
 	})
 	register(s, "GET", "/drafts/{name}/approvals", "approvals", "Who approved the draft as it is, and whether that is demanded", func(ctx context.Context, in *Named) (*body[commits.Approvals], error) {
 		return answered(c.Approvals(ctx, in.Name))

@@ -4,20 +4,25 @@ import (
 	"encoding/base64"
 	"io"
 	"net/http"
-	"net/netip"
 
 	"github.com/go-chi/chi/v5"
 
+	"yellowlantern/internal/app/actor"
 	"yellowlantern/internal/app/members"
+	"yellowlantern/internal/core/crowd"
 	"yellowlantern/internal/enrol"
 )
 
-// atOnce is how many requests of devices are worked out at once: each takes an RSA key some milliseconds, and strangers send them too.
-const atOnce = 2
+// Requests of devices that are worked out at once: each takes an RSA key some milliseconds, and strangers send them too. One source has one
+// of them, while a few more of its requests wait.
+const (
+	atOnce  = 2
+	waiting = 8 // of one source, the one that is worked out among them
+)
 
 // enrolRoutes are open to every device: what they may have, an invitation says.
 func (s *Server) enrolRoutes(r chi.Router) {
-	busy := make(chan struct{}, atOnce)
+	busy, turns := make(chan struct{}, atOnce), &places{each: 1, most: waiting}
 	handle := func(w http.ResponseWriter, r *http.Request) {
 		switch op := r.URL.Query().Get("operation"); {
 		case op == "GetCACaps":
@@ -26,6 +31,12 @@ func (s *Server) enrolRoutes(r chi.Router) {
 		case op == "GetCACert":
 			s.enrolCertificates(w, r)
 		case op == "PKIOperation":
+			leave, ok := turns.enter(r.Context(), crowd.Source(actor.Of(r.Context()).From).String())
+			if !ok {
+				tooMany(w)
+				return
+			}
+			defer leave()
 			select {
 			case busy <- struct{}{}:
 				defer func() { <-busy }()
@@ -67,8 +78,7 @@ func (s *Server) enrolOne(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "the message cannot be read", http.StatusBadRequest)
 		return
 	}
-	from, _ := netip.ParseAddrPort(r.RemoteAddr)
-	answer, err := s.App.Members.Enrol(r.Context(), b, from.Addr().Unmap())
+	answer, err := s.App.Members.Enrol(r.Context(), b, actor.Of(r.Context()).From)
 	if err != nil {
 		http.Error(w, "the message cannot be answered", http.StatusBadRequest)
 		return

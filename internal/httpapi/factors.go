@@ -17,6 +17,7 @@ import (
 	"yellowlantern/internal/app/handover"
 	"yellowlantern/internal/app/members"
 	"yellowlantern/internal/app/refusal"
+	"yellowlantern/internal/core/fold"
 	"yellowlantern/internal/people"
 )
 
@@ -137,7 +138,7 @@ func (s *Server) factorRoutes(r chi.Router) {
 		}
 		if code != "" {
 			from, _ := netip.ParseAddrPort(r.RemoteAddr)
-			codes, err := s.App.Members.TakeFactor(ctx, token, code, from.Addr().Unmap())
+			codes, err := s.App.Members.TakeFactor(ctx, token, code, fold.Addr(from.Addr()))
 			var no *refusal.Error
 			switch {
 			case err == nil:

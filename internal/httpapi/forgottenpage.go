@@ -8,6 +8,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"yellowlantern/internal/app/members"
+	"yellowlantern/internal/core/fold"
 )
 
 // forgottenPage says the same whoever asks, and whatever for.
@@ -36,7 +37,7 @@ func (s *Server) forgottenRoutes(r chi.Router) {
 	r.Post(members.ForgottenPath, func(w http.ResponseWriter, r *http.Request) {
 		r.Body = http.MaxBytesReader(w, r.Body, 4<<10)
 		from, _ := netip.ParseAddrPort(r.RemoteAddr)
-		s.App.Members.Forgotten(r.PostFormValue("user"), from.Addr().Unmap())
+		s.App.Members.Forgotten(r.PostFormValue("user"), fold.Addr(from.Addr()))
 		show(w, forgottenView{Asked: true})
 	})
 }

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"yellowlantern/internal/app/actor"
+	"yellowlantern/internal/core/fold"
 )
 
 // own refuses requests for other host names than the service's own: a page from elsewhere whose name was made to lead here would
@@ -40,29 +41,34 @@ func reachedAt(r *http.Request) netip.Addr {
 		return netip.Addr{}
 	}
 	at, _ := netip.ParseAddrPort(local.String())
-	return at.Addr().Unmap().WithZone("")
+	return fold.Addr(at.Addr()).WithZone("")
 }
 
-// located notes where a request comes from. A proxy in front, which is on this host and whose names the service was told, says it in
-// X-Forwarded-For: the last address there is the one that the proxy saw itself.
+// located notes where a request comes from, and whether it came by TLS. A proxy in front whose address the service was told says both, in
+// X-Forwarded-For, where the last address is the one that the proxy saw itself, and X-Forwarded-Proto. Nobody else is believed.
 func (s *Server) located(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		at, _ := netip.ParseAddrPort(r.RemoteAddr)
-		from := at.Addr().Unmap()
-		if told := r.Header.Values("X-Forwarded-For"); len(told) > 0 && len(s.Names) > 0 && from.IsLoopback() {
+		from := fold.Addr(at.Addr())
+		secret := r.TLS != nil
+		proxied := slices.ContainsFunc(s.Proxies, func(p netip.Prefix) bool { return p.Contains(from) })
+		if proxied && r.Header.Get("X-Forwarded-Proto") == "https" {
+			secret = true
+		}
+		if told := r.Header.Values("X-Forwarded-For"); len(told) > 0 && proxied {
 			all := strings.Split(told[len(told)-1], ",")
 			if a, err := netip.ParseAddr(strings.TrimSpace(all[len(all)-1])); err == nil {
 				from = a
 			}
 		}
-		next.ServeHTTP(w, r.WithContext(actor.With(r.Context(), actor.Actor{From: from, Private: r.TLS != nil, Origin: originOf(r)})))
+		next.ServeHTTP(w, r.WithContext(actor.With(r.Context(), actor.Actor{From: from, Private: secret, Origin: originOf(r, secret)})))
 	})
 }
 
 // originOf is where a request was sent to, as a browser writes it. Only names that are the service's own come so far.
-func originOf(r *http.Request) string {
+func originOf(r *http.Request, secret bool) string {
 	scheme := "http"
-	if r.TLS != nil || r.Header.Get("X-Forwarded-Proto") == "https" {
+	if secret {
 		scheme = "https"
 	}
 	return scheme + "://" + strings.ToLower(r.Host)

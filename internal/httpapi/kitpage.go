@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"github.com/go-chi/chi/v5"
-	"github.com/go-chi/chi/v5/middleware"
 
 	"yellowlantern/internal/app/actor"
 	"yellowlantern/internal/app/handover"
@@ -88,7 +87,7 @@ func (s *Server) kitRoutes(r chi.Router) {
 	})
 	r.Get(handover.LinkPath+"file/{key}/{name}", func(w http.ResponseWriter, r *http.Request) {
 		name, err := url.PathUnescape(chi.URLParam(r, "name"))
-		kind, data, ok := s.App.Handover.Fetched(chi.URLParam(r, "key"), name)
+		kind, data, ok := s.App.Handover.Fetched(r.Context(), chi.URLParam(r, "key"), name)
 		if err != nil || !ok {
 			showKit(w, http.StatusGone, kitView{Wrong: handover.ErrLink.Error()})
 			return
@@ -115,14 +114,11 @@ func showKit(w http.ResponseWriter, status int, v kitView) {
 	_ = kitPage.Execute(w, v)
 }
 
-// mostAsked is how large a request from outside may be.
-const mostAsked = 64 << 10
-
 // Kits serves what people and their devices need without an account, and nothing else: pages of kits, renewals of certificates, the
 // revocation list. It answers by one name alone.
 func (s *Server) Kits(host func() string) http.Handler {
 	r := chi.NewRouter()
-	r.Use(middleware.Recoverer, s.logged, secured, calledOnly(host), middleware.RequestSize(mostAsked))
+	r.Use(guarded, s.logged, secured, calledOnly(host), s.located, s.bounded, s.received)
 	r.Use(http.NewCrossOriginProtection().Handler)
 	s.kitRoutes(r)
 	s.enrolRoutes(r)

@@ -10,6 +10,7 @@ import (
 
 	"yellowlantern/internal/app/members"
 	"yellowlantern/internal/app/refusal"
+	"yellowlantern/internal/core/fold"
 	"yellowlantern/internal/core/password"
 )
 
@@ -50,7 +51,7 @@ func (s *Server) passwordRoutes(r chi.Router) {
 			return
 		}
 		from, _ := netip.ParseAddrPort(r.RemoteAddr)
-		err := s.App.Members.Choose(r.Context(), chi.URLParam(r, "token"), first, from.Addr().Unmap())
+		err := s.App.Members.Choose(r.Context(), chi.URLParam(r, "token"), first, fold.Addr(from.Addr()))
 		var no *refusal.Error
 		switch {
 		case err == nil:

@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"yellowlantern/internal/app/actor"
 	"yellowlantern/internal/app/handover"
 	"yellowlantern/internal/app/members"
 	"yellowlantern/internal/people"
@@ -59,10 +60,11 @@ func (s *Server) peopleRoutes() {
 		Body struct {
 			Password   string `json:"password,omitempty" maxLength:"256" doc:"If none is given, one is made."`
 			MustChange bool   `json:"must-change,omitempty" doc:"It counts only until they choose another; one that is made always does."`
+			Keep       bool   `json:"keep-sessions,omitempty" doc:"Their live sessions go on; if not given, these end, and devices log in again."`
 		}
 	},
 	) (*body[MadePassword], error) {
-		made, err := m.SetPassword(ctx, in.Name, in.Body.Password, in.Body.MustChange)
+		made, err := m.SetPassword(ctx, in.Name, in.Body.Password, in.Body.MustChange, in.Body.Keep)
 		return answered(MadePassword{made}, err)
 	})
 	register(s, "POST", "/users/{name}/password-links", "make-password-link", "A link by which a person chooses a password, once", func(ctx context.Context, in *struct {
@@ -91,13 +93,17 @@ func (s *Server) peopleRoutes() {
 	) (*body[people.Table], error) {
 		return answered(m.Import(ctx, in.Body.Table, in.Body.Take, in.Body.NewWords))
 	})
-	register(s, "DELETE", "/users/{name}", "remove-user", "Remove a user", func(ctx context.Context, in *Named) (*struct{}, error) {
-		return nil, m.Remove(ctx, in.Name)
+	register(s, "DELETE", "/users/{name}", "remove-user", "Remove a user", func(ctx context.Context, in *struct {
+		Named
+		EvenSo bool `query:"even-so" doc:"Also where the running plan names them."`
+	},
+	) (*struct{}, error) {
+		return nil, m.Remove(ctx, in.Name, in.EvenSo)
 	})
 	register(s, "POST", "/users/{name}/kits", "make-kit", "What a person needs for a kind of device", func(ctx context.Context, in *struct {
 		Named
 		Body struct {
-			Platform    string `json:"platform" enum:"windows,apple,android" doc:"The kind of device."`
+			Platform    string `json:"platform" enum:"windows,apple,android,yl-dial" doc:"The kind of device."`
 			NewPassword bool   `json:"new-password,omitempty" doc:"Gives the person another password, and puts it into the kit."`
 			KeyOnDevice bool   `json:"key-on-device,omitempty" doc:"The device makes its key itself, and has a certificate issued for it by an invitation in the kit (SCEP); for Apple's systems."`
 		}
@@ -219,15 +225,15 @@ func (s *Server) peopleRoutes() {
 	register(s, "GET", "/groups", "list-groups", "The running plan's groups with their members", func(ctx context.Context, _ *struct{}) (*body[[]members.Group], error) {
 		return answered(m.Groups(ctx))
 	})
-	register(s, "GET", "/slowed", "slowed", "Who had wrong passwords in the last hour, and until when no other is looked at", func(context.Context, *struct{}) (*body[[]members.Slowed], error) {
-		return answer(m.Slowed()), nil
+	register(s, "GET", "/slowed", "slowed", "Who had wrong passwords in the last hour, and until when no other is looked at", func(ctx context.Context, _ *struct{}) (*body[[]members.Slowed], error) {
+		return answer(m.Slowed(coversAdministrators(actor.Of(ctx), "slowed"))), nil
 	})
 	register(s, "DELETE", "/slowed", "lift-slowed", "Let the next password be looked at at once", func(ctx context.Context, in *struct {
 		Name   string `query:"name" doc:"Only this name."`
 		Source string `query:"source" doc:"Only what comes from this address, or its /64 of IPv6."`
 	},
 	) (*body[Lifted], error) {
-		n, err := m.Lift(ctx, in.Name, in.Source)
+		n, err := m.Lift(ctx, in.Name, in.Source, coversAdministrators(actor.Of(ctx), "lift-slowed"))
 		return answered(Lifted{n}, err)
 	})
 }

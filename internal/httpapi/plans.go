@@ -49,7 +49,8 @@ func (s *Server) planRoutes() {
 		return answered(p.Machine(ctx, in.Draft))
 	})
 	register(s, "POST", "/check", "check", "Check a document without keeping it", func(ctx context.Context, in *struct{ Body texted }) (*body[plans.Checked], error) {
-		return answered(p.Check(ctx, in.Body.Text))
+		c, err := p.Check(ctx, in.Body.Text)
+		return answered(c.Listed(), err)
 	})
 	register(s, "POST", "/begin", "begin", "Propose a first plan from the things that cannot be guessed", func(_ context.Context, in *struct{ Body begin.Answers }) (*body[begin.Proposal], error) {
 		out, err := begin.Plan(in.Body)
@@ -146,7 +147,9 @@ func (s *Server) draftRoutes() {
 		Body plans.Change
 	},
 	) (*body[plans.Changed], error) {
-		return answered(p.Change(ctx, in.Name, in.Body))
+		out, err := p.Change(ctx, in.Name, in.Body)
+		out.Checked = out.Checked.Listed()
+		return answered(out, err)
 	})
 	register(s, "DELETE", "/drafts/{name}", "delete-draft", "Forget a draft", func(ctx context.Context, in *Named) (*struct{}, error) {
 		return nil, p.Remove(ctx, in.Name)
@@ -165,6 +168,8 @@ func (s *Server) draftRoutes() {
 		return answered(p.Rebase(ctx, in.Name, take...))
 	})
 	register(s, "GET", "/drafts/{name}/review", "review-draft", "Findings, and what a commit would do", func(ctx context.Context, in *Named) (*body[plans.Review], error) {
-		return answered(p.Review(ctx, in.Name))
+		out, err := p.Review(ctx, in.Name)
+		out.Checked = out.Checked.Listed()
+		return answered(out, err)
 	})
 }

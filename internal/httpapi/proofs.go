@@ -24,6 +24,15 @@ func (s *Server) proofRoutes() {
 	register(s, "GET", "/journey", "journey", "One packet's way there and back", func(ctx context.Context, in *proofs.JourneyRequest) (*body[proofs.JourneyAnswer], error) {
 		return answered(p.Journey(ctx, *in))
 	})
+	register(s, "POST", "/journeys", "journeys", "The ways of many packets, without their stages", func(ctx context.Context, in *struct {
+		Body proofs.ManyJourneys
+	},
+	) (*body[[]proofs.JourneyResult], error) {
+		return answered(p.Journeys(ctx, in.Body))
+	})
+	register(s, "GET", "/reach", "reach", "Somebody's reach as sets of addresses and services", func(ctx context.Context, in *proofs.DataRequest) (*body[proofs.DataAnswer], error) {
+		return answered(p.Data(ctx, *in))
+	})
 	register(s, "GET", "/report", "report", "Findings, proof, trials, differences and acceptances of the running plan", func(ctx context.Context, _ *struct{}) (*body[report.Report], error) {
 		r, err := p.Report(ctx)
 		if err != nil {

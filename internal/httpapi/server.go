@@ -4,11 +4,14 @@ package httpapi
 
 import (
 	"context"
+	"errors"
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"net/netip"
 	"path"
 	"reflect"
+	"slices"
 	"strings"
 	"time"
 
@@ -18,10 +21,13 @@ import (
 	"github.com/go-chi/chi/v5/middleware"
 
 	"yellowlantern/internal/app"
+	"yellowlantern/internal/app/computing"
 	"yellowlantern/internal/app/handover"
 	"yellowlantern/internal/app/members"
+	"yellowlantern/internal/app/refusal"
 	"yellowlantern/internal/app/trust"
 	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/guard"
 )
 
 // Config is what is served, and to whom.
@@ -32,26 +38,30 @@ type Config struct {
 	// Names are what this service is called, by itself or by a proxy in front; by other names than these and the machine's own it does
 	// not answer.
 	Names []string
+	// Proxies are where proxies in front speak from: of them it is believed where a request comes from, and whether it came by TLS.
+	Proxies []netip.Prefix
 	// OnlyTLS says that nothing but TLS is spoken under these names, on any port: browsers are told (RFC 6797).
 	OnlyTLS bool
 }
-
-// mostBody is how large a request may be: a plan of its largest size, written as a JSON string, in which every other character may be
-// escaped.
-const mostBody = 2*plan.MaxSize + 1<<20
 
 // Server serves it.
 type Server struct {
 	Config
 	api    huma.API
 	router chi.Router
+	// openPaths are those of calls that need no signing in.
+	openPaths map[string]bool
+	strangers *room // bodies of who did not sign in
+	calls     *room
+	places    *places // of large calls
 }
 
 // New prepares a server; Handler serves it.
 func New(cfg Config) *Server {
-	s := &Server{Config: cfg}
+	s := &Server{Config: cfg, openPaths: map[string]bool{}, places: &places{each: largeEach, most: largeMost}}
+	s.strangers, s.calls = &room{most: strangersMost, each: strangersEach}, &room{most: callsMost, each: callsEach}
 	s.router = chi.NewRouter()
-	s.router.Use(middleware.Recoverer, s.logged, secured, s.own, s.located, middleware.RequestSize(mostBody))
+	s.router.Use(guarded, s.logged, secured, s.own, s.located, s.bounded, s.received)
 	s.router.Use(http.NewCrossOriginProtection().Handler)
 	conf := huma.DefaultConfig("Yellow Lantern", "1")
 	conf.DocsPath, conf.OpenAPIPath, conf.SchemasPath = "", "/api/openapi", ""
@@ -65,6 +75,12 @@ func New(cfg Config) *Server {
 		s.accessRoutes, s.planRoutes, s.commitRoutes, s.peopleRoutes, s.proofRoutes, s.trialRoutes, s.diagnosisRoutes, s.watchRoutes, s.trustRoutes, s.authorityRoutes, s.sourceRoutes, s.whoisRoutes,
 	} {
 		routes()
+	}
+	complete(s.api.OpenAPI())
+	for path, item := range s.api.OpenAPI().Paths {
+		if item.Post != nil && open[item.Post.OperationID] {
+			s.openPaths[path] = true
+		}
 	}
 	s.describeKinds()
 	s.router.Get(trust.ListPath, s.openList)
@@ -106,6 +122,8 @@ func schemaName(t reflect.Type, hint string) string {
 	return name
 }
 
+func guarded(next http.Handler) http.Handler { return guard.HTTP("http.call", next) }
+
 // Handler is the service's HTTP interface.
 func (s *Server) Handler() http.Handler { return s.router }
 
@@ -143,13 +161,39 @@ func secured(next http.Handler) http.Handler {
 }
 
 func register[I, O any](s *Server, method, path, id, summary string, h func(context.Context, *I) (*O, error)) {
-	huma.Register(s.api, operation(method, path, id, summary), refusing(legibly(h)))
+	named(method, path, id, reflect.TypeFor[I]())
+	huma.Register(s.api, operation(method, path, id, summary), refusing(legibly(timed(id, func(ctx context.Context, in *I) (*O, error) {
+		notes(ctx, in)
+		return h(ctx, in)
+	}))))
+}
+
+// callTime is how long a call may take that everybody may make. What it waits for goes on for a while, and whoever wants it asks again.
+const callTime = 30 * time.Second
+
+// timed bounds the time of such calls.
+func timed[I, O any](id string, h func(context.Context, *I) (*O, error)) func(context.Context, *I) (*O, error) {
+	if !slices.Equal(rights[id].roles, anybody) {
+		return h
+	}
+	return func(ctx context.Context, in *I) (*O, error) {
+		ctx, stop := context.WithTimeoutCause(ctx, callTime, computing.ErrCallTime)
+		defer stop()
+		out, err := h(ctx, in)
+		if errors.Is(err, context.DeadlineExceeded) && errors.Is(context.Cause(ctx), computing.ErrCallTime) {
+			return nil, &refusal.Error{
+				Sort: refusal.Away, Words: "that takes longer than a call may: ask for less of it, by a filter or in parts",
+			}
+		}
+		return out, err
+	}
 }
 
 func operation(method, path, id, summary string) huma.Operation {
+	most, within := bodyOf(id)
 	return huma.Operation{
 		OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary, Security: []map[string][]string{{"token": {}}},
-		MaxBodyBytes: mostBody,
+		MaxBodyBytes: most, BodyReadTimeout: within,
 	}
 }
 

@@ -16,10 +16,13 @@ func (s *Server) sourceRoutes() {
 		Body struct {
 			User     string `json:"user" maxLength:"256" doc:"Who is to be looked for."`
 			Password string `json:"password,omitempty" maxLength:"256" doc:"Tries their login too."`
+			Secret   string `json:"secret,omitempty" maxLength:"512" doc:"What the service proves itself with there, given again: the one that is kept is sent to no other servers than it was stored for."`
 		}
 	},
 	) (*body[sources.SourceTrial], error) {
-		return answered(s.App.Sources.Try(ctx, in.Draft, in.Name, in.Body.User, in.Body.Password))
+		return answered(s.App.Sources.Try(ctx, sources.Trial{
+			Source: in.Name, Draft: in.Draft, User: in.Body.User, Password: in.Body.Password, Secret: in.Body.Secret,
+		}))
 	})
 }
 
@@ -42,6 +45,12 @@ func (s *Server) whoisRoutes() {
 	})
 	register(s, "GET", "/people-odd", "odd-people", "People who match no passage, and groups that nobody is in or that no passage admits", func(ctx context.Context, _ *struct{}) (*body[whois.OddPeople], error) {
 		return answered(s.App.Whois.All(ctx))
+	})
+	register(s, "DELETE", "/people-elsewhere/{name}", "forget-person", "Forget somebody of a source, with their second factors and keys here, so that the name is free", func(ctx context.Context, in *struct {
+		Name string `path:"name" maxLength:"256"`
+	},
+	) (*struct{}, error) {
+		return nil, s.App.Members.Forget(ctx, in.Name)
 	})
 	register(s, "GET", "/people-elsewhere", "people-elsewhere", "People of the plan's sources who logged in lately", func(ctx context.Context, in *struct {
 		Filter string `query:"filter" maxLength:"128" doc:"Part of a name, source or group."`

@@ -22,6 +22,13 @@ func (s *Server) trialRoutes() {
 	) (*body[probe.Order], error) {
 		return answered(t.Order(ctx, in.User, in.Group))
 	})
+	register(s, "POST", "/users/{name}/probe-kit", "make-probe-kit", "A signed file by which a machine without access to the service probes, and connects, as a user", func(ctx context.Context, in *struct {
+		Named
+		Group string `query:"group" doc:"A group of theirs, where they are somebody of a source that judges logins alone, and were not here yet."`
+	},
+	) (*body[trials.ProbeKit], error) {
+		return answered(s.App.Handover.MakeOwn(ctx, in.Name, in.Group))
+	})
 	register(s, "GET", "/probes", "list-probes", "The newest probe reports", func(ctx context.Context, in *struct {
 		Limit int `query:"limit" default:"20" minimum:"1" maximum:"200"`
 	},

@@ -20,6 +20,11 @@ type forNames struct {
 	Key string   `json:"key,omitempty" enum:"ecdsa,rsa" doc:"Of what kind its key is; ecdsa if not given."`
 }
 
+// Replacing puts something in the place of what is in use.
+type Replacing struct {
+	Replace bool `query:"replace" doc:"Also where people could no longer connect by it."`
+}
+
 // removal forgets something that revisions refer to by name.
 type removal struct {
 	Named
@@ -33,20 +38,22 @@ func (s *Server) trustRoutes() {
 	})
 	register(s, "POST", "/certificates/{name}", "make-certificate", "Make a certificate by the service's own authority, in place of an older one", func(ctx context.Context, in *struct {
 		Named
+		Replacing
 		Body forNames
 	},
 	) (*body[trust.Certificate], error) {
-		return answered(t.MakeWith(ctx, in.Body.Key, in.Name, in.Body.For...))
+		return answered(t.MakeWith(ctx, in.Body.Key, in.Name, in.Replace, in.Body.For...))
 	})
 	register(s, "PUT", "/certificates/{name}", "import-certificate", "Keep a certificate of another authority with those above it and its key", func(ctx context.Context, in *struct {
 		Named
+		Replacing
 		Body struct {
 			Chain string `json:"chain" lines:"many" maxLength:"100000" doc:"The certificate and those above it, PEM, in any order; the key may be among them."`
 			Key   string `json:"key,omitempty" lines:"many" maxLength:"20000" doc:"Its private key, PEM; not needed where a signing request was made here."`
 		}
 	},
 	) (*body[trust.Certificate], error) {
-		return answered(t.Import(ctx, in.Name, in.Body.Chain, in.Body.Key))
+		return answered(t.Import(ctx, in.Name, in.Body.Chain, in.Body.Key, in.Replace))
 	})
 	register(s, "POST", "/certificates/{name}/request", "request-certificate", "Make a key and a signing request (PKCS #10) for another authority", func(ctx context.Context, in *struct {
 		Named
@@ -108,10 +115,11 @@ func (s *Server) trustRoutes() {
 		Body struct {
 			Kind  string `json:"kind" enum:"tsig,shared-key,password"`
 			Value string `json:"value,omitempty" lines:"many" maxLength:"512" doc:"Not given: one is generated."`
+			Again bool   `json:"again,omitempty" doc:"In place of one that is kept under that name."`
 		}
 	},
 	) (*body[trust.SharedSecret], error) {
-		return answered(t.MakeSecret(ctx, in.Name, in.Body.Kind, in.Body.Value))
+		return answered(t.MakeSecret(ctx, in.Name, in.Body.Kind, in.Body.Value, in.Body.Again))
 	})
 	register(s, "DELETE", "/secrets/{name}", "remove-secret", "Forget a shared secret", func(ctx context.Context, in *removal) (*struct{}, error) {
 		return nil, t.RemoveSecret(ctx, in.Name, in.EvenSo)

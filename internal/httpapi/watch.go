@@ -29,8 +29,11 @@ type recording struct {
 
 func (s *Server) watchRoutes() {
 	w := s.App.Watching
-	register(s, "GET", "/sessions", "list-sessions", "Live sessions", func(context.Context, *struct{}) (*body[[]watching.LiveSession], error) {
-		return answer(w.Sessions()), nil
+	register(s, "GET", "/sessions", "list-sessions", "Live sessions", func(_ context.Context, in *struct {
+		Traffic bool `query:"traffic" doc:"With what each carried in the last two minutes."`
+	},
+	) (*body[[]watching.LiveSession], error) {
+		return answer(w.Sessions(in.Traffic)), nil
 	})
 	register(s, "DELETE", "/sessions/{id}", "end-session", "End a live session", func(ctx context.Context, in *struct {
 		ID string `path:"id"`
@@ -96,7 +99,7 @@ func (s *Server) watchRoutes() {
 		return answered(s.App.Journal.Find(ctx, journal.Query(*in)))
 	})
 	register(s, "GET", "/journal/lines", "journal-lines", "Lines of the journal in order, as they are chained by hashes", func(ctx context.Context, in *struct {
-		After uint64 `query:"after" doc:"Only lines after that one."`
+		After uint64 `query:"after" maximum:"9007199254740992" doc:"Only lines after that one."`
 		Limit int    `query:"limit" default:"1000" minimum:"1" maximum:"5000"`
 	},
 	) (*body[journal.Chained], error) {
@@ -119,10 +122,11 @@ func (s *Server) watchRoutes() {
 			}}, nil
 		}))
 	sse.Register(s.api, operation("GET", "/watch", "watch", "Live sessions every two seconds, and journal lines as they are written"),
-		map[string]any{"sessions": watching.Sessions{}, "journal": gateway.Event{}}, func(ctx context.Context, _ *struct{},
-			send sse.Sender,
+		map[string]any{"sessions": watching.Sessions{}, "journal": gateway.Event{}}, func(ctx context.Context, in *struct {
+			Filter string `query:"filter" maxLength:"256" doc:"Only sessions with this text in user, group, passage, tunnel, device or an address."`
+		}, send sse.Sender,
 		) {
-			w.Stream(ctx, send.Data)
+			w.Stream(ctx, in.Filter, send.Data)
 		})
 	s.metricsRoute()
 }

@@ -21,9 +21,12 @@ import (
 	"yellowlantern/internal/app/access"
 	"yellowlantern/internal/app/journal"
 	"yellowlantern/internal/app/trials"
+	"yellowlantern/internal/app/watching"
 	"yellowlantern/internal/core/password"
 	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/doors"
 	"yellowlantern/internal/gateway"
+	"yellowlantern/internal/guard"
 	"yellowlantern/internal/httpapi"
 	"yellowlantern/internal/people"
 	"yellowlantern/internal/store"
@@ -67,6 +70,8 @@ type Options struct {
 	Collector   *Collector
 	// Names are what a proxy in front calls the service.
 	Names []string
+	// Proxies are where proxies in front speak from: they alone are believed about where requests come from.
+	Proxies []netip.Prefix
 	// OutsideAddresses finds the machine's public addresses towards a name server; nil: by looking.
 	OutsideAddresses func(server string) ([]netip.Addr, error)
 	// Roots are the authorities that calls to keep the name up to date believe; nil: the system's.
@@ -95,12 +100,12 @@ type Instance struct {
 	http      *http.Server
 	kits      *http.Server // for the pages of kits; nil: they are open with the console alone
 	keep      context.CancelFunc
-	kept      sync.WaitGroup
+	kept      guard.Group
 	stopped   sync.Once
 	elsewhere bool
 
 	stopTaking context.CancelFunc // of the gateway's events
-	taken      sync.WaitGroup
+	taken      guard.Group
 }
 
 // Start starts everything; what was started is stopped again if something fails.
@@ -114,6 +119,10 @@ func Start(ctx context.Context, o Options) (*Instance, error) {
 }
 
 func (i *Instance) start(ctx context.Context, o Options) (err error) {
+	// First, so that a second process on one data folder hears of that, and not of a port that the first one has.
+	if i.Store, err = store.Open(o.Data); err != nil {
+		return err
+	}
 	ln, err := open(o.Listen)
 	if err != nil {
 		return err
@@ -130,7 +139,9 @@ func (i *Instance) start(ctx context.Context, o Options) (err error) {
 		return err
 	}
 	i.Address = ln.Addr().(*net.TCPAddr).AddrPort()
-	i.http = &http.Server{ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute}
+	i.http = &http.Server{
+		ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10, HTTP2: &http.HTTP2Config{MaxConcurrentStreams: 64},
+	}
 	defer func() {
 		if err != nil {
 			_ = ln.Close()
@@ -143,9 +154,6 @@ func (i *Instance) start(ctx context.Context, o Options) (err error) {
 	}
 	if at == "" && o.AllHere {
 		at = i.URL()
-	}
-	if i.Store, err = store.Open(o.Data); err != nil {
-		return err
 	}
 	i.People = people.New(i.Store)
 	told, taken, vantages, err := i.gateway(ctx, o)
@@ -179,7 +187,10 @@ func (i *Instance) start(ctx context.Context, o Options) (err error) {
 	if err := i.App.Resume(ctx); err != nil {
 		return fmt.Errorf("the newest revision does not run: %w", err)
 	}
-	server := httpapi.New(httpapi.Config{App: i.App, Console: o.Console, Log: o.Log, Names: o.Names, OnlyTLS: o.OnlyTLS})
+	server := httpapi.New(httpapi.Config{
+		App: i.App, Console: o.Console, Log: o.Log,
+		Names: o.Names, Proxies: o.Proxies, OnlyTLS: o.OnlyTLS,
+	})
 	i.http.Handler = server.Handler()
 	if err := i.openKits(ctx, o, kits, server); err != nil {
 		return err
@@ -187,10 +198,10 @@ func (i *Instance) start(ctx context.Context, o Options) (err error) {
 	i.http.RegisterOnShutdown(i.App.Leave) // who looks on would keep the server waiting
 	keep, stop := context.WithCancel(context.Background())
 	i.keep = stop
-	i.kept.Go(func() { i.App.Keep(keep) })
-	go i.serve(func() error { return i.http.Serve(ln) })
+	i.kept.Keep("app.keep", func() { i.App.Keep(keep) })
+	guard.Go("http.loopback", func() { i.serve(func() error { return i.http.Serve(ln) }) })
 	for _, door := range doors {
-		go i.serve(func() error { return i.http.ServeTLS(door, "", "") })
+		guard.Go("http.tls", func() { i.serve(func() error { return i.http.ServeTLS(door, "", "") }) })
 	}
 	return nil
 }
@@ -224,11 +235,21 @@ func (i *Instance) gateway(ctx context.Context, o Options) (agent.Agent, agent.M
 
 // listen takes what the gateway tells and rules on what it asks, from now on.
 func (i *Instance) listen(handle *agent.Handle) {
-	taken := func(m agent.Mark) store.Taken { return store.Taken{Of: m.Of, Sequence: m.Sequence} }
-	handle.Line = func(e gateway.Event, m agent.Mark) { i.App.Journal.Event(e, taken(m)) }
-	handle.Over = func(o agent.Over, m agent.Mark) {
-		i.App.Accounting.SessionOver(o.Session, o.Why, o.At) // before it counts as taken: once more does no harm
-		i.App.Watching.SessionOver(o.Session, o.Why, o.At, taken(m))
+	handle.Happened = func(ctx context.Context, all []agent.Event, m agent.Mark) bool {
+		var lines []gateway.Event
+		var past []store.PastSession
+		for _, e := range all {
+			if e.Line != nil {
+				lines = append(lines, *e.Line)
+			}
+			if o := e.Over; o != nil {
+				i.App.Accounting.SessionOver(o.Session, o.Why, o.At) // before it counts as taken: once more does no harm
+				if rec, kept := watching.PastOf(o.Session, o.Why, o.At); kept {
+					past = append(past, rec)
+				}
+			}
+		}
+		return i.App.Journal.Events(ctx, lines, past, store.Taken{Of: m.Of, Sequence: m.Sequence})
 	}
 	handle.People, handle.Admit = i.People, i.App.Journal.Admit
 	if i.elsewhere {
@@ -242,8 +263,8 @@ func (i *Instance) listen(handle *agent.Handle) {
 	}
 	taking, stopTaking := context.WithCancel(context.Background())
 	i.stopTaking = stopTaking
-	i.taken.Go(func() { handle.Take(taking) })
-	i.taken.Go(func() { handle.Rule(taking) })
+	i.taken.Keep("agent.events", func() { handle.Take(taking) })
+	i.taken.Keep("agent.inquiries", func() { handle.Rule(taking) })
 }
 
 // open opens the HTTP port for what speaks without TLS, so it stays on loopback.
@@ -259,7 +280,7 @@ func open(addr string) (net.Listener, error) {
 	if err != nil {
 		return nil, fmt.Errorf("cannot listen on %s: %w; choose another with --listen", addr, err)
 	}
-	return ln, nil
+	return doors.Bounded(ln, mostConnections, 0), nil // a proxy in front is one source for all
 }
 
 // Works tells whether the service can do its work: its records can be read.
@@ -271,17 +292,26 @@ func (i *Instance) Works(ctx context.Context) error {
 // URL is where the console and the API are.
 func (i *Instance) URL() string { return "http://" + i.Address.String() }
 
+// lastCalls is how long calls under way may take still when the service stops.
+const lastCalls = 2 * time.Second
+
 // Stop ends requests under way, then the gateway (devices are told), then everything else. A second call does nothing.
 func (i *Instance) Stop() { i.stopped.Do(i.stop) }
 
 func (i *Instance) stop() {
+	over, cancel := context.WithTimeout(context.Background(), lastCalls)
+	var calls guard.Group
 	for _, s := range []*http.Server{i.http, i.kits} {
 		if s != nil {
-			ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
-			_ = s.Shutdown(ctx)
-			cancel()
+			calls.Go("http.shutdown", func() {
+				if s.Shutdown(over) != nil {
+					_ = s.Close()
+				}
+			})
 		}
 	}
+	calls.Wait()
+	cancel()
 	if i.keep != nil {
 		i.keep()
 		i.kept.Wait()

@@ -15,6 +15,7 @@ import (
 
 	"yellowlantern/internal/app"
 	"yellowlantern/internal/app/trust"
+	"yellowlantern/internal/guard"
 	"yellowlantern/internal/httpapi"
 )
 
@@ -53,14 +54,14 @@ func (i *Instance) openKits(ctx context.Context, o Options, doors []net.Listener
 	}
 	i.kits = &http.Server{
 		Handler: server.Kits(pages.host), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second, WriteTimeout: time.Minute,
-		IdleTimeout: time.Minute, MaxHeaderBytes: 16 << 10,
+		IdleTimeout: time.Minute, MaxHeaderBytes: 16 << 10, HTTP2: &http.HTTP2Config{MaxConcurrentStreams: 16},
 		// Phones of some years ago have no newer version.
 		TLSConfig: &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: pages.certificate, NextProtos: []string{"h2", "http/1.1"}},
 		ErrorLog:  slog.NewLogLogger(o.Log.Handler(), slog.LevelDebug),
 	}
 	for _, door := range doors {
 		i.AddressesKits = append(i.AddressesKits, door.Addr().(*net.TCPAddr).AddrPort())
-		go i.serve(func() error { return i.kits.ServeTLS(door, "", "") })
+		guard.Go("http.kits", func() { i.serve(func() error { return i.kits.ServeTLS(door, "", "") }) })
 	}
 	return nil
 }

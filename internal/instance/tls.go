@@ -7,27 +7,35 @@ import (
 	"fmt"
 	"log/slog"
 	"net"
-	"net/netip"
 	"slices"
 
 	"yellowlantern/internal/app/trust"
+	"yellowlantern/internal/core/fold"
+	"yellowlantern/internal/doors"
 )
 
 // ConsoleCertificate is under which name the certificate of console and API is kept, where no other is given.
 const ConsoleCertificate = "console"
 
 // openTLS opens the ports for HTTP over TLS.
-func openTLS(addresses []string) (doors []net.Listener, err error) {
+func openTLS(addresses []string) (opened []net.Listener, err error) {
 	for _, a := range addresses {
 		ln, err := net.Listen("tcp", a)
 		if err != nil {
-			closeAll(doors)
+			closeAll(opened)
 			return nil, fmt.Errorf("cannot listen on %s with TLS: %w; --listen-tls takes an address of this machine with a port, such as 10.20.0.1:8643", a, err)
 		}
-		doors = append(doors, ln)
+		opened = append(opened, doors.Bounded(ln, mostConnections, mostOfSource))
 	}
-	return doors, nil
+	return opened, nil
 }
+
+// Connections that are open at a listener, and from one source at one that strangers reach: browsers have six or so each, and people of one
+// office may share an address.
+const (
+	mostConnections = 2048
+	mostOfSource    = 128
+)
 
 func closeAll(doors []net.Listener) {
 	for _, d := range doors {
@@ -44,7 +52,7 @@ func (i *Instance) certify(ctx context.Context, o Options, doors []net.Listener)
 	for _, d := range doors {
 		at := d.Addr().(*net.TCPAddr).AddrPort()
 		i.AddressesTLS = append(i.AddressesTLS, at)
-		if a := at.Addr().Unmap(); !a.IsUnspecified() {
+		if a := fold.Addr(at.Addr()); !a.IsUnspecified() {
 			names = append(names, a.WithZone("").String())
 		}
 	}
@@ -71,7 +79,7 @@ func (i *Instance) URLs() (out []string) {
 			out = append(out, fmt.Sprintf("https://%s:%d", cmp.Or(first(i.names), "this machine"), a.Port()))
 			continue
 		}
-		out = append(out, "https://"+netip.AddrPortFrom(a.Addr().Unmap(), a.Port()).String())
+		out = append(out, "https://"+fold.AddrPort(a).String())
 	}
 	return out
 }

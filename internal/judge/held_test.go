@@ -36,7 +36,8 @@ func compareHeld(t *rapid.T, judge naive, m *site.Model, c *site.Class, leased [
 	})
 	if !k.fragment {
 		j := m.TravelHeld(c, site.Packet{Src: k.src, Dst: k.dst, Service: service(k)}, netset.OfAddrs(leased...))
-		require.Equal(t, want, j.LostAt().Station, "journey while held of %+v", k)
+		require.Equal(t, want, j.Steps[len(j.Steps)-1].Station, "journey while held of %+v", k)
+		require.Equal(t, want == site.OwnServices, j.Answered)
 		require.False(t, j.Enforced || j.Arrives)
 	}
 	if slices.ContainsFunc(leased, func(a netip.Addr) bool { return a.Is4() == k.dst.Is4() }) && len(leased) > 0 {

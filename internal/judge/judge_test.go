@@ -268,6 +268,8 @@ func compareJourney(t *rapid.T, m *site.Model, c *site.Class, leased []netip.Add
 	at := ""
 	if lost := j.LostAt(); lost != nil {
 		at = lost.Station
+	} else if j.Answered {
+		at = site.OwnServices
 	}
 	require.Equal(t, want.lostAt, at, "journey of %+v", k)
 	require.Equal(t, want.enforced, j.Enforced, "journey of %+v", k)
@@ -382,11 +384,34 @@ func compareForwarding(t *rapid.T, judge naive, m *site.Model, groups []string, 
 		require.EqualValues(t, 40000, bi.DstPort)
 		require.Zero(t, transportSum(back.Packet, bi.Transport, k.proto))
 	}
+	compareReports(t, e, s, judge, k, back.Packet, at)
 	if want.src != k.src {
 		compareSecondFlow(t, e, m, groups, leased, k, i, at)
 	}
 	e.Tick(at.Add(3 * time.Hour))
 	require.Zero(t, e.Flows(), "forgotten")
+}
+
+// compareReports has the person report on the answer (ICMP): that comes to who sent it, and to nobody else, for it would be a way past the
+// rules.
+func compareReports(t *rapid.T, e *forward.Engine, s *session.Session, judge naive, k probePacket, answer []byte, at time.Time) {
+	i, err := packet.Parse(answer)
+	if err != nil || i.Fragment || k.proto != 6 && k.proto != 17 {
+		return
+	}
+	report := packet.Error(slices.Clone(answer), i, k.src, packet.NoRoute, 0)
+	told := e.FromTunnel(s, slices.Clone(report), at)
+	require.NotNil(t, told.Inside, "a report on an answer of %+v", k)
+	other := k.dst.Next()
+	if judge.page(other) { // which answers by itself
+		other = other.Next()
+	}
+	ri, err := packet.Parse(report)
+	require.NoError(t, err)
+	packet.SetDst(report, &ri, other, ri.Ident)
+	told = e.FromTunnel(s, report, at)
+	require.Nil(t, told.Inside, "a report on an answer of %s, sent to %s", k.dst, other)
+	require.Contains(t, []string{site.Rules, site.Selectors}, told.Station)
 }
 
 // compareSecondFlow sends the same packet from another person who is translated to the same address: it must get a port of

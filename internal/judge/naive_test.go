@@ -211,9 +211,16 @@ func portWord(word string, k probePacket) bool {
 func (n naive) passage(groups []string) *plan.Passage {
 	for i := range n.p.Passages {
 		p := n.settled(n.p.Passages[i])
-		offered := slices.ContainsFunc(n.p.Tunnels,
-			func(t plan.Tunnel) bool { return in(p.Tunnels, t.Name) && !t.Off && t.Gateway == n.g.Name })
+		offered, open := false, false
+		for _, t := range n.p.Tunnels {
+			if in(p.Tunnels, t.Name) && t.Gateway == n.g.Name {
+				offered, open = true, open || !t.Off
+			}
+		}
 		if !p.Off && offered && slices.ContainsFunc(groups, func(g string) bool { return in(p.Groups, g) }) {
+			if !open {
+				return nil
+			}
 			return p
 		}
 	}
@@ -532,11 +539,13 @@ func (n naive) onward(k probePacket, out string, hop netip.Addr) bool {
 	if !hop.IsValid() {
 		return home != nil && home.Name == out
 	}
-	for range 16 {
+	seen := map[string]bool{}
+	for {
 		r, _ := n.owner(hop)
-		if r == nil {
+		if r == nil || seen[r.Name] {
 			return false
 		}
+		seen[r.Name] = true
 		link, via := n.look(r, k.dst)
 		if link != nil {
 			return home == link
@@ -546,7 +555,6 @@ func (n naive) onward(k probePacket, out string, hop netip.Addr) bool {
 		}
 		hop = via
 	}
-	return false
 }
 
 // wayBack tells whether an answer from where a packet went to comes to the gateway, by a link that leads there.
@@ -571,10 +579,15 @@ func (n naive) cameBy(k probePacket, to netip.Addr) (by string, ok bool) {
 	}
 	name := home.Router
 	by = home.Name
-	for range 16 {
+	seen := map[string]bool{}
+	for {
 		if name == n.g.Name {
 			return by, true
 		}
+		if seen[name] {
+			return "", false
+		}
+		seen[name] = true
 		i := slices.IndexFunc(n.p.Routers, func(r plan.Router) bool { return r.Name == name })
 		if i < 0 {
 			return "", false
@@ -595,7 +608,6 @@ func (n naive) cameBy(k probePacket, to netip.Addr) (by string, ok bool) {
 		}
 		name = r.Name
 	}
-	return "", false
 }
 
 // tooLarge tells whether a link that carries so many octets carries the packet neither whole nor in parts.

@@ -62,7 +62,7 @@ func (s *segment) send(hop netip.Addr, b []byte) {
 // serve runs a node until the lab closes.
 func (l *Lab) serve(n node) chan []byte {
 	queue := make(chan []byte, queueLen)
-	l.wait.Go(func() {
+	l.wait.Go("lab.serve", func() {
 		for {
 			select {
 			case <-l.closed:

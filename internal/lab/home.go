@@ -62,7 +62,7 @@ func (l *Lab) startHome(v Vantage) error {
 	}
 	l.homes = append(l.homes, h)
 	l.closers = append(l.closers, func() { _ = conn.Close() })
-	l.wait.Go(h.devicesLoop)
+	l.wait.Go("lab.startHome", h.devicesLoop)
 	return nil
 }
 

@@ -131,7 +131,7 @@ func (l *Lab) serveHTTP(m *machine, on netip.AddrPort, page http.HandlerFunc) er
 	}
 	srv := &http.Server{Handler: page, ReadHeaderTimeout: 10 * time.Second, ErrorLog: log.New(io.Discard, "", 0)}
 	l.closers = append(l.closers, func() { _ = srv.Close() })
-	l.wait.Go(func() { _ = srv.Serve(ln) })
+	l.wait.Go("lab.serveHTTP", func() { _ = srv.Serve(ln) })
 	return nil
 }
 
@@ -141,7 +141,7 @@ func (l *Lab) serveTCP(m *machine, on netip.AddrPort) error {
 		return err
 	}
 	l.closers = append(l.closers, func() { _ = ln.Close() })
-	l.wait.Go(func() {
+	l.wait.Go("lab.serveTCP", func() {
 		for {
 			c, err := ln.Accept()
 			if err != nil {
@@ -160,7 +160,7 @@ func (l *Lab) serveUDP(m *machine, on netip.AddrPort) error {
 		return err
 	}
 	l.closers = append(l.closers, func() { _ = c.Close() })
-	l.wait.Go(func() {
+	l.wait.Go("lab.serveUDP", func() {
 		buf := make([]byte, 2048)
 		for {
 			n, from, err := c.ReadFrom(buf)
@@ -207,8 +207,8 @@ func (l *Lab) serveDNS(m *machine, on netip.Addr, names map[string][]netip.Addr)
 		return err
 	}
 	l.closers = append(l.closers, func() { _ = pc.Close(); _ = ln.Close() })
-	l.wait.Go(func() { l.answerUDP(pc, handler) })
-	l.wait.Go(func() { _ = (&dns.Server{Listener: ln, Handler: handler}).ActivateAndServe() })
+	l.wait.Go("lab.serveDNS", func() { l.answerUDP(pc, handler) })
+	l.wait.Go("lab.serveDNS", func() { _ = (&dns.Server{Listener: ln, Handler: handler}).ActivateAndServe() })
 	return nil
 }
 

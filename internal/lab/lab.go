@@ -14,6 +14,7 @@ import (
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/site"
 	"yellowlantern/internal/gateway"
+	"yellowlantern/internal/guard"
 	"yellowlantern/internal/userstack"
 )
 
@@ -32,7 +33,7 @@ type Lab struct {
 	inside   chan []byte // the gateway's inside plug
 	closers  []func()
 	closed   chan struct{}
-	wait     sync.WaitGroup
+	wait     guard.Group
 	observed atomic.Pointer[inside.Observed]
 
 	mu      sync.Mutex
@@ -249,7 +250,7 @@ func (l *Lab) caller(k caller, gatewayAddr netip.Addr) (*net.UDPConn, error) {
 	}
 	l.callers[k] = c
 	l.seen[c.LocalAddr().(*net.UDPAddr).AddrPort()] = k.from
-	l.wait.Go(func() { l.fromGateway(c, k, gatewayAddr) })
+	l.wait.Go("lab.caller", func() { l.fromGateway(c, k, gatewayAddr) })
 	return c, nil
 }
 

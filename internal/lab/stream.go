@@ -8,6 +8,7 @@ import (
 
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/packet"
+	"yellowlantern/internal/guard"
 )
 
 // ListenTCP opens a real port for one of the gateway's outside TCP ports: connections to that port on the lab's internet arrive at
@@ -29,7 +30,7 @@ func (l *Lab) ListenTCP(port uint16) (net.Listener, error) {
 			return nil, err
 		}
 		ln.inner = append(ln.inner, inner)
-		l.wait.Go(func() { l.relayAll(inner, real.Addr().String()) })
+		l.wait.Go("lab.ListenTCP", func() { l.relayAll(inner, real.Addr().String()) })
 	}
 	l.mu.Lock()
 	l.streams[port] = true
@@ -58,7 +59,7 @@ func (l *Lab) relayAll(ln net.Listener, to string) {
 		if err != nil {
 			return
 		}
-		l.wait.Go(func() { l.relayOne(c, to) })
+		l.wait.Go("lab.relayAll", func() { l.relayOne(c, to) })
 	}
 }
 
@@ -82,8 +83,8 @@ func (l *Lab) relayOne(c net.Conn, to string) {
 		_, _ = io.Copy(dst, src)
 		done <- struct{}{}
 	}
-	go carry(real, c)
-	go carry(c, real)
+	guard.Go("lab.relayOne", func() { carry(real, c) })
+	guard.Go("lab.relayOne", func() { carry(c, real) })
 	select {
 	case <-done:
 	case <-l.closed:

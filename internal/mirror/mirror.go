@@ -29,7 +29,10 @@ import (
 	"syscall"
 	"time"
 
+	"yellowlantern/internal/core/fold"
 	"yellowlantern/internal/core/seen"
+	"yellowlantern/internal/doors"
+	"yellowlantern/internal/guard"
 	"yellowlantern/internal/tunnel/ikev2"
 )
 
@@ -38,6 +41,8 @@ const (
 	knockWait = 800 * time.Millisecond
 	mostPorts = 8
 	mostBody  = 1 << 14
+	mostOpen  = 256 // connections
+	mostEach  = 16  // of one source
 	askTime   = 20 * time.Second
 )
 
@@ -83,18 +88,18 @@ func (s *Server) Serve(ctx context.Context, address string) error {
 		_ = ln.Close()
 		return fmt.Errorf("cannot listen on UDP %s: %w", address, err)
 	}
-	go stun(udp)
+	guard.Go("mirror.stun", func() { guard.Keep("mirror.stun", func() { stun(udp) }) })
 	mux := http.NewServeMux()
 	mux.HandleFunc("POST /look", s.look)
 	server := &http.Server{
-		Handler: mux, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second,
+		Handler: guard.HTTP("mirror.look", mux), ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second,
 		TLSConfig: &tls.Config{MinVersion: tls.VersionTLS13, Certificates: []tls.Certificate{own}, NextProtos: []string{"http/1.1"}},
 		ErrorLog:  slog.NewLogLogger(s.Log.Handler(), slog.LevelDebug),
 	}
 	stop := context.AfterFunc(ctx, func() { _ = server.Close(); _ = udp.Close() })
 	defer stop()
 	s.renew()
-	if err := server.ServeTLS(ln, "", ""); !errors.Is(err, http.ErrServerClosed) {
+	if err := server.ServeTLS(doors.Bounded(ln, mostOpen, mostEach), "", ""); !errors.Is(err, http.ErrServerClosed) {
 		return err
 	}
 	return nil
@@ -107,6 +112,13 @@ func (s *Server) renew() {
 	token := s.token
 	s.mu.Unlock()
 	s.Token(token)
+}
+
+// knows tells whether a token is the one that is valid now. It has 130 random bits: nobody guesses it.
+func (s *Server) knows(token string) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.token != "" && subtle.ConstantTimeCompare([]byte(token), []byte(s.token)) == 1
 }
 
 // take takes the token, which is good for nobody else from then on.
@@ -127,25 +139,28 @@ func (s *Server) look(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "this is no question for a mirror", http.StatusBadRequest)
 		return
 	}
+	if !s.knows(q.Token) { // before anybody is kept waiting for it
+		http.Error(w, "the token is not valid", http.StatusForbidden)
+		return
+	}
 	select {
 	case s.asked <- struct{}{}:
 		defer func() { <-s.asked }()
 	default:
-		http.Error(w, "somebody else is asking: try again in a moment", http.StatusTooManyRequests)
+		http.Error(w, "somebody else is asking", http.StatusTooManyRequests)
 		return
 	}
 	if !s.take(q.Token) {
-		time.Sleep(time.Second) // whoever guesses
-		http.Error(w, "the token is not good, or was used: the mirror shows the next one", http.StatusForbidden)
+		http.Error(w, "the token is not valid", http.StatusForbidden)
 		return
 	}
 	defer s.renew()
-	at := from.Addr().Unmap()
+	at := fold.Addr(from.Addr())
 	s.Log.Info("asked", "from", from)
 	out := Reflection{Seen: at, Knocked: make([]seen.Knocked, len(q.Ports))}
-	var all sync.WaitGroup
+	var all guard.Group
 	for n, p := range q.Ports {
-		all.Go(func() { out.Knocked[n] = seen.Knocked{Port: p, Result: knock(r.Context(), at, p)} })
+		all.Go("mirror.look", func() { out.Knocked[n] = seen.Knocked{Port: p, Result: knock(r.Context(), at, p)} })
 	}
 	all.Wait()
 	w.Header().Set("Content-Type", "application/json")
@@ -235,7 +250,9 @@ func Ask(ctx context.Context, address, token string, from []netip.Addr, ports []
 			}
 			return nil
 		},
-	}}}
+	}}, CheckRedirect: func(*http.Request, []*http.Request) error {
+		return errors.New("it is no mirror: it sends whoever asks elsewhere")
+	}}
 	defer c.CloseIdleConnections()
 	body, err := json.Marshal(Question{token, slices.Clone(ports)})
 	if err != nil {
@@ -254,10 +271,45 @@ func Ask(ctx context.Context, address, token string, from []netip.Addr, ports []
 	if err != nil {
 		return r, err
 	}
-	if resp.StatusCode != http.StatusOK {
-		return r, errors.New(strings.TrimSpace(string(b)))
+	switch resp.StatusCode { // what the other side writes is shown to nobody
+	case http.StatusOK:
+	case http.StatusForbidden:
+		return r, errors.New("the token is not valid, or was used: the mirror shows the next one")
+	case http.StatusTooManyRequests:
+		return r, errors.New("somebody else is asking the mirror: try again in a moment")
+	default:
+		return r, fmt.Errorf("the mirror at %s answers with status %d: it is no mirror, or another version", address, resp.StatusCode)
 	}
-	return r, json.Unmarshal(b, &r)
+	if json.Unmarshal(b, &r) != nil {
+		return Reflection{}, fmt.Errorf("the mirror at %s gives no answer of a mirror", address)
+	}
+	return r, nil
+}
+
+// Elsewhere tells why an address is none of a mirror elsewhere: it is this host's own, or no address of one host.
+func Elsewhere(ctx context.Context, address string) error {
+	host, _, err := net.SplitHostPort(address)
+	if err != nil {
+		return fmt.Errorf("%q is no mirror's address: write 203.0.113.80:8743", address)
+	}
+	found, err := net.DefaultResolver.LookupNetIP(ctx, "ip", host)
+	if err != nil {
+		return fmt.Errorf("the mirror's name %s leads nowhere", host)
+	}
+	own, err := net.InterfaceAddrs()
+	if err != nil {
+		return err
+	}
+	for _, a := range fold.Addrs(found) {
+		here := slices.ContainsFunc(own, func(x net.Addr) bool {
+			p, err := netip.ParsePrefix(x.String())
+			return err == nil && fold.Addr(p.Addr()) == a
+		})
+		if here || a.IsLoopback() || a.IsUnspecified() || a.IsMulticast() || a.IsLinkLocalUnicast() {
+			return fmt.Errorf("%s is this host's own address, or none of another host: a mirror is elsewhere", a)
+		}
+	}
+	return nil
 }
 
 // dialFrom dials from the first of some addresses that this machine has in the family of the mirror, or else from wherever it dials from.

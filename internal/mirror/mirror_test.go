@@ -2,17 +2,25 @@ package mirror
 
 import (
 	"context"
+	"crypto/sha256"
+	"crypto/tls"
 	"encoding/binary"
+	"encoding/hex"
 	"fmt"
 	"log/slog"
 	"net"
+	"net/http"
+	"net/http/httptest"
 	"net/netip"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"yellowlantern/internal/core/seen"
+	"yellowlantern/internal/guard"
+	"yellowlantern/internal/testkit/rough"
 )
 
 // A mirror tells the address that it is asked from and what answers there, for its token alone and once; whoever asks knows by the token
@@ -61,7 +69,7 @@ func TestMirror(t *testing.T) {
 
 	_, finger, _ := strings.Cut(token, ".")
 	_, err = Ask(t.Context(), at, "GUESSED."+finger, nil, ports)
-	require.ErrorContains(t, err, "the token is not good")
+	require.ErrorContains(t, err, "the token is not valid")
 	_, err = Ask(t.Context(), at, strings.Replace(token, finger, strings.Repeat("0", 64), 1), nil, ports)
 	require.ErrorContains(t, err, "not the one that the token is of")
 	_, err = Ask(t.Context(), at, "no token", nil, ports)
@@ -106,4 +114,54 @@ func TestSTUN(t *testing.T) {
 	for _, bad := range [][]byte{nil, request[:19], append([]byte{1}, request[1:]...), append(request[:20:20], 0, 0, 0, 0)} {
 		require.Nil(t, bound(bad, netip.AddrPort{}), fmt.Sprint(bad))
 	}
+}
+
+// Rough callers keep nobody from asking.
+func TestRoughCallers(t *testing.T) {
+	free, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	at := free.Addr().String()
+	require.NoError(t, free.Close())
+	tokens := make(chan string, 9)
+	s := &Server{Log: slog.New(slog.DiscardHandler), Token: func(token string) { tokens <- token }}
+	go func() { _ = s.Serve(t.Context(), at) }()
+	token := <-tokens
+	valid := []byte("POST /look HTTP/1.1\r\nHost: mirror\r\nContent-Length: 40\r\n\r\n{\"token\": \"x\", \"ports\": [], \"names\":[]}")
+	rough.Callers(func() (net.Conn, error) { return net.Dial("tcp", at) }, valid, 200)
+	rough.Callers(func() (net.Conn, error) { return tls.Dial("tcp", at, &tls.Config{InsecureSkipVerify: true}) }, valid[:len(valid)-1], 200)
+	require.Empty(t, guard.Panics())
+	require.Eventually(t, func() bool {
+		_, err = Ask(t.Context(), at, token, nil, nil)
+		return err == nil
+	}, 15*time.Second, 100*time.Millisecond, "%v", err)
+}
+
+// Whoever is asked in place of a mirror learns nothing, leads nowhere, and has nothing shown; this host's own addresses are not asked.
+func TestNoMirror(t *testing.T) {
+	reached := 0
+	inner := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { reached++ }))
+	defer inner.Close()
+	for what, answer := range map[string]http.HandlerFunc{
+		"sends whoever asks elsewhere": func(w http.ResponseWriter, r *http.Request) {
+			http.Redirect(w, r, inner.URL, http.StatusTemporaryRedirect)
+		},
+		"status 500": func(w http.ResponseWriter, _ *http.Request) {
+			http.Error(w, "a secret of the inside", http.StatusInternalServerError)
+		},
+		"no answer of a mirror": func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("a secret of the inside")) },
+	} {
+		other := httptest.NewTLSServer(answer)
+		sum := sha256.Sum256(other.Certificate().Raw)
+		_, err := Ask(t.Context(), other.Listener.Addr().String(), "x."+hex.EncodeToString(sum[:]), nil, nil)
+		require.ErrorContains(t, err, what)
+		require.NotContains(t, err.Error(), "secret")
+		other.Close()
+	}
+	require.Zero(t, reached)
+	for _, own := range []string{
+		"127.0.0.1:8743", "[::1]:8743", "0.0.0.0:1", "[::ffff:127.0.0.1]:1", "localhost:8743", "169.254.1.1:1", "224.0.0.1:1",
+	} {
+		require.Error(t, Elsewhere(t.Context(), own), own)
+	}
+	require.NoError(t, Elsewhere(t.Context(), "203.0.113.80:8743"))
 }

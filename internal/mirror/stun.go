@@ -6,6 +6,8 @@ import (
 	"net"
 	"net/netip"
 	"syscall"
+
+	"yellowlantern/internal/core/fold"
 )
 
 // STUN's messages, as far as a binding needs them (RFC 8489 §5, §14.2).
@@ -41,7 +43,7 @@ func bound(b []byte, from netip.AddrPort) []byte {
 		int(binary.BigEndian.Uint16(b[2:])) != len(b)-stunHeader || len(b)%4 != 0 {
 		return nil
 	}
-	at := from.Addr().Unmap()
+	at := fold.Addr(from.Addr())
 	family, addr := byte(1), at.AsSlice()
 	if at.Is6() {
 		family = 2

@@ -5,8 +5,12 @@ import (
 	"context"
 	"crypto/tls"
 	"crypto/x509"
+	"encoding/base64"
+	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"html"
 	"io"
 	"net"
 	"net/http"
@@ -88,10 +92,34 @@ func (c Caller) Do(ctx context.Context, name string, addrs []netip.Addr) error {
 	return c.judge(resp.StatusCode, strings.ToValidUTF8(string(b), "�"))
 }
 
+// echoes tells whether a text holds the secret as it was sent, or as a page may show what was sent: some services answer with the request,
+// Authorization included.
+func (c Caller) echoes(text string) bool {
+	if c.Value == "" {
+		return false
+	}
+	dense := func(s string) string { return strings.ToLower(strings.Join(strings.Fields(s), "")) }
+	text = dense(text)
+	quoted, _ := json.Marshal(c.Value)
+	for _, value := range []string{c.Value, c.User + ":" + c.Value} {
+		for _, shown := range []string{
+			value, url.QueryEscape(value), url.PathEscape(value), html.EscapeString(value), hex.EncodeToString([]byte(value)),
+			strings.TrimRight(base64.StdEncoding.EncodeToString([]byte(value)), "="), base64.RawURLEncoding.EncodeToString([]byte(value)),
+			strings.Trim(string(quoted), `"`),
+		} {
+			if strings.Contains(text, dense(shown)) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
 // judge tells whether an answer means success.
 func (c Caller) judge(status int, text string) error {
-	if c.Value != "" {
-		text = strings.ReplaceAll(text, c.Value, "(the secret)")
+	whole := text
+	if text = strings.ReplaceAll(text, cmp.Or(c.Value, "\x00"), "(the secret)"); c.echoes(text) {
+		text = "(what was sent, with the secret)"
 	}
 	quoted := []rune(strings.Join(strings.Fields(text), " "))
 	if len(quoted) > mostQuoted {
@@ -103,7 +131,7 @@ func (c Caller) judge(status int, text string) error {
 		return fmt.Errorf("%w: it answers %d, and redirections are not followed; name the address that it leads to", ErrRefused, status)
 	case status < 200 || status > 299:
 		return fmt.Errorf("%w: %s; check user, secret and address", ErrRefused, said)
-	case len(c.Answers) > 0 && !slices.ContainsFunc(c.Answers, func(want string) bool { return strings.Contains(text, want) }):
+	case len(c.Answers) > 0 && !slices.ContainsFunc(c.Answers, func(want string) bool { return strings.Contains(whole, want) }):
 		return fmt.Errorf("%w: %s, which holds none of %s", ErrRefused, said, strings.Join(c.Answers, ", "))
 	}
 	return nil

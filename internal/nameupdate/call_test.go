@@ -2,6 +2,7 @@ package nameupdate
 
 import (
 	"crypto/x509"
+	"encoding/base64"
 	"io"
 	"net/http"
 	"net/http/httptest"
@@ -87,6 +88,15 @@ func TestCall(t *testing.T) {
 		require.NotContains(t, err.Error(), secret)
 		require.Less(t, len(err.Error()), 400)
 		require.NotContains(t, got, "elsewhere")
+	}
+	// A service that answers with the request, however it writes it.
+	for _, echo := range []string{
+		"Authorization: Basic " + base64.StdEncoding.EncodeToString([]byte("rory:to?en/of tern")), "rory%3Ato%3Fen%2Fof+tern", "to%3Fen%2Fof%20tern",
+		"746f3f656e2f6f66207465726e", base64.RawURLEncoding.EncodeToString([]byte("to?en/of tern")),
+	} {
+		err := Caller{NameCall: plan.NameCall{User: "rory"}, Value: "to?en/of tern"}.judge(403, "you sent "+echo)
+		require.ErrorContains(t, err, `"(what was sent, with the secret)"`, echo)
+		require.NotContains(t, err.Error(), echo)
 	}
 	stranger := Caller{NameCall: plan.NameCall{URL: server.URL + "/" + secret}, Value: secret}
 	err := stranger.Do(t.Context(), "gate.tern.example", both)

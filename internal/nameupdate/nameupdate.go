@@ -12,6 +12,8 @@ import (
 	"slices"
 	"time"
 
+	"yellowlantern/internal/core/fold"
+
 	"github.com/miekg/dns"
 )
 
@@ -65,7 +67,7 @@ func (o Order) Published(ctx context.Context) ([]netip.Addr, error) {
 
 func addr(ip net.IP) netip.Addr {
 	a, _ := netip.AddrFromSlice(ip)
-	return a.Unmap()
+	return fold.Addr(a)
 }
 
 // Replace makes these the only addresses of the name, all or nothing (RFC 2136 §3.4): the server applies an update as a whole.
@@ -124,7 +126,7 @@ func Outside(server string) ([]netip.Addr, error) {
 		if err != nil {
 			continue // no way by this family
 		}
-		a := c.LocalAddr().(*net.UDPAddr).AddrPort().Addr().Unmap().WithZone("")
+		a := fold.Addr(c.LocalAddr().(*net.UDPAddr).AddrPort().Addr()).WithZone("")
 		_ = c.Close()
 		if a.IsGlobalUnicast() && !a.IsPrivate() && !netip.MustParsePrefix("100.64.0.0/10").Contains(a) {
 			out = append(out, a)

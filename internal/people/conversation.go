@@ -78,9 +78,9 @@ func (p *People) Converse(call login.Call, ways []string, shown func(context.Con
 }
 
 // Challenge judges an answer to a challenge that somebody else asked for, and gives the outcome with it.
-func (p *People) Challenge(ctx context.Context, c eap.Check, from netip.Addr) (eap.Verdict, login.Outcome) {
+func (p *People) Challenge(ctx context.Context, c eap.Check, call login.Call) (eap.Verdict, login.Outcome) {
 	c.User = eap.WithoutDomain(c.User)
-	v, o := p.Judge(ctx, c, from)
+	v, o := p.Judge(ctx, c, call)
 	switch {
 	case !v.OK:
 		o = login.Outcome{User: c.User, Known: v.Known, Why: v.Refusal}
@@ -115,6 +115,9 @@ type failed struct{ why reason.Reason }
 // Next implements login.Conversation.
 func (f failed) Next([]byte) login.Step { return login.Refused(f.why) }
 
+// End implements login.Conversation.
+func (f failed) End() {}
+
 // conversation adds to a login what is known of the person.
 type conversation struct {
 	people *People
@@ -134,7 +137,7 @@ type conversation struct {
 func (c *conversation) check(k eap.Check) (v eap.Verdict) {
 	ctx, stop := context.WithTimeout(context.Background(), judgeTime)
 	defer stop()
-	v, c.came = c.people.Judge(ctx, k, c.call.From)
+	v, c.came = c.people.Judge(ctx, k, c.call)
 	return v
 }
 
@@ -208,6 +211,9 @@ func (c *conversation) Next(message []byte) login.Step {
 			if !c.unfit.None() {
 				step.Why = c.unfit
 			}
+		}
+		if step.Over && step.Why.Code == reason.EAPOtherType && c.call.Tunnel != "" {
+			step.Why = step.Why.And(reason.With{reason.Tunnel: c.call.Tunnel})
 		}
 		step.Later = step.Over && Undecided(step.Why) // nobody is told that their password is wrong for that
 		return step

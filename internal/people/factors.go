@@ -10,9 +10,11 @@ import (
 	"strings"
 	"time"
 
+	"yellowlantern/internal/core/fold"
 	"yellowlantern/internal/core/login"
 	"yellowlantern/internal/core/onetime"
 	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/people/source"
 	"yellowlantern/internal/store"
 )
 
@@ -37,14 +39,17 @@ func (p *People) Code(ctx context.Context, c login.Code) login.Outcome {
 		return p.touch(ctx, c)
 	}
 	o := login.Outcome{User: c.User, Known: true, Why: reason.Of(reason.CodeWaits, nil)}
-	p.Codes.Try(c.User, oneSource(c.User), func() bool {
+	p.Codes.Try(c.User, oneSource(fold.Name(c.User)), func() Verdict {
 		if c.Touch != nil {
 			o = p.touch(ctx, c)
 		} else {
 			o.Why = p.judgeCode(ctx, c.User, c.Code)
 			o.OK = o.Why.None()
 		}
-		return o.OK || Undecided(o.Why) || o.Why.Code == reason.NoFactor
+		if Undecided(o.Why) || o.Why.Code == reason.NoFactor {
+			return NoGuess
+		}
+		return Guessed(o.OK)
 	})
 	if o.OK && len(c.Keys) > 0 {
 		if err := p.keeper.SetCoded(ctx, c.User, c.Keys, time.Now()); err != nil { // they are asked again
@@ -62,6 +67,15 @@ func (p *People) Coded(ctx context.Context, c login.Coded) time.Time {
 	}
 	return at
 }
+
+// othersPrefix begins what second factors that are no person's are kept under: no person's name can begin so.
+const othersPrefix = "~"
+
+// IsPerson tells whether a name is one that a person can have, and not what is kept of somebody else under a name.
+func IsPerson(name string) bool { return !strings.HasPrefix(name, othersPrefix) }
+
+// Everywhere is the source of guesses that are counted wherever they come from.
+var Everywhere = netip.IPv6Unspecified()
 
 // oneSource stands for everywhere that somebody's codes come from: they are slowed by name alone, and each name by itself, so that wrong
 // codes of many people are nobody's burden.
@@ -132,43 +146,63 @@ func (p *People) find(ctx context.Context, user, code string) (*use, reason.Reas
 	return nil, why
 }
 
-// appended takes a code off the end of a password that was handed over, where it is one of that person's; otherwise the password is whole,
-// so that one that ends in digits counts as it is, and nobody learns from here whether a code was right.
-func (p *People) appended(ctx context.Context, name, secret string) (rest string, code *use) {
-	if len(secret) <= onetime.Digits || strings.Trim(secret[len(secret)-onetime.Digits:], "0123456789") != "" {
-		return secret, nil
+// withAppended judges a password that was handed over, which may have a code of its person's behind it. A code behind a password that is
+// right counts as an attempt at codes, whatever becomes of it; nobody learns from here whether a code was right without the password.
+func (p *People) withAppended(ctx context.Context, c source.Call) login.Outcome {
+	rest, digits := cutDigits(c.Password)
+	user := ""
+	if digits != "" {
+		own, elsewhere, err := p.keeper.Spelled(ctx, c.User)
+		if user = own; user == "" {
+			user = elsewhere
+		}
+		if has, bad := p.HasFactor(ctx, user); err != nil || bad != nil || !has {
+			user = "" // there is nobody whose codes could be looked at
+		}
 	}
-	own, elsewhere, err := p.keeper.Spelled(ctx, name)
-	if err != nil {
-		return secret, nil
+	if user == "" {
+		return p.handedOver(ctx, c)
 	}
-	user := own
-	if own == "" {
-		user = elsewhere
+	short := c
+	short.Password = rest
+	if right, _ := p.find(ctx, user, digits); right != nil {
+		if o := p.handedOver(ctx, short); o.OK {
+			return p.coded(ctx, o, user, digits)
+		} else if o.Why.Code != reason.WrongPassword {
+			return o
+		}
+		return p.handedOver(ctx, c) // the password ends like that by chance
 	}
-	if user == "" { // a stranger: there is nobody whose codes could be looked at
-		return secret, nil
+	whole := p.handedOver(ctx, c)
+	if whole.Why.Code != reason.WrongPassword {
+		return whole
 	}
-	if right, _ := p.find(ctx, user, secret[len(secret)-onetime.Digits:]); right != nil {
-		return secret[:len(secret)-onetime.Digits], right
+	if o := p.handedOver(ctx, short); o.OK {
+		return p.coded(ctx, o, user, digits)
 	}
-	return secret, nil
+	return whole
 }
 
-// withCode uses up the code that was appended to a password that is right.
-func (p *People) withCode(ctx context.Context, o *login.Outcome, code *use) {
-	if !o.OK || code == nil {
-		return
+// cutDigits cuts what may be a code off the end of a password; empty: nothing may be.
+func cutDigits(secret string) (rest, digits string) {
+	at := len(secret) - onetime.Digits
+	if at <= 0 || strings.Trim(secret[at:], "0123456789") != "" {
+		return secret, ""
 	}
-	err := code.up(ctx)
-	switch {
-	case code.user != o.User || errors.Is(err, store.ErrNotFound):
-		*o = login.Outcome{User: o.User, Known: true, Why: reason.Of(reason.CodeUsed, nil)}
-	case err != nil:
-		*o = login.Outcome{User: o.User, Known: true, Why: reason.Of(reason.LoginsLater, reason.With{reason.Error: err.Error()})}
-	default:
-		o.Coded = true
+	return secret[:at], secret[at:]
+}
+
+// coded judges the code that was appended to a password that is right, as every code is judged.
+func (p *People) coded(ctx context.Context, o login.Outcome, user, code string) login.Outcome {
+	if user != o.User {
+		return login.Outcome{User: o.User, Known: true, Why: reason.Of(reason.CodeUsed, nil)}
 	}
+	judged := p.Code(ctx, login.Code{User: user, Code: code})
+	if !judged.OK {
+		return login.Outcome{User: o.User, Known: true, Why: judged.Why}
+	}
+	o.Coded = true
+	return o
 }
 
 // asks says whether somebody is to be asked for a code who has one.
@@ -205,7 +239,7 @@ func (p *People) Factors(ctx context.Context, user string) ([]Factor, error) {
 	left, err := p.keeper.RecoveryLeft(ctx)
 	out := make([]Factor, 0, len(all))
 	for _, f := range all {
-		if user == "" && strings.HasPrefix(f.User, "~") { // an administrator's
+		if user == "" && !IsPerson(f.User) { // an administrator's
 			continue
 		}
 		out = append(out, Factor{f.ID, f.User, f.Kind, f.Device, f.At, f.Used, left[f.User]})

@@ -52,7 +52,7 @@ func TestCodesCountOnce(t *testing.T) {
 	}
 	all.Wait()
 	require.EqualValues(t, 1, right.Load())
-	p.Codes.Lift("rory", oneSource("rory"))
+	p.Codes.Lift("rory", oneSource("rory"), nil)
 	at := p.Coded(ctx, login.Coded{User: "rory", Keys: []string{"laptop", "another"}})
 	require.True(t, at.IsZero(), "all of its keys must have been there")
 	for range mostFactors - 1 {

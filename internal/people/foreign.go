@@ -5,7 +5,6 @@ import (
 	"context"
 	"crypto/x509"
 	"errors"
-	"strings"
 	"time"
 
 	"yellowlantern/internal/core/cert"
@@ -92,11 +91,14 @@ func (p *People) seen(ctx context.Context, k store.PersonKey) error {
 	return p.keeper.SeenKey(ctx, k)
 }
 
-// Called finds a user by a name that a certificate holds: as it is written, or in small letters, for addresses are written either way.
+// Called finds a user by a name that a certificate holds: however it is written there.
 func (p *People) Called(ctx context.Context, name string) (User, error) {
 	u, err := p.User(ctx, name)
-	if errors.Is(err, store.ErrNotFound) && strings.ToLower(name) != name {
-		u, err = p.User(ctx, strings.ToLower(name))
+	if errors.Is(err, store.ErrNotFound) {
+		var own string
+		if own, _, err = p.keeper.Spelled(ctx, name); err == nil {
+			u, err = p.User(ctx, own)
+		}
 	}
 	if err != nil {
 		u = User{}

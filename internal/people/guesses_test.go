@@ -18,7 +18,7 @@ func TestManyGuessesAtOnce(t *testing.T) {
 		var wait sync.WaitGroup
 		for range 40 {
 			wait.Go(func() {
-				before, after := g.Try("rory", from, func() bool { judged.Add(1); return right })
+				before, after := g.Try("rory", from, func() Verdict { judged.Add(1); return Guessed(right) })
 				if before > 0 {
 					waited.Add(1)
 				} else if after > 0 {
@@ -33,8 +33,8 @@ func TestManyGuessesAtOnce(t *testing.T) {
 		require.Empty(t, g.trying)
 		if !right {
 			require.Len(t, g.Slowed(), 1)
-			require.Equal(t, 1, g.Lift("rory", from))
-			before, after := g.Try("rory", from, func() bool { return true })
+			require.Equal(t, 1, g.Lift("rory", from, nil))
+			before, after := g.Try("rory", from, func() Verdict { return RightGuess })
 			require.Zero(t, before+after)
 		}
 	}

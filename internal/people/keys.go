@@ -1,6 +1,7 @@
 package people
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"crypto/x509"
@@ -12,6 +13,7 @@ import (
 	"time"
 
 	"yellowlantern/internal/core/cert"
+	"yellowlantern/internal/core/legible"
 	"yellowlantern/internal/core/login"
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/store"
@@ -121,7 +123,27 @@ func (p *People) RevokeKey(ctx context.Context, fingerprint string) (store.Perso
 
 // Owner implements gateway.People: whose key it is that somebody has shown to have.
 func (p *People) Owner(ctx context.Context, shown login.Key) login.Outcome {
-	fingerprint := cert.Fingerprint(shown.Public)
+	fingerprint, name := cert.Fingerprint(shown.Public), "key "+cert.Fingerprint(shown.Public)
+	if len(shown.Chain) > 0 {
+		leaf, err := x509.ParseCertificate(shown.Chain[0])
+		// Whoever asks has settled that, too; but whom a chain names counts for the key that it holds alone.
+		if err != nil || !bytes.Equal(leaf.RawSubjectPublicKeyInfo, shown.Public) {
+			return login.Outcome{Why: reason.Of(reason.KeyOther, nil)}
+		}
+		name = certificateNamed(leaf) + ", " + name
+	}
+	o := p.owner(ctx, shown, fingerprint)
+	o.ProvedBy = name
+	return o
+}
+
+// certificateNamed names a certificate as its issuer does: nobody else's has that serial number.
+func certificateNamed(leaf *x509.Certificate) string {
+	issuer := []rune(legible.Escape(leaf.Issuer.String()))
+	return fmt.Sprintf("certificate %s of %s", leaf.SerialNumber.Text(16), string(issuer[:min(len(issuer), 128)]))
+}
+
+func (p *People) owner(ctx context.Context, shown login.Key, fingerprint string) login.Outcome {
 	refused := func(code reason.Code, user string, with reason.With) login.Outcome {
 		return login.Outcome{User: user, Known: user != "", Why: reason.Of(code, with)}
 	}

@@ -1,12 +1,14 @@
 package people
 
 import (
+	"context"
 	"crypto/ecdsa"
 	"crypto/ed25519"
 	"crypto/elliptic"
 	"crypto/rand"
 	"crypto/rsa"
 	"crypto/x509"
+	"crypto/x509/pkix"
 	"encoding/pem"
 	"math/big"
 	"testing"
@@ -203,4 +205,55 @@ func TestShared(t *testing.T) {
 	list, err := p.SharedKeys(ctx, "")
 	require.NoError(t, err)
 	require.Empty(t, list)
+}
+
+// judges counts what it is asked about certificates of others, and believes every one.
+type judges struct {
+	asked int
+	leaf  *x509.Certificate
+}
+
+func (j *judges) Judge(context.Context, string, [][]byte) Judged {
+	j.asked++
+	return Judged{Authority: "institute", Person: "rory.researcher", Leaf: j.leaf}
+}
+func (j *judges) Gone(context.Context, store.PersonKey) bool { return false }
+
+// A certificate is believed only for the key that it holds: whoever asks with another is refused, and leaves nothing behind.
+func TestCertificateOfAnotherKey(t *testing.T) {
+	st, err := store.Open(t.TempDir())
+	require.NoError(t, err)
+	defer st.Close()
+	p := New(st)
+	require.NoError(t, p.Add(t.Context(), User{Name: "rory.researcher", Groups: []string{"researchers"}}, "salt-harbour-plank"))
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	require.NoError(t, err)
+	template := &x509.Certificate{
+		SerialNumber: big.NewInt(0x1f4a), Subject: pkix.Name{CommonName: "institute"}, NotAfter: time.Now().Add(time.Hour),
+	}
+	der, err := x509.CreateCertificate(rand.Reader, template, template, key.Public(), key)
+	require.NoError(t, err)
+	leaf, err := x509.ParseCertificate(der)
+	require.NoError(t, err)
+	j := &judges{leaf: leaf}
+	p.Foreign = j
+	mine, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	require.NoError(t, err)
+	spki, err := x509.MarshalPKIXPublicKey(mine.Public())
+	require.NoError(t, err)
+	for what, chain := range map[string][][]byte{"another's": {der}, "unreadable": {{1, 2, 3}}, "another's, twice": {der, der}} {
+		o := p.Owner(t.Context(), login.Key{Tunnel: "main", Public: spki, Chain: chain})
+		require.False(t, o.OK, what)
+		require.Equal(t, reason.KeyOther, o.Why.Code, what)
+	}
+	require.Zero(t, j.asked, "nobody is asked whom it names")
+	keys, err := p.Keys(t.Context(), "")
+	require.NoError(t, err)
+	require.Empty(t, keys)
+
+	o := p.Owner(t.Context(), login.Key{Tunnel: "main", Public: leaf.RawSubjectPublicKeyInfo, Chain: [][]byte{der}})
+	require.True(t, o.OK, "%v", o.Why)
+	require.Equal(t, "certificate 1f4a of CN=institute, key "+cert.Fingerprint(leaf.RawSubjectPublicKeyInfo), o.ProvedBy)
+	o = p.Owner(t.Context(), login.Key{Tunnel: "main", Public: leaf.RawSubjectPublicKeyInfo})
+	require.False(t, o.OK, "its key without the certificate")
 }

@@ -7,7 +7,6 @@ import (
 	"crypto/subtle"
 	"encoding/hex"
 	"errors"
-	"net/netip"
 	"slices"
 	"sync"
 	"time"
@@ -58,6 +57,7 @@ type Keeper interface {
 	SaveSourcePerson(ctx context.Context, p store.SourcePerson) error
 	Spelled(ctx context.Context, name string) (user, elsewhere string, err error)
 	SourcePerson(ctx context.Context, name string) (store.SourcePerson, error)
+	ForgetSourcePerson(ctx context.Context, name string) error
 	SourcePeople(ctx context.Context, after time.Time) ([]store.SourcePerson, error)
 	Password(ctx context.Context, name string) (store.User, store.Kept, error)
 }
@@ -158,26 +158,34 @@ func (p *People) Persons(ctx context.Context) ([]reach.Person, error) {
 // Source is what this source of people is called.
 const Source = "local"
 
-// Judge judges a login round from an address. The caller learns no more than that it failed; the journal learns why. Where a source let
+// Judge judges a login round of a call. The caller learns no more than that it failed; the journal learns why. Where a source let
 // somebody in, the outcome is theirs.
-func (p *People) Judge(ctx context.Context, c eap.Check, from netip.Addr) (v eap.Verdict, o login.Outcome) {
+func (p *People) Judge(ctx context.Context, c eap.Check, call login.Call) (v eap.Verdict, o login.Outcome) {
 	if t := p.testers.find(c.User); t != nil {
 		return c.Judge(t.hash), o
 	}
-	if wait, _ := p.Guesses.Try(c.User, from, func() bool {
-		v, o = p.judge(ctx, c, from)
+	if p.guess(c.User, call, func() (string, Verdict) {
+		v, o = p.judge(ctx, c, call.From)
 		v.Later = Undecided(v.Refusal)
-		return v.OK || v.MustChange || v.Unfit || v.Later
-	}); wait > 0 {
+		switch {
+		case v.Later || v.Barred || v.Refusal.Code == reason.SourceBars:
+			return o.User, NoGuess
+		default:
+			return o.User, Guessed(v.OK || v.MustChange || v.Unfit)
+		}
+	}) > 0 {
 		_, err := p.keeper.User(ctx, c.User)
-		return eap.Verdict{Known: err == nil, Refusal: reason.Of(reason.GuessWaits, nil)}, o
+		return eap.Verdict{Known: err == nil, Refusal: reason.Of(reason.GuessWaits, nil)}, login.Outcome{}
 	}
 	return v, o
 }
 
+// behindPassword are refusals of those whose password is right.
+var behindPassword = []reason.Code{reason.PasswordToChange, reason.WrongCode, reason.CodeUsed, reason.CodeWaits}
+
 // Password judges a password that was handed over, with a code of their second factor behind it where they have one.
 func (p *People) Password(ctx context.Context, name, secret string, call login.Call) login.Outcome {
-	name, from := eap.WithoutDomain(name), call.From
+	name = eap.WithoutDomain(name)
 	if t := p.testers.find(name); t != nil {
 		if subtle.ConstantTimeCompare([]byte(secret), []byte(t.Password)) != 1 {
 			return login.Outcome{User: name, Known: true, Why: reason.Of(reason.WrongPassword, nil)}
@@ -185,12 +193,15 @@ func (p *People) Password(ctx context.Context, name, secret string, call login.C
 		return p.outcome(ctx, name)
 	}
 	var o login.Outcome
-	secret, code := p.appended(ctx, name, secret)
-	if wait, _ := p.Guesses.Try(name, from, func() bool {
-		o = p.handedOver(ctx, source.Call{User: name, Password: secret, From: from})
-		p.withCode(ctx, &o, code)
-		return o.OK || o.Why.Code == reason.PasswordToChange || Undecided(o.Why)
-	}); wait > 0 {
+	if p.guess(name, call, func() (string, Verdict) {
+		o = p.withAppended(ctx, source.Call{User: name, Password: secret, From: call.From})
+		switch {
+		case Undecided(o.Why) || o.Barred || o.Why.Code == reason.SourceBars:
+			return o.User, NoGuess
+		default: // a code behind a password that is right is counted among codes
+			return o.User, Guessed(o.OK || slices.Contains(behindPassword, o.Why.Code))
+		}
+	}) > 0 {
 		_, err := p.keeper.User(ctx, name)
 		return login.Outcome{User: name, Known: err == nil, Why: reason.Of(reason.GuessWaits, nil)}
 	}
@@ -230,5 +241,5 @@ func (p *People) Standing(ctx context.Context, name string) (login.Standing, err
 	if err != nil || !u.Bar(time.Now()).None() {
 		return login.Standing{}, err
 	}
-	return login.Standing{Groups: u.Groups, Limits: u.limits()}, nil
+	return login.Standing{Groups: u.Groups, Limits: u.limits(), Ended: u.ended}, nil
 }

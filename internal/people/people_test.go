@@ -40,7 +40,7 @@ func TestWhatWillNotDo(t *testing.T) {
 		"\xff\xfe and more than twelve": "UTF-8", strings.Repeat("long ", 60): "256",
 	} {
 		require.ErrorContains(t, p.Add(ctx, User{Name: "rory"}, password), says)
-		require.ErrorContains(t, p.SetPassword(ctx, "rory", password, false), says)
+		require.ErrorContains(t, p.SetPassword(ctx, "rory", password, false, false), says)
 	}
 	require.NoError(t, p.Add(ctx, User{Name: "rory"}, "zwölf Zeichen"), "characters count, not octets")
 	all, err := p.List(ctx)
@@ -73,7 +73,7 @@ func TestPersonsAndLogins(t *testing.T) {
 		"nobody": "there is no such user", "vera": "the user is switched off",
 		"rory": "wrong password",
 	} {
-		v, _ := p.Judge(ctx, eap.Check{User: user}, netip.MustParseAddr("203.0.113.45"))
+		v, _ := p.Judge(ctx, eap.Check{User: user}, login.Call{From: netip.MustParseAddr("203.0.113.45")})
 		require.False(t, v.OK)
 		require.Equal(t, why, v.Refusal.Words())
 		require.Empty(t, v.MSK)
@@ -91,7 +91,7 @@ func TestPersonsAndLogins(t *testing.T) {
 	now, err = p.Standing(ctx, "rory")
 	require.NoError(t, err)
 	require.Empty(t, now.Groups)
-	v, _ := p.Judge(ctx, eap.Check{User: "rory"}, netip.MustParseAddr("203.0.113.46"))
+	v, _ := p.Judge(ctx, eap.Check{User: "rory"}, login.Call{From: netip.MustParseAddr("203.0.113.46")})
 	require.Equal(t, reason.PersonOver, v.Refusal.Code)
 	persons, err = p.Persons(ctx)
 	require.NoError(t, err)

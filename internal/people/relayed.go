@@ -3,6 +3,7 @@ package people
 import (
 	"context"
 	"errors"
+	"net/netip"
 
 	"yellowlantern/internal/core/eap"
 	"yellowlantern/internal/core/login"
@@ -40,7 +41,7 @@ func (c *conversation) carry(message []byte) login.Step {
 	defer stop()
 	p, name := c.people, eap.WithoutDomain(c.who)
 	// Guesses are counted by what the device claims to be, for there is nothing else before it is over.
-	if p.Guesses.Waits(name, c.call.From) > 0 {
+	if p.Guesses.Waits(name, c.guesses()) > 0 {
 		return login.Step{
 			Claimed: c.who, Over: true, Send: eap.Failure(message),
 			Outcome: login.Outcome{User: name, Why: reason.Of(reason.GuessWaits, nil)},
@@ -53,10 +54,10 @@ func (c *conversation) carry(message []byte) login.Step {
 		step.User, step.Why = name, whyNot(c.by.Settings().Name, err)
 		step.Later = Undecided(step.Why)
 		if source.KindOf(err) == source.Refused {
-			p.Guesses.Judged(name, c.call.From, false)
+			p.Guesses.Judged(name, c.guesses(), WrongGuess)
 		}
 	case answer.Over:
-		p.Guesses.Judged(name, c.call.From, true)
+		p.Guesses.Judged(name, c.guesses(), RightGuess)
 		step.Outcome = p.came(ctx, c.by, answer.Person, "")
 		step.Key = answer.Key
 	}
@@ -64,4 +65,12 @@ func (c *conversation) carry(message []byte) login.Step {
 		step.Send = eap.Failure(message)
 	}
 	return step
+}
+
+// guesses are counted by the device, where it is known which one it is.
+func (c *conversation) guesses() netip.Addr {
+	if c.call.Station != "" {
+		return Station(c.call.Station)
+	}
+	return c.call.From
 }

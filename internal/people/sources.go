@@ -57,6 +57,9 @@ func (p *People) elsewhere(ctx context.Context, c source.Call) login.Outcome {
 // not is the outcome where a source does not let somebody in, and whether no other source is to be asked. before is what came of those
 // before it.
 func (p *People) not(before login.Outcome, s source.Source, err error) (login.Outcome, bool) {
+	if person := source.PersonOf(err); person != "" { // however the name was written
+		before.User = person
+	}
 	switch kind := source.KindOf(err); kind {
 	case source.Unknown:
 		return before, false
@@ -140,7 +143,8 @@ func (p *People) remembered(ctx context.Context, s source.Source, c source.Call,
 	if lasts == 0 || source.KindOf(err) != source.Away {
 		return o, false
 	}
-	rec, none := p.keeper.SourcePerson(ctx, c.User)
+	_, spelled, _ := p.keeper.Spelled(ctx, c.User)
+	rec, none := p.keeper.SourcePerson(ctx, spelled)
 	if none != nil || rec.Source != s.Settings().Name || rec.Gone || rec.Hash == "" || time.Since(rec.At) >= lasts {
 		return o, false
 	}
@@ -165,18 +169,8 @@ func (p *People) came(ctx context.Context, s source.Source, who source.Person, s
 	}
 	rec := p.record(s, who, now)
 	rec.At = now
-	// The service's own come first, however a name is written there: what is said of them here must not be got around. And who comes once
-	// as dora and once as Dora is one person.
-	own, before, err := p.keeper.Spelled(ctx, rec.Name)
-	switch {
-	case err != nil:
-		return login.Outcome{User: rec.Name, Known: true, Why: reason.Of(reason.NotRecorded, reason.With{reason.Error: err.Error()})}
-	case own != "":
-		return login.Outcome{User: rec.Name, Known: true, Why: reason.Of(reason.SourceBars, reason.With{
-			reason.Source: rec.Source, reason.Error: "one of the service's own users has that name",
-		})}
-	case before != "":
-		rec.Name = before
+	if why := p.holds(ctx, &rec); !why.None() {
+		return login.Outcome{User: rec.Name, Known: true, Why: why}
 	}
 	if s.Settings().Remember > 0 && secret != "" {
 		hash, err := password.Often.Hash(secret, rand.Reader)
@@ -186,10 +180,44 @@ func (p *People) came(ctx context.Context, s source.Source, who source.Person, s
 		rec.Hash = hash
 	}
 	o := login.Outcome{OK: true, User: rec.Name, Known: true, Source: rec.Source, Groups: strings.Fields(rec.Groups), Limits: who.Limits}
-	if err := p.keeper.SaveSourcePerson(ctx, rec); err != nil {
+	if err := p.keeper.SaveSourcePerson(ctx, rec); err != nil { // also where another source was quicker with that name
 		return login.Outcome{User: rec.Name, Known: true, Why: reason.Of(reason.NotRecorded, reason.With{reason.Error: err.Error()})}
 	}
 	return o
+}
+
+// holds tells why somebody of a source cannot have the name that they have there; none: they can, and rec has it as it was written first. A
+// person is a name at one source: groups, factors, keys and sessions of the name are theirs, so it is never somebody else's, however either
+// is written. The service's own come first; then who came first, as long as the plan has their source.
+func (p *People) holds(ctx context.Context, rec *store.SourcePerson) reason.Reason {
+	own, before, err := p.keeper.Spelled(ctx, rec.Name)
+	failed := func(err error) reason.Reason {
+		return reason.Of(reason.NotRecorded, reason.With{reason.Error: err.Error()})
+	}
+	switch {
+	case err != nil:
+		return failed(err)
+	case own != "":
+		return reason.Of(reason.SourceBars, reason.With{
+			reason.Source: rec.Source, reason.Error: "one of the service's own users has that name",
+		})
+	case before == "":
+		return reason.Reason{}
+	}
+	had, err := p.keeper.SourcePerson(ctx, before)
+	switch {
+	case err != nil:
+		return failed(err)
+	case had.Source == rec.Source:
+		rec.Name = before
+	case slices.ContainsFunc(p.Sources.Sources(), func(s source.Source) bool { return s.Settings().Name == had.Source }):
+		return reason.Of(reason.NameHeld, reason.With{reason.Source: rec.Source, reason.Name: before, reason.By: had.Source})
+	default: // whose source is gone has nothing here any more
+		if err := p.keeper.ForgetSourcePerson(ctx, before); err != nil && !errors.Is(err, store.ErrNotFound) {
+			return failed(err)
+		}
+	}
+	return reason.Reason{}
 }
 
 // fit tells why a name that a source has for somebody will not do as a session's: it is shown to people, and must not be one of the

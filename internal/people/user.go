@@ -36,7 +36,8 @@ type User struct {
 	MustChange bool      `json:"must-change,omitempty" doc:"Their password was made for them, and counts only until they choose another."`
 	PasswordAt time.Time `json:"password-at,omitzero" doc:"When their password was set last."`
 
-	hashed bool // answers to a challenge cannot be judged
+	hashed bool      // answers to a challenge cannot be judged
+	ended  time.Time // when sessions from before it were to end
 }
 
 // Bounds of what a person is described with.
@@ -118,6 +119,9 @@ func user(r store.User) User {
 	if len(u.Tunnels) == 0 {
 		u.Tunnels = nil
 	}
+	if !r.Ended.IsZero() {
+		u.ended = r.Ended
+	}
 	if !r.Until.IsZero() { // none is the zero value, in no zone
 		u.Until = r.Until.UTC()
 	}
@@ -174,7 +178,7 @@ func (p *People) Change(ctx context.Context, u User) error {
 }
 
 // SetPassword replaces a password; must is that it counts only to choose another with.
-func (p *People) SetPassword(ctx context.Context, name, secret string, must bool) error {
+func (p *People) SetPassword(ctx context.Context, name, secret string, must, ends bool) error {
 	u, err := p.User(ctx, name)
 	if unfit := u.Fit(secret); unfit != nil {
 		return unfit
@@ -182,7 +186,9 @@ func (p *People) SetPassword(ctx context.Context, name, secret string, must bool
 	if err != nil {
 		return err
 	}
-	return p.write(ctx, name, func() error { return p.keeper.SetPassword(ctx, name, p.chosen(u, secret, must)) })
+	with := p.chosen(u, secret, must)
+	with.Ends = ends
+	return p.write(ctx, name, func() error { return p.keeper.SetPassword(ctx, name, with) })
 }
 
 // chosen is a password as it is to be kept for somebody.
@@ -191,7 +197,7 @@ func (p *People) chosen(u User, text string, must bool) store.NewPassword {
 }
 
 // MakePassword replaces a password by one that is made, as AddMade does.
-func (p *People) MakePassword(ctx context.Context, name string) (made string, err error) {
+func (p *People) MakePassword(ctx context.Context, name string, ends bool) (made string, err error) {
 	if made, err = password.New(rand.Reader); err != nil {
 		return "", err
 	}
@@ -200,7 +206,7 @@ func (p *People) MakePassword(ctx context.Context, name string) (made string, er
 		return "", err
 	}
 	secret := p.chosen(u, made, true)
-	secret.Cost = password.Light // nobody guesses it
+	secret.Cost, secret.Ends = password.Light, ends // nobody guesses it
 	return made, p.write(ctx, name, func() error { return p.keeper.SetPassword(ctx, name, secret) })
 }
 
@@ -229,10 +235,10 @@ func (p *People) judgeOwn(ctx context.Context, c eap.Check, r store.User, kept s
 		return eap.Verdict{Refusal: reason.Of(reason.PasswordUnchecked, reason.With{reason.Error: err.Error()})}
 	}
 	u := user(r)
-	if why := u.Bar(time.Now()); !why.None() {
-		return eap.Verdict{Refusal: why, Known: true}
-	}
 	hash, ok := kept.NTHash()
+	if why := u.Bar(time.Now()); !why.None() {
+		return eap.Verdict{Refusal: why, Known: true, Barred: ok && c.Change == nil && c.Judge(hash).OK}
+	}
 	if !ok {
 		return eap.Verdict{Known: true, Refusal: reason.Of(reason.PasswordKeptOtherwise, nil)}
 	}
@@ -260,11 +266,12 @@ func (p *People) handedOver(ctx context.Context, c source.Call) login.Outcome {
 		return refused(reason.PasswordUnchecked, reason.With{reason.Error: err.Error()})
 	}
 	u := user(r)
+	right := secret != "" && kept.Is(secret)
 	if why := u.Bar(time.Now()); !why.None() {
-		return login.Outcome{User: name, Known: true, Why: why}
+		return login.Outcome{User: name, Known: true, Why: why, Barred: right}
 	}
 	switch {
-	case secret == "" || !kept.Is(secret):
+	case !right:
 		return refused(reason.WrongPassword, nil)
 	case u.MustChange:
 		return refused(reason.PasswordToChange, nil)

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"yellowlantern/internal/core/cert"
+	"yellowlantern/internal/guard"
 )
 
 // Host is what it calls itself, and what its certificate holds.
@@ -46,7 +47,7 @@ type Box struct {
 	conf     *tls.Config
 	listener net.Listener
 	slots    chan struct{}
-	serving  sync.WaitGroup
+	serving  guard.Group
 
 	mu       sync.Mutex
 	messages []string
@@ -80,7 +81,7 @@ func Open(o Options) (*Box, error) {
 		return nil, err
 	}
 	b.Address = b.listener.Addr().String()
-	b.serving.Go(b.serve)
+	b.serving.Go("postbox.Open", b.serve)
 	return b, nil
 }
 
@@ -125,7 +126,7 @@ func (b *Box) serve() {
 		b.mu.Lock()
 		b.open[c] = true
 		b.mu.Unlock()
-		b.serving.Go(func() {
+		b.serving.Go("postbox.serve", func() {
 			defer func() {
 				_ = c.Close()
 				b.mu.Lock()

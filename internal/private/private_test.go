@@ -28,3 +28,19 @@ func TestPrivate(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, left, 1)
 }
+
+// What others could put something into is not used.
+func TestFolder(t *testing.T) {
+	top := t.TempDir()
+	require.NoError(t, os.Chmod(top, 0o700))
+	require.NoError(t, Folder(filepath.Join(top, "ours", "one")))
+	require.NoError(t, os.Chmod(filepath.Join(top, "ours", "one"), 0o770))
+	require.ErrorContains(t, Folder(filepath.Join(top, "ours", "one")), "could be changed by others")
+	require.NoError(t, os.Symlink(filepath.Join(top, "ours"), filepath.Join(top, "link")))
+	require.Error(t, Folder(filepath.Join(top, "link", "two")))
+	if os.Getuid() == 0 {
+		require.NoError(t, os.Mkdir(filepath.Join(top, "theirs"), 0o700))
+		require.NoError(t, os.Chown(filepath.Join(top, "theirs"), 1000, 1000))
+		require.ErrorContains(t, Folder(filepath.Join(top, "theirs", "one")), "could be changed by others")
+	}
+}

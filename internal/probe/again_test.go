@@ -50,3 +50,16 @@ func TestAgain(t *testing.T) {
 	require.Contains(t, r.Causes[0], "UDP 4500")
 	require.Zero(t, r.Tried())
 }
+
+// Silence counts as kept out only after several times as long as an answer takes on the path.
+func TestSilenceOnASlowPath(t *testing.T) {
+	var p pace
+	require.Equal(t, refuseTime, p.wait(refuseTime))
+	p.answered(20 * time.Millisecond)
+	require.Equal(t, edgeTime, p.wait(edgeTime))
+	p.answered(1500 * time.Millisecond)
+	p.answered(30 * time.Millisecond)
+	require.Equal(t, 4500*time.Millisecond, p.wait(refuseTime))
+	p.answered(time.Minute)
+	require.Equal(t, 3*wantTime, p.wait(edgeTime), "a trial ends all the same")
+}

@@ -92,7 +92,7 @@ func attempt(ctx context.Context, p path, dst netip.Addr, service netset.Point, 
 		switch {
 		case err == nil:
 			defer c.Close()
-			return converse(c, to, after())
+			return converse(c, to, time.Since(begun))
 		case errors.Is(err, syscall.ECONNREFUSED):
 			return saw(reason.PortClosed, nil).reached()
 		}
@@ -149,12 +149,13 @@ func attemptUDP(ctx context.Context, p path, to netip.AddrPort, name string, aft
 
 // converse speaks with what answered on a port for web pages, by TLS on 443: a connection that opens and carries no answer serves
 // nobody. What it gives is the page's first line: by it one sees who answered, and, from a mirror, the address that it saw.
-func converse(c net.Conn, to netip.AddrPort, took string) Seen {
-	with := reason.With{reason.Took: took}
+func converse(c net.Conn, to netip.AddrPort, opened time.Duration) Seen {
+	with := reason.With{reason.Took: milliseconds(opened)}
+	patience := max(talkTime, 4*opened) // a path that is slow to open is slow to answer
 	switch to.Port() {
 	case 443:
 		secure := tls.Client(c, &tls.Config{InsecureSkipVerify: true}) // who answers is told, not trusted
-		_ = c.SetDeadline(time.Now().Add(talkTime))
+		_ = c.SetDeadline(time.Now().Add(patience))
 		if err := secure.Handshake(); err != nil {
 			return unanswered(with, "a TLS handshake", err)
 		}
@@ -166,7 +167,7 @@ func converse(c net.Conn, to netip.AddrPort, took string) Seen {
 	default:
 		return saw(reason.Connected, with).served()
 	}
-	_ = c.SetDeadline(time.Now().Add(talkTime))
+	_ = c.SetDeadline(time.Now().Add(patience))
 	req, err := http.NewRequest(http.MethodGet, "http://"+to.String()+"/", nil)
 	if err == nil {
 		err = req.Write(c)

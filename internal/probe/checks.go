@@ -152,3 +152,15 @@ func fromInside(u underlay.Underlay, o Order) bool {
 		return own.IsValid() && p.Contains(own) && u.Name() == underlay.Host().Name()
 	})
 }
+
+// atGateway tells whether a probe runs on the gateway host itself, and gives an address by which it reaches the gateway there: the public
+// one may be another router's, or a name that this host cannot look up. From there most of what is behind the tunnel answers without it, so
+// everything is sent by the tunnel: through the gateway, its kernel, and back by the way that the site knows.
+func atGateway(u underlay.Underlay, o Order) netip.Addr {
+	for _, a := range slices.Concat(o.Outside, o.Own) {
+		if slices.ContainsFunc(o.Own, func(own netip.Addr) bool { return u.Address(own) == own }) && u.Address(a) == a {
+			return a
+		}
+	}
+	return netip.Addr{}
+}

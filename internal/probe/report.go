@@ -19,6 +19,7 @@ import (
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/core/session"
 	"yellowlantern/internal/dial"
+	"yellowlantern/internal/guard"
 	"yellowlantern/internal/underlay"
 )
 
@@ -49,6 +50,7 @@ type Order struct {
 	Authority  string         `json:"authority" doc:"The authority's certificate, PEM."`
 	Algorithms algorithm.Set  `json:"algorithms"`
 	Routes     []string       `json:"routes" nullable:"false" doc:"What the plan sends into the tunnel."`
+	Permitted  []netip.Prefix `json:"permitted,omitempty" doc:"What may go into the tunnel, as prefixes; a device takes no other routes from its gateway. A full tunnel has none."`
 	Pool       []string       `json:"pool" nullable:"false" doc:"Prefixes that the person's addresses come from."`
 	DNS        []netip.Addr   `json:"dns" nullable:"false"`
 	Domains    []string       `json:"domains" nullable:"false"`
@@ -62,6 +64,8 @@ type Order struct {
 	Strict     bool           `json:"strict,omitempty" doc:"A connection that stays lets nothing of what belongs into the tunnel leave in clear while there is none."`
 	Admitted   bool           `json:"admitted" doc:"Whether a passage takes this person."`
 	Trials     []reach.Trial  `json:"trials" nullable:"false"`
+
+	fromGateway bool // it is tried from the gateway host itself
 }
 
 // Given is what the gateway gave the device.
@@ -96,13 +100,15 @@ type Report struct {
 	Class     string       `json:"class"`
 	Tester    bool         `json:"tester,omitempty" doc:"It was an identity made for the trial, not a person."`
 	Vantage   string       `json:"vantage"`
-	Handed    bool         `json:"handed-in,omitempty" doc:"It was made elsewhere and handed in: what it saw is believed, and was judged here."`
+	Handed    bool         `json:"handed-in,omitempty" doc:"It was made elsewhere and handed in: nothing vouches for what it says, and it counts nowhere as tried."`
+	By        string       `json:"handed-in-by,omitempty" doc:"Who handed it in."`
 	Passage   string       `json:"passage,omitempty"`
 	Revision  int          `json:"revision"`
 	Inside    bool         `json:"inside,omitempty" doc:"It ran on the gateway's own network or machine: no trial from outside."`
+	AtGateway bool         `json:"at-gateway,omitempty" doc:"It ran on the gateway host itself: everything was sent by the tunnel, also what the host reaches without one, and nothing is said of the way in from outside."`
 	Connected bool         `json:"connected"`
 	Login     string       `json:"login" doc:"How the login went."`
-	Fault     reason.Code  `json:"fault,omitempty" enum:"silent-500,silent-4500,silent-tcp,certificate,refused,name,other" doc:"Why there is no session, where there should be one."`
+	Fault     reason.Code  `json:"fault,omitempty" enum:"silent-500,silent-4500,silent-tcp,stopped-answering,certificate,refused,name,other" doc:"Why there is no session, where there should be one."`
 	Dialled   []netip.Addr `json:"dialled" nullable:"false" doc:"Where the dialled name leads, as it is seen from there."`
 	Given     *Given       `json:"given,omitempty"`
 	Checks    []Check      `json:"checks" nullable:"false" doc:"What the device was given, and what its tunnel carries."`
@@ -148,13 +154,16 @@ type Options struct {
 
 // Run logs in as the person and tries everything, before connecting and after.
 func Run(ctx context.Context, u underlay.Underlay, o Order, opt Options) (*Report, error) {
+	if at := atGateway(u, o); at.IsValid() {
+		o.Dial, o.fromGateway = at.String(), true
+	}
 	login, err := o.Login(opt)
 	if err != nil {
 		return nil, err
 	}
 	r := &Report{
 		At: time.Now(), User: o.User, Class: o.Class, Vantage: u.Name(), Passage: o.Passage, Tester: opt.Tester,
-		Inside: fromInside(u, o), own: o.Own, Revision: o.Revision, Results: make([]Result, len(o.Trials)), Checks: []Check{}, Dialled: dialled(ctx, u, o), Causes: []string{},
+		Inside: fromInside(u, o), AtGateway: o.fromGateway, own: o.Own, Revision: o.Revision, Results: make([]Result, len(o.Trials)), Checks: []Check{}, Dialled: dialled(ctx, u, o), Causes: []string{},
 	}
 	for i, t := range o.Trials {
 		r.Results[i].Trial = t
@@ -185,10 +194,15 @@ func Run(ctx context.Context, u underlay.Underlay, o Order, opt Options) (*Repor
 	if o.CodePage != "" && !opt.Tester {
 		r.giveCode(ctx, tunnel, o, opt.Code)
 	}
-	each(len(r.Results), func(i int) {
-		r.after(ctx, tunnel, u, i)
-		step()
-	})
+	var pace pace
+	for _, wanted := range []bool{true, false} { // what shall answer first: it tells how long an answer takes here
+		each(len(r.Results), func(i int) {
+			if r.Results[i].awaited() == wanted {
+				r.after(ctx, tunnel, u, i, &pace)
+				step()
+			}
+		})
+	}
 	r.check(ctx, tunnel, o)
 	r.judge()
 	r.trouble(o)
@@ -216,16 +230,38 @@ func dialled(ctx context.Context, u underlay.Underlay, o Order) []netip.Addr {
 
 // each runs f for 0 to n-1, some at once.
 func each(n int, f func(i int)) {
-	var wg sync.WaitGroup
+	var wg guard.Group
 	slots := make(chan struct{}, atOnce)
 	for i := range n {
 		slots <- struct{}{}
-		wg.Go(func() {
+		wg.Go("probe.each", func() {
 			defer func() { <-slots }()
 			f(i)
 		})
 	}
 	wg.Wait()
+}
+
+// awaited says that an answer is waited for because somebody needs it.
+func (r Result) awaited() bool { return r.Want && !r.Edge }
+
+// pace is how long answers take on a path: silence is believed only after several times as long as an answer took, or a slow path
+// would seem to keep out what it merely brings late.
+type pace struct {
+	mu      sync.Mutex
+	slowest time.Duration
+}
+
+func (p *pace) answered(took time.Duration) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.slowest = max(p.slowest, took)
+}
+
+func (p *pace) wait(least time.Duration) time.Duration {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return max(least, min(3*p.slowest, 3*wantTime))
 }
 
 func point(service string) netset.Point {
@@ -237,7 +273,7 @@ func point(service string) netset.Point {
 // before tries what must be reached inside without the tunnel: if that works, the trial says nothing about the tunnel.
 func (r *Report) before(ctx context.Context, u underlay.Underlay, i int) {
 	t := r.Results[i]
-	if !t.Want || t.Network == "" || !u.Address(t.Dst).IsValid() {
+	if !t.Want || t.Network == "" || r.AtGateway || !u.Address(t.Dst).IsValid() {
 		return
 	}
 	bounded, cancel := context.WithTimeout(ctx, beforeTime)
@@ -267,13 +303,18 @@ func (r *Report) connected(t *Tunnel) {
 
 // after tries through the tunnel. What must be reached goes the way that the device's routes say; what must not goes into the tunnel
 // whatever they say, for a person controls their device.
-func (r *Report) after(ctx context.Context, tunnel *Tunnel, u underlay.Underlay, i int) {
+func (r *Report) after(ctx context.Context, tunnel *Tunnel, u underlay.Underlay, i int, pace *pace) {
 	res := &r.Results[i]
-	limit := refuseTime
+	limit := pace.wait(refuseTime)
 	if res.Edge {
-		limit = edgeTime
+		limit = pace.wait(edgeTime)
 	} else if res.Want {
 		limit = wantTime
+		defer func(begun time.Time) {
+			if res.Seen.Reached {
+				pace.answered(time.Since(begun))
+			}
+		}(time.Now())
 	}
 	bounded, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
@@ -291,7 +332,12 @@ func (r *Report) after(ctx context.Context, tunnel *Tunnel, u underlay.Underlay,
 		}
 	}
 	var way path = tunnelPath{tunnel}
-	if home := u.OnLink(dst); res.Want && home.IsValid() && tunnel.Given.Routes.Covers(netset.OfPrefixes(home)) {
+	if r.AtGateway { // its own networks hide nothing: they are what is behind the tunnel
+		if res.Want && !tunnel.Given.Routes.Contains(dst) {
+			res.Seen = saw(reason.NotRouted, nil)
+			return
+		}
+	} else if home := u.OnLink(dst); res.Want && home.IsValid() && tunnel.Given.Routes.Covers(netset.OfPrefixes(home)) {
 		way, res.Home = u, home.String() // the device prefers its own network to a route that is no more specific
 	} else if res.Want && !tunnel.Given.Routes.Contains(dst) {
 		way = u

@@ -49,6 +49,8 @@ func cause(err error) string {
 	switch faultOf(err) {
 	case reason.FaultSilentTCP:
 		return "station outside: UDP is dropped on the way, and what answers TCP there is not this gateway: look at what the router in front forwards for the tunnel's tcp-port (tunnels/…/tcp-port, gateways/…/outside)"
+	case reason.FaultStopped:
+		return "station login: " + err.Error()
 	case reason.FaultSilent4500:
 		return "station outside: the plan says that UDP 4500 arrives at the gateway; the site loses it on the way. Look at the router and the provider in front of the gateway: it must pass UDP 500 and 4500 (gateways/…/outside)"
 	case reason.FaultSilent500:

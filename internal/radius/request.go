@@ -10,7 +10,8 @@ import (
 
 const shortest = 20 // octets of a packet: its header (RFC 2865 §3)
 
-var errUnsigned = errors.New("it has no Message-Authenticator (RFC 3579 §3.2): have the equipment send one")
+// ErrUnsigned is for requests that nothing tells from forged ones.
+var ErrUnsigned = errors.New("it has no Message-Authenticator (RFC 3579 §3.2): have the equipment send one")
 
 func errOther(c wire.Code) error {
 	return fmt.Errorf("a packet of that kind is not taken here (%s)", c)

@@ -1,6 +1,7 @@
 package radius
 
 import (
+	"errors"
 	"net"
 	"net/netip"
 	"sync"
@@ -8,6 +9,9 @@ import (
 
 	wire "layeh.com/radius"
 	"layeh.com/radius/rfc2869"
+
+	"yellowlantern/internal/core/fold"
+	"yellowlantern/internal/guard"
 )
 
 // Bounds of what is answered.
@@ -16,6 +20,7 @@ const (
 	mostAtATime  = 256              // requests that are judged
 	mostRemember = 1 << 14
 	cleanedEvery = time.Second
+	readPause    = 5 * time.Millisecond // after an error
 )
 
 // Client is who asks.
@@ -36,15 +41,22 @@ type Server struct {
 	Who func(from netip.Addr) (Client, bool)
 	// Judge judges a request, which may take long.
 	Judge func(c Client, p *Packet, from netip.Addr) Reply
-	// Ignored is told of what counts for nothing, and why.
-	Ignored func(from netip.AddrPort, why string)
+	// Ignored is told of what counts for nothing, and why: ErrStranger, of whom no client is known, ErrForged, ErrUnsigned, ErrTooMany, or
+	// that it is malformed.
+	Ignored func(from netip.AddrPort, c Client, why error)
 
 	mu      sync.Mutex
 	asked   map[requestKey]*askedOnce
 	cleaned time.Time
 	under   chan struct{}
-	done    sync.WaitGroup
+	done    guard.Group
 }
+
+// Why a request counts for nothing, before it is judged.
+var (
+	ErrStranger = errors.New("no equipment of the plan asks from there")
+	ErrTooMany  = errors.New("too many are judged at a time")
+)
 
 type requestKey struct {
 	from          netip.AddrPort
@@ -64,19 +76,23 @@ func (s *Server) Serve(conn *net.UDPConn) {
 	buf := make([]byte, wire.MaxPacketLength+1)
 	for {
 		n, from, err := conn.ReadFromUDPAddrPort(buf)
-		if err != nil {
+		if errors.Is(err, net.ErrClosed) {
 			return
 		}
-		from = netip.AddrPortFrom(from.Addr().Unmap(), from.Port())
+		if err != nil { // such as what a router says of an answer
+			time.Sleep(readPause)
+			continue
+		}
+		from = fold.AddrPort(from)
 		c, known := s.Who(from.Addr())
 		if !known {
-			s.Ignored(from, "no equipment of the plan asks from there")
+			s.Ignored(from, c, ErrStranger)
 			continue
 		}
 		b := append([]byte(nil), buf[:n]...)
 		p, err := DecodeAsked(b, c.Secret)
 		if err != nil {
-			s.Ignored(from, err.Error())
+			s.Ignored(from, c, err)
 			continue
 		}
 		k := requestKey{from, p.Identifier, p.Authenticator}
@@ -90,11 +106,11 @@ func (s *Server) Serve(conn *net.UDPConn) {
 		select {
 		case s.under <- struct{}{}:
 		default:
-			s.Ignored(from, "too many are judged at a time")
+			s.Ignored(from, c, ErrTooMany)
 			s.forget(k)
 			continue
 		}
-		s.done.Go(func() {
+		s.done.Go("radius.judge", func() {
 			defer func() { <-s.under }()
 			if answer := s.answer(c, p, from.Addr()); answer != nil {
 				s.keep(k, answer)
@@ -168,7 +184,7 @@ func DecodeAsked(b, secret []byte) (*Packet, error) {
 	case p.Code != wire.CodeAccessRequest && p.Code != wire.CodeStatusServer:
 		return nil, errOther(p.Code)
 	case !given(p):
-		return nil, errUnsigned
+		return nil, ErrUnsigned
 	case !authentic(b, b[4:shortest], secret):
 		return nil, ErrForged
 	}

@@ -8,6 +8,8 @@ import (
 	"time"
 
 	"github.com/coreos/go-systemd/v22/daemon"
+
+	"yellowlantern/internal/guard"
 )
 
 // Until says that the process is ready, and that it works as long as works says so, until the context ends; then that it stops. A process
@@ -41,7 +43,7 @@ func within(ctx context.Context, most time.Duration, works func(context.Context)
 	ctx, stop := context.WithTimeout(ctx, most)
 	defer stop()
 	got := make(chan error, 1)
-	go func() { got <- works(ctx) }()
+	guard.Go("ready.within", func() { got <- works(ctx) })
 	select {
 	case err := <-got:
 		return err

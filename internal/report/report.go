@@ -26,6 +26,7 @@ type Report struct {
 	Surplus   []reach.Surplus `json:"surplus" nullable:"false" doc:"What is reached and no expectation asks for."`
 	Trials    []Trials        `json:"trials" nullable:"false" doc:"The newest probe of each class of people from each vantage."`
 	Untried   []string        `json:"untried" nullable:"false" doc:"What nobody tried of this revision: classes of people, and of those who tried what they are expected to reach or not."`
+	HandedIn  []Trials        `json:"handed-in" nullable:"false" doc:"Reports that somebody handed in: nothing vouches for them, and nothing here counts them."`
 	Troubles  []string        `json:"troubles" nullable:"false" doc:"What does not run, or carries nothing, at the gateway itself."`
 	OK        bool            `json:"ok" doc:"Nothing stops the plan, every expectation holds as computed, and every trial saw what was expected."`
 	Verdict   string          `json:"verdict" doc:"In one sentence."`
@@ -46,7 +47,7 @@ type Trials struct {
 	Vantage   string    `json:"vantage"`
 	At        time.Time `json:"at"`
 	Tester    bool      `json:"tester,omitempty" doc:"By an identity made for the trial."`
-	Handed    bool      `json:"handed-in,omitempty" doc:"Made elsewhere and handed in."`
+	By        string    `json:"handed-in-by,omitempty" doc:"Who handed it in, where it was made elsewhere."`
 	Inside    bool      `json:"inside,omitempty" doc:"From the gateway's own network: no trial from outside."`
 	Connected bool      `json:"connected"`
 	Barred    bool      `json:"barred,omitempty" doc:"No passage admits them, and they did not get in."`
@@ -67,8 +68,8 @@ func (t Trials) Who() string {
 	if t.Tester {
 		return "an identity made for it"
 	}
-	if t.Handed {
-		return t.User + ", handed in"
+	if t.By != "" {
+		return t.User + ", handed in by " + t.By
 	}
 	return t.User
 }
@@ -81,6 +82,20 @@ func (t Trials) Edges() (n int) {
 		}
 	}
 	return n
+}
+
+// Outcome is what a report says on the whole that somebody handed in.
+func (t Trials) Outcome() string {
+	if !t.Connected && !t.Barred {
+		return "says that " + t.User + " did not connect: " + t.Login
+	}
+	missed := 0
+	for _, x := range t.Results {
+		if !x.OK {
+			missed++
+		}
+	}
+	return fmt.Sprintf("says that %d of %d trials saw what was expected", len(t.Results)-missed, len(t.Results))
 }
 
 // Told is what a reader wants to see: everything but boundary packets that are as computed.
@@ -117,7 +132,10 @@ func (t Trial) Differs() bool {
 }
 
 // Counts of a report.
-type Counts struct{ Stops, Warnings, Failed, Tried, Missed, Differ int }
+type Counts struct {
+	Stops, Warnings, Failed, Tried, Missed, Differ int
+	Out                                            int // logins that failed and should not have, which Missed holds too
+}
 
 // Count counts what a reader looks for first.
 func (r *Report) Count() (n Counts) {
@@ -130,6 +148,7 @@ func (r *Report) Count() (n Counts) {
 	for _, t := range r.Trials {
 		if !t.Connected && !t.Barred {
 			n.Missed++
+			n.Out++
 		}
 		for _, c := range t.Checks {
 			if !c.OK {
@@ -168,6 +187,8 @@ func (r *Report) Judge() {
 		r.Verdict = "Findings stop this plan: it does not work as it is."
 	case n.Failed > 0:
 		r.Verdict = "The plan does not meet its expectations, as computed."
+	case n.Missed > 0 && n.Tried == 0:
+		r.Verdict = "Every expectation holds as computed, but nobody who tried could log in: nothing else was tried."
 	case n.Missed > 0 && n.Differ == 0 && r.everybodyIn():
 		r.Verdict = "Every expectation holds as computed, but not from every place that people were tried from: see there what stands in the way."
 	case n.Missed > 0 && n.Differ == 0:

@@ -30,3 +30,27 @@ func (s *Store) Approvals(ctx context.Context, digest string) (as []Approval, er
 	err = s.db.WithContext(ctx).Order("at").Find(&as, "digest = ? AND at > ?", digest, time.Now().UTC().Add(-approvalLasts)).Error
 	return as, err
 }
+
+// Hand is that one administrator had another in hand: made them, or set their password, their second factor or their role.
+type Hand struct {
+	ID            uint   `gorm:"primaryKey"`
+	Administrator string `gorm:"index"`
+	By            string
+	At            time.Time
+}
+
+// AddHand keeps one, and forgets those that are old.
+func (s *Store) AddHand(ctx context.Context, h Hand) error {
+	h.At = h.At.UTC()
+	db := s.db.WithContext(ctx)
+	if err := db.Delete(&Hand{}, "at < ?", h.At.Add(-2*approvalLasts)).Error; err != nil {
+		return err
+	}
+	return db.Create(&h).Error
+}
+
+// Hands lists them in a span of time, its end included.
+func (s *Store) Hands(ctx context.Context, from, to time.Time) (hs []Hand, err error) {
+	err = s.db.WithContext(ctx).Order("at").Find(&hs, "at > ? AND at <= ?", from.UTC(), to.UTC()).Error
+	return hs, err
+}

@@ -49,7 +49,7 @@ func forgetSecrets(path string) error {
 	}
 	for _, statement := range []string{
 		"DELETE FROM secrets", "DELETE FROM shared_secrets", "DELETE FROM console_sessions", "DELETE FROM tokens", "DELETE FROM administrators",
-		"UPDATE users SET sealed = NULL", "VACUUM",
+		"UPDATE users SET sealed = NULL", "UPDATE source_people SET hash = ''", "VACUUM",
 	} {
 		if err = errors.Join(err, db.Exec(statement).Error); err != nil {
 			break

@@ -22,6 +22,7 @@ type LedgerState struct {
 	Hash   []byte // of that line; nil: there was none yet
 	Sealed []byte `json:"-"` // the private key
 	Sent   uint64 // the last line that was sent on
+	Signs  bool   // where the chain begins is signed, since a version that does
 }
 
 // SignedHead is one that was signed, and told to whoever asked.
@@ -98,9 +99,38 @@ func (s *Store) start(db *gorm.DB) (ledger.Start, error) {
 	return out, err
 }
 
+// signStart signs, once, where the chain of a database begins whose lines were removed by a version that signed nothing.
+func (s *Store) signStart() error {
+	st, err := s.state(s.db)
+	if err != nil || st.Signs { // nothing is written, so that a full disk does not keep the service from starting
+		return err
+	}
+	return s.db.Transaction(func(db *gorm.DB) error {
+		if len(st.Hash) == len(ledger.Hash{}) {
+			if _, err := s.signHead(db, ledger.Start{ID: st.Gone, Hash: ledger.Hash(st.Hash)}, time.Now()); err != nil {
+				return err
+			}
+		}
+		return db.Model(&LedgerState{}).Where("id = 1").Update("signs", true).Error
+	})
+}
+
 // LedgerStart is where the chain begins.
 func (s *Store) LedgerStart(ctx context.Context) (ledger.Start, error) {
-	return s.start(s.db.WithContext(ctx))
+	db := s.db.WithContext(ctx)
+	out, err := s.start(db)
+	if err != nil {
+		return out, err
+	}
+	var kept SignedHead
+	switch err := translate(db.First(&kept, "line = ?", out.ID).Error); {
+	case errors.Is(err, ErrNotFound) || err == nil && len(kept.Hash) != len(out.Hash):
+		return out, nil
+	case err != nil:
+		return out, err
+	}
+	out.Signed = &ledger.Head{ID: kept.Line, Hash: ledger.Hash(kept.Hash), At: kept.At.UTC(), Key: kept.Key, Signature: kept.Signature}
+	return out, nil
 }
 
 // LedgerLines gives lines after one, in order.
@@ -125,34 +155,39 @@ func (s *Store) LedgerHead(ctx context.Context, now time.Time) (h ledger.Head, e
 	s.chain.mu.Lock()
 	defer s.chain.mu.Unlock()
 	err = s.db.WithContext(ctx).Transaction(func(db *gorm.DB) error {
-		st, err := s.state(db)
-		if err != nil {
-			return err
-		}
-		if st.Sealed == nil {
-			_, key, err := ed25519.GenerateKey(rand.Reader)
-			if err == nil {
-				st.Sealed, err = s.sealed(key.Seed(), ledgerPurpose)
-			}
-			if err == nil {
-				err = db.Model(&st).Update("sealed", st.Sealed).Error
-			}
-			if err != nil {
-				return err
-			}
-		}
-		seed, err := s.unsealed(st.Sealed, ledgerPurpose)
-		if err != nil {
-			return err
-		}
 		last, err := s.newest(db)
-		if err != nil {
-			return err
+		if err == nil {
+			h, err = s.signHead(db, last, now)
 		}
-		h = ledger.Sign(ed25519.NewKeyFromSeed(seed), last.ID, last.Hash, now)
-		return db.Save(&SignedHead{h.ID, h.At, h.Hash[:], h.Key, h.Signature}).Error // by a connection that waits for the disk
+		return err
 	})
 	return h, err
+}
+
+// signHead signs a line and keeps that, by a connection that waits for the disk.
+func (s *Store) signHead(db *gorm.DB, line ledger.Start, now time.Time) (h ledger.Head, err error) {
+	st, err := s.state(db)
+	if err != nil {
+		return h, err
+	}
+	if st.Sealed == nil {
+		_, key, err := ed25519.GenerateKey(rand.Reader)
+		if err == nil {
+			st.Sealed, err = s.sealed(key.Seed(), ledgerPurpose)
+		}
+		if err == nil {
+			err = db.Model(&st).Update("sealed", st.Sealed).Error
+		}
+		if err != nil {
+			return h, err
+		}
+	}
+	seed, err := s.unsealed(st.Sealed, ledgerPurpose)
+	if err != nil {
+		return h, err
+	}
+	h = ledger.Sign(ed25519.NewKeyFromSeed(seed), line.ID, line.Hash, now)
+	return h, db.Save(&SignedHead{h.ID, h.At, h.Hash[:], h.Key, h.Signature}).Error
 }
 
 // ShortenJournal forgets lines from before a time, from the first on, and tells how many: the chain goes on where it begins then.
@@ -178,6 +213,11 @@ func (s *Store) ShortenJournal(ctx context.Context, before time.Time) (n int64, 
 			"gone": e.ID,
 			"hash": e.Hash,
 		}).Error; err != nil {
+			return err
+		}
+		if from, err := s.start(db); err != nil {
+			return err
+		} else if _, err := s.signHead(db, from, time.Now()); err != nil {
 			return err
 		}
 		r := db.Delete(&JournalEntry{}, "id <= ?", e.ID)

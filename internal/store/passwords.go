@@ -7,6 +7,8 @@ import (
 	"encoding/hex"
 	"time"
 
+	"gorm.io/gorm"
+
 	"yellowlantern/internal/core/eap"
 	"yellowlantern/internal/core/password"
 )
@@ -36,6 +38,7 @@ type NewPassword struct {
 	Challenge bool          // answers to a challenge are judged by it
 	Cost      password.Cost // where they are not; the zero value: as for one that a person chose
 	Must      bool          // it was made by somebody else, and another is to be chosen
+	Ends      bool          // sessions from before it end, and devices that come back log in
 }
 
 // seal gives what is kept of it.
@@ -82,9 +85,12 @@ func (s *Store) SetPassword(ctx context.Context, name string, p NewPassword) err
 	if err != nil {
 		return err
 	}
-	return s.setSealed(ctx, name, map[string]any{
-		"sealed": sealed, "hashed": hashed, "must_change": p.Must, "password_at": time.Now().UTC(),
-	})
+	now := time.Now().UTC()
+	set := map[string]any{"sealed": sealed, "hashed": hashed, "must_change": p.Must, "password_at": now}
+	if p.Ends {
+		set["ended"], set["forgotten"] = now, gorm.Expr("forgotten + 1")
+	}
+	return s.setSealed(ctx, name, set)
 }
 
 // KeepOtherwise keeps the password that somebody has in another way; text is it, or empty where the NT hash is to be forgotten.

@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"time"
 
+	"yellowlantern/internal/core/fold"
+
 	"gorm.io/gorm"
 )
 
@@ -14,6 +16,7 @@ import (
 // for whoever judges an answer to a challenge alone.
 type User struct {
 	Name     string `gorm:"primaryKey"`
+	Folded   string `gorm:"index"` // the name as fold.Name has it: two people never have the same
 	FullName string
 	Off      bool
 	Mail     string
@@ -27,6 +30,8 @@ type User struct {
 	// MustChange is that the password was made by somebody else, and counts only until another is chosen.
 	MustChange bool
 	PasswordAt time.Time
+	// Ended is when an administrator set a password that ends sessions from before it.
+	Ended time.Time
 	// Forgotten counts how often what devices remember of the person was made worthless.
 	Forgotten int
 	At        time.Time
@@ -117,7 +122,12 @@ func (s *Store) ApplyPeople(ctx context.Context, added []NewUser, changed []User
 	defer s.peopleChanged()
 	return s.db.WithContext(ctx).Transaction(func(db *gorm.DB) error {
 		for i := range added {
-			if err := translate(db.Create(&added[i].User).Error); err != nil {
+			u := &added[i].User
+			u.Folded = fold.Name(u.Name)
+			if err := free(db, u.Folded); err != nil {
+				return err
+			}
+			if err := translate(db.Create(u).Error); err != nil {
 				return err
 			}
 		}
@@ -184,19 +194,55 @@ func (s *Store) RemoveUser(ctx context.Context, name string) error {
 		if r.Error != nil {
 			return r.Error
 		}
-		for _, of := range []any{
-			&Kit{}, &KitLink{}, &PersonShared{}, &Invitation{}, &PersonLink{}, &Factor{}, &RecoveryCode{},
-			&CodedKey{},
-		} {
-			if err := db.Delete(of, "user = ?", name).Error; err != nil {
-				return err
-			}
-		}
-		// Keys of another authority's certificates are known by these. The others stay known, and count no more.
-		if err := db.Delete(&PersonKey{}, "user = ? AND authority <> '' AND revoked < ?", name, time.Unix(0, 0).UTC()).Error; err != nil {
+		return forgetThings(db, name)
+	})
+}
+
+// forgetThings forgets everything of a person who is none any more: whoever has the name next has nothing of it.
+func forgetThings(db *gorm.DB, name string) error {
+	for _, of := range []any{
+		&Kit{}, &KitLink{}, &PersonShared{}, &Invitation{}, &PersonLink{}, &Factor{}, &RecoveryCode{},
+		&CodedKey{},
+	} {
+		if err := db.Delete(of, "user = ?", name).Error; err != nil {
 			return err
 		}
-		return db.Model(&PersonKey{}).Where("user = ? AND revoked < ?", name, time.Unix(0, 0).UTC()).
-			Update("revoked", time.Now().UTC()).Error
-	})
+	}
+	// Keys of another authority's certificates are known by these. The others stay known, and are not valid any more.
+	if err := db.Delete(&PersonKey{}, "user = ? AND authority <> '' AND revoked < ?", name, time.Unix(0, 0).UTC()).Error; err != nil {
+		return err
+	}
+	return db.Model(&PersonKey{}).Where("user = ? AND revoked < ?", name, time.Unix(0, 0).UTC()).
+		Update("revoked", time.Now().UTC()).Error
+}
+
+// HeldError is a name that somebody else has, however either is written.
+type HeldError struct {
+	Name   string // as they have it
+	Source string // where they are kept; empty: here
+}
+
+// Error implements error.
+func (e *HeldError) Error() string {
+	if e.Source == "" {
+		return fmt.Sprintf("the service's own user %s has that name", e.Name)
+	}
+	return fmt.Sprintf("%s of source %s has that name: give another, or forget that person once they are not kept there any more (yl people forget %s)",
+		e.Name, e.Source, e.Name)
+}
+
+// free tells whether nobody has a name yet.
+func free(db *gorm.DB, folded string) error {
+	var own User
+	if err := db.Select("name").Limit(1).Find(&own, "folded = ?", folded).Error; err != nil || own.Name != "" {
+		if err == nil {
+			err = ErrExists
+		}
+		return err
+	}
+	var other SourcePerson
+	if err := db.Select("name", "source").Limit(1).Find(&other, "folded = ?", folded).Error; err != nil || other.Name == "" {
+		return err
+	}
+	return &HeldError{other.Name, other.Source}
 }

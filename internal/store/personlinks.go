@@ -13,6 +13,9 @@ const (
 	ForFactor   = "second factor"
 )
 
+// ByPage made a link that somebody asked for without signing in: it leaves one that an administrator has made as it is.
+const ByPage = "the page of forgotten passwords"
+
 // PersonLink lets a person do something once, by the digest of the link's token.
 type PersonLink struct {
 	Hash   string `gorm:"primaryKey"`
@@ -29,10 +32,12 @@ func (PersonLink) TableName() string { return "password_links" }
 
 func linkPurpose(hash string) string { return "what is shown by a link " + hash }
 
-// AddPersonLink keeps one, in place of what the person had before for the same, and forgets those whose time is over.
+// AddPersonLink keeps one, in place of what the person had before for the same from an administrator, or from ByPage, and
+// forgets those whose time is over.
 func (s *Store) AddPersonLink(ctx context.Context, l PersonLink) error {
 	return s.db.WithContext(ctx).Transaction(func(db *gorm.DB) error {
-		if err := db.Delete(&PersonLink{}, "user = ? AND what = ? OR until < ?", l.User, l.What, time.Now().UTC()).Error; err != nil {
+		if err := db.Delete(&PersonLink{}, "user = ? AND what = ? AND (by = ?) = ? OR until < ?", l.User, l.What, ByPage, l.By == ByPage,
+			time.Now().UTC()).Error; err != nil {
 			return err
 		}
 		l.At, l.Until = l.At.UTC(), l.Until.UTC()
@@ -69,13 +74,15 @@ func (s *Store) ShownBy(ctx context.Context, hash string, make func() ([]byte, e
 	return shown, err
 }
 
-// UsePersonLink takes one away; ErrNotFound where it was used already.
+// UsePersonLink takes one away, with what else the person has for the same; ErrNotFound where it was used already.
 func (s *Store) UsePersonLink(ctx context.Context, what, hash string) error {
 	return usePersonLink(s.db.WithContext(ctx), what, hash)
 }
 
 func usePersonLink(db *gorm.DB, what, hash string) error {
-	r := db.Delete(&PersonLink{}, "hash = ? AND what = ? AND until > ?", hash, what, time.Now().UTC())
+	whose := db.Session(&gorm.Session{NewDB: true}).Model(&PersonLink{}).Select("user").
+		Where("hash = ? AND what = ? AND until > ?", hash, what, time.Now().UTC())
+	r := db.Delete(&PersonLink{}, "what = ? AND user IN (?)", what, whose)
 	if r.Error == nil && r.RowsAffected == 0 {
 		return ErrNotFound
 	}

@@ -408,21 +408,6 @@ func (s *Store) TakenSoFar(ctx context.Context) (t Taken, err error) {
 	return t, err
 }
 
-// Take notes that events were taken of which there is nothing to write.
-func (s *Store) Take(ctx context.Context, t Taken) error {
-	return s.taking(ctx, func(*gorm.DB) error { return nil }, t)
-}
-
-// taking writes something with that it was taken: both or nothing.
-func (s *Store) taking(ctx context.Context, write func(*gorm.DB) error, t Taken) error {
-	return s.events.WithContext(ctx).Transaction(func(db *gorm.DB) error {
-		if err := write(db); err != nil {
-			return err
-		}
-		return t.note(db)
-	})
-}
-
 // JournalQuery says which lines are wanted. Empty fields ask for nothing.
 type JournalQuery struct {
 	Kind, User, Text string
@@ -478,11 +463,6 @@ func (s *Store) AheadOf(ctx context.Context, moment time.Time) (time.Time, error
 // escapeLike makes a text stand for itself in LIKE.
 func escapeLike(text string) string {
 	return strings.NewReplacer("!", "!!", "%", "!%", "_", "!_").Replace(text)
-}
-
-// AddPastSession keeps a session that ended, as AddJournal does.
-func (s *Store) AddPastSession(ctx context.Context, p PastSession, t Taken) error {
-	return s.taking(ctx, func(db *gorm.DB) error { return db.Create(&p).Error }, t)
 }
 
 // PastSessions gives sessions that ended, newest first, of one user where given.
@@ -553,6 +533,12 @@ func (s *Store) SetSchedule(ctx context.Context, c Schedule) error {
 // ThinRounds forgets the reports of all but the newest rounds, whose outcome alone stays.
 func (s *Store) ThinRounds(ctx context.Context, keep int) error {
 	return s.db.WithContext(ctx).Where("round > 0 AND round NOT IN (SELECT id FROM rounds ORDER BY id DESC LIMIT ?)",
+		keep).Delete(&ProbeReport{}).Error
+}
+
+// ThinHandedIn forgets all but the newest reports that somebody handed in.
+func (s *Store) ThinHandedIn(ctx context.Context, keep int) error {
+	return s.db.WithContext(ctx).Where("handed AND id NOT IN (SELECT id FROM probe_reports WHERE handed ORDER BY id DESC LIMIT ?)",
 		keep).Delete(&ProbeReport{}).Error
 }
 

@@ -10,9 +10,11 @@ import (
 	"strings"
 	"time"
 
+	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 
 	"yellowlantern/internal/core/cert"
+	"yellowlantern/internal/core/plan"
 )
 
 // AuthorityName is the name of the service's own authority.
@@ -46,6 +48,8 @@ type SharedSecret struct {
 	Kind   string
 	Sealed []byte
 	At     time.Time
+	By     string // the administrator who gave it; empty: it was given before that was kept
+	For    string // digests of where it may be sent (plan.SecretUse), with spaces between; empty: nowhere yet
 }
 
 // RevokedCertificate is a certificate of the own authority that must no longer be believed.
@@ -222,14 +226,37 @@ func (s *Store) Revoked(ctx context.Context) (rs []RevokedCertificate, err error
 	return rs, err
 }
 
-// SaveShared keeps a shared secret; ErrExists if there is one of that name.
-func (s *Store) SaveShared(ctx context.Context, name, kind string, value []byte) error {
+// SaveShared keeps a shared secret that somebody gave; ErrExists if there is one of that name, and it is not to take its place.
+func (s *Store) SaveShared(ctx context.Context, x SharedSecret, value []byte, again bool) error {
 	defer s.trust.Add(1)
-	sealed, err := s.sealed(value, sharedPurpose(name))
-	if err != nil {
+	var err error
+	if x.Sealed, err = s.sealed(value, sharedPurpose(x.Name)); err != nil {
 		return err
 	}
-	return translate(s.db.WithContext(ctx).Create(&SharedSecret{Name: name, Kind: kind, Sealed: sealed, At: time.Now().UTC()}).Error)
+	x.At = time.Now().UTC()
+	db := s.db.WithContext(ctx)
+	if again {
+		db = db.Clauses(clause.OnConflict{UpdateAll: true})
+	}
+	return translate(db.Create(&x).Error)
+}
+
+// SharedRecord is what is known of a shared secret, without its value.
+func (s *Store) SharedRecord(ctx context.Context, name string) (x SharedSecret, err error) {
+	err = translate(s.db.WithContext(ctx).Omit("sealed").First(&x, "name = ?", name).Error)
+	return x, err
+}
+
+// BindShared notes where shared secrets are sent from now on, by their names: nowhere else.
+func (s *Store) BindShared(ctx context.Context, to map[string]string) error {
+	return s.db.WithContext(ctx).Transaction(func(db *gorm.DB) error {
+		for name, digests := range to {
+			if err := db.Model(&SharedSecret{}).Where("name = ?", name).Update("for", digests).Error; err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // Shared opens a shared secret.
@@ -255,4 +282,32 @@ func (s *Store) RemoveShared(ctx context.Context, name string) error {
 		return ErrNotFound
 	}
 	return r.Error
+}
+
+// bindSecrets has secrets that the newest revision sends somewhere bound to that.
+func bindSecrets(db *gorm.DB) error {
+	if err := db.AutoMigrate(&SharedSecret{}); err != nil {
+		return err
+	}
+	if err := db.Exec("UPDATE shared_secrets SET by = '', `for` = ''").Error; err != nil {
+		return err
+	}
+	var newest Revision
+	if err := translate(db.Order("number DESC").First(&newest).Error); err != nil {
+		if errors.Is(err, ErrNotFound) {
+			return nil
+		}
+		return err
+	}
+	doc, err := plan.Read(newest.Text)
+	if err != nil { // it does not run either
+		return nil
+	}
+	for _, u := range doc.Plan.SecretUses() {
+		err := db.Exec("UPDATE shared_secrets SET `for` = trim(`for` || ' ' || ?) WHERE name = ?", u.Digest(), u.Secret).Error
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }

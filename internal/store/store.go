@@ -3,12 +3,14 @@
 package store
 
 import (
+	"context"
 	"crypto/cipher"
 	"crypto/rand"
 	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync/atomic"
 	"time"
 
@@ -47,13 +49,18 @@ const (
 	keyName      = "key"
 	pragmas      = "?_pragma=busy_timeout(5000)&_pragma=journal_mode(WAL)&_pragma=foreign_keys(1)&_txlock=immediate&_time_format=sqlite"
 	synced       = pragmas + "&_pragma=synchronous(FULL)"
-	unsynced     = pragmas + "&_pragma=synchronous(NORMAL)"
+	// mostConnections is how many of either kind the database has at once; whoever wants more waits. Nobody may hold one and want another.
+	mostConnections = 16
+	unsynced        = pragmas + "&_pragma=synchronous(NORMAL)"
 )
 
 // Open opens the database in a folder, making both where they do not exist, and the key file beside it. A second service is kept off the
 // folder. A key file that is missing, or another one, is refused where there are secrets that only the right one opens.
 func Open(folder string) (*Store, error) {
 	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return nil, fmt.Errorf("data folder: %w", err)
+	}
+	if err := private.Close(folder); err != nil {
 		return nil, fmt.Errorf("data folder: %w", err)
 	}
 	lock, err := private.Lock(folder)
@@ -77,10 +84,45 @@ func (s *Store) open(folder string) (err error) {
 		return fmt.Errorf("database %s: %w", path, plainly(err))
 	}
 	_ = os.Chmod(path, 0o600)
+	if err := s.whole(path, filepath.Join(folder, keyName)); err != nil {
+		return err
+	}
 	if err := s.migrate(); err != nil {
 		return fmt.Errorf("database %s: %w", path, plainly(err))
 	}
-	return s.openKey(filepath.Join(folder, keyName))
+	if err := s.openKey(filepath.Join(folder, keyName)); err != nil {
+		return err
+	}
+	return s.signStart()
+}
+
+// checkTime is how long the database is looked at before it is used: a large one in part.
+const checkTime = 20 * time.Second
+
+// whole refuses a damaged database, and an empty one that was not empty: what is sealed under the key is missing then.
+func (s *Store) whole(path, key string) error {
+	var version int
+	if err := s.db.Raw("PRAGMA user_version").Scan(&version).Error; err != nil {
+		return fmt.Errorf("database %s: %w", path, plainly(err))
+	}
+	if _, err := os.Stat(key); err == nil && version == 0 {
+		return fmt.Errorf("database %s is empty, and there is the key file of one that was not: put the newest backup in its place "+
+			"(yl restore FILE); for a new installation take %s away", path, key)
+	}
+	ctx, stop := context.WithTimeout(context.Background(), checkTime)
+	defer stop()
+	var found []string
+	err := s.db.WithContext(ctx).Raw("PRAGMA quick_check(3)").Scan(&found).Error
+	switch {
+	case ctx.Err() != nil: // nothing was found so far
+		return nil
+	case err != nil:
+		return fmt.Errorf("database %s: %w", path, plainly(err))
+	case len(found) != 1 || found[0] != "ok":
+		return fmt.Errorf("database %s is damaged (%s): put the newest backup in its place (yl restore FILE), which keeps this one aside", path,
+			strings.Join(found, "; "))
+	}
+	return nil
 }
 
 func connect(dsn string) (*gorm.DB, error) {
@@ -88,6 +130,12 @@ func connect(dsn string) (*gorm.DB, error) {
 	if err != nil {
 		return nil, err
 	}
+	pool, err := db.DB()
+	if err != nil {
+		return nil, err
+	}
+	pool.SetMaxOpenConns(mostConnections)
+	pool.SetMaxIdleConns(max(1, mostConnections/4))
 	return db, nil
 }
 
@@ -202,6 +250,22 @@ var migrations = []func(*gorm.DB) error{
 		}
 		return db.Exec("UPDATE users SET hashed = 0").Error
 	},
+	bindSecrets,
+	foldNames,
+	func(db *gorm.DB) error { return db.AutoMigrate(&Hand{}) },
+	func(db *gorm.DB) error {
+		if err := db.AutoMigrate(&LedgerState{}); err != nil {
+			return err
+		}
+		return db.Exec("UPDATE ledger_states SET signs = 0").Error
+	},
+	func(db *gorm.DB) error {
+		if err := db.AutoMigrate(&User{}); err != nil {
+			return err
+		}
+		return db.Exec("UPDATE users SET ended = ?", time.Time{}).Error
+	},
+	requests,
 }
 
 func (s *Store) migrate() error {

@@ -159,9 +159,63 @@ func TestOpenRefuses(t *testing.T) {
 	require.ErrorContains(t, err, "newer version of this program")
 	_, err = Open(filepath.Join(folder, "key", "under-a-file"))
 	require.ErrorContains(t, err, "data folder")
-	require.NoError(t, os.WriteFile(filepath.Join(folder, "yellowlantern.db"), bytes.Repeat([]byte("x"), 8192), 0o600))
+	path := filepath.Join(folder, "yellowlantern.db")
+	require.NoError(t, os.WriteFile(path, bytes.Repeat([]byte("x"), 8192), 0o600))
 	_, err = Open(folder)
 	require.ErrorContains(t, err, "damaged")
+	require.NoError(t, os.Remove(path))
+	_, err = Open(folder)
+	require.ErrorContains(t, err, "is empty, and there is the key file of one that was not")
+	require.ErrorContains(t, err, "yl restore FILE")
+}
+
+// A page of the database that went bad is found at the start, not when somebody needs it; a folder that others may look into is closed.
+func TestDamageIsFound(t *testing.T) {
+	folder, ctx := t.TempDir(), t.Context()
+	require.NoError(t, os.Chmod(folder, 0o777))
+	s, err := Open(folder)
+	require.NoError(t, err)
+	info, err := os.Stat(folder)
+	require.NoError(t, err)
+	require.Equal(t, os.FileMode(0o750), info.Mode().Perm())
+	for i := range 400 {
+		require.NoError(t, s.AddJournal(ctx, JournalEntry{Kind: "login", User: fmt.Sprint("user", i), Words: strings.Repeat("x", 200)}))
+	}
+	require.NoError(t, s.db.Exec("PRAGMA wal_checkpoint(TRUNCATE)").Error)
+	var pages int64 // of the journal, behind all others
+	require.NoError(t, s.db.Raw("PRAGMA page_count").Scan(&pages).Error)
+	require.NoError(t, s.Close())
+	f, err := os.OpenFile(filepath.Join(folder, "yellowlantern.db"), os.O_RDWR, 0)
+	require.NoError(t, err)
+	_, err = f.WriteAt(bytes.Repeat([]byte{0xa5}, 4096), (pages-2)*4096)
+	require.NoError(t, err)
+	require.NoError(t, f.Close())
+	_, err = Open(folder)
+	require.ErrorContains(t, err, "is damaged (")
+	require.ErrorContains(t, err, "yl restore FILE")
+	if os.Geteuid() == 0 {
+		require.NoError(t, os.Chown(folder, 12345, -1))
+		_, err = Open(folder)
+		require.ErrorContains(t, err, "belongs to user 12345")
+	}
+}
+
+// The database has as many connections as it may, however many want one.
+func TestConnectionsAreBounded(t *testing.T) {
+	s, err := Open(t.TempDir())
+	require.NoError(t, err)
+	defer s.Close()
+	var all sync.WaitGroup
+	for range 400 {
+		all.Go(func() {
+			_, err := s.Token(t.Context(), "none")
+			require.ErrorIs(t, err, ErrNotFound)
+		})
+	}
+	all.Wait()
+	pool, err := s.db.DB()
+	require.NoError(t, err)
+	require.LessOrEqual(t, pool.Stats().OpenConnections, mostConnections)
 }
 
 // A key file that is missing, foreign, cut off or open to others is refused, with what to do, and nothing is written over.
@@ -261,7 +315,7 @@ func TestJournalIsShortened(t *testing.T) {
 	for i := range 10 {
 		require.NoError(t, s.AddJournal(ctx, JournalEntry{
 			At: now.Add(-time.Duration(9-i) * 24 * time.Hour), Kind: "login", Words: "x",
-		}, Taken{}))
+		}))
 	}
 	gone, err := s.ShortenJournal(ctx, now.Add(-4*24*time.Hour-time.Hour))
 	require.NoError(t, err)
@@ -272,7 +326,7 @@ func TestJournalIsShortened(t *testing.T) {
 
 	// Lines that have no reason, of a version that wrote words only, are not in the way of those that have.
 	require.NoError(t,
-		s.AddJournal(ctx, JournalEntry{At: now, Kind: "refused", Reason: "no-passage", With: `{"groups":"a + b","passage":"x"}`}, Taken{}))
+		s.AddJournal(ctx, JournalEntry{At: now, Kind: "refused", Reason: "no-passage", With: `{"groups":"a + b","passage":"x"}`}))
 	for want, q := range map[int][]JournalQuery{
 		1: {{Code: "no-passage"}, {With: map[string]string{"groups": "a + b"}}, {With: map[string]string{"groups": "a + b", "passage": "x"}}},
 		0: {{Code: "none"}, {With: map[string]string{"groups": "b"}}, {With: map[string]string{"groups": "a + b", "passage": "y"}}},

@@ -13,7 +13,6 @@ const mostTogether = 256
 // waiting is a line that waits to be written.
 type waiting struct {
 	entry JournalEntry
-	taken Taken
 	done  chan error
 }
 
@@ -39,10 +38,9 @@ func (l *lines) take() []*waiting {
 	return out
 }
 
-// AddJournal writes a line, and with it that the event of which it tells was taken, if it is one of a gateway's: both or nothing. Lines
-// that wait, because a disk is slow or many log in at once, are written together by whoever comes to it first.
-func (s *Store) AddJournal(ctx context.Context, e JournalEntry, t Taken) error {
-	w := &waiting{e, t, make(chan error, 1)}
+// AddJournal writes a line. Lines that wait, for a disk is slow or many log in at once, are written together by whoever comes to it first.
+func (s *Store) AddJournal(ctx context.Context, e JournalEntry) error {
+	w := &waiting{e, make(chan error, 1)}
 	s.lines.add(w)
 	s.chain.mu.Lock()
 	defer s.chain.mu.Unlock()
@@ -61,19 +59,13 @@ func (s *Store) AddJournal(ctx context.Context, e JournalEntry, t Taken) error {
 func (s *Store) writeLines(ctx context.Context, all []*waiting) {
 	err := s.events.WithContext(ctx).Transaction(func(db *gorm.DB) error {
 		entries := make([]JournalEntry, len(all))
-		var taken Taken
 		for i, w := range all {
-			if entries[i] = w.entry; w.taken.Of != "" {
-				taken = w.taken
-			}
+			entries[i] = w.entry
 			if err := s.link(db, &entries[i]); err != nil {
 				return err
 			}
 		}
-		if err := db.Create(&entries).Error; err != nil {
-			return err
-		}
-		return taken.note(db)
+		return db.Create(&entries).Error
 	})
 	if err != nil { // read anew what is there: a transaction may fail after it was written
 		s.chain.known = false
@@ -81,6 +73,34 @@ func (s *Store) writeLines(ctx context.Context, all []*waiting) {
 	for _, w := range all {
 		w.done <- err
 	}
+}
+
+// AddEvents writes what a gateway told of: lines, sessions that ended, and that it was taken: all or nothing, by one transaction.
+func (s *Store) AddEvents(ctx context.Context, lines []JournalEntry, past []PastSession, t Taken) error {
+	s.chain.mu.Lock()
+	defer s.chain.mu.Unlock()
+	err := s.events.WithContext(ctx).Transaction(func(db *gorm.DB) error {
+		for i := range lines {
+			if err := s.link(db, &lines[i]); err != nil {
+				return err
+			}
+		}
+		if len(lines) > 0 {
+			if err := db.Create(&lines).Error; err != nil {
+				return err
+			}
+		}
+		if len(past) > 0 {
+			if err := db.Create(&past).Error; err != nil {
+				return err
+			}
+		}
+		return t.note(db)
+	})
+	if err != nil { // read again what is there: a transaction may fail after it was written
+		s.chain.known = false
+	}
+	return err
 }
 
 // note notes that an event was taken.

@@ -12,7 +12,7 @@ import (
 	"yellowlantern/internal/core/ledger"
 )
 
-// Lines that many write at once are each written once, chained, and what was taken with them is noted; a folder that takes nothing more
+// Lines that many write at once are each written once, chained, with what a gateway tells of between them; a folder that takes nothing more
 // tells everybody so, and goes on afterwards.
 func TestLinesTogether(t *testing.T) {
 	s, err := Open(t.TempDir())
@@ -24,7 +24,7 @@ func TestLinesTogether(t *testing.T) {
 	write := func(who, n int) {
 		for i := range n {
 			e := JournalEntry{At: time.Now(), Kind: "login", User: fmt.Sprint("user", who), Words: fmt.Sprint(i)}
-			if s.AddJournal(ctx, e, Taken{Of: "log", Sequence: uint64(who*1000 + i)}) != nil {
+			if s.AddJournal(ctx, e) != nil {
 				failed.Add(1)
 			}
 		}
@@ -32,6 +32,14 @@ func TestLinesTogether(t *testing.T) {
 	for who := range 16 {
 		all.Go(func() { write(who, 40) })
 	}
+	all.Go(func() { // and what a gateway tells of, with that it was taken
+		for i := range 40 {
+			lines := []JournalEntry{{At: time.Now(), Kind: "ended"}, {At: time.Now(), Kind: "ended"}}
+			if s.AddEvents(ctx, lines, []PastSession{{User: "rory"}}, Taken{Of: "log", Sequence: uint64(i + 1)}) != nil {
+				failed.Add(1)
+			}
+		}
+	})
 	all.Wait()
 	require.Zero(t, failed.Load())
 
@@ -46,7 +54,7 @@ func TestLinesTogether(t *testing.T) {
 		return len(s.lines.all) == 50
 	}, 5*time.Second, time.Millisecond)
 	s.writeLines(ctx, s.lines.take())
-	require.EqualValues(t, 16*40+50, s.chain.last.ID)
+	require.EqualValues(t, 16*40+2*40+50, s.chain.last.ID)
 	s.chain.mu.Unlock()
 	all.Wait()
 
@@ -67,7 +75,7 @@ func TestLinesTogether(t *testing.T) {
 	require.NoError(t, err)
 	got, err := s.LedgerLines(ctx, from.ID, 10_000)
 	require.NoError(t, err)
-	require.Len(t, got, 16*40+50+1)
+	require.Len(t, got, 16*40+2*40+50+1)
 	of := map[string]int{}
 	for _, l := range got {
 		require.NoError(t, check.Next(l))
@@ -77,7 +85,7 @@ func TestLinesTogether(t *testing.T) {
 	require.Equal(t, 42, of["user1"])
 	taken, err := s.TakenSoFar(ctx)
 	require.NoError(t, err)
-	require.Equal(t, Taken{Of: "log", Sequence: 1000}, Taken{Of: taken.Of, Sequence: taken.Sequence})
+	require.Equal(t, Taken{Of: "log", Sequence: 40}, Taken{Of: taken.Of, Sequence: taken.Sequence})
 }
 
 // BenchmarkLines writes lines of the journal one after the other, and by sixteen at once.
@@ -92,7 +100,7 @@ func BenchmarkLines(b *testing.B) {
 				if err := s.AddJournal(b.Context(), JournalEntry{
 					At: time.Now(), Kind: "login", User: "rory",
 					Words: "logged in",
-				}, Taken{}); err != nil {
+				}); err != nil {
 					b.Fatal(err)
 				}
 			}

@@ -57,7 +57,7 @@ func TestFolderOfAnEarlierVersion(t *testing.T) {
 	taken, err := s.TakenSoFar(ctx)
 	require.NoError(t, err)
 	require.Zero(t, taken)
-	require.NoError(t, s.AddJournal(ctx, JournalEntry{Kind: "login"}, Taken{Of: "log", Sequence: 7}))
+	require.NoError(t, s.AddEvents(ctx, []JournalEntry{{Kind: "login"}}, nil, Taken{Of: "log", Sequence: 7}))
 	taken, err = s.TakenSoFar(ctx)
 	require.NoError(t, err)
 	require.EqualValues(t, 7, taken.Sequence)

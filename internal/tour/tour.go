@@ -10,7 +10,6 @@ import (
 	"log/slog"
 	"os"
 	"strings"
-	"sync"
 	"time"
 
 	"yellowlantern/demo"
@@ -24,6 +23,7 @@ import (
 	"yellowlantern/internal/core/reach"
 	"yellowlantern/internal/core/site"
 	"yellowlantern/internal/gateway"
+	"yellowlantern/internal/guard"
 	"yellowlantern/internal/instance"
 	"yellowlantern/internal/people"
 	"yellowlantern/internal/postbox"
@@ -250,10 +250,10 @@ func (d *Demo) probes(ctx context.Context, m *site.Model, persons []reach.Person
 	people := d.Scenario.People
 	out.Probes = make([]probe.Report, len(people))
 	errs := make([]error, len(people))
-	var wait sync.WaitGroup
+	var wait guard.Group
 	for i, p := range people {
 		say("probing as " + p.User)
-		wait.Go(func() {
+		wait.Go("tour.probes", func() {
 			r, err := d.Probe(ctx, m, persons, p.User, out.Revision)
 			if errs[i] = err; err == nil {
 				out.Probes[i] = *r

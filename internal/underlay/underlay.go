@@ -12,7 +12,9 @@ import (
 
 	"github.com/miekg/dns"
 
+	"yellowlantern/internal/core/fold"
 	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/guard"
 	"yellowlantern/internal/userstack"
 )
 
@@ -64,7 +66,7 @@ func localFor(dst netip.Addr) netip.Addr {
 		return netip.Addr{}
 	}
 	defer c.Close()
-	return c.LocalAddr().(*net.UDPAddr).AddrPort().Addr().Unmap()
+	return fold.Addr(c.LocalAddr().(*net.UDPAddr).AddrPort().Addr())
 }
 
 func (host) DialTCP(ctx context.Context, to netip.AddrPort) (net.Conn, error) {
@@ -78,7 +80,8 @@ func (host) DialUDP(to netip.AddrPort) (net.Conn, error) {
 func (host) Ping(context.Context, netip.Addr) (time.Duration, error) { return 0, ErrCannotPing }
 
 func (host) Resolve(ctx context.Context, name string) ([]netip.Addr, error) {
-	return net.DefaultResolver.LookupNetIP(ctx, "ip", name)
+	found, err := net.DefaultResolver.LookupNetIP(ctx, "ip", name)
+	return fold.Addrs(found), err // /etc/hosts gives IPv4 addresses mapped into IPv6
 }
 
 // vantage is a home network of the site lab, reached by its link.
@@ -121,7 +124,7 @@ func Vantage(ctx context.Context, link netip.AddrPort) (Underlay, error) {
 		conn.Close()
 		return nil, err
 	}
-	go func() {
+	guard.Go("underlay.Vantage", func() {
 		buf := make([]byte, 4096)
 		for {
 			n, err := conn.Read(buf)
@@ -132,7 +135,7 @@ func Vantage(ctx context.Context, link netip.AddrPort) (Underlay, error) {
 				v.stack.Inject(buf[:n])
 			}
 		}
-	}()
+	})
 	return v, nil
 }
 

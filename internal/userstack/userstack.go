@@ -29,6 +29,7 @@ import (
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/packet"
 	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/guard"
 )
 
 const (
@@ -79,7 +80,7 @@ func New(addrs []netip.Addr, mtu int, out func([]byte)) (*Stack, error) {
 	s.SetTransportProtocolOption(tcp.ProtocolNumber, &sack)
 	ctx, stop := context.WithCancel(context.Background())
 	d := &Stack{Addresses: addrs, s: s, link: link, stop: stop, pings: map[uint16]chan struct{}{}, trouble: map[trouble]Said{}}
-	go func() {
+	guard.PacketPath("userstack.out", func() {
 		for {
 			p := link.ReadContext(ctx)
 			if p == nil {
@@ -90,7 +91,7 @@ func New(addrs []netip.Addr, mtu int, out func([]byte)) (*Stack, error) {
 			v.Release()
 			p.DecRef()
 		}
-	}()
+	})
 	return d, nil
 }
 
@@ -196,7 +197,12 @@ func (d *Stack) DialTCP(ctx context.Context, to netip.AddrPort) (net.Conn, error
 	if err != nil {
 		return nil, err
 	}
-	return c, nil
+	n, ok := name(c)
+	if !ok {
+		_ = c.Close()
+		return nil, syscall.ECONNRESET
+	}
+	return n, nil
 }
 
 // DialUDP gives a connected UDP socket.
@@ -214,8 +220,47 @@ func (d *Stack) ListenUDP(on netip.AddrPort) (net.PacketConn, error) {
 // ListenTCP accepts connections on one of the device's addresses and a port.
 func (d *Stack) ListenTCP(on netip.AddrPort) (net.Listener, error) {
 	fa, proto := full(on)
-	return gonet.ListenTCP(d.s, fa, proto)
+	ln, err := gonet.ListenTCP(d.s, fa, proto)
+	if err != nil {
+		return nil, err
+	}
+	return listener{ln}, nil
 }
+
+// listener hands out connections whose two addresses are known, and stay so.
+type listener struct{ net.Listener }
+
+// Accept implements net.Listener. A connection that was reset before it is accepted has no addresses any more: it is closed, and nobody
+// hears of it.
+func (l listener) Accept() (net.Conn, error) {
+	for {
+		c, err := l.Listener.Accept()
+		if err != nil {
+			return nil, err
+		}
+		if named, ok := name(c); ok {
+			return named, nil
+		}
+		_ = c.Close()
+	}
+}
+
+// name keeps a connection's addresses: the stack forgets them when the connection is reset, and everybody else takes them for granted.
+func name(c net.Conn) (net.Conn, bool) {
+	local, remote := c.LocalAddr(), c.RemoteAddr()
+	return named{c, local, remote}, local != nil && remote != nil
+}
+
+type named struct {
+	net.Conn
+	local, remote net.Addr
+}
+
+// LocalAddr implements net.Conn.
+func (n named) LocalAddr() net.Addr { return n.local }
+
+// RemoteAddr implements net.Conn.
+func (n named) RemoteAddr() net.Addr { return n.remote }
 
 // Source is the device's first address of the destination's family; not valid if it has none.
 func (d *Stack) Source(dst netip.Addr) netip.Addr {

@@ -22,6 +22,26 @@ export type Journey = Schemas['JourneyAnswer']
 
 export const api = createClient<paths>({ baseUrl: '' })
 
+// One call takes half a minute at most: what is still being worked out then is asked for again.
+const asked = new WeakMap<Request, Request>()
+api.use({
+  onRequest({ request }) {
+    asked.set(request, request.clone())
+  },
+  async onResponse({ request, response }) {
+    let answer = response
+    const again = asked.get(request)
+    while (again && answer.status === 503 && codeOf(await body(answer)) === 'computing-goes-on') answer = await fetch(again.clone())
+    return answer
+  },
+})
+
+const body = (answer: Response): Promise<unknown> =>
+  answer
+    .clone()
+    .json()
+    .catch(() => undefined)
+
 interface Problem {
   code?: string
   detail?: string

@@ -205,7 +205,7 @@ test('a first plan is summed up by who comes in and reaches what', async () => {
 })
 
 test('a finding does what is to be done elsewhere', async () => {
-  const certificate = finding('stop', { do: { what: 'make-certificate', name: 'gate', for: 'gate.tern.example' } })
+  const certificate = finding('stop', { do: { what: 'make-certificate', name: 'gate', for: ['gate.tern.example'] } })
   Object.assign(answers, { 'POST /check': review(), 'POST /read': { faults: [{}] } })
   const one = await page(FindingCard, { finding: certificate })
   await one.press('Make certificate gate for gate.tern.example')
@@ -383,7 +383,7 @@ test('a live session is ended after a question, and what was refused is said', a
   answers['DELETE /sessions/one'] = refused(404, 'it has ended by itself')
   const { w, press } = await page(SessionsPage)
   expect(w.text()).not.toContain('End all of theirs')
-  streams[0].tell('sessions', { sessions: [live('one'), live('two')] })
+  streams[0].tell('sessions', { sessions: [live('one'), live('two')], all: 2, match: 2, flagged: 0 })
   await flushPromises()
   expect(w.text()).toContain('rory.researcher')
   await press('End all of theirs')

@@ -1,18 +1,29 @@
-import { onMounted, onUnmounted, ref } from 'vue'
+import { onMounted, onUnmounted, ref, watch, type Ref } from 'vue'
 import type { Event, Session } from './api'
 
-/** Sessions as the service sends them every two seconds, and journal lines as they are written. It joins again by itself. */
-export function useLive() {
+/** How many sessions there are, how many match what is looked for, and how many of all somebody should look at. */
+export type Counted = { all: number; match: number; flagged: number }
+
+/**
+ * Sessions as the service sends them every two seconds, and journal lines as they are written. It joins again by itself. Of many sessions
+ * some are sent: the service looks for the filter.
+ */
+export function useLive(filter: Ref<string>) {
   const sessions = ref<Session[]>([])
   const lines = ref<Event[]>([])
+  const counted = ref<Counted>({ all: 0, match: 0, flagged: 0 })
   const loaded = ref(false)
   const broken = ref(false)
   let source: EventSource | undefined
+  let typed = 0
 
-  onMounted(() => {
-    source = new EventSource('/api/v1/watch')
+  function join() {
+    source?.close()
+    source = new EventSource('/api/v1/watch' + (filter.value ? '?filter=' + encodeURIComponent(filter.value) : ''))
     source.addEventListener('sessions', (e) => {
-      sessions.value = (JSON.parse(e.data) as { sessions: Session[] }).sessions
+      const told = JSON.parse(e.data) as { sessions: Session[] } & Counted
+      sessions.value = told.sessions
+      counted.value = told
       loaded.value = true
       broken.value = false
     })
@@ -20,9 +31,17 @@ export function useLive() {
       lines.value = [JSON.parse(e.data) as Event, ...lines.value].slice(0, 200)
     })
     source.onerror = () => (broken.value = true)
+  }
+  onMounted(join)
+  watch(filter, () => {
+    window.clearTimeout(typed)
+    typed = window.setTimeout(join, 300)
   })
-  onUnmounted(() => source?.close())
-  return { sessions, lines, loaded, broken }
+  onUnmounted(() => {
+    window.clearTimeout(typed)
+    source?.close()
+  })
+  return { sessions, counted, lines, loaded, broken }
 }
 
 /** Octets in words. */

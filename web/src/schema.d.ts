@@ -794,6 +794,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/journeys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The ways of many packets, without their stages */
+        post: operations["journeys"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/keys": {
         parameters: {
             query?: never;
@@ -1085,6 +1102,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/people-elsewhere/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forget somebody of a source, with their second factors and keys here, so that the name is free */
+        delete: operations["forget-person"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/people-odd": {
         parameters: {
             query?: never;
@@ -1205,6 +1239,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/reach": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Somebody's reach as sets of addresses and services */
+        get: operations["reach"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/read": {
         parameters: {
             query?: never;
@@ -1267,6 +1318,58 @@ export interface paths {
         get: operations["report-as"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/requests": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Calls that wait for another administrator's approval */
+        get: operations["list-requests"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/requests/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A call that waits, with its content */
+        get: operations["show-request"];
+        put?: never;
+        post?: never;
+        /** Withdraw a call that waits: one's own, or, by an administrator, any */
+        delete: operations["withdraw-request"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/requests/{id}/approval": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Approve a call that waits, and have it done */
+        post: operations["approve-request"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1947,6 +2050,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/users/{name}/probe-kit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A signed file by which a machine without access to the service probes, and connects, as a user */
+        post: operations["make-probe-kit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/users/{name}/second-factor-links": {
         parameters: {
             query?: never;
@@ -2055,12 +2175,17 @@ export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
         Acceptance: {
-            /** @description The warning, as code@path. */
+            /** @description The warning, as code@path; all: those that are not named, for there may be more than are listed. */
             finding: string;
             /** @description What was found, in words; written by the service. */
             problem?: string;
             /** @description Why it is accepted; it stays with the revision. */
             reason: string;
+            /**
+             * Format: int64
+             * @description With which revision it was accepted, where that was an earlier one; written by the service.
+             */
+            revision?: number;
         };
         "Add-administratorRequest": {
             name: string;
@@ -2164,6 +2289,11 @@ export interface components {
              * @description The draft's that was looked at; whatever it is now if not given.
              */
             version?: number;
+        };
+        Approved: {
+            /** @description What the call answers; a password that was made is shown here, this once. */
+            answer?: unknown;
+            words: string;
         };
         "Ask-mirrorRequest": {
             /** @description Its address and port, as 203.0.113.80:8743. */
@@ -2379,8 +2509,8 @@ export interface components {
             step: string;
         };
         CheckTodo: {
-            /** @description The name that people dial, of a certificate. */
-            for?: string;
+            /** @description The names that a certificate is to hold. */
+            for?: string[];
             /** @description Of the group, certificate or secret. */
             name: string;
             /** @enum {string} */
@@ -2390,6 +2520,11 @@ export interface components {
             /** @description What keeps it from being a plan. */
             faults: components["schemas"]["PlanFault"][];
             findings: components["schemas"]["CheckFinding"][];
+            /**
+             * Format: int64
+             * @description Findings beyond those that are listed, which are the gravest; the numbers count all.
+             */
+            "left-out"?: number;
             /** Format: int64 */
             notes: number;
             /** Format: int64 */
@@ -2421,6 +2556,8 @@ export interface components {
         CommitRequest: {
             /** @description Warnings that are accepted, each with a reason. */
             accept?: components["schemas"]["Acceptance"][];
+            /** @description With try: also where the trial cannot judge all that the change touches (unjudged of the review); the revision keeps that. */
+            "allow-partial-trial"?: boolean;
             /**
              * Format: int64
              * @description Seconds after which it goes back by itself unless it is kept; 0: it stays.
@@ -2488,6 +2625,25 @@ export interface components {
             name: string;
             password: string;
         };
+        DataAnswer: {
+            class: string;
+            /** @description Of a draft: what the gateway would let through, and does not by the newest revision. */
+            gained?: components["schemas"]["Direction"];
+            /** @description What is opened from inside towards their devices. */
+            inward: components["schemas"]["ReachSides"];
+            /** @description Of a draft: the other way round. */
+            lost?: components["schemas"]["Direction"];
+            /** @description What they open. */
+            outward: components["schemas"]["ReachSides"];
+            /** @description Empty: nobody of them is admitted. */
+            passage: string;
+            /**
+             * Format: int64
+             * @description 0: a draft.
+             */
+            revision: number;
+            users: string[];
+        };
         Depends: {
             /** @description Expectations that hold, and would no longer. */
             fails: components["schemas"]["ReachResult"][];
@@ -2535,6 +2691,10 @@ export interface components {
         Difference: {
             changes: components["schemas"]["PlanChange"][];
             reach: components["schemas"]["ReachChange"][];
+        };
+        Direction: {
+            inward: components["schemas"]["ReachSet"][];
+            outward: components["schemas"]["ReachSet"][];
         };
         Draft: {
             /** Format: date-time */
@@ -2877,6 +3037,8 @@ export interface components {
             shown: boolean;
         };
         JourneyAnswer: {
+            /** @description The gateway answers it by itself, and nothing of it goes further. */
+            answered?: boolean;
             /** @description Gets through, and its answer comes back. */
             arrives: boolean;
             class: string;
@@ -2895,6 +3057,28 @@ export interface components {
             packet: string;
             steps: components["schemas"]["SiteStep"][];
             user: string;
+            /** @description What becomes of it, in one sentence. */
+            verdict: string;
+        };
+        JourneyResult: {
+            /** @description Gets through, and its answer comes back; or the gateway answers it by itself. */
+            arrives: boolean;
+            /** @description The moment, for rules that have hours, as there; now if not given. */
+            at?: string;
+            /** @description Passes everything that the gateway enforces, whatever the surroundings do. */
+            enforced: boolean;
+            /** @description User, or group:NAME; or a host or address. */
+            from: string;
+            /** @description Why it cannot be said of this packet; then nothing else is. */
+            problem?: string;
+            /** @description Such as tcp/443, udp/53, ping; tcp/80 if not given. */
+            service?: string;
+            /** @description What decides there. */
+            setting?: string;
+            /** @description Where it is lost. */
+            station?: string;
+            /** @description Host, DNS name or address; or a user or group:NAME, if from is a host. */
+            to: string;
             /** @description What becomes of it, in one sentence. */
             verdict: string;
         };
@@ -2920,6 +3104,14 @@ export interface components {
             /** @description Why it is not what would be made now; empty: it is. */
             stale?: string;
             user: string;
+        };
+        KitChange: {
+            platform: string;
+            /** @description Their device cannot connect with it any more; otherwise it goes on, with settings that are not the newest. */
+            stops: boolean;
+            user: string;
+            /** @description Why it stops; otherwise which settings are others. */
+            why: string;
         };
         LedgerHead: {
             /** Format: date-time */
@@ -2959,6 +3151,8 @@ export interface components {
              * @description Of the last line that was let go.
              */
             id: number;
+            /** @description That line's head, signed when the lines up to it were removed. */
+            signed?: components["schemas"]["LedgerHead"];
         };
         LeftOut: {
             user: string;
@@ -2988,6 +3182,11 @@ export interface components {
             addresses: string[];
             /** @description The device is behind a translation. */
             behind: boolean;
+            /**
+             * Format: int64
+             * @description The largest packet inside the tunnel that the way to the device carries, in octets, where its device found that it is less than the tunnel is for.
+             */
+            carries?: number;
             /**
              * Format: date-time
              * @description When they gave it.
@@ -3146,7 +3345,7 @@ export interface components {
              * @description The kind of device.
              * @enum {string}
              */
-            platform: "windows" | "apple" | "android";
+            platform: "windows" | "apple" | "android" | "yl-dial";
         };
         "Make-kitsRequest": {
             /** @description Devices make their keys themselves (SCEP); for Apple's systems. */
@@ -3174,6 +3373,8 @@ export interface components {
             hours?: number;
         };
         "Make-secretRequest": {
+            /** @description In place of one that is kept under that name. */
+            again?: boolean;
             /** @enum {string} */
             kind: "tsig" | "shared-key" | "password";
             /** @description Not given: one is generated. */
@@ -3200,6 +3401,11 @@ export interface components {
              * @enum {string}
              */
             role?: "administrator" | "operator" | "help-desk" | "auditor";
+        };
+        ManyJourneys: {
+            /** @description Look at this draft in place of the newest revision. */
+            draft?: string;
+            packets: components["schemas"]["OneOfMany"][];
         };
         Me: {
             /** @description The password was made for them: nothing is done by it but choosing another. */
@@ -3320,6 +3526,16 @@ export interface components {
             outside: string[];
             /** @description Groups that no passage admits. */
             unused: string[];
+        };
+        OneOfMany: {
+            /** @description The moment, for rules that have hours, as there; now if not given. */
+            at?: string;
+            /** @description User, or group:NAME; or a host or address. */
+            from: string;
+            /** @description Such as tcp/443, udp/53, ping; tcp/80 if not given. */
+            service?: string;
+            /** @description Host, DNS name or address; or a user or group:NAME, if from is a host. */
+            to: string;
         };
         OtherAuthority: {
             /** @description The subjects of its certificates. */
@@ -3644,11 +3860,14 @@ export interface components {
             words: string;
         };
         PersonReach: {
+            /** @description Services that the gateway lets through at some hour, where those are others: not all of it arrives or is answered, or not always. */
+            passes?: string;
+            /** @description That are reached at every hour, with their answers; empty: none. */
             services: string;
             to: string;
         };
         PlanAdministrators: {
-            /** @description The groups there whose people they are: their names, with * for any part, or distinguished names. */
+            /** @description The groups there whose people they are: distinguished names, or common names, with * for any part, which match anywhere in the directory. */
             groups: string[];
             /** @description Its name. */
             name: string;
@@ -3778,6 +3997,8 @@ export interface components {
             addresses: string[];
             /** @description Name of the certificate that is shown inside EAP-TTLS and EAP-TLS, kept beside the plan. */
             certificate?: string;
+            /** @description With second-factor: people who have no second factor get in without one. */
+            "factor-optional"?: boolean;
             /** @description What it is told to do with people; the first that fits counts. */
             gives?: components["schemas"]["PlanGiven"][];
             /** @description Whom it may let in; others are refused. */
@@ -3788,7 +4009,7 @@ export interface components {
             name: string;
             /** @description Keeps it without answering it. */
             off?: boolean;
-            /** @description Whoever has a second factor gives a code of it here too: behind a password that is handed over, or when the equipment asks once more (password, and EAP-GTC inside eap-ttls). */
+            /** @description People give a code of their second factor here too: behind a password that is handed over, or when the equipment asks once more (password, and EAP-GTC inside eap-ttls). Those who have none are refused. */
             "second-factor"?: boolean;
             /** @description Name of the secret that both share, kept beside the plan (yl secret make). */
             secret: string;
@@ -4143,7 +4364,7 @@ export interface components {
             administrators?: components["schemas"]["PlanAdministrators"][];
             /** @description Mail addresses that are told when the administrator of last resort signs in. */
             "alarm-to"?: string[];
-            /** @description A commit needs the approval of another administrator than who commits, of exactly that text. */
+            /** @description A commit needs the approval of another administrator than who commits, of exactly that text; so do new administrators, their roles, and people's groups. */
             "approve-commits"?: boolean;
             /** @description Who issues certificates to people, beside the service itself. */
             authorities?: components["schemas"]["PlanAuthority"][];
@@ -4486,6 +4707,13 @@ export interface components {
             routes: string[];
             suite: string;
         };
+        ProbeKit: {
+            /** @description What yl dial up and yl probe --kit read: JSON, with a signature by the own authority behind it (CMS, RFC 5652). */
+            file: string;
+            name: string;
+            /** @description The fingerprint (SHA-256) of that authority, by which a device may be told beforehand whose kits to take. */
+            signer: string;
+        };
         ProbeOrder: {
             /** @description Whether a passage takes this person. */
             admitted: boolean;
@@ -4526,6 +4754,8 @@ export interface components {
             /** @description The gateway's own inside addresses, by which it says that it refuses something. */
             own: string[];
             passage?: string;
+            /** @description What may go into the tunnel, as prefixes; a device takes no other routes from its gateway. A full tunnel has none. */
+            permitted?: string[] | null;
             /** @description Prefixes that the person's addresses come from. */
             pool: string[];
             /**
@@ -4556,6 +4786,8 @@ export interface components {
         ProbeReport: {
             /** Format: date-time */
             at: string;
+            /** @description It ran on the gateway host itself: everything was sent by the tunnel, also what the host reaches without one, and nothing is said of the way in from outside. */
+            "at-gateway"?: boolean;
             /** @description Where plan and site most likely differ. */
             causes: string[];
             /** @description What the device was given, and what its tunnel carries. */
@@ -4573,10 +4805,12 @@ export interface components {
              * @description Why there is no session, where there should be one.
              * @enum {string}
              */
-            fault?: "silent-500" | "silent-4500" | "silent-tcp" | "certificate" | "refused" | "name" | "other";
+            fault?: "silent-500" | "silent-4500" | "silent-tcp" | "stopped-answering" | "certificate" | "refused" | "name" | "other";
             given?: components["schemas"]["ProbeGiven"];
-            /** @description It was made elsewhere and handed in: what it saw is believed, and was judged here. */
+            /** @description It was made elsewhere and handed in: nothing vouches for what it says, and it counts nowhere as tried. */
             "handed-in"?: boolean;
+            /** @description Who handed it in. */
+            "handed-in-by"?: string;
             /** @description It ran on the gateway's own network or machine: no trial from outside. */
             inside?: boolean;
             /**
@@ -4662,12 +4896,14 @@ export interface components {
             revision: number;
         };
         ReachCell: {
-            /** @description Services that are reached, with their answers; empty: none. */
+            /** @description Services that are reached at every hour and from every address of the pool, with their answers; empty: none. */
             computed: string;
             /** @description An address that shows the state, for a journey. */
             dst: string;
             /** @description Services that must be reached, or 'not'; empty: no expectation speaks of it. */
             expected: string;
+            /** @description Services that the gateway lets through at some hour or from some address, where those are others: not all of it arrives or is answered, or not always. */
+            passes?: string;
             /** @description A service that shows the state, for a journey. */
             service: string;
             /** @enum {string} */
@@ -4716,10 +4952,12 @@ export interface components {
         };
         ReachInwardRow: {
             class: string;
-            /** @description What can be opened, as the gateway enforces it. */
+            /** @description What can be opened at every hour and to every address of the pool, with its answers. */
             computed: components["schemas"]["ReachLine"][];
             /** @description What must be opened. */
             expected: components["schemas"]["ReachLine"][];
+            /** @description What the gateway lets through at some hour or to some address, where that is something else. */
+            passes?: components["schemas"]["ReachLine"][];
             /** @enum {string} */
             state: "reaches" | "kept out" | "cannot reach" | "should not" | "unasked";
             users: string[];
@@ -4765,6 +5003,22 @@ export interface components {
             unseen?: boolean;
             users: string[];
         };
+        ReachSet: {
+            /** @description The other ends: destinations, or, of what is opened from inside, where it begins. */
+            peers: string[];
+            /** @description Leased addresses, as addresses, prefixes and ranges FIRST-LAST; none: it was joined from every address of the pool. */
+            people?: string[];
+            /** @description Such as any, tcp, tcp/443, udp/6000-6010, icmp/echo, proto/47. */
+            services: string[];
+        };
+        ReachSides: {
+            /** @description The gateway lets it through at some hour. */
+            enforced: components["schemas"]["ReachSet"][];
+            /** @description Of what is enforced, what no expectation asks for. */
+            excess: components["schemas"]["ReachSet"][];
+            /** @description Gets through at every hour, and its answer comes back, from those addresses. */
+            full: components["schemas"]["ReachSet"][];
+        };
         ReachSurplus: {
             class: string;
             lines: components["schemas"]["ReachLine"][];
@@ -4791,6 +5045,12 @@ export interface components {
             service: string;
             /** @description Whether it must be reached. */
             want: boolean;
+        };
+        ReachUnjudged: {
+            /** @description Whom it is about, as far as nothing is seen of them. */
+            classes: string[];
+            expectation: string;
+            why: string;
         };
         Reading: {
             /** @description What keeps it from being a plan; then there are no objects. */
@@ -4893,6 +5153,8 @@ export interface components {
             committed: string;
             /** @description Stops and warnings on it today. */
             findings: components["schemas"]["CheckFinding"][];
+            /** @description Reports that somebody handed in: nothing vouches for them, and nothing here counts them. */
+            "handed-in": components["schemas"]["ReportTrials"][];
             /** @description In a few words. */
             headline: string;
             message: string;
@@ -4939,8 +5201,8 @@ export interface components {
             checks: components["schemas"]["ReportCheck"][];
             class: string;
             connected: boolean;
-            /** @description Made elsewhere and handed in. */
-            "handed-in"?: boolean;
+            /** @description Who handed it in, where it was made elsewhere. */
+            "handed-in-by"?: string;
             /** @description From the gateway's own network: no trial from outside. */
             inside?: boolean;
             login: string;
@@ -4951,6 +5213,8 @@ export interface components {
             vantage: string;
         };
         Review: {
+            /** @description Warnings that were accepted before, and of which nothing changed since: they stay accepted. */
+            accepted: components["schemas"]["Acceptance"][];
             /** @description Every object and setting that changes, in words. */
             changes: string[];
             /** @description Users with a live session whose settings change. */
@@ -4960,12 +5224,21 @@ export interface components {
             findings: components["schemas"]["CheckFinding"][];
             /** @description Of the first plan, in place of a list of everything in it: who comes in how, and reaches what. */
             first?: components["schemas"]["ComesIn"][];
+            /** @description What it changes for kits that people have: those that stop working first. */
+            kits: components["schemas"]["KitChange"][];
+            /**
+             * Format: int64
+             * @description Findings beyond those that are listed, which are the gravest; the numbers count all.
+             */
+            "left-out"?: number;
             /** Format: int64 */
             notes: number;
             /** @description Who gains and who loses reach. */
             reach: components["schemas"]["ReachChange"][];
             /** Format: int64 */
             stops: number;
+            /** @description Expectations that the change touches, and that no trial can judge: a commit with a trial wants that said. */
+            unjudged: components["schemas"]["ReachUnjudged"][];
             /** Format: int64 */
             warnings: number;
         };
@@ -5194,20 +5467,42 @@ export interface components {
             result: "answers" | "open" | "silent" | "closed";
         };
         Sessions: {
+            /**
+             * Format: int64
+             * @description How many sessions live.
+             */
+            all: number;
+            /**
+             * Format: int64
+             * @description How many of all somebody should look at.
+             */
+            flagged: number;
+            /**
+             * Format: int64
+             * @description How many of them match the filter.
+             */
+            match: number;
+            /** @description Those that match the filter; of more than are sent at once those to look at first. */
             sessions: components["schemas"]["LiveSession"][];
         };
         "Set-passwordRequest": {
+            /** @description Their live sessions go on; if not given, these end, and devices log in again. */
+            "keep-sessions"?: boolean;
             /** @description It counts only until they choose another; one that is made always does. */
             "must-change"?: boolean;
             /** @description If none is given, one is made. */
             password?: string;
         };
         SharedSecret: {
+            /** @description The administrator who gave it. */
+            by?: string;
             /** @enum {string} */
             kind: "tsig" | "shared-key";
             /** Format: date-time */
             made: string;
             name: string;
+            /** @description The plan that runs sends it somewhere; it may be sent nowhere else without being given again. */
+            sent: boolean;
             /** @description Only in the answer to making it, and only if it was generated here. */
             value?: string;
         };
@@ -5217,6 +5512,8 @@ export interface components {
             name: string;
         };
         SiteJourney: {
+            /** @description The gateway answers it by itself, and nothing of it goes further. */
+            answered?: boolean;
             /** @description Gets through, and its answer comes back. */
             arrives: boolean;
             /** @description Passes everything that the gateway enforces, whatever the surroundings do. */
@@ -5277,10 +5574,10 @@ export interface components {
         };
         Slowed: {
             /**
-             * @description What the passwords were for; code: codes of a second factor, from everywhere.
+             * @description What the passwords were for; code: codes of a second factor, from everywhere; source: trials of a source of people, from everywhere.
              * @enum {string}
              */
-            for: "tunnel" | "code" | "console";
+            for: "tunnel" | "code" | "console" | "source";
             /** Format: date-time */
             last: string;
             name: string;
@@ -5351,6 +5648,10 @@ export interface components {
              * @description The newest revision; 0: none was committed.
              */
             newest: number;
+            /** @description Tasks of the gateway's process that failed by a fault of the program and were gone on without, by name. */
+            panics?: {
+                [key: string]: number;
+            };
             /** @description Why it is not the newest, and what to do. */
             problem?: string;
             /** @description What each rule has decided. */
@@ -5467,7 +5768,12 @@ export interface components {
         Try: {
             /** Format: date-time */
             at?: string;
-            /** @enum {string} */
+            /** @description What the newest report says that somebody handed in: nothing vouches for it. */
+            "handed-in"?: string;
+            /**
+             * @description Of what the service tried itself.
+             * @enum {string}
+             */
             state: "not tried" | "as expected" | "differs";
             user?: string;
             words: string;
@@ -5479,6 +5785,8 @@ export interface components {
         "Try-sourceRequest": {
             /** @description Tries their login too. */
             password?: string;
+            /** @description What the service proves itself with there, given again: the one that is kept is sent to no other servers than it was stored for. */
+            secret?: string;
             /** @description Who is to be looked for. */
             user: string;
         };
@@ -5506,6 +5814,28 @@ export interface components {
             /** @description What nobody tried. */
             untried: string[];
             /** @description In one sentence. */
+            words: string;
+        };
+        Waiting: {
+            /** Format: date-time */
+            at: string;
+            /** @description Who asked for it. */
+            by: string;
+            /** Format: int64 */
+            id: number;
+            /** @description What it does. */
+            words: string;
+        };
+        WaitingWhole: {
+            /** Format: date-time */
+            at: string;
+            /** @description Who asked for it. */
+            by: string;
+            /** @description What was sent, without a password: JSON, or the table of people. */
+            content: string;
+            /** Format: int64 */
+            id: number;
+            /** @description What it does. */
             words: string;
         };
     };
@@ -6139,7 +6469,10 @@ export interface operations {
     };
     "import-certificate": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Also where people could no longer connect by it. */
+                replace?: boolean;
+            };
             header?: never;
             path: {
                 name: string;
@@ -6174,7 +6507,10 @@ export interface operations {
     };
     "make-certificate": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Also where people could no longer connect by it. */
+                replace?: boolean;
+            };
             header?: never;
             path: {
                 name: string;
@@ -7271,7 +7607,7 @@ export interface operations {
                 service?: string;
                 /** @description As long as the session is held, before its person has given their second factor. */
                 held?: boolean;
-                /** @description The moment, for rules that have hours; now if not given. */
+                /** @description The moment, for rules that have hours: 22:30 of today or 2026-12-24T22:30 in the plan's time zone, or with a zone as RFC 3339 has it; now if not given. */
                 at?: string;
             };
             header?: never;
@@ -7287,6 +7623,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JourneyAnswer"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    journeys: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ManyJourneys"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JourneyResult"][] | null;
                 };
             };
             /** @description Error */
@@ -7879,6 +8248,35 @@ export interface operations {
             };
         };
     };
+    "forget-person": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
     "odd-people": {
         parameters: {
             query?: never;
@@ -8130,6 +8528,42 @@ export interface operations {
             };
         };
     };
+    reach: {
+        parameters: {
+            query: {
+                /** @description Look at this draft in place of the newest revision, and say what is gained and lost by it. */
+                draft?: string;
+                /** @description User, or a group in place of one: group:NAME. */
+                who: string;
+                /** @description Only of this destination: a host, network, zone, host group, prefix, address or range of the plan, internet. */
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DataAnswer"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
     read: {
         parameters: {
             query?: never;
@@ -8244,6 +8678,126 @@ export interface operations {
                 };
                 content: {
                     "application/json": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "list-requests": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Waiting"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "show-request": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WaitingWhole"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "withdraw-request": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "approve-request": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Approved"];
                 };
             };
             /** @description Error */
@@ -8636,7 +9190,10 @@ export interface operations {
     };
     "list-sessions": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description With what each carried in the last two minutes. */
+                traffic?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -9582,7 +10139,10 @@ export interface operations {
     };
     "remove-user": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Also where the running plan names them. */
+                "even-so"?: boolean;
+            };
             header?: never;
             path: {
                 name: string;
@@ -9854,6 +10414,40 @@ export interface operations {
             };
         };
     };
+    "make-probe-kit": {
+        parameters: {
+            query?: {
+                /** @description A group of theirs, where they are somebody of a source that judges logins alone, and were not here yet. */
+                group?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProbeKit"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
     "make-second-factor-link": {
         parameters: {
             query?: never;
@@ -10052,7 +10646,10 @@ export interface operations {
     };
     watch: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only sessions with this text in user, group, passage, tunnel, device or an address. */
+                filter?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;

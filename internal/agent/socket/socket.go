@@ -18,6 +18,7 @@ import (
 
 	"yellowlantern/internal/agent"
 	"yellowlantern/internal/gateway"
+	"yellowlantern/internal/guard"
 )
 
 const (
@@ -79,11 +80,11 @@ func Serve(path string, users []uint32, a agent.Agent, log *slog.Logger) (*Serve
 			return a.Record(ctx, r.Msg.ID, r.Msg.Limits, pieces{out})
 		}, connect.WithCodec(values{})))
 	s := &Server{path: path, http: &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second, Protocols: onlyHTTP2()}}
-	go func() {
+	guard.Go("agent.socket", func() {
 		if err := s.http.Serve(&known{ln, users, log}); !errors.Is(err, http.ErrServerClosed) {
 			log.Error("the service's socket", "error", err)
 		}
-	}()
+	})
 	return s, nil
 }
 

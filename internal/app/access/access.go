@@ -8,12 +8,15 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"net/netip"
+	"slices"
 	"sync"
 	"time"
 
 	"yellowlantern/internal/app/actor"
 	"yellowlantern/internal/app/journal"
 	"yellowlantern/internal/app/refusal"
+	"yellowlantern/internal/core/fold"
 	"yellowlantern/internal/core/password"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reason"
@@ -57,10 +60,36 @@ const (
 	leastAdmin  = 12 // characters of an administrator's password
 )
 
+// mostAdmitted is how often somebody's credential is looked up again where rights end meanwhile.
+const mostAdmitted = 5
+
 // Admit says in whose name a request is made, by the secret of a token or of a console session, and gives a context that ends when that
-// is worth nothing any more. done must be called. ok is false where it is worth nothing already.
+// is no longer valid. done must be called. ok is false where it is not valid any more.
 func (s *Service) Admit(ctx context.Context, token, session string) (with context.Context, done func(), ok bool) {
-	a, expires := actor.Of(ctx), time.Time{}
+	for range mostAdmitted {
+		version := s.credentials.version()
+		a, expires, ok := s.who(ctx, token, session)
+		if !ok {
+			break
+		}
+		with, done, ok = s.credentials.begin(actor.With(ctx, a), use{hash: a.Credential, administrator: a.Name, role: a.Role}, version)
+		if !ok { // somebody's rights ended, perhaps these
+			continue
+		}
+		if !expires.IsZero() {
+			var stop context.CancelFunc
+			with, stop = context.WithDeadline(with, expires)
+			end := done
+			done = func() { stop(); end() }
+		}
+		return with, done, true
+	}
+	return ctx, func() {}, false
+}
+
+// who is in whose name a request is made, as the store has it now, and until when that is valid.
+func (s *Service) who(ctx context.Context, token, session string) (a actor.Actor, expires time.Time, ok bool) {
+	a = actor.Of(ctx)
 	switch {
 	case token != "":
 		if t, err := s.Store.Token(ctx, digest(token)); err == nil {
@@ -75,21 +104,40 @@ func (s *Service) Admit(ctx context.Context, token, session string) (with contex
 		}
 	}
 	if a.Name == "" {
-		return ctx, func() {}, false
+		return a, expires, false
 	}
 	who, err := s.Store.Administrator(ctx, a.Name)
-	if err != nil || !s.stands(ctx, &who) { // they are none any more
-		return ctx, func() {}, false
+	if err != nil || !s.Stands(ctx, &who) { // they are none any more
+		return a, expires, false
 	}
 	a.Role, a.MustChange = who.Role, who.MustChange
-	with, done = s.credentials.use(actor.With(ctx, a), a.Credential)
-	if !expires.IsZero() {
-		var stop context.CancelFunc
-		with, stop = context.WithDeadline(with, expires)
-		end := done
-		done = func() { stop(); end() }
+	return a, expires, true
+}
+
+// EndChanged ends what goes on in the name of administrators who are none any more, or have another role than when it began: a commit and
+// a source change that without a call about them.
+func (s *Service) EndChanged(ctx context.Context) {
+	roles := map[string]string{} // now
+	for _, u := range s.credentials.open() {
+		if _, known := roles[u.administrator]; !known {
+			who, err := s.Store.Administrator(ctx, u.administrator)
+			switch {
+			case errors.Is(err, store.ErrNotFound), err == nil && !s.Stands(ctx, &who):
+				roles[u.administrator] = ""
+			case err != nil:
+				continue // nothing is known: a failed lookup ends nothing
+			default:
+				roles[u.administrator] = who.Role
+			}
+		}
 	}
-	return with, done, true
+	if len(roles) == 0 {
+		return
+	}
+	s.credentials.endIf(func(u use) bool {
+		role, known := roles[u.administrator]
+		return known && role != u.role
+	})
 }
 
 // Credentials of an administrator.
@@ -142,7 +190,7 @@ func (s *Service) SignIn(ctx context.Context, c Credentials) (SignedIn, error) {
 	who, known, err := s.verify(ctx, c)
 	if err != nil {
 		var no *refusal.Error
-		if known != "" && errors.As(err, &no) && no.Sort == refusal.Unproved && no.Words != CodeWanted {
+		if known != "" && errors.As(err, &no) && no.Sort == refusal.Unproved && !codeWanted(err) {
 			s.Journal.Tell(reason.Of(reason.SignInRefused, reason.With{reason.Source: from, reason.Error: known}), c.Name)
 		}
 		return SignedIn{}, err
@@ -189,16 +237,30 @@ func (s *Service) newSession(ctx context.Context, name string) (SignedIn, error)
 	return SignedIn{name, secret, expires, false}, err
 }
 
+// called finds an administrator by their name; one of the service's own however it is written, for a password that is theirs is not to be
+// sent to a source.
+func (s *Service) called(ctx context.Context, name string) (store.Administrator, error) {
+	a, err := s.Store.Administrator(ctx, name)
+	if !errors.Is(err, store.ErrNotFound) {
+		return a, err
+	}
+	all, worse := s.Store.Administrators(ctx)
+	if i := slices.IndexFunc(all, func(a store.Administrator) bool { return a.Source == "" && fold.Same(a.Name, name) }); i >= 0 {
+		return all[i], nil
+	}
+	return a, errors.Join(err, worse)
+}
+
 // verify tells which administrator these credentials are of. known is what is wrong with those of somebody who is one, for the journal.
 func (s *Service) verify(ctx context.Context, c Credentials) (a store.Administrator, known string, err error) {
 	from := actor.Of(ctx).From
-	a, err = s.Store.Administrator(ctx, c.Name)
+	a, err = s.called(ctx, c.Name)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return a, "", err
 	}
 	own := err == nil && a.Source == ""
 	var no error
-	wait, next := s.Attempts.Try(c.Name, from, func() bool {
+	wait, next := s.Attempts.Try(c.Name, from, func() people.Verdict {
 		judge, turns := s.elsewhere, &s.asking
 		if keepers, _ := s.keepers(); own || len(keepers) == 0 {
 			judge, turns = s.own, &s.turns
@@ -206,14 +268,25 @@ func (s *Service) verify(ctx context.Context, c Credentials) (a store.Administra
 		done, ok := turns.take(ctx, from)
 		if !ok {
 			no = busy()
-			return false
+			return people.NoGuess
 		}
 		defer done()
 		if a, known, no = judge(ctx, a, c); no == nil {
-			no = s.proves(ctx, a.Name, c) // a code is slowed by itself
-			return true
+			if s.counted(c.Name, a.Name, from, people.RightGuess) {
+				no, known = wrong, "too many wrong passwords of "+a.Name
+				return people.NoGuess
+			}
+			no = s.proves(ctx, a.Name, c) // a code is throttled by itself
+			return people.RightGuess
 		}
-		return !errors.Is(no, wrong)
+		if errors.Is(no, wrong) {
+			var about *wrongOf
+			if errors.As(no, &about) {
+				s.counted(c.Name, about.person, from, people.WrongGuess)
+			}
+			return people.WrongGuess
+		}
+		return people.NoGuess
 	})
 	if wait > 0 {
 		return a, "", &refusal.Error{
@@ -230,6 +303,18 @@ func (s *Service) verify(ctx context.Context, c Credentials) (a store.Administra
 		no = &refusal.Error{Sort: wrong.Sort, Words: wrong.Words, Wait: next}
 	}
 	return a, known, no
+}
+
+// counted counts a guess for whoever it is about, too, where they are called otherwise than was written; it tells whether they must wait.
+func (s *Service) counted(written, person string, from netip.Addr, v people.Verdict) (waits bool) {
+	if person == "" || fold.Same(written, person) {
+		return false
+	}
+	if s.Attempts.Waits(person, from) > 0 {
+		return true
+	}
+	s.Attempts.Judged(person, from, v)
+	return false
 }
 
 // own judges the password of an administrator of the service's own, or of nobody: that takes as long.

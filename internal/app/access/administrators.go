@@ -5,12 +5,14 @@ import (
 	"context"
 	"crypto/rand"
 	"errors"
+	"fmt"
 	"strings"
 	"time"
 
 	"yellowlantern/internal/app/actor"
 	"yellowlantern/internal/app/refusal"
 	"yellowlantern/internal/core/password"
+	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/store"
 )
@@ -50,7 +52,7 @@ func (s *Service) Administrators(ctx context.Context) ([]Administrator, error) {
 			x.LastResort, x.Idle = a.Name == p.LastResort, a.Name != p.LastResort
 		}
 		if a.Source != "" {
-			x.Idle = !s.stands(ctx, &a)
+			x.Idle = !s.Stands(ctx, &a)
 			x.Role = cmp.Or(a.Role, x.Role)
 		}
 		browsers, bad := s.Store.ConsoleSessions(ctx, a.Name)
@@ -79,6 +81,9 @@ func (s *Service) AddAdministrator(ctx context.Context, name, role string) (NewA
 	}
 	made, hash, err := s.made(name)
 	if err != nil {
+		return NewAdministrator{}, err
+	}
+	if err := s.inHand(ctx, name); err != nil {
 		return NewAdministrator{}, err
 	}
 	a := store.Administrator{Name: name, Hash: hash, Role: role, MustChange: true, At: time.Now().UTC()}
@@ -115,21 +120,29 @@ func (s *Service) ChangeRole(ctx context.Context, name, role string) error {
 		return refusal.Conflict("what " + name + " may do follows from their groups in source " + a.Source +
 			": change administrators in the plan")
 	}
+	if err := s.inHand(ctx, name); err != nil {
+		return err
+	}
 	if err := s.notLast(s.Store.SetRole(ctx, name, role), name); err != nil {
 		return err
 	}
+	s.credentials.endOf(name)
 	s.Journal.Tell(reason.Of(reason.AdministratorChanged, reason.With{reason.Administrator: actor.Name(ctx), reason.What: role}), name)
-	return s.endAll(ctx, name)
+	return nil
 }
 
 // RemoveAdministrator removes one; what they have open ends.
 func (s *Service) RemoveAdministrator(ctx context.Context, name string) error {
+	if named := s.Plan().Needs(plan.KeptAdministrator, name); len(named) > 0 {
+		return refusal.Conflict(fmt.Sprintf("%s of the running plan names %s: commit a plan without it first", named[0], name))
+	}
 	if err := s.notLast(s.Store.RemoveAdministrator(ctx, name), name); err != nil {
 		return err
 	}
+	s.credentials.endOf(name)
 	_, err := s.Factors.ForgetFactors(ctx, factorName(name))
 	s.Journal.Tell(reason.Of(reason.AdministratorRemoved, reason.With{reason.Administrator: actor.Name(ctx)}), name)
-	return errors.Join(err, s.endAll(ctx, name))
+	return err
 }
 
 func (s *Service) notLast(err error, name string) error {
@@ -146,10 +159,16 @@ func (s *Service) MakePassword(ctx context.Context, name string, forget bool) (s
 		if !forget {
 			return "", refusal.Conflict("the password of " + name + " is that of source " + a.Source + ": it is changed there")
 		}
+		if err := s.inHand(ctx, name); err != nil {
+			return "", err
+		}
 		return "", s.forgetAll(ctx, name)
 	}
 	secret, hash, err := s.made(name)
 	if err != nil {
+		return "", err
+	}
+	if err := s.inHand(ctx, name); err != nil {
 		return "", err
 	}
 	ended, err := s.Store.SetAdministratorPassword(ctx, name, hash, "", true)
@@ -166,6 +185,12 @@ func (s *Service) MakePassword(ctx context.Context, name string, forget bool) (s
 	}
 	s.Journal.Tell(reason.Of(reason.AdministratorPassword, reason.With{reason.Administrator: actor.Name(ctx)}), name)
 	return secret, nil
+}
+
+// inHand notes that an administrator made or changed another: for a while, what that one approves is no other's approval. It is noted
+// before it is done, for it must not be done without.
+func (s *Service) inHand(ctx context.Context, name string) error {
+	return s.Store.AddHand(ctx, store.Hand{Administrator: name, By: actor.Name(ctx), At: time.Now()})
 }
 
 // forgetAll forgets an administrator's second factor, and signs them out.
@@ -190,19 +215,4 @@ func (s *Service) EndSessions(ctx context.Context, name string) (int, error) {
 		s.credentials.end(c.Hash)
 	}
 	return len(all), err
-}
-
-// endAll ends what goes on in an administrator's name: browsers and tokens have the role that they have now.
-func (s *Service) endAll(ctx context.Context, name string) error {
-	all, err := s.Store.ConsoleSessions(ctx, name)
-	for _, c := range all {
-		s.credentials.end(c.Hash)
-	}
-	tokens, bad := s.Store.Tokens(ctx)
-	for _, t := range tokens {
-		if t.Administrator == name {
-			s.credentials.end(t.Hash)
-		}
-	}
-	return errors.Join(err, bad)
 }

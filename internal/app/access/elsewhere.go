@@ -5,11 +5,11 @@ import (
 	"encoding/json"
 	"errors"
 	"slices"
-	"strings"
 	"time"
 
 	"yellowlantern/internal/app/actor"
 	"yellowlantern/internal/app/refusal"
+	"yellowlantern/internal/core/fold"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/people/source"
@@ -48,6 +48,15 @@ func roleOf(keepers []plan.Administrators, from string, groups []source.Group) s
 
 var wrong = &refusal.Error{Sort: refusal.Unproved, Words: "name or password is wrong"}
 
+// wrongOf is wrong, with whom it is about where a source knows them.
+type wrongOf struct {
+	error
+	person string
+}
+
+// Unwrap lets it be what it is about.
+func (w *wrongOf) Unwrap() error { return w.error }
+
 // fromSource judges an administrator's password by the sources that keep administrators. inner is what the journal is told of somebody
 // whom a source knows; whoever asks learns less.
 func (s *Service) fromSource(ctx context.Context, keepers []plan.Administrators, c Credentials) (a store.Administrator, inner string,
@@ -71,7 +80,7 @@ func (s *Service) fromSource(ctx context.Context, keepers []plan.Administrators,
 			return s.came(ctx, keepers, k.Source, who)
 		case kind == source.Unknown:
 		case slices.Contains([]source.Kind{source.Wrong, source.Barred, source.Expired, source.Refused}, kind):
-			return a, "source " + k.Source + ": " + err.Error(), wrong
+			return a, "source " + k.Source + ": " + err.Error(), &wrongOf{wrong, source.PersonOf(err)}
 		default:
 			s.Log.Warn("an administrator cannot sign in", "source", k.Source, "error", err)
 			return a, "", &refusal.Error{Sort: refusal.Away, Words: "source " + k.Source + " does not answer, so that its administrators cannot sign in; " +
@@ -100,7 +109,7 @@ func (s *Service) came(ctx context.Context, keepers []plan.Administrators, from 
 	a = store.Administrator{Name: who.Login, At: time.Now().UTC()}
 	for _, have := range all {
 		switch {
-		case !strings.EqualFold(have.Name, who.Login):
+		case !fold.Same(have.Name, who.Login):
 		case have.Source == "" || have.Source != from:
 			words := "an administrator " + have.Name + " is there already, who is not of source " + from
 			return a, words, &refusal.Error{Sort: refusal.Unproved, Words: words}
@@ -122,8 +131,8 @@ func (s *Service) said(ctx context.Context, a *store.Administrator, who source.P
 	return s.Store.SaveElsewhere(ctx, *a)
 }
 
-// stands tells whether an administrator of a source is one still, by what it said last and what the plan says now, and what they may do.
-func (s *Service) stands(ctx context.Context, a *store.Administrator) bool {
+// Stands tells whether an administrator of a source is one still, by what it said last and what the plan says now, and what they may do.
+func (s *Service) Stands(ctx context.Context, a *store.Administrator) bool {
 	if a.Source == "" {
 		return true
 	}
@@ -178,7 +187,7 @@ func (s *Service) look(ctx context.Context, a *store.Administrator) {
 	}
 	s.Journal.Tell(reason.Of(reason.AdministratorGone, reason.With{reason.Source: a.Source, reason.Error: why}), a.Name)
 	_, _ = s.EndSessions(ctx, a.Name)
-	_ = s.endAll(ctx, a.Name)
+	s.credentials.endOf(a.Name)
 }
 
 // Keep asks sources about their administrators who have something open, as often as the plan says of the source.

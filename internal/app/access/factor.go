@@ -42,7 +42,7 @@ func (s *Service) BeginFactor(ctx context.Context) (OwnEnrolling, error) {
 // administrator out. It gives the recovery codes, which are told once.
 func (s *Service) TakeFactor(ctx context.Context, password, secret, code string) ([]string, error) {
 	name := actor.Name(ctx)
-	if _, _, err := s.verify(ctx, Credentials{Name: name, Password: password}); err != nil && !strings.HasPrefix(err.Error(), CodeWanted) {
+	if _, _, err := s.verify(ctx, Credentials{Name: name, Password: password}); err != nil && !codeWanted(err) {
 		return nil, err
 	}
 	has, err := s.Factors.HasFactor(ctx, factorName(name))
@@ -79,8 +79,11 @@ func (s *Service) ForgetFactor(ctx context.Context, c Credentials) error {
 	return err
 }
 
-// CodeWanted is how a sign-in begins to be refused where a code is wanted: the console and the command line ask for one then.
-const CodeWanted = "a code of the second factor is wanted"
+// codeWanted tells whether a sign-in is refused because a code is wanted, and nothing else is wrong.
+func codeWanted(err error) bool {
+	var no *refusal.Error
+	return errors.As(err, &no) && no.Reason.Code == reason.CodeWanted
+}
 
 // proves tells why a sign-in with a right password is not taken yet: nil where the administrator has no second factor, or gave a code of
 // it, or touched a security key.
@@ -97,7 +100,7 @@ func (s *Service) proves(ctx context.Context, name string, c Credentials) error 
 		}
 		code.Touch.Answer = []byte(c.Key)
 	case strings.TrimSpace(c.Code) == "":
-		return &refusal.Error{Sort: refusal.Unproved, Words: CodeWanted}
+		return refusal.Because(refusal.Unproved, reason.Of(reason.CodeWanted, nil))
 	}
 	if o := s.Factors.Code(ctx, code); !o.OK {
 		words := "the code is wrong: look whether the device's clock is right"
@@ -109,7 +112,7 @@ func (s *Service) proves(ctx context.Context, name string, c Credentials) error 
 		case reason.SecurityKeyWrong, reason.NoSecurityKey:
 			words = o.Why.Words()
 		}
-		return &refusal.Error{Sort: refusal.Unproved, Words: words}
+		return &refusal.Error{Sort: refusal.Unproved, Words: words, Reason: o.Why}
 	}
 	return nil
 }

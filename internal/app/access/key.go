@@ -5,7 +5,6 @@ import (
 	"errors"
 	"net/netip"
 	"net/url"
-	"strings"
 
 	"yellowlantern/internal/app/actor"
 	"yellowlantern/internal/app/refusal"
@@ -53,7 +52,7 @@ func (s *Service) AskKey(ctx context.Context, c Credentials) (KeyAsked, error) {
 	switch {
 	case err == nil:
 		return KeyAsked{}, refusal.Conflict("no second factor is wanted")
-	case !strings.HasPrefix(err.Error(), CodeWanted):
+	case !codeWanted(err):
 		return KeyAsked{}, err
 	}
 	return s.ask(ctx, a.Name, false)

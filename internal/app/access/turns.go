@@ -6,6 +6,7 @@ import (
 	"sync"
 
 	"yellowlantern/internal/core/crowd"
+	"yellowlantern/internal/guard"
 )
 
 // Password checks cost memory and time on purpose. A few run at once; of the others each source has its turn, so that a flood from one
@@ -52,7 +53,7 @@ func (t *turns) take(ctx context.Context, from netip.Addr) (done func(), ok bool
 	case <-c:
 		return t.next, true
 	case <-ctx.Done():
-		go func() { <-c; t.next() }() // its turn still comes, and passes
+		guard.Go("access.take", func() { <-c; t.next() }) // its turn still comes, and passes
 		return nil, false
 	}
 }

@@ -59,17 +59,30 @@ func TestTurns(t *testing.T) {
 // What goes on under a credential ends with it, at once, and nothing else does.
 func TestCredentialsEnd(t *testing.T) {
 	var c credentials
-	one, doneOne := c.use(t.Context(), "a")
-	two, doneTwo := c.use(t.Context(), "a")
-	other, doneOther := c.use(t.Context(), "b")
+	begin := func(hash, administrator string) (context.Context, func()) {
+		with, done, ok := c.begin(t.Context(), use{hash: hash, administrator: administrator}, c.version())
+		require.True(t, ok)
+		return with, done
+	}
+	one, doneOne := begin("a", "mara")
+	two, doneTwo := begin("a", "mara")
+	other, doneOther := begin("b", "mara")
+	another, doneAnother := begin("c", "nils")
 	doneTwo()
 	require.Error(t, two.Err())
 	require.NoError(t, one.Err())
+	read := c.version() // somebody reads of credential b here
 	c.end("a")
 	require.Error(t, one.Err())
 	require.NoError(t, other.Err())
+	_, _, ok := c.begin(t.Context(), use{hash: "b"}, read)
+	require.False(t, ok, "what was read may be no longer valid")
+	c.endOf("mara")
+	require.Error(t, other.Err())
+	require.NoError(t, another.Err())
 	doneOne()
 	doneOther()
+	doneAnother()
 	require.Empty(t, c.uses)
 	require.True(t, strings.HasPrefix(one.Err().Error(), "context canceled"))
 }

@@ -19,6 +19,7 @@ import (
 	"yellowlantern/internal/app/sources"
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/gateway"
+	"yellowlantern/internal/guard"
 	"yellowlantern/internal/people"
 	"yellowlantern/internal/people/remote"
 	"yellowlantern/internal/store"
@@ -220,11 +221,11 @@ func (s *Service) deliver(ctx context.Context, to map[string]*remote.Server) {
 		return
 	}
 	defer s.delivery.Unlock()
-	var all sync.WaitGroup
+	var all guard.Group
 	var mu sync.Mutex
 	behind := map[string]string{}
 	for name, r := range to {
-		all.Go(func() {
+		all.Go("accounting.deliver", func() {
 			if err := s.tell(ctx, name, r); err != nil {
 				mu.Lock()
 				defer mu.Unlock()

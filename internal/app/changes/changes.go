@@ -93,7 +93,7 @@ func (s *Service) Keep(ctx context.Context) {
 			continue
 		}
 		l.conn = conn
-		l.done.Go(l.serve)
+		l.done.Go("changes.Keep", l.serve)
 	}
 }
 

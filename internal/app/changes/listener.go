@@ -2,9 +2,9 @@ package changes
 
 import (
 	"context"
+	"errors"
 	"net"
 	"net/netip"
-	"sync"
 	"sync/atomic"
 	"time"
 
@@ -13,9 +13,13 @@ import (
 	"layeh.com/radius/rfc2869"
 	"layeh.com/radius/rfc3576"
 
+	"yellowlantern/internal/core/fold"
+	"yellowlantern/internal/guard"
 	"yellowlantern/internal/people/remote"
 	"yellowlantern/internal/radius"
 )
+
+const readPause = 5 * time.Millisecond // after an error
 
 // listener takes what the servers of one source ask for.
 type listener struct {
@@ -24,15 +28,16 @@ type listener struct {
 	conn    *net.UDPConn
 	problem string // why it does not listen
 	source  atomic.Pointer[remote.Server]
-	done    sync.WaitGroup
+	done    guard.Group
 	told    time.Time
 
 	// answers are those to requests that were carried out: one that comes again is answered, and nothing is done again (RFC 5080 §2.2.2).
 	answers map[key]kept
 }
 
+// A repeat may come from another port: a server that asks again may have another socket.
 type key struct {
-	from          netip.AddrPort
+	from          netip.Addr
 	authenticator [16]byte
 }
 
@@ -53,10 +58,14 @@ func (l *listener) serve() {
 	buf := make([]byte, wire.MaxPacketLength+1)
 	for {
 		n, from, err := l.conn.ReadFromUDPAddrPort(buf)
-		if err != nil {
+		if errors.Is(err, net.ErrClosed) {
 			return
 		}
-		from = netip.AddrPortFrom(from.Addr().Unmap(), from.Port())
+		if err != nil { // such as what a router says of an answer
+			time.Sleep(readPause)
+			continue
+		}
+		from = fold.AddrPort(from)
 		if answer := l.take(buf[:n], from, time.Now()); answer != nil {
 			_, _ = l.conn.WriteToUDPAddrPort(answer, from)
 		}
@@ -78,7 +87,7 @@ func (l *listener) take(b []byte, from netip.AddrPort, now time.Time) []byte {
 		l.ignored(now, from, err.Error())
 		return nil
 	}
-	k := key{from, [16]byte(b[4:20])}
+	k := key{from.Addr(), [16]byte(b[4:20])}
 	if had, again := l.answers[k]; again && now.Before(had.until) {
 		return had.answer
 	}
@@ -132,7 +141,7 @@ func (l *listener) answered(ctx context.Context, r *remote.Server, p *radius.Pac
 		return not, rfc3576.ErrorCause_Value_NASIdentificationMismatch
 	case rfc2865.ServiceType_Get(p) == 17: // Authorize Only (RFC 5176 §3.2)
 		return not, rfc3576.ErrorCause_Value_UnsupportedService
-	case about.Nothing() || !dated && about.ID == "": // one that was recorded would end whatever session there is then
+	case about.Nothing(), !dated && (about.ID == "" || p.Code == wire.CodeCoARequest): // recorded, it would count once more later
 		return not, rfc3576.ErrorCause_Value_MissingAttribute
 	}
 	all, err := l.s.sessions(ctx, r, about)

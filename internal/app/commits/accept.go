@@ -2,6 +2,7 @@ package commits
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"yellowlantern/internal/app/plans"
@@ -19,7 +20,7 @@ func refused(c plans.Checked, accept []plans.Acceptance) error {
 		switch {
 		case f.Severity == check.Stop:
 			stops = append(stops, fmt.Sprintf("line %d, %s: %s (mend: %s)", f.Line, f.Path, f.Problem, f.Fix))
-		case f.Severity == check.Warn && reasonFor(accept, f) == "":
+		case f.Severity == check.Warn && acceptance(accept, f).Reason == "":
 			open = append(open, f.ID())
 		}
 	}
@@ -33,21 +34,33 @@ func refused(c plans.Checked, accept []plans.Acceptance) error {
 	return nil
 }
 
-// reasonFor is why a warning is accepted; empty if it is not.
-func reasonFor(accept []plans.Acceptance, f check.Finding) string {
+// without leaves out findings of a code.
+func without(c plans.Checked, code string) plans.Checked {
+	c.Findings = slices.DeleteFunc(slices.Clone(c.Findings), func(f check.Finding) bool { return f.Code == code })
+	c.Stops = len(c.Faults) + check.Count(c.Findings, check.Stop)
+	return c
+}
+
+// acceptance is why a warning is accepted, by itself or with all others; without a reason it is not.
+func acceptance(accept []plans.Acceptance, f check.Finding) (found plans.Acceptance) {
 	for _, a := range accept {
-		if a.Finding == f.ID() {
-			return strings.TrimSpace(a.Reason)
+		a.Reason = strings.TrimSpace(a.Reason)
+		switch a.Finding {
+		case f.ID():
+			return a
+		case plans.AllFindings:
+			found = a
 		}
 	}
-	return ""
+	return found
 }
 
 func acceptedOf(c plans.Checked, accept []plans.Acceptance) []plans.Acceptance {
 	out := []plans.Acceptance{}
 	for _, f := range c.Findings {
 		if f.Severity == check.Warn {
-			out = append(out, plans.Acceptance{Finding: f.ID(), Reason: reasonFor(accept, f), Problem: f.Problem})
+			a := acceptance(accept, f)
+			out = append(out, plans.Acceptance{Finding: f.ID(), Reason: a.Reason, Problem: f.Problem, Revision: a.Revision})
 		}
 	}
 	return out

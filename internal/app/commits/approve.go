@@ -2,15 +2,13 @@ package commits
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"fmt"
 	"strings"
 	"time"
 
 	"yellowlantern/internal/app/actor"
+	"yellowlantern/internal/app/plans"
 	"yellowlantern/internal/app/refusal"
-	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/store"
 )
 
@@ -18,12 +16,6 @@ import (
 type Approvals struct {
 	Demanded bool     `json:"demanded" doc:"The newest revision demands that another administrator approves what is committed."`
 	By       []string `json:"by" nullable:"false" doc:"Who approved the draft as it is now."`
-}
-
-// digestOf stands for a text and for what it is to take the place of.
-func digestOf(d store.Draft) string {
-	sum := sha256.Sum256(fmt.Appendf(nil, "%d\x00%s", d.Base, d.Text))
-	return hex.EncodeToString(sum[:])
 }
 
 // Approvals tells it of a draft.
@@ -35,14 +27,19 @@ func (s *Service) Approvals(ctx context.Context, name string) (out Approvals, er
 	return s.approvals(ctx, d)
 }
 
-func (s *Service) approvals(ctx context.Context, d store.Draft) (Approvals, error) {
-	out := Approvals{By: []string{}}
-	if newest, err := s.Store.Newest(ctx); err == nil {
-		if doc, err := plan.Read(newest.Text); err == nil {
-			out.Demanded = doc.Plan.Approve
-		}
+// Demanded tells whether the newest revision demands that another administrator approves what changes who may do what.
+func (s *Service) Demanded(ctx context.Context) bool {
+	newest, err := s.Store.Newest(ctx)
+	if err != nil {
+		return false
 	}
-	all, err := s.Store.Approvals(ctx, digestOf(d))
+	w, err := s.Plans.Wholes.Of(newest.Text) // which was read already
+	return err == nil && w.Doc.Plan.Approve
+}
+
+func (s *Service) approvals(ctx context.Context, d store.Draft) (Approvals, error) {
+	out := Approvals{Demanded: s.Demanded(ctx), By: []string{}}
+	all, err := s.Store.Approvals(ctx, plans.Digest(d))
 	for _, a := range all {
 		out.By = append(out.By, a.By)
 	}
@@ -55,7 +52,7 @@ func (s *Service) Approve(ctx context.Context, name string, version int) (Approv
 	if err != nil {
 		return Approvals{}, err
 	}
-	if err := s.Store.AddApproval(ctx, store.Approval{Digest: digestOf(d), By: actor.Name(ctx), At: time.Now()}); err != nil {
+	if err := s.Store.AddApproval(ctx, store.Approval{Digest: plans.Digest(d), By: actor.Name(ctx), At: time.Now()}); err != nil {
 		return Approvals{}, err
 	}
 	return s.approvals(ctx, d)
@@ -68,15 +65,30 @@ func (s *Service) approved(ctx context.Context, d store.Draft) error {
 	if err != nil || !a.Demanded {
 		return err
 	}
-	for _, by := range a.By {
-		if who, gone := s.Store.Administrator(ctx, by); by != actor.Name(ctx) && gone == nil && who.Role == store.WholeRole {
-			return nil
-		}
+	if yes, err := s.Plans.ApprovedByAnother(ctx, d); yes || err != nil {
+		return err
 	}
-	words := "nobody has"
-	if len(a.By) > 0 {
-		words = strings.Join(a.By, ", ") + " has, who must be another than commits"
+	words, err := s.noOther(ctx, d)
+	if err != nil {
+		return err
 	}
 	return &refusal.Error{Sort: refusal.Denied, Words: fmt.Sprintf(
 		"the plan that runs demands that another administrator approves draft %s as it is (yl plan approve --draft %s): %s", d.Name, d.Name, words)}
+}
+
+// noOther says of each approval of a draft why it is not another administrator's.
+func (s *Service) noOther(ctx context.Context, d store.Draft) (string, error) {
+	all, err := s.Store.Approvals(ctx, plans.Digest(d))
+	if len(all) == 0 {
+		return "nobody has", err
+	}
+	var words []string
+	for _, a := range all {
+		why, err := s.Plans.NoOther(ctx, a)
+		if err != nil {
+			return "", err
+		}
+		words = append(words, a.By+" has, "+why)
+	}
+	return strings.Join(words, "; "), nil
 }

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"time"
 
@@ -22,6 +23,7 @@ type Request struct {
 	Version int                // the draft's that was reviewed; 0: whatever it is now
 	For     time.Duration      // after which it goes back by itself unless it is kept; 0: it stays
 	Try     *trials.Request    // by a round right after: it goes back by itself if an expectation fails that held before
+	Partial bool               // with Try: also where it cannot judge all that the change touches
 	Accept  []plans.Acceptance // warnings that are accepted, each with a reason
 }
 
@@ -46,10 +48,22 @@ func (s *Service) Commit(ctx context.Context, name string, in Request) (Committe
 	if out.Review, err = s.Plans.ReviewText(ctx, d.Text); err != nil {
 		return out, err
 	}
-	if err := refused(out.Review.Checked, in.Accept); err != nil {
+	approved, err := s.Plans.ApprovedByAnother(ctx, d)
+	if err != nil {
+		return out, err
+	}
+	if approved { // whoever approved it saw where secrets are sent
+		out.Review.Checked = without(out.Review.Checked, plans.SecretElsewhere)
+	}
+	accept := append(slices.Clone(in.Accept), out.Review.Accepted...)
+	if err := refused(out.Review.Checked, accept); err != nil {
 		return out, err
 	}
 	if err := s.mayTry(ctx, in, newest.Number); err != nil {
+		return out, err
+	}
+	unjudged, err := judges(in, &out.Review)
+	if err != nil {
 		return out, err
 	}
 	var baseline uint
@@ -63,7 +77,7 @@ func (s *Service) Commit(ctx context.Context, name string, in Request) (Committe
 			return out, err
 		}
 	}
-	accepted, _ := json.Marshal(acceptedOf(out.Review.Checked, in.Accept))
+	accepted, _ := json.Marshal(append(acceptedOf(out.Review.Checked, accept), unjudged...))
 	rec := store.Revision{
 		Number: newest.Number + 1, Text: d.Text, Author: actor.Name(ctx), Message: in.Message, Accepted: string(accepted),
 	}
@@ -128,6 +142,9 @@ func (s *Service) put(ctx context.Context, d store.Draft, rec store.Revision, tr
 		s.Running.Restore(before)
 		return nil, refusal.Known(err, "revision", fmt.Sprint(rec.Number))
 	}
+	if err := s.Plans.BindSecrets(context.WithoutCancel(ctx), set.Plan); err != nil { // they are asked for again
+		s.Log.Warn("where secrets may be sent is not noted", "error", err)
+	}
 	s.watchTrial(trial)
 	return ended, nil
 }
@@ -138,7 +155,7 @@ func committedAs(r store.Revision) reason.Reason {
 
 // rebaseLater brings other people's drafts onto the newest revision beside everything else: whoever commits does not wait for them.
 func (s *Service) rebaseLater() {
-	s.Background.Go(func() { s.Plans.RebaseAll(s.Until) })
+	s.Background.Go("commits.rebaseLater", func() { s.Plans.RebaseAll(s.Until) })
 }
 
 // Resume puts the newest revision into effect, after a start, and takes up a commit where the service left it. Whatever keeps a revision
@@ -177,7 +194,7 @@ func (s *Service) Resume(ctx context.Context) error {
 		s.watchTrial(&trial)
 		s.Running.Start(ctx, r)
 		if trial.Baseline != 0 {
-			s.Background.Go(func() { s.tryAgain(trial) })
+			s.Background.Go("commits.Resume", func() { s.tryAgain(trial) })
 		}
 		return nil
 	})

@@ -6,13 +6,13 @@ package commits
 import (
 	"context"
 	"log/slog"
-	"sync"
 	"time"
 
 	"yellowlantern/internal/app/journal"
 	"yellowlantern/internal/app/plans"
 	"yellowlantern/internal/app/running"
 	"yellowlantern/internal/app/trials"
+	"yellowlantern/internal/guard"
 	"yellowlantern/internal/probe"
 	"yellowlantern/internal/store"
 )
@@ -37,7 +37,7 @@ type Service struct {
 	Log     *slog.Logger
 	// Until ends when the service does, and Background holds what it waits for then.
 	Until      context.Context
-	Background *sync.WaitGroup
+	Background *guard.Group
 
 	goesBack *time.Timer // of the revision on trial; guarded by Running.Alone
 }

@@ -28,6 +28,7 @@ import (
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reach"
 	"yellowlantern/internal/gateway"
+	"yellowlantern/internal/guard"
 	"yellowlantern/internal/people"
 	"yellowlantern/internal/probe"
 	"yellowlantern/internal/store"
@@ -212,7 +213,7 @@ type world struct {
 	broken bool
 	busy   int // rounds that are under way when one is to begin
 	stop   func()
-	wait   *sync.WaitGroup
+	wait   *guard.Group
 }
 
 func start(t *testing.T, folder string) *world {
@@ -222,7 +223,7 @@ func start(t *testing.T, folder string) *world {
 	until, leave := context.WithCancel(t.Context())
 	w := &world{
 		ctx: actor.With(t.Context(), actor.Actor{Name: "admin"}), folder: folder, at: func(string) {}, gate: &gate{}, stop: leave,
-		wait: &sync.WaitGroup{},
+		wait: &guard.Group{},
 	}
 	w.gate.world = w
 	who := people.New(st)

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"strconv"
+	"strings"
 	"time"
 
 	"yellowlantern/internal/app/actor"
@@ -13,6 +14,7 @@ import (
 	"yellowlantern/internal/app/refusal"
 	"yellowlantern/internal/app/trials"
 	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/guard"
 	"yellowlantern/internal/store"
 )
 
@@ -38,6 +40,33 @@ func (s *Service) mayTry(ctx context.Context, in Request, newest int) error {
 	}
 	return nil
 }
+
+// judges refuses a trial that cannot judge all that a change touches, unless that is allowed; then it is what stays with the revision: a
+// trial that does not see something is no success of it.
+func judges(in Request, r *plans.Review) (kept []plans.Acceptance, err error) {
+	if in.Try == nil {
+		return nil, nil
+	}
+	var words []string
+	for _, u := range r.NotJudged(in.Try.Classes) {
+		of := strings.Join(u.Classes, ", ")
+		words = append(words, fmt.Sprintf("%s for %s: %s", u.Expectation, of, u.Why))
+		kept = append(kept, plans.Acceptance{
+			Finding: "not-judged@expectations/" + u.Expectation, Problem: fmt.Sprintf("the trial does not judge it for %s: %s", of, u.Why),
+			Reason: "a partial trial was allowed",
+		})
+	}
+	if len(words) == 0 || in.Partial {
+		return kept, nil
+	}
+	if more := len(words) - mostSaid; more > 0 {
+		words = append(words[:mostSaid], fmt.Sprintf("and %d more", more))
+	}
+	return nil, refusal.Invalid("the trial cannot judge all that this change touches:\n  " + strings.Join(words, "\n  ") +
+		"\ncommit it for a time and look yourself (--for 15m, then yl plan keep), or say --allow-partial-trial")
+}
+
+const mostSaid = 8 // expectations that are named
 
 // trialOf prepares the trial of a commit; nil if it is to stay. It is called alone.
 func (s *Service) trialOf(ctx context.Context, in Request, newest int, baseline uint) (*store.OnTrial, error) {
@@ -66,7 +95,7 @@ func (s *Service) watchTrial(t *store.OnTrial) {
 		return
 	}
 	trial := *t
-	s.goesBack = time.AfterFunc(left(trial), func() {
+	s.goesBack = guard.After(left(trial), "commits.watchTrial", func() {
 		_ = s.Running.Alone(func() error {
 			s.undo(context.Background(), trial, "it was not kept")
 			return nil
@@ -98,7 +127,7 @@ func (s *Service) undo(ctx context.Context, trial store.OnTrial, why string) {
 	if s.goesBack != nil {
 		s.goesBack.Stop()
 	}
-	s.goesBack = time.AfterFunc(againAfter, func() {
+	s.goesBack = guard.After(againAfter, "commits.undo", func() {
 		_ = s.Running.Alone(func() error {
 			if s.Until.Err() == nil {
 				s.undo(context.Background(), trial, why)
@@ -137,6 +166,9 @@ func (s *Service) goBack(ctx context.Context, trial store.OnTrial, why string) e
 		return fmt.Errorf("revision %d runs again, but that cannot be recorded: %w", trial.Back, err)
 	}
 	s.Running.Recorded(rec.Number)
+	if err := s.Plans.BindSecrets(ctx, set.Plan); err != nil { // they are asked for again
+		s.Log.Warn("where secrets may be sent is not noted", "error", err)
+	}
 	s.Journal.Tell(committedAs(rec), rec.Author)
 	s.rebaseLater()
 	return nil

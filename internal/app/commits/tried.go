@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -12,6 +13,7 @@ import (
 	"yellowlantern/internal/app/refusal"
 	"yellowlantern/internal/app/trials"
 	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/probe"
 	"yellowlantern/internal/store"
 )
 
@@ -37,7 +39,7 @@ func (s *Service) try(ctx context.Context, t store.OnTrial) (uint, error) {
 		})
 		return 0, refusal.Invalid("it was taken back, for it could not be tried: " + err.Error())
 	}
-	s.Background.Go(func() {
+	s.Background.Go("commits.try", func() {
 		<-done
 		err := s.Running.Alone(func() error { return s.conclude(context.Background(), t, r.ID) })
 		if err != nil {
@@ -93,6 +95,10 @@ func (s *Service) conclude(ctx context.Context, t store.OnTrial, id uint) error 
 	after, err := s.Trials.Seen(ctx, id)
 	if err != nil {
 		return err
+	}
+	if !slices.ContainsFunc(after, func(p probe.Report) bool { return p.Connected }) {
+		s.undo(ctx, t, fmt.Sprintf("round %d judged nothing, for nobody could log in", id))
+		return nil
 	}
 	if broken := trials.Broken(before, after); len(broken) > 0 {
 		s.undo(ctx, t, fmt.Sprintf("round %d saw fail what held before: %s", id, strings.Join(broken[:min(len(broken), 3)], "; ")))

@@ -26,13 +26,13 @@ func BenchmarkCores(b *testing.B) {
 		b.Fatal(err)
 	}
 	var d computing.Desk
-	alone := func(s computing.Steps) {
+	inTurn := func(s computing.Steps) {
 		for i := range s.Steps() {
 			s.Do(i)
 		}
 	}
 	together := func(s computing.Steps) {
-		if err := d.Alone(b.Context(), "a plan", "all", s); err != nil {
+		if err := alone(b.Context(), &d, s); err != nil {
 			b.Fatal(err)
 		}
 	}
@@ -56,7 +56,7 @@ func BenchmarkCores(b *testing.B) {
 			}
 			for b.Loop() {
 				for range 5 {
-					ratios = append(ratios, took(alone)/took(together))
+					ratios = append(ratios, took(inTurn)/took(together))
 				}
 			}
 			slices.Sort(ratios)

@@ -16,6 +16,7 @@ import (
 
 	"yellowlantern/internal/app/actor"
 	"yellowlantern/internal/app/refusal"
+	"yellowlantern/internal/guard"
 )
 
 // Steps is a computation in steps that may be done several at once, each once.
@@ -154,14 +155,6 @@ func (d *Desk) Stop(id int, by string) error {
 	return nil
 }
 
-// Alone does steps that nobody else waits for; they end with the context.
-func (d *Desk) Alone(ctx context.Context, what, stage string, s Steps) error {
-	ctx, r := d.begin(ctx, what)
-	defer d.over(r)
-	r.join(&waiter{actor.Name(ctx)})
-	return r.Do(ctx, stage, s)
-}
-
 func (d *Desk) begin(ctx context.Context, what string) (context.Context, *Run) {
 	r := &Run{desk: d, what: what, since: time.Now(), waiting: map[*waiter]bool{}}
 	ctx, r.end = context.WithCancelCause(ctx)
@@ -220,10 +213,10 @@ func (r *Run) Do(ctx context.Context, stage string, s Steps) error {
 	r.done.Store(0)
 	r.mu.Unlock()
 	var next atomic.Int64
-	var wait sync.WaitGroup
+	var wait guard.Group
 	faults := make(chan error, 1)
 	for range min(n, runtime.NumCPU()) {
-		wait.Go(func() {
+		wait.Go("computing.Do", func() {
 			defer func() {
 				if p := recover(); p != nil {
 					next.Store(int64(n))

@@ -12,6 +12,8 @@ import (
 
 	"yellowlantern/internal/app/actor"
 	"yellowlantern/internal/app/computing"
+	"yellowlantern/internal/app/refusal"
+	"yellowlantern/internal/core/reason"
 )
 
 // gated are steps each of which waits for leave.
@@ -129,6 +131,30 @@ func TestOnceForAllWhoWait(t *testing.T) {
 	require.Equal(t, answer{"worked out", nil}, <-d.ask(t.Context(), "dora", 2))
 }
 
+// alone does steps that nobody else asks for.
+func alone(ctx context.Context, d *computing.Desk, s computing.Steps) error {
+	var v computing.Shared[int, int]
+	_, err := v.Get(ctx, d, "a plan", 1, func(ctx context.Context, r *computing.Run) (int, error) { return 1, r.Do(ctx, "findings", s) })
+	return err
+}
+
+// A call that took as long as a call may is told to ask again, and what it waited for goes on until then.
+func TestCallsAreBounded(t *testing.T) {
+	d := &desk{t: t, steps: newGated(4)}
+	bounded, stop := context.WithTimeoutCause(t.Context(), 10*time.Millisecond, computing.ErrCallTime)
+	defer stop()
+	var no *refusal.Error
+	require.ErrorAs(t, (<-d.ask(bounded, "vera", 1)).err, &no)
+	require.Equal(t, reason.ComputingGoesOn, no.Reason.Code)
+	require.Equal(t, refusal.Away, no.Sort)
+	require.Positive(t, no.Wait)
+	d.waiting("vera")
+	again := d.ask(t.Context(), "vera", 1)
+	close(d.steps.leave)
+	require.Equal(t, answer{"worked out", nil}, <-again)
+	require.EqualValues(t, 1, d.made.Load(), "once")
+}
+
 // Who does not wait has it begun, and for a while it goes on. Who asks again right after somebody stopped it is told, and has it not begun
 // anew.
 func TestSoon(t *testing.T) {
@@ -176,7 +202,7 @@ func TestTurns(t *testing.T) {
 	var all sync.WaitGroup
 	for range 8 {
 		all.Go(func() {
-			require.NoError(t, d.Alone(t.Context(), "a plan", "findings", counted{&now, &most}))
+			require.NoError(t, alone(t.Context(), &d, counted{&now, &most}))
 		})
 	}
 	all.Wait()
@@ -207,7 +233,7 @@ func (broken) Do(i int) {
 // A fault in a computation is an error of that computation, and the end of nothing else.
 func TestFaults(t *testing.T) {
 	var d computing.Desk
-	require.ErrorContains(t, d.Alone(t.Context(), "a plan", "findings", broken{}),
+	require.ErrorContains(t, alone(t.Context(), &d, broken{}),
 		"findings could not be worked out: a fault in the service")
 	var v computing.Shared[int, int]
 	_, err := v.Get(t.Context(), &d, "a plan", 1, func(context.Context, *computing.Run) (int, error) { panic("another") })
@@ -218,5 +244,5 @@ func TestFaults(t *testing.T) {
 
 	until, leave := context.WithCancel(t.Context())
 	leave()
-	require.ErrorIs(t, d.Alone(until, "a plan", "findings", broken{}), context.Canceled)
+	require.ErrorIs(t, alone(until, &d, broken{}), context.Canceled)
 }

@@ -7,6 +7,9 @@ import (
 	"time"
 
 	"yellowlantern/internal/app/actor"
+	"yellowlantern/internal/app/refusal"
+	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/guard"
 )
 
 // How is how a value is worked out; its context ends when nobody waits any more, or somebody stops it.
@@ -43,15 +46,28 @@ func (s *Shared[V, T]) Get(ctx context.Context, d *Desk, what string, version V,
 	if has {
 		return value, nil
 	}
-	defer u.run.leave(me)
 	select {
 	case <-u.done:
+		u.run.leave(me)
 		return u.value, u.err
 	case <-ctx.Done():
 		var none T
-		return none, context.Cause(ctx)
+		why := context.Cause(ctx)
+		if !errors.Is(why, ErrCallTime) {
+			u.run.leave(me)
+			return none, why
+		}
+		guard.After(linger, "computing.Get", func() { u.run.leave(me) })
+		goesOn := reason.Of(reason.ComputingGoesOn, nil)
+		return none, &refusal.Error{Sort: refusal.Away, Wait: time.Second, Words: goesOn.Words(), Reason: goesOn}
 	}
 }
+
+// ErrCallTime is the cause of the end of a context that bounds one call. What the call waited for goes on as long as linger, so that
+// whoever asks again finds it further, or done.
+var ErrCallTime = errors.New("the call took as long as a call may")
+
+const linger = 30 * time.Second
 
 // moment is how long anybody waits who does not want to wait.
 const moment = 250 * time.Millisecond
@@ -69,7 +85,7 @@ func (s *Shared[V, T]) Soon(ctx context.Context, d *Desk, what string, version V
 	if is {
 		return value, true, nil
 	}
-	time.AfterFunc(patience, func() { u.run.leave(me) })
+	guard.After(patience, "computing.Soon", func() { u.run.leave(me) })
 	ctx, stop := context.WithTimeout(ctx, moment)
 	defer stop()
 	select {
@@ -103,7 +119,7 @@ func (s *Shared[V, T]) join(ctx context.Context, d *Desk, what string, version V
 	ctx, u.run = d.begin(context.WithoutCancel(ctx), what) // it is not only theirs who began it
 	u.run.join(me)
 	s.now, s.of = u, version
-	go s.work(ctx, d, u, version, how)
+	guard.Go("computing.join", func() { s.work(ctx, d, u, version, how) })
 	return u, value, false
 }
 

@@ -20,10 +20,12 @@ import (
 	"yellowlantern/internal/app/plans"
 	"yellowlantern/internal/app/proofs"
 	"yellowlantern/internal/app/refusal"
+	"yellowlantern/internal/app/standing"
 	"yellowlantern/internal/app/trials"
 	"yellowlantern/internal/app/trust"
 	"yellowlantern/internal/core/check"
 	"yellowlantern/internal/core/diagnose"
+	"yellowlantern/internal/core/fold"
 	"yellowlantern/internal/core/forward"
 	"yellowlantern/internal/core/login"
 	"yellowlantern/internal/core/netset"
@@ -55,7 +57,9 @@ type Service struct {
 	Trust   *trust.Service
 	Trials  *trials.Service
 	Gateway Gateway
-	Log     *slog.Logger
+	// Status gives the checks of the status.
+	Status func(context.Context) []standing.Point
+	Log    *slog.Logger
 }
 
 // Complaint is what somebody says.
@@ -112,6 +116,7 @@ func (s *Service) Diagnose(ctx context.Context, in Complaint) (Diagnosis, *diagn
 			return out, nil, err
 		}
 	}
+	s.checksOf(ctx, e) // last, for a check may follow from what was just tried
 	out.Class, out.Causes = e.Class.Name(), diagnose.Find(*e)
 	if e.Class.Passage != nil {
 		out.Passage = e.Class.Passage.Name
@@ -123,7 +128,8 @@ func (s *Service) Diagnose(ctx context.Context, in Complaint) (Diagnosis, *diagn
 func lookedAt(e *diagnose.Evidence) []string {
 	out := []string{
 		fmt.Sprintf("%d lines of the journal about %s, and %d refusals that name nobody", len(e.Journal), e.User, len(e.Others)),
-		fmt.Sprintf("%d live and %d past sessions, %d flows", len(e.Sessions), len(e.Past), len(e.Flows)), fmt.Sprintf("%d findings on the plan", len(e.Findings)), "what is computed of the plan that runs",
+		fmt.Sprintf("%d live and %d past sessions, %d flows", len(e.Sessions), len(e.Past), len(e.Flows)),
+		fmt.Sprintf("%d checks of the status that are not OK", len(e.Checks)), fmt.Sprintf("%d findings on the plan", len(e.Findings)), "what is computed of the plan that runs",
 	}
 	for _, t := range e.Trials {
 		out = append(out, fmt.Sprintf("a trial from %s with %d attempts: %s", t.Vantage, len(t.Results), t.Login))
@@ -154,7 +160,7 @@ func (s *Service) whoIs(ctx context.Context, e *diagnose.Evidence) error {
 		}
 		for _, x := range elsewhere {
 			if x.Name == e.User {
-				e.Known, groups = true, strings.Fields(x.Groups)
+				e.Known, groups, e.Source = true, strings.Fields(x.Groups), x.Source
 			}
 		}
 	}
@@ -207,6 +213,12 @@ func (s *Service) journalOf(ctx context.Context, e *diagnose.Evidence, persons [
 	for _, r := range mine {
 		e.Journal = append(e.Journal, line(r))
 	}
+	e.Began = e.Now.Add(-24 * time.Hour)
+	came, err := s.Journal.Find(ctx, journal.Query{Kind: "login", Since: e.Began, Limit: 200})
+	if err != nil {
+		return err
+	}
+	s.arrived(e, append(came, refused...))
 	known := map[string]bool{}
 	for _, p := range persons {
 		known[p.User] = true
@@ -219,12 +231,25 @@ func (s *Service) journalOf(ctx context.Context, e *diagnose.Evidence, persons [
 	return nil
 }
 
+// arrived finds when anybody but the person was last heard from outside, whatever came of it.
+func (s *Service) arrived(e *diagnose.Evidence, lines []gateway.Event) {
+	own := e.Model.OwnAddresses().Union(e.Model.Names.InsideAddrs())
+	for _, l := range lines {
+		at, err := netip.ParseAddrPort(l.From)
+		if err != nil || l.User == e.User || people.IsTester(l.User) || !l.Time.After(e.Arrived) ||
+			at.Addr().IsLoopback() || own.Contains(fold.Addr(at.Addr())) {
+			continue
+		}
+		e.Arrived, e.ArrivedFrom = l.Time, l.From
+	}
+}
+
 func (s *Service) sessionsOf(ctx context.Context, e *diagnose.Evidence) {
 	for _, x := range s.Gateway.Sessions() {
 		if x.User == e.User {
 			e.Sessions = append(e.Sessions, diagnose.Session{
 				From: x.From, TCP: x.TCP, Held: x.Held, In: x.InPackets, Out: x.OutPackets, Lost: x.Lost,
-				Missing: x.Missing,
+				Missing: x.Missing, Carries: x.Carries,
 			})
 		}
 	}
@@ -234,7 +259,7 @@ func (s *Service) sessionsOf(ctx context.Context, e *diagnose.Evidence) {
 	}
 	for _, p := range past {
 		e.Past = append(e.Past, diagnose.Past{
-			Since: p.Since, Until: p.Until, From: p.From, Why: journal.Reason(p.Code, p.With),
+			Since: p.Since, Until: p.Until, In: p.InBytes, From: p.From, Why: journal.Reason(p.Code, p.With),
 			Words: p.Reason,
 		})
 	}
@@ -245,6 +270,17 @@ func (s *Service) sessionsOf(ctx context.Context, e *diagnose.Evidence) {
 	}
 	for _, f := range s.Gateway.Flows(e.User, peer, service, 50) {
 		e.Flows = append(e.Flows, diagnose.Flow{Dst: f.Dst, Service: f.Service, Sent: f.Sent, Got: f.Got, Words: f.Words})
+	}
+}
+
+// checksOf gathers the checks of the status that are not OK.
+func (s *Service) checksOf(ctx context.Context, e *diagnose.Evidence) {
+	for _, p := range s.Status(ctx) {
+		if p.State != standing.Right {
+			e.Checks = append(e.Checks, diagnose.Check{
+				Name: p.Name, Failed: p.State == standing.Wrong, Words: p.Words, Fix: p.Mend, Setting: p.Setting, Why: p.Why,
+			})
+		}
 	}
 }
 

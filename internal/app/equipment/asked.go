@@ -55,30 +55,45 @@ func wayNot(e *plan.Equipment, way string, user string) (login.Outcome, bool) {
 func (s *Service) handedOver(ctx context.Context, l *listener, e *plan.Equipment, p *radius.Packet, from netip.Addr) radius.Reply {
 	user, secret := rfc2865.UserName_GetString(p), rfc2865.UserPassword_GetString(p)
 	if state, ok := rfc2865.State_Lookup(p); ok == nil { // the answer to a question for a code
-		c, id := l.conversations.find(e.Name, string(state), time.Now())
+		c := l.conversations.find(e.Name, string(state), time.Now())
 		if c == nil {
-			return radius.Reply{Code: wire.CodeAccessReject}
+			return radius.Reply{} // it is over, or was given up: whoever asks begins again, or asks another server
 		}
-		c.Lock()
-		defer c.Unlock()
-		l.conversations.end(id)
-		return s.settled(l, e, p, c.Next([]byte(secret)).Outcome, nil)
+		step, ok := c.next([]byte(secret))
+		if !ok { // one state, one code
+			return radius.Reply{}
+		}
+		l.conversations.end(e.Name, string(state))
+		return s.settled(l, e, p, step.Outcome, nil)
 	}
 	o, not := wayNot(e, plan.AskPassword, user)
 	if !not {
-		o = s.People.Password(ctx, user, secret, login.Call{From: from, Coded: e.Factor})
+		o = s.People.Password(ctx, user, secret, call(e, p, from))
 	}
 	if o.OK && e.Factor && o.Asks && s.allowed(l, e, o, time.Now()).None() {
-		if c, id := l.conversations.begin(e.Name, &coding{s.People, o, from}, time.Now()); c != nil {
-			return radius.Reply{Code: wire.CodeAccessChallenge, Fill: func(a *radius.Packet) error {
-				if err := rfc2865.ReplyMessage_SetString(a, "Code: "); err != nil {
-					return err
-				}
-				return rfc2865.State_Set(a, []byte(id))
-			}}
-		}
+		_, id := l.conversations.begin(e.Name, station(p), &coding{s.People, o, from}, time.Now())
+		return radius.Reply{Code: wire.CodeAccessChallenge, Fill: func(a *radius.Packet) error {
+			if err := rfc2865.ReplyMessage_SetString(a, "Code: "); err != nil {
+				return err
+			}
+			return rfc2865.State_Set(a, []byte(id))
+		}}
 	}
 	return s.settled(l, e, p, o, nil)
+}
+
+// longestStation bounds what equipment calls a device.
+const longestStation = 64
+
+// station is which device it is, as equipment calls it; empty: it does not say.
+func station(p *radius.Packet) string {
+	id := rfc2865.CallingStationID_GetString(p)
+	return id[:min(len(id), longestStation)]
+}
+
+// call is how somebody calls by equipment.
+func call(e *plan.Equipment, p *radius.Packet, from netip.Addr) login.Call {
+	return login.Call{From: from, Station: station(p), Server: e.Name, Coded: e.Factor}
 }
 
 // coding is somebody whose password was right, and who is asked for a code.
@@ -99,14 +114,24 @@ func (c *coding) Next(code []byte) login.Step {
 	return login.Step{Over: true, Outcome: c.came}
 }
 
-// uncoded tells whether somebody has a second factor, is asked for it, and gave none; an error is that nobody knows.
-func (s *Service) uncoded(e *plan.Equipment, o login.Outcome) (bool, error) {
+// End implements login.Conversation.
+func (c *coding) End() {}
+
+// uncoded tells why somebody does not get in who gave no code of a second factor; an error is that nobody knows whether they have one.
+func (s *Service) uncoded(e *plan.Equipment, o login.Outcome) (reason.Reason, error) {
 	if !e.Factor || o.Coded {
-		return false, nil
+		return reason.Reason{}, nil
 	}
 	ctx, stop := context.WithTimeout(context.Background(), judgeTime)
 	defer stop()
-	return s.People.HasFactor(ctx, o.User)
+	has, err := s.People.HasFactor(ctx, o.User)
+	switch {
+	case err != nil || !has && e.Optional:
+		return reason.Reason{}, err
+	case !has:
+		return reason.Of(reason.EquipmentNoFactor, nil), nil
+	}
+	return reason.Of(reason.EquipmentNoCode, nil), nil
 }
 
 // challenged judges an answer to a challenge of the equipment's (RFC 2548 §2.3).
@@ -117,7 +142,7 @@ func (s *Service) challenged(ctx context.Context, l *listener, e *plan.Equipment
 	if !not {
 		v, o = s.People.Challenge(ctx, eap.Check{
 			User: user, Challenge: [16]byte(microsoft.MSCHAPChallenge_Get(p)), Peer: [16]byte(response[2:]), Response: [24]byte(response[26:]),
-		}, from)
+		}, call(e, p, from))
 	}
 	return s.settled(l, e, p, o, func(a *radius.Packet, admitted bool) error {
 		if !admitted {
@@ -132,7 +157,8 @@ func (s *Service) challenged(ctx context.Context, l *listener, e *plan.Equipment
 // converse carries a login by EAP on (RFC 3579).
 func (s *Service) converse(l *listener, e *plan.Equipment, p *radius.Packet, message []byte, from netip.Addr) radius.Reply {
 	state, _ := rfc2865.State_Lookup(p)
-	c, id := l.conversations.find(e.Name, string(state), time.Now())
+	id := string(state)
+	c := l.conversations.find(e.Name, id, time.Now())
 	if c == nil && len(state) == 0 {
 		var ways []string
 		for _, way := range e.Ways() {
@@ -143,15 +169,15 @@ func (s *Service) converse(l *listener, e *plan.Equipment, p *radius.Packet, mes
 		if len(ways) == 0 {
 			return s.settled(l, e, p, login.Outcome{User: rfc2865.UserName_GetString(p), Why: reason.Of(reason.EquipmentWay, nil)}, nil)
 		}
-		c, id = l.conversations.begin(e.Name, s.People.Converse(login.Call{From: from, Server: e.Name, Coded: e.Factor}, ways,
-			s.certificate(e)), time.Now())
+		c, id = l.conversations.begin(e.Name, station(p), s.People.Converse(call(e, p, from), ways, s.certificate(e)), time.Now())
 	}
-	if c == nil { // it is over, or there are too many
-		return radius.Reply{Code: wire.CodeAccessReject, Fill: closing(message)}
+	if c == nil { // it was given up: whoever asks begins again, or asks another server
+		return radius.Reply{}
 	}
-	c.Lock()
-	defer c.Unlock()
-	step := c.Next(message)
+	step, ok := c.next(message)
+	if !ok {
+		return radius.Reply{}
+	}
 	if !step.Over {
 		return radius.Reply{Code: wire.CodeAccessChallenge, Fill: func(a *radius.Packet) error {
 			if err := rfc2865.State_Set(a, []byte(id)); err != nil {
@@ -160,7 +186,7 @@ func (s *Service) converse(l *listener, e *plan.Equipment, p *radius.Packet, mes
 			return rfc2869.EAPMessage_Set(a, step.Send)
 		}}
 	}
-	l.conversations.end(id)
+	l.conversations.end(e.Name, id)
 	if step.Later {
 		return radius.Reply{}
 	}
@@ -192,10 +218,10 @@ func (s *Service) settled(l *listener, e *plan.Equipment, p *radius.Packet, o lo
 			o.OK, o.Why = false, reason.Of(reason.UnknownUser, nil)
 		} else if why := s.allowed(l, e, o, time.Now()); !why.None() {
 			o.OK, o.Why = false, why
-		} else if without, err := s.uncoded(e, o); err != nil {
+		} else if why, err := s.uncoded(e, o); err != nil {
 			return radius.Reply{}
-		} else if without {
-			o.OK, o.Why = false, reason.Of(reason.EquipmentNoCode, nil)
+		} else if !why.None() {
+			o.OK, o.Why = false, why
 		}
 	}
 	code := wire.CodeAccessAccept

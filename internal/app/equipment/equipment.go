@@ -6,6 +6,7 @@ package equipment
 import (
 	"context"
 	"crypto/tls"
+	"errors"
 	"fmt"
 	"log/slog"
 	"net"
@@ -22,6 +23,7 @@ import (
 	"yellowlantern/internal/core/login"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/guard"
 	"yellowlantern/internal/people"
 	"yellowlantern/internal/radius"
 	"yellowlantern/internal/store"
@@ -43,9 +45,12 @@ type Service struct {
 
 	mu   sync.Mutex // held while a listener is closed, which waits for what is being judged
 	open *listener
+	// kept are secrets as they were with a plan and a version of trust.
+	kept   *map[string][]byte
+	keptOf *plan.Plan
+	keptAt uint64
 
 	telling sync.Mutex
-	told    time.Time
 	refused crowd.Tally
 }
 
@@ -55,8 +60,10 @@ type listener struct {
 	conn          *net.UDPConn
 	problem       string // why it does not listen
 	plan          atomic.Pointer[plan.Plan]
+	secrets       atomic.Pointer[map[string][]byte] // of equipment, by their names: strangers have nothing looked up
 	conversations conversations
-	done          sync.WaitGroup
+	crowded       time.Time // when it was told last
+	done          guard.Group
 }
 
 // Problem is why nobody is answered although the plan says so; empty: everybody is.
@@ -85,11 +92,13 @@ func (s *Service) Keep(now time.Time) {
 	}
 	if s.open != nil {
 		s.open.plan.Store(p)
-		s.open.conversations.clean(now)
+		s.open.secrets.Store(s.secrets(p))
+		s.tellCrowded(s.open, now)
 		return
 	}
 	l := &listener{at: at}
 	l.plan.Store(p)
+	l.secrets.Store(s.secrets(p))
 	s.open = l
 	conn, err := net.ListenUDP("udp", net.UDPAddrFromAddrPort(at))
 	if err != nil {
@@ -98,10 +107,11 @@ func (s *Service) Keep(now time.Time) {
 	}
 	l.conn = conn
 	answers := &radius.Server{
-		Who: func(from netip.Addr) (radius.Client, bool) { return s.who(l, from) }, Ignored: s.ignored,
-		Judge: func(c radius.Client, p *radius.Packet, from netip.Addr) radius.Reply { return s.judge(l, c, p, from) },
+		Who:     func(from netip.Addr) (radius.Client, bool) { return s.who(l, from) },
+		Ignored: func(from netip.AddrPort, c radius.Client, why error) { s.ignored(l, from, c, why) },
+		Judge:   func(c radius.Client, p *radius.Packet, from netip.Addr) radius.Reply { return s.judge(l, c, p, from) },
 	}
-	l.done.Go(func() { answers.Serve(conn) })
+	l.done.Keep("equipment.listener", func() { answers.Serve(conn) })
 }
 
 // listensAt is where equipment asks by a plan; not valid: nowhere.
@@ -131,6 +141,7 @@ func (l *listener) close() {
 		_ = l.conn.Close()
 	}
 	l.done.Wait()
+	l.conversations.close()
 }
 
 // who finds the equipment that asks from an address: that with the longest prefix.
@@ -149,10 +160,42 @@ func (s *Service) who(l *listener, from netip.Addr) (radius.Client, bool) {
 	if best == nil {
 		return radius.Client{}, false
 	}
+	secret := (*l.secrets.Load())[best.Secret]
+	return radius.Client{Name: best.Name, Secret: secret}, len(secret) > 0
+}
+
+// secrets are those that equipment shares with the service, read when anything of secrets changed.
+func (s *Service) secrets(p *plan.Plan) *map[string][]byte {
+	version := s.Store.TrustVersion()
+	if s.kept != nil && s.keptOf == p && s.keptAt == version {
+		return s.kept
+	}
 	ctx, stop := context.WithTimeout(context.Background(), judgeTime)
 	defer stop()
-	secret, err := s.Store.Shared(ctx, best.Secret)
-	return radius.Client{Name: best.Name, Secret: secret}, err == nil && len(secret) > 0
+	out, failed := map[string][]byte{}, false
+	for _, e := range p.Equipment {
+		secret, err := s.Store.Shared(ctx, e.Secret)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			failed = true
+			continue
+		}
+		out[e.Secret] = secret
+	}
+	if !failed { // else they are read again
+		s.kept, s.keptOf, s.keptAt = &out, p, version
+	}
+	return &out
+}
+
+// tellCrowded says that logins by some equipment gave way for others, once a minute.
+func (s *Service) tellCrowded(l *listener, now time.Time) {
+	if now.Sub(l.crowded) < toldEvery {
+		return
+	}
+	l.crowded = now
+	for name, n := range l.conversations.crowded() {
+		s.Journal.Tell(reason.Of(reason.EquipmentCrowded, reason.With{reason.Equipment: name, reason.Count: fmt.Sprint(n)}), "")
+	}
 }
 
 func (l *listener) named(name string) *plan.Equipment {
@@ -164,14 +207,24 @@ func (l *listener) named(name string) *plan.Equipment {
 	return &p.Equipment[i]
 }
 
-// ignored says now and then that somebody sends what counts for nothing.
-func (s *Service) ignored(from netip.AddrPort, why string) {
-	s.telling.Lock()
-	defer s.telling.Unlock()
-	if now := time.Now(); now.Sub(s.told) >= toldEvery {
-		s.told = now
-		s.Log.Warn("a question about people is ignored", "from", from, "why", why)
+// ignored writes that something counts for nothing, and why: the first of a kind at once, those after it as a number. Who asks from where
+// the plan has no equipment is a stranger, of whom there may be any number: they are told together.
+func (s *Service) ignored(l *listener, from netip.AddrPort, c radius.Client, why error) {
+	with := reason.With{reason.Equipment: c.Name, reason.Source: from.Addr().String(), reason.Error: why.Error()}
+	said := reason.Of(reason.EquipmentIgnored, with)
+	switch {
+	case errors.Is(why, radius.ErrStranger):
+		said = reason.Of(reason.EquipmentStranger, with)
+	case errors.Is(why, radius.ErrForged):
+		with[reason.Name] = ""
+		if e := l.named(c.Name); e != nil {
+			with[reason.Name] = e.Secret
+		}
+		said = reason.Of(reason.EquipmentSecret, with)
+	case errors.Is(why, radius.ErrUnsigned):
+		said = reason.Of(reason.EquipmentUnsigned, with)
 	}
+	s.note(c.Name+" "+string(said.Code), said, "")
 }
 
 // certificate is what is shown inside EAP.
@@ -211,17 +264,22 @@ func (s *Service) allowed(l *listener, e *plan.Equipment, o login.Outcome, now t
 
 // refuse notes a refusal; of the same person and for the same reason the first at once, those after it as a number.
 func (s *Service) refuse(e *plan.Equipment, o login.Outcome) {
-	s.telling.Lock()
-	defer s.telling.Unlock()
 	user := o.User
 	if !o.Known {
 		user = "" // strangers choose names: they are told together
 	}
 	why := reason.Of(reason.EquipmentRefuses, reason.With{reason.Equipment: e.Name, reason.Error: o.Why.Words()})
+	s.note(e.Name+" "+user+" "+o.Why.Key(), why, user)
+}
+
+// note writes a line, or counts it with others of its kind.
+func (s *Service) note(kind string, why reason.Reason, user string) {
+	s.telling.Lock()
+	defer s.telling.Unlock()
 	if s.refused.Every == 0 {
 		s.refused = crowd.Tally{Every: toldEvery, Most: mostTold}
 	}
-	if s.refused.Lets(time.Now(), e.Name+" "+user+" "+o.Why.Key(), told{why, user}) {
+	if s.refused.Lets(time.Now(), kind, told{why, user}) {
 		s.Journal.Tell(why, user)
 	}
 }

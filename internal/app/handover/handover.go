@@ -7,6 +7,7 @@ import (
 	"context"
 	"encoding/pem"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -15,6 +16,7 @@ import (
 	"yellowlantern/internal/app/journal"
 	"yellowlantern/internal/app/plans"
 	"yellowlantern/internal/app/refusal"
+	"yellowlantern/internal/app/trials"
 	"yellowlantern/internal/app/trust"
 	"yellowlantern/internal/core/cert"
 	"yellowlantern/internal/core/devices"
@@ -34,6 +36,8 @@ type Service struct {
 	Trust   *trust.Service
 	Journal *journal.Service
 	Gateway interface{ Sessions() []gateway.Session }
+	// Own makes the file of our own client. group is one of theirs, where they are of a source and were not here yet.
+	Own func(ctx context.Context, user, group string) (trials.ProbeKit, error)
 	// At is where people reach the pages of kits, such as https://kits.tern.example; empty: not known.
 	At func() string
 	// Invite lets a device of a person's have a certificate for a key that it makes itself: where it asks, and by which word.
@@ -88,10 +92,8 @@ func (s *Service) class(ctx context.Context, user string) (*reach.Known, *reach.
 	if err != nil {
 		return nil, nil, 0, err
 	}
-	for i := range known.Classes {
-		if slices.Contains(known.Classes[i].Users, user) {
-			return known, &known.Classes[i], number, nil
-		}
+	if i, ok := known.Named(user); ok {
+		return known, &known.Classes[i], number, nil
 	}
 	return nil, nil, 0, refusal.Missing(fmt.Sprintf("there is no active user %q", user))
 }
@@ -121,9 +123,8 @@ type prepared struct {
 
 func (s *Service) prepare(ctx context.Context, user, platform string, wants Wants) (none prepared, err error) {
 	p, ok := devices.Named(platform)
-	if !ok || platform == "own-client" {
-		return none, refusal.Invalid(fmt.Sprintf("there is no kit for %q here: windows, apple, android; for yl dial: yl probe kit",
-			platform))
+	if !ok || platform == devices.OwnClient {
+		return none, refusal.Invalid(fmt.Sprintf("there is no kit for %q here: windows, apple, android, %s", platform, devices.OwnKit))
 	}
 	known, class, number, err := s.class(ctx, user)
 	if err != nil {
@@ -140,17 +141,32 @@ func (s *Service) prepare(ctx context.Context, user, platform string, wants Want
 		User: user, Platform: platform, Revision: number, Digest: v.Digest(platform), At: time.Now().UTC(), By: actor.Name(ctx),
 		Authorities: strings.Join(fingerprints(v), " "),
 	}
-	secrets, apply, err := s.secrets(ctx, p, v, wants, &record)
-	if err != nil {
-		return none, err
+	secrets, apply := handover.Secrets{}, func(context.Context) error { return nil }
+	switch {
+	case platform != devices.OwnKit:
+		if secrets, apply, err = s.secrets(ctx, p, v, wants, &record); err != nil {
+			return none, err
+		}
+	case wants.NewPassword, wants.KeyOnDevice: // nothing of it would be in the file
+		return none, refusal.Invalid("a kit for yl dial holds no password and no key: yl users password " + user +
+			" gives another password, yl dial new-key on the device makes a key")
 	}
 	k, err := handover.Make(p, v, secrets)
 	if err != nil {
 		return none, refusal.Mistaken(err)
 	}
-	if platform == "apple" {
+	if platform == devices.OwnKit {
+		own, err := s.Own(ctx, user, "")
+		if err != nil {
+			return none, err
+		}
+		about := "for yl dial up, signed by the authority with the fingerprint (SHA-256) " + own.Signer
+		k.Files = []handover.File{{Name: handover.OwnName(v), About: about, Type: "application/json", Data: own.File}}
+	}
+	signs := map[string]func(context.Context, []byte) ([]byte, error){"apple": s.Trust.Sign, "windows": s.Trust.SignScript}
+	if sign := signs[platform]; sign != nil {
 		for i := range k.Files {
-			if k.Files[i].Data, err = s.Trust.Sign(ctx, k.Files[i].Data); err != nil {
+			if k.Files[i].Data, err = sign(ctx, k.Files[i].Data); err != nil {
 				return none, err
 			}
 		}
@@ -321,4 +337,78 @@ func (r *Row) next(class *reach.Class, l store.LoginSpan) {
 	case r.Last.IsZero():
 		r.Next = "they have a kit and never came: ask whether they followed its steps"
 	}
+}
+
+// MakeOwn makes the file of our own client for a person, and keeps that it was made where they are known.
+func (s *Service) MakeOwn(ctx context.Context, user, group string) (trials.ProbeKit, error) {
+	own, err := s.Own(ctx, user, group)
+	if err != nil {
+		return own, err
+	}
+	known, class, number, err := s.class(ctx, user)
+	if err != nil { // of a source, and was not here yet
+		return own, nil
+	}
+	p, _ := devices.Named(devices.OwnKit)
+	v, err := s.values(ctx, known, class, user, p, authorities{})
+	if err != nil {
+		return own, nil // their file says what it can
+	}
+	return own, s.Store.SaveKit(ctx, store.Kit{
+		User: user, Platform: devices.OwnKit, Revision: number, Digest: v.Digest(devices.OwnKit), At: time.Now().UTC(), By: actor.Name(ctx),
+		Authorities: strings.Join(fingerprints(v), " "),
+	})
+}
+
+// Changes says what a plan in place of another changes for kits that people have; those that are stale already are left out.
+func (s *Service) Changes(ctx context.Context, was, now *reach.Known) ([]plans.KitChange, error) {
+	kits, err := s.Store.Kits(ctx)
+	out := []plans.KitChange{}
+	if err != nil || was == nil || now == nil {
+		return out, err
+	}
+	ofWas, ofNow := authorities{}, authorities{}
+	for _, user := range slices.Sorted(maps.Keys(kits)) {
+		i, before := was.Named(user)
+		j, after := now.Named(user)
+		if !before {
+			continue
+		}
+		for _, r := range kits[user] {
+			p, ok := devices.Named(r.Platform)
+			if !ok || s.stale(ctx, was, &was.Classes[i], r, ofWas) != "" {
+				continue
+			}
+			change := plans.KitChange{User: user, Platform: r.Platform, Stops: true}
+			if !after || now.Classes[j].Passage == nil {
+				change.Why = "no passage lists a group of theirs then"
+				out = append(out, change)
+				continue
+			}
+			old, err := handover.Of(was.Model, was.Classes[i].Class, p)
+			if err != nil {
+				continue
+			}
+			v, err := s.values(ctx, now, &now.Classes[j], user, p, ofNow)
+			if err != nil {
+				change.Why = err.Error()
+				out = append(out, change)
+				continue
+			}
+			stops, others := handover.Differs(p, old, v, was.Model, now.Model)
+			switch {
+			case !holdsAll(r, v):
+				stops = append(stops, "it does not trust the authority of the certificate that the tunnel shows then")
+				fallthrough
+			case len(stops) > 0:
+				change.Why = strings.Join(stops, "; ")
+			case len(others) > 0:
+				change.Stops, change.Why = false, strings.Join(others, ", ")
+			default:
+				continue
+			}
+			out = append(out, change)
+		}
+	}
+	return out, nil
 }

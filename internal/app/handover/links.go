@@ -72,7 +72,7 @@ func linkOf(r store.KitLink, now time.Time) Link {
 // NewLink makes a link for a person and a kind of device, which counts for some time; 0: two days. A kit that cannot be is refused here.
 func (s *Service) NewLink(ctx context.Context, user, platform string, lasts time.Duration) (NewLink, error) {
 	p, ok := devices.Named(platform)
-	if !ok || platform == "own-client" {
+	if !ok || p.Word == devices.OwnClient {
 		return NewLink{}, refusal.Invalid(fmt.Sprintf("there is no kit for %q by a link: windows, apple, android", platform))
 	}
 	if lasts == 0 {
@@ -202,12 +202,15 @@ func (s *Service) Open(ctx context.Context, token, from string) (Made, string, e
 	return made, key, nil
 }
 
-// Fetched is a file of a kit that was opened just now.
-func (s *Service) Fetched(key, name string) (contentType string, data []byte, ok bool) {
+// Fetched is a file of a kit that was opened just now, by somebody who may still come in.
+func (s *Service) Fetched(ctx context.Context, key, name string) (contentType string, data []byte, ok bool) {
 	s.opened.mu.Lock()
-	defer s.opened.mu.Unlock()
 	g, ok := s.opened.by[key]
+	s.opened.mu.Unlock()
 	if !ok || time.Now().After(g.until) {
+		return "", nil, false
+	}
+	if now, err := s.People.Standing(ctx, g.made.User); err != nil || len(now.Groups) == 0 {
 		return "", nil, false
 	}
 	for _, f := range g.made.Files {

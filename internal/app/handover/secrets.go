@@ -46,7 +46,7 @@ func (s *Service) secrets(ctx context.Context, p devices.Platform, v handover.Va
 	case wants.NewPassword:
 		out.Password = random()
 		apply = func(ctx context.Context) error {
-			return refusal.Known(s.People.SetPassword(ctx, v.User, out.Password, false), "user", v.User)
+			return refusal.Known(s.People.SetPassword(ctx, v.User, out.Password, false, false), "user", v.User)
 		}
 	}
 	return out, apply, nil

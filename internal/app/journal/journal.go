@@ -41,7 +41,7 @@ func New(st *store.Store, log *slog.Logger, to *Webhook) *Service {
 
 // Tell writes something of the service's own. A journal that cannot be written is told in the log.
 func (s *Service) Tell(why reason.Reason, user string) {
-	if err := s.write(gateway.Tell(why, user, ""), store.Taken{}); err != nil {
+	if err := s.write(gateway.Tell(why, user, "")); err != nil {
 		s.log.Error("journal", "error", err)
 	}
 }
@@ -51,17 +51,50 @@ const admitPatience = 25 * time.Second
 
 // Admit records a login that is about to be let in; one that cannot be recorded is not.
 func (s *Service) Admit(e gateway.Event) error {
-	return Patiently(admitPatience, func() error { return s.write(e, store.Taken{}) })
+	return Patiently(admitPatience, func() error { return s.write(e) })
 }
 
-// EventPatience is for how long the gateway's events wait to be written while the database is somebody else's. They queue meanwhile.
+// EventPatience is for how long what RADIUS servers are to be told waits to be written while the database is somebody else's.
 const EventPatience = time.Minute
 
-// Event writes what the gateway tells of, and that it was taken.
-func (s *Service) Event(e gateway.Event, t store.Taken) {
-	if err := Patiently(EventPatience, func() error { return s.write(e, t) }); err != nil {
-		s.log.Error("journal", "error", err)
+// storageAgain is after which the storage is tried again that took nothing.
+const storageAgain = 500 * time.Millisecond
+
+// Events writes what a gateway tells of, lines and sessions that ended, and that it was taken. While the storage takes nothing, for its
+// disk is full or somebody else has it, they wait where they are, until the context ends; it tells whether they were taken.
+func (s *Service) Events(ctx context.Context, events []gateway.Event, past []store.PastSession, t store.Taken) bool {
+	var lines []store.JournalEntry
+	var told []gateway.Event
+	for _, e := range events {
+		if !people.IsTester(e.User) { // of these nothing is written; what comes after it is noted as taken, and it with that
+			lines, told = append(lines, entryOf(e)), append(told, e)
+		}
 	}
+	if len(lines) == 0 && len(past) == 0 {
+		return true
+	}
+	for said := false; ; said = true {
+		err := s.store.AddEvents(context.WithoutCancel(ctx), lines, past, t)
+		if err == nil {
+			break
+		}
+		trouble := store.TroubleOf(err)
+		if !said || trouble == nil {
+			s.log.Error("journal", "error", err)
+		}
+		if trouble == nil { // it would never be written
+			return true
+		}
+		select {
+		case <-ctx.Done():
+			return false
+		case <-time.After(storageAgain):
+		}
+	}
+	for _, e := range told {
+		s.tell(e)
+	}
+	return true
 }
 
 // Patiently tries again for a while what the storage may do in a moment.
@@ -76,20 +109,28 @@ func Patiently(most time.Duration, do func() error) error {
 
 // write writes a line and tells who looks on. Of identities made for trials nothing is written: their reports say it all, and a schedule
 // would fill the journal.
-func (s *Service) write(e gateway.Event, t store.Taken) error {
+func (s *Service) write(e gateway.Event) error {
 	if people.IsTester(e.User) {
-		return nil // what comes after it is noted as taken, and it with that
+		return nil
 	}
-	rec := store.JournalEntry{
-		At: e.Time.UTC(), Kind: e.Kind, Gateway: e.Gateway, User: e.User, From: e.From, Words: e.Words, Reason: string(e.Code), With: Params(e.Reason),
-	}
-	if err := s.store.AddJournal(context.Background(), rec, t); err != nil {
+	if err := s.store.AddJournal(context.Background(), entryOf(e)); err != nil {
 		return err
 	}
+	s.tell(e)
+	return nil
+}
+
+func entryOf(e gateway.Event) store.JournalEntry {
+	return store.JournalEntry{
+		At: e.Time.UTC(), Kind: e.Kind, Gateway: e.Gateway, User: e.User, From: e.From, Words: e.Words, Reason: string(e.Code), With: Params(e.Reason),
+	}
+}
+
+// tell tells who looks on of a line that was written.
+func (s *Service) tell(e gateway.Event) {
 	s.viewers.tell(e)
 	s.hook.tell(e)
 	s.log.Info("journal", "kind", e.Kind, "user", e.User, "from", e.From, "code", e.Code, "with", e.With, "words", e.Words)
-	return nil
 }
 
 // Query says which lines are wanted. Empty fields ask for nothing.

@@ -18,6 +18,7 @@ import (
 
 	"yellowlantern/internal/core/ledger"
 	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/guard"
 )
 
 // Collector is where lines of the journal are sent on to: by syslog (RFC 5424) over TLS (RFC 5425).
@@ -92,10 +93,10 @@ func (s *Service) sendSome(ctx context.Context) (sent bool, err error) {
 	}
 	defer conn.Close()
 	closed := make(chan error, 1)
-	go func() { // a collector sends nothing: what comes is that it went
+	guard.Go("journal.sendSome", func() { // a collector sends nothing: what comes is that it went
 		_, err := conn.Read(make([]byte, 1))
 		closed <- errors.Join(errors.New("the collector closed the connection"), err)
-	}()
+	})
 	lines, leave := s.Join()
 	defer leave()
 	last, err := s.store.SentOn(ctx)

@@ -61,7 +61,7 @@ func TestMailGoesByTLSAlone(t *testing.T) {
 			_, _ = io.WriteString(c, "250 fine\r\n")
 		}
 	}()
-	require.NoError(t, st.SaveShared(t.Context(), "mail", "password", []byte("plover-mosaic-ferry")))
+	require.NoError(t, st.SaveShared(t.Context(), store.SharedSecret{Name: "mail", Kind: "password"}, []byte("plover-mosaic-ferry"), false))
 	p.MailServer, p.MailAccount, p.MailSecret = "smtp://"+l.Addr().String(), "gateway", "mail"
 	require.Error(t, s.Send(t.Context(), "rory@tern.example", "a", "b"))
 	heard := <-said

@@ -10,6 +10,7 @@ import (
 	"yellowlantern/internal/app/actor"
 	"yellowlantern/internal/core/crowd"
 	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/store"
 )
 
 // ForgottenPath is the page on which somebody who forgot their password asks for a link.
@@ -49,7 +50,7 @@ func (s *Service) Forgotten(name string, from netip.Addr) {
 		if err != nil || u.Mail == "" || !u.Bar(time.Now()).None() {
 			return
 		}
-		link, err := s.PasswordLink(actor.With(ctx, actor.Actor{Name: "the page of forgotten passwords"}), name, helpLasts)
+		link, err := s.PasswordLink(actor.With(ctx, actor.Actor{Name: store.ByPage}), name, helpLasts)
 		if err != nil {
 			return
 		}

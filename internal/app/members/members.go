@@ -6,6 +6,7 @@ import (
 	"context"
 	"crypto/x509"
 	"errors"
+	"fmt"
 	"slices"
 	"sync/atomic"
 
@@ -13,6 +14,7 @@ import (
 	"yellowlantern/internal/app/journal"
 	"yellowlantern/internal/app/refusal"
 	"yellowlantern/internal/core/login"
+	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/enrol"
 	"yellowlantern/internal/gateway"
@@ -46,6 +48,8 @@ type Service struct {
 	// At is where people's devices reach what is open to them; empty: not known.
 	At      func() string
 	refused refusedEnrolments
+	// Plan is what runs.
+	Plan func() *plan.Plan
 	// Mail sends people mail; nil: nobody does. Background does something beside whoever asks for it.
 	Mail       Mailer
 	Background func(func(context.Context))
@@ -54,6 +58,8 @@ type Service struct {
 	settled atomic.Uint64
 	// Console counts wrong passwords of administrators.
 	Console *people.Guesses
+	// Trials counts wrong passwords of trials of sources.
+	Trials *people.Guesses
 }
 
 // mostShown is how many people one page holds at most.
@@ -100,23 +106,42 @@ func (s *Service) Change(ctx context.Context, u people.User) (people.User, error
 	return s.People.User(ctx, u.Name)
 }
 
-// SetPassword gives a user a new password; must is that they are to choose another. Without one it is made, and given here.
-func (s *Service) SetPassword(ctx context.Context, name, secret string, must bool) (made string, err error) {
+// SetPassword gives a user a new password; must is that they are to choose another. Without one it is made, and given here. Live sessions
+// end unless they are to be kept: where a password is set for somebody, another may have had the former one.
+func (s *Service) SetPassword(ctx context.Context, name, secret string, must, keep bool) (made string, err error) {
 	if secret == "" {
-		made, err = s.People.MakePassword(ctx, name)
+		made, err = s.People.MakePassword(ctx, name, !keep)
 	} else {
-		err = s.People.SetPassword(ctx, name, secret, must)
+		err = s.People.SetPassword(ctx, name, secret, must, !keep)
+	}
+	if err == nil {
+		s.settle(ctx, name)
 	}
 	return made, invalid(err, name)
 }
 
 // Remove removes a user, and ends what is live of theirs.
-func (s *Service) Remove(ctx context.Context, name string) error {
+func (s *Service) Remove(ctx context.Context, name string, evenSo bool) error {
+	if named := s.Plan().Needs(plan.KeptUser, name); len(named) > 0 && !evenSo {
+		return refusal.Conflict(fmt.Sprintf("%s of the running plan names %s, and would be about whoever is called that next: commit a "+
+			"plan without it first; have them log in no more meanwhile (yl users change %s --off), or remove them all the same (--even-so)",
+			named[0], name, name))
+	}
 	err := s.People.Remove(ctx, name)
 	if err == nil {
 		s.settle(ctx, name)
 	}
 	return refusal.Known(err, "user", name)
+}
+
+// Forget forgets somebody of a source with everything of theirs here, so that the name is free, and ends what is live of theirs. Whoever
+// comes by a source with that name next is somebody new.
+func (s *Service) Forget(ctx context.Context, name string) error {
+	err := s.Store.ForgetSourcePerson(ctx, name)
+	if err == nil {
+		s.settle(ctx, name)
+	}
+	return refusal.Known(err, "person of a source", name)
 }
 
 // invalid tells a bad request from a fault of the store.

@@ -69,7 +69,7 @@ func (s *Service) Choose(ctx context.Context, token, secret string, from netip.A
 	} else if err != nil {
 		return err
 	}
-	if err := s.People.SetPassword(ctx, name, secret, false); err != nil {
+	if err := s.People.SetPassword(ctx, name, secret, false, false); err != nil {
 		return fmt.Errorf("the password was not taken: %w", err)
 	}
 	s.Journal.Tell(reason.Of(reason.PasswordChosen, reason.With{reason.Source: from.String()}), name)

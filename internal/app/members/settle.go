@@ -60,7 +60,10 @@ func (s *Service) settleWhere(ctx context.Context, about func(user string) bool)
 		}
 		ended := 0
 		for _, live := range theirs {
-			if len(now.Groups) > 0 && slices.Equal(slices.Sorted(slices.Values(live.Groups)), now.Groups) {
+			why := why
+			if before := live.Since.Before(now.Ended); before {
+				why = reason.Of(reason.PasswordSet, nil)
+			} else if len(now.Groups) > 0 && slices.Equal(slices.Sorted(slices.Values(live.Groups)), now.Groups) {
 				continue
 			}
 			if id, err := session.ParseID(live.ID); err == nil {

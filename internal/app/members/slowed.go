@@ -16,7 +16,7 @@ import (
 
 // Slowed is somebody who has to wait, and for what.
 type Slowed struct {
-	For string `json:"for" enum:"tunnel,code,console" doc:"What the passwords were for; code: codes of a second factor, from everywhere."`
+	For string `json:"for" enum:"tunnel,code,console,source" doc:"What the passwords were for; code: codes of a second factor, from everywhere; source: trials of a source of people, from everywhere."`
 	crowd.Slowed
 }
 
@@ -26,7 +26,7 @@ const mostKeptAtOnce = 500
 // guards are who slows down guesses, by what they are kept under; whose tells whether a name is somebody's: what strangers call themselves
 // is not kept.
 func (s *Service) guards() map[string]*people.Guesses {
-	return map[string]*people.Guesses{"tunnel": &s.People.Guesses, "code": &s.People.Codes, "console": s.Console}
+	return map[string]*people.Guesses{"tunnel": &s.People.Guesses, "code": &s.People.Codes, "console": s.Console, "source": s.Trials}
 }
 
 // KeepSlowed writes down who has to wait, so that a restart lets nobody guess on at once.
@@ -52,7 +52,7 @@ func (s *Service) whose(ctx context.Context, of, name string) bool {
 		return err == nil
 	}
 	own, elsewhere, err := s.Store.Spelled(ctx, name)
-	return err == nil && (own != "" || elsewhere != "") || of == "code" && strings.HasPrefix(name, "~") // an administrator's
+	return err == nil && (own != "" || elsewhere != "") || of == "code" && !people.IsPerson(name) || of == "source" // an administrator's
 }
 
 // RestoreSlowed takes up what was written down.
@@ -67,25 +67,35 @@ func (s *Service) RestoreSlowed(ctx context.Context) error {
 	return nil
 }
 
-// Slowed lists who had wrong passwords in the last hour, and until when no other is looked at.
-func (s *Service) Slowed() []Slowed {
+// Slowed lists who had wrong passwords in the last hour, and until when no other is looked at; of administrators where asked for.
+func (s *Service) Slowed(administrators bool) []Slowed {
 	out := []Slowed{}
 	for _, x := range s.People.Guesses.Slowed() {
 		out = append(out, Slowed{"tunnel", x})
 	}
 	for _, x := range s.People.Codes.Slowed() {
+		if !administrators && !people.IsPerson(x.Name) {
+			continue
+		}
 		x.Source = netip.Prefix{} // from everywhere
 		out = append(out, Slowed{"code", x})
 	}
+	if !administrators {
+		return out
+	}
 	for _, x := range s.Console.Slowed() {
 		out = append(out, Slowed{"console", x})
+	}
+	for _, x := range s.Trials.Slowed() {
+		x.Source = netip.Prefix{}
+		out = append(out, Slowed{"source", x})
 	}
 	return out
 }
 
 // Lift lets the next password be looked at at once, of a name and from an address, or the /64 of an IPv6 address; both may be empty. It
-// gives how many need not wait any more.
-func (s *Service) Lift(ctx context.Context, name, source string) (int, error) {
+// gives how many need not wait any more. What administrators wait for, at the console and with codes, is lifted where asked for.
+func (s *Service) Lift(ctx context.Context, name, source string, administrators bool) (int, error) {
 	var from netip.Addr
 	if source != "" {
 		text, _, _ := strings.Cut(source, "/")
@@ -94,7 +104,11 @@ func (s *Service) Lift(ctx context.Context, name, source string) (int, error) {
 			return 0, refusal.Invalid(fmt.Sprintf("%q is no address: write one such as 203.0.113.45", source))
 		}
 	}
-	n := s.People.Guesses.Lift(name, from) + s.People.Codes.Lift(name, from) + s.Console.Lift(name, from)
+	n := s.People.Guesses.Lift(name, from, people.IsPerson) + s.People.Codes.Lift(name, from, people.IsPerson)
+	if administrators {
+		n += s.People.Guesses.Lift(name, from, nil) + s.People.Codes.Lift(name, from, nil) + s.Console.Lift(name, from, nil) +
+			s.Trials.Lift(name, from, nil)
+	}
 	if n > 0 {
 		s.Journal.Tell(reason.Of(reason.GuessesLifted, reason.With{reason.Administrator: actor.Name(ctx), reason.Count: strconv.Itoa(n)}),
 			name)

@@ -18,6 +18,38 @@ type Checked struct {
 	Stops    int             `json:"stops"`
 	Warnings int             `json:"warnings"`
 	Notes    int             `json:"notes"`
+	Left     int             `json:"left-out,omitempty" doc:"Findings beyond those that are listed, which are the gravest; the numbers count all."`
+}
+
+// What one answer lists of findings: so many, of texts of so many octets.
+const (
+	mostFindings    = 1000
+	mostOfFindings  = 768 << 10
+	besidesFindings = 200 // of one, beside its texts
+)
+
+// Listed is what one answer holds of it: a bounded number of findings, the gravest.
+func (c Checked) Listed() Checked {
+	grave := map[check.Severity]int{check.Stop: 0, check.Warn: 1, check.Note: 2}
+	kept, size := slices.Clone(c.Findings), 0
+	if len(kept) > mostFindings {
+		slices.SortStableFunc(kept, func(a, b check.Finding) int { return grave[a.Severity] - grave[b.Severity] })
+		kept = kept[:mostFindings]
+	}
+	for i := range kept {
+		f := &kept[i]
+		f.Problem, f.Fix = plan.Short(f.Problem), plan.Short(f.Fix)
+		size += len(f.Path) + len(f.Problem) + len(f.Fix) + besidesFindings
+		for _, e := range f.Mend {
+			size += len(e.Path) + len(e.Value)
+		}
+		if size > mostOfFindings && i > 0 {
+			kept = kept[:i]
+			break
+		}
+	}
+	c.Findings, c.Left = kept, len(c.Findings)-len(kept)
+	return c
 }
 
 // Edit makes edits in a document; an outcome that is no plan is refused.
@@ -53,6 +85,11 @@ func (s *Service) Check(ctx context.Context, text string) (Checked, error) {
 		return c, err
 	}
 	c.Findings = append(slices.Clone(found), s.insideFindings(w.Doc)...)
+	sent, err := s.secretFindings(ctx, w.Doc)
+	if err != nil {
+		return c, err
+	}
+	c.Findings = append(c.Findings, sent...)
 	c.Stops, c.Warnings, c.Notes = check.Count(c.Findings, check.Stop), check.Count(c.Findings, check.Warn),
 		check.Count(c.Findings, check.Note)
 	return c, nil

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"yellowlantern/internal/app/compiled"
+	"yellowlantern/internal/app/computing"
 	"yellowlantern/internal/app/refusal"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reach"
@@ -47,11 +48,20 @@ func (s *Service) Dependences(ctx context.Context, draft, filter string) ([]reac
 		return nil, refusal.Mistaken(err)
 	}
 	wanted := func(setting string) bool { return strings.Contains(strings.ToLower(setting), strings.ToLower(filter)) }
-	depending := known.Depending(wanted)
-	if err := s.Desk().Alone(ctx, w.Name(), "what depends on each setting", depending); err != nil {
-		return nil, err
+	how := func(ctx context.Context, r *computing.Run) ([]reach.Dependence, error) {
+		d := known.Depending(wanted)
+		if err := r.Do(ctx, "what depends on each setting", d); err != nil {
+			return nil, err
+		}
+		return d.Dependences(), nil
 	}
-	return depending.Dependences(), nil
+	return s.dependences.Get(ctx, s.Desk(), w.Name(), depending{known, filter}, how)
+}
+
+// depending is of what dependences are: of the settings with the filter in their path.
+type depending struct {
+	known  *reach.Known
+	filter string
 }
 
 // Depends compares a plan with itself without a setting: what can be switched off is, anything else is taken out.

@@ -33,6 +33,12 @@ type Service struct {
 	Wholes  *compiled.Cache
 	Gateway Gateway
 	Log     *slog.Logger
+	// Stands tells whether an administrator is one still, and brings their role up to date.
+	Stands func(context.Context, *store.Administrator) bool
+	// Kits tells what a plan in place of another changes for kits that people have; nil: nobody knows.
+	Kits func(ctx context.Context, was, now *reach.Known) ([]KitChange, error)
+
+	dependences computing.Shared[depending, []reach.Dependence]
 }
 
 // Whole gives the newest revision with its number, or a draft, if its name is given: its number is 0.

@@ -25,11 +25,16 @@ type Revision struct {
 	Text     string       `json:"text,omitempty" doc:"The document."`
 }
 
+// AllFindings accepts every warning that is not accepted by itself.
+const AllFindings = "all"
+
 // Acceptance is a warning that somebody accepted.
 type Acceptance struct {
-	Finding string `json:"finding" doc:"The warning, as code@path."`
+	Finding string `json:"finding" doc:"The warning, as code@path; all: those that are not named, for there may be more than are listed."`
 	Reason  string `json:"reason" minLength:"3" maxLength:"300" doc:"Why it is accepted; it stays with the revision."`
 	Problem string `json:"problem,omitempty" doc:"What was found, in words; written by the service."`
+	// Revision is kept, so that it is known after years of changes to other things.
+	Revision int `json:"revision,omitempty" doc:"With which revision it was accepted, where that was an earlier one; written by the service."`
 }
 
 // RevisionOf is a record as it is told.
@@ -95,35 +100,42 @@ func (s *Service) Difference(ctx context.Context, from, to int, draft string) (D
 		}
 		text = after.Text
 	}
-	changes, reaches, err := s.compare(ctx, before.Text, text)
-	return Difference{changes, reaches}, err
+	c, err := s.compare(ctx, before.Text, text)
+	return Difference{c.changes, c.reaches}, err
 }
 
-// compare gives the differences between two documents, and who gains and loses reach. before may be empty.
-func (s *Service) compare(ctx context.Context, before, after string) ([]plan.Change, []reach.Change, error) {
+// compared is how two documents differ, and who gains and loses reach; was and now are nil where a document has no gateway.
+type compared struct {
+	changes  []plan.Change
+	reaches  []reach.Change
+	was, now *reach.Known
+}
+
+// compare compares two documents. before may be empty.
+func (s *Service) compare(ctx context.Context, before, after string) (compared, error) {
 	var old plan.Plan
 	var was *reach.Known
 	if before != "" {
 		w, err := s.Wholes.Of(before)
 		if err != nil {
-			return nil, nil, refusal.Invalid("the older document cannot be read: " + err.Error())
+			return compared{}, refusal.Invalid("the older document cannot be read: " + err.Error())
 		}
 		old = w.Doc.Plan
 		if was, err = w.Known(ctx); err != nil && !errors.Is(err, compiled.ErrNoGateway) {
-			return nil, nil, err
+			return compared{}, err
 		}
 	}
 	w, err := s.Wholes.Of(after)
 	if err != nil {
-		return nil, nil, refusal.Mistaken(err)
+		return compared{}, refusal.Mistaken(err)
 	}
 	changes := append([]plan.Change{}, plan.Difference(old, w.Doc.Plan)...)
 	now, err := w.Known(ctx)
 	if errors.Is(err, compiled.ErrNoGateway) {
-		return changes, []reach.Change{}, nil
+		return compared{changes: changes, reaches: []reach.Change{}}, nil
 	}
 	if err != nil {
-		return changes, []reach.Change{}, err
+		return compared{changes: changes, reaches: []reach.Change{}}, err
 	}
-	return changes, reach.ChangesBetween(was, now), nil
+	return compared{changes, reach.ChangesBetween(was, now), was, now}, nil
 }

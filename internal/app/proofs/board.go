@@ -25,10 +25,12 @@ type Verdict struct {
 
 // Try is what was tried of one cell.
 type Try struct {
-	State string    `json:"state" enum:"not tried,as expected,differs"`
+	State string    `json:"state" enum:"not tried,as expected,differs" doc:"Of what the service tried itself."`
 	Words string    `json:"words"`
 	User  string    `json:"user,omitempty"`
 	At    time.Time `json:"at,omitzero"`
+	// Handed is apart from the rest.
+	Handed string `json:"handed-in,omitempty" doc:"What the newest report says that somebody handed in: nothing vouches for it."`
 }
 
 // BoardWindow is the part of the board that is wanted.
@@ -66,9 +68,13 @@ func (s *Service) Board(ctx context.Context, in BoardWindow) (Board, error) {
 	if err != nil {
 		return Board{}, err
 	}
+	handed, err := s.Trials.HandedIn(ctx, number)
+	if err != nil {
+		return Board{}, err
+	}
 	b := Board{Revision: number, Tried: [][]Try{}, Verdict: Verdict{Troubles: []string{}, Untried: []string{}}}
 	b.Rows, b.Destinations, b.Inward = []reach.Row{}, []reach.Destination{}, []reach.InwardRow{}
-	v := view{in: in, known: known, work: work, tried: byClass(reports)}
+	v := view{in: in, known: known, work: work, tried: byClass(reports), handed: byClass(handed)}
 	if known != nil {
 		v.classes, v.columns = known.Classes, known.Columns()
 	} else {
@@ -100,7 +106,8 @@ type view struct {
 	work    *reach.Work // in place of known, while it is computed
 	classes []reach.Class
 	columns *reach.Columns
-	tried   map[string]probe.Report // the newest that counts, by class
+	tried   map[string]probe.Report // the newest of the service's own, by class
+	handed  map[string]probe.Report // the newest that was handed in
 }
 
 // show draws the window, as long as somebody looks.
@@ -137,6 +144,11 @@ func (v view) show(ctx context.Context, b *Board) {
 		for n, d := range b.Destinations {
 			if seen[n] = (Try{State: "not tried", Words: "not tried"}); has {
 				seen[n] = tried(report, d)
+			}
+			if claimed, has := v.handed[v.classes[i].Name()]; has {
+				if t := tried(claimed, d); t.State != "not tried" {
+					seen[n].Handed = fmt.Sprintf("%s handed in a report: %s, %s", claimed.By, t.State, t.Words)
+				}
 			}
 		}
 		b.Tried = append(b.Tried, seen)
@@ -212,10 +224,10 @@ func window(list []int, first, n int) []int {
 	return list
 }
 
-// byClass finds, for each class of people, the newest report of somebody of it, what the service tried itself before what was handed in.
+// byClass finds, for each class of people, the newest report of somebody of it.
 func byClass(reports []probe.Report) map[string]probe.Report {
 	out := map[string]probe.Report{}
-	for _, r := range ownFirst(reports) {
+	for _, r := range reports {
 		if _, seen := out[r.Class]; !seen {
 			out[r.Class] = r
 		}
@@ -226,15 +238,6 @@ func byClass(reports []probe.Report) map[string]probe.Report {
 // about tells whether something that was tried was tried of a destination.
 func about(res probe.Result, d reach.Destination) bool {
 	return d.Addrs.Contains(res.Dst) && (d.Name != plan.Internet || res.Network == "")
-}
-
-// ownFirst puts what the service tried itself before what was handed in, which never takes its place.
-func ownFirst(reports []probe.Report) []probe.Report {
-	out := slices.Clone(reports)
-	slices.SortStableFunc(out, func(a, b probe.Report) int {
-		return map[bool]int{true: 1}[a.Handed] - map[bool]int{true: 1}[b.Handed]
-	})
-	return out
 }
 
 func tried(r probe.Report, d reach.Destination) Try {
@@ -251,17 +254,11 @@ func tried(r probe.Report, d reach.Destination) Try {
 		t.User, t.At = r.User, r.At
 		if !res.OK {
 			t.State, t.Words = "differs", fmt.Sprintf("%s: %s", res.Service, res.Seen.Words)
-			if r.Handed {
-				t.Words += " (handed in)"
-			}
 			return t
 		}
 	}
 	if n > 0 {
 		t.State, t.Words = "as expected", fmt.Sprintf("%d tried %s from %s", n, as(r), r.Vantage)
-		if r.Handed {
-			t.Words += ", handed in"
-		}
 	}
 	return t
 }

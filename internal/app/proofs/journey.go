@@ -1,13 +1,16 @@
 package proofs
 
 import (
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"net/netip"
 	"strings"
 	"time"
 
 	"yellowlantern/internal/app/refusal"
+	"yellowlantern/internal/core/fold"
 	"yellowlantern/internal/core/forward"
 	"yellowlantern/internal/core/inside"
 	"yellowlantern/internal/core/netset"
@@ -33,12 +36,66 @@ type JourneyAnswer struct {
 
 // JourneyRequest says which packet is followed.
 type JourneyRequest struct {
-	Draft   string    `query:"draft" doc:"Look at this draft in place of the newest revision."`
-	From    string    `query:"from" required:"true" doc:"User, or a group in place of one: group:NAME; a host or address where to is a person: what is opened from inside towards their device."`
-	To      string    `query:"to" required:"true" doc:"Host, DNS name or address; or a user or group:NAME, if from is a host."`
-	Service string    `query:"service" default:"tcp/80" doc:"Such as tcp/443, udp/53, ping."`
-	Held    bool      `query:"held" doc:"As long as the session is held, before its person has given their second factor."`
-	At      time.Time `query:"at" doc:"The moment, for rules that have hours; now if not given."`
+	Draft   string `query:"draft" doc:"Look at this draft in place of the newest revision."`
+	From    string `query:"from" required:"true" doc:"User, or a group in place of one: group:NAME; a host or address where to is a person: what is opened from inside towards their device."`
+	To      string `query:"to" required:"true" doc:"Host, DNS name or address; or a user or group:NAME, if from is a host."`
+	Service string `query:"service" default:"tcp/80" doc:"Such as tcp/443, udp/53, ping."`
+	Held    bool   `query:"held" doc:"As long as the session is held, before its person has given their second factor."`
+	At      string `query:"at" doc:"The moment, for rules that have hours: 22:30 of today or 2026-12-24T22:30 in the plan's time zone, or with a zone as RFC 3339 has it; now if not given."`
+}
+
+// ManyJourneys says which packets are followed.
+type ManyJourneys struct {
+	Draft   string      `json:"draft,omitempty" doc:"Look at this draft in place of the newest revision."`
+	Packets []OneOfMany `json:"packets" nullable:"false" minItems:"1" maxItems:"1000"`
+}
+
+// OneOfMany is one packet, as JourneyRequest has it.
+type OneOfMany struct {
+	From    string `json:"from" doc:"User, or group:NAME; or a host or address."`
+	To      string `json:"to" doc:"Host, DNS name or address; or a user or group:NAME, if from is a host."`
+	Service string `json:"service,omitempty" doc:"Such as tcp/443, udp/53, ping; tcp/80 if not given."`
+	At      string `json:"at,omitempty" doc:"The moment, for rules that have hours, as there; now if not given."`
+}
+
+// JourneyResult is what becomes of one of many packets.
+type JourneyResult struct {
+	OneOfMany
+	Arrives  bool   `json:"arrives" doc:"Gets through, and its answer comes back; or the gateway answers it by itself."`
+	Enforced bool   `json:"enforced" doc:"Passes everything that the gateway enforces, whatever the surroundings do."`
+	Station  string `json:"station,omitempty" doc:"Where it is lost."`
+	Setting  string `json:"setting,omitempty" doc:"What decides there."`
+	Verdict  string `json:"verdict" doc:"What becomes of it, in one sentence."`
+	Problem  string `json:"problem,omitempty" doc:"Why it cannot be said of this packet; then nothing else is."`
+}
+
+// Journeys follows many packets. What is wrong with one is said of that one.
+func (s *Service) Journeys(ctx context.Context, in ManyJourneys) ([]JourneyResult, error) {
+	known, _, err := s.Plans.Known(ctx, in.Draft)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]JourneyResult, 0, len(in.Packets))
+	for _, p := range in.Packets {
+		if ctx.Err() != nil {
+			return nil, context.Cause(ctx)
+		}
+		p.Service = cmp.Or(p.Service, "tcp/80")
+		r := JourneyResult{OneOfMany: p}
+		j, err := s.journey(ctx, known, JourneyRequest{Draft: in.Draft, From: p.From, To: p.To, Service: p.Service, At: p.At})
+		var refused *refusal.Error
+		if errors.As(err, &refused) {
+			r.Problem = refused.Words
+		} else if err != nil {
+			return nil, err
+		}
+		if lost := j.LostAt(); lost != nil {
+			r.Station, r.Setting = lost.Station, lost.Setting
+		}
+		r.Arrives, r.Enforced, r.Verdict = j.Arrives || j.Answered, j.Enforced, j.Verdict
+		out = append(out, r)
+	}
+	return out, nil
 }
 
 // Journey follows one packet there and back.
@@ -47,6 +104,10 @@ func (s *Service) Journey(ctx context.Context, in JourneyRequest) (JourneyAnswer
 	if err != nil {
 		return JourneyAnswer{}, err
 	}
+	return s.journey(ctx, known, in)
+}
+
+func (s *Service) journey(ctx context.Context, known *reach.Known, in JourneyRequest) (JourneyAnswer, error) {
 	m := known.Model
 	who, place := in.From, in.To
 	groups, err := groupsOf(known, in.From)
@@ -79,9 +140,9 @@ func (s *Service) Journey(ctx context.Context, in JourneyRequest) (JourneyAnswer
 	if p.Src.IsValid() {
 		leased = netset.OfAddrs(p.Src)
 	}
-	at := in.At
-	if at.IsZero() {
-		at = time.Now()
+	at, err := moment(m, in.At)
+	if err != nil {
+		return JourneyAnswer{}, err
 	}
 	out := JourneyAnswer{User: who, Class: c.Name(), Packet: fmt.Sprintf("%s to %s", p.Service, m.Place(p.Dst))}
 	if in.Held && (inward || c.Passage == nil || !c.Passage.Factor.Asks(groups)) {
@@ -108,8 +169,11 @@ func (s *Service) Journey(ctx context.Context, in JourneyRequest) (JourneyAnswer
 			out.Machine = s.Gateway.Lookup(to)
 		}
 	}
-	if lost := out.LostAt(); lost != nil && lost.Station == "outside" {
+	lost := out.LostAt()
+	if lost != nil && lost.Station == "outside" {
 		out.Verdict = "nobody arrives at the gateway: " + lost.Words
+	} else if out.Answered {
+		out.Verdict = "answered by the gateway itself: " + out.Steps[len(out.Steps)-1].Words
 	} else if lost != nil {
 		out.Verdict = fmt.Sprintf("lost at %s: %s", lost.Station, lost.Words)
 		if lost.Back {
@@ -132,6 +196,25 @@ func (s *Service) Journey(ctx context.Context, in JourneyRequest) (JourneyAnswer
 		}
 	}
 	return out, nil
+}
+
+// moment reads when a journey is; empty: now.
+func moment(m *site.Model, text string) (time.Time, error) {
+	now := m.Local(time.Now())
+	if text == "" {
+		return now, nil
+	}
+	if t, err := time.Parse(time.RFC3339, text); err == nil {
+		return t, nil
+	}
+	if t, err := time.ParseInLocation("2006-01-02T15:04", strings.Replace(text, " ", "T", 1), now.Location()); err == nil {
+		return t, nil
+	}
+	if t, err := time.ParseInLocation("15:04", text, now.Location()); err == nil {
+		return time.Date(now.Year(), now.Month(), now.Day(), t.Hour(), t.Minute(), 0, 0, now.Location()), nil
+	}
+	return now, refusal.Invalid(fmt.Sprintf(
+		"%q is no moment: write 22:30 or 2026-12-24T22:30, in the plan's time zone (%s), or RFC 3339", text, now.Location()))
 }
 
 // fromOutside puts before all stations whether the gateway is reached at all, where somebody looked: a mirror elsewhere.
@@ -216,8 +299,11 @@ func Destination(m *site.Model, to string) ([]netip.Addr, error) {
 			return h.Some(), nil
 		}
 	}
-	if a, err := netip.ParseAddr(to); err == nil && a.Zone() == "" {
-		return []netip.Addr{a.Unmap()}, nil
+	if a, err := netip.ParseAddr(to); err == nil && a.Is4In6() { // on a wire it is one of IPv6, and never routed
+		return nil, refusal.Invalid(fmt.Sprintf("%s is an IPv4 address written as one of IPv6, which no packet carries: give %s", to,
+			fold.Addr(a)))
+	} else if err == nil && a.Zone() == "" {
+		return []netip.Addr{a}, nil
 	}
 	return nil, refusal.Missing(fmt.Sprintf("%q is no host of the plan, no DNS name of one, and no address", to))
 }

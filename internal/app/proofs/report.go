@@ -40,7 +40,7 @@ func (s *Service) Report(ctx context.Context) (*report.Report, error) {
 	}
 	r := &report.Report{
 		Site: m.Plan.Name, At: time.Now().UTC(), By: actor.Name(ctx), Revision: number, Author: rev.Author, Message: rev.Message, Committed: rev.At,
-		Accepted: []report.Accepted{}, Findings: []check.Finding{}, Proof: known.Proof.Results, Trials: []report.Trials{}, Untried: []string{}, Troubles: s.Running.Troubles(),
+		Accepted: []report.Accepted{}, Findings: []check.Finding{}, Proof: known.Proof.Results, Trials: []report.Trials{}, Untried: []string{}, HandedIn: []report.Trials{}, Troubles: s.Running.Troubles(),
 	}
 	if r.Surplus, err = w.Surplus(ctx); err != nil {
 		return nil, err
@@ -66,27 +66,39 @@ func (s *Service) addTrials(ctx context.Context, r *report.Report, known *reach.
 	if err != nil {
 		return err
 	}
-	probes = ownFirst(probes)
 	slices.SortStableFunc(probes, func(a, b probe.Report) int { return strings.Compare(a.Vantage, b.Vantage) })
+	wayIn, tried := false, false
 	for _, c := range known.Classes {
-		seen, outside := map[string]bool{}, false
+		seen, counts := map[string]bool{}, false
 		for _, p := range probes { // of each vantage the newest first
 			if p.Class == c.Name() && !seen[p.Vantage] {
-				seen[p.Vantage] = true         // where the service tried itself, that counts
-				outside = outside || !p.Inside // from inside proves nothing of the way in
+				seen[p.Vantage] = true
+				counts, wayIn = counts || throughTheTunnel(p), wayIn || !p.Inside
 				r.Trials = append(r.Trials, trialsOf(p))
 			}
 		}
 		switch {
 		case c.Passage == nil:
-		case !outside:
+		case !counts:
 			r.Untried = append(r.Untried, c.Name())
 		default:
+			tried = true
 			r.Untried = append(r.Untried, untried(known.Model, c, probes)...)
 		}
 	}
-	return nil
+	if tried && !wayIn {
+		r.Untried = append(r.Untried, "the way in from outside: every trial was made on the gateway host")
+	}
+	handed, err := s.Trials.HandedIn(ctx, number)
+	for _, p := range handed {
+		r.HandedIn = append(r.HandedIn, trialsOf(p))
+	}
+	return err
 }
+
+// throughTheTunnel tells whether a probe says something of what is behind the tunnel: one from the gateway's own network does not, but on
+// the gateway host everything was sent by the tunnel.
+func throughTheTunnel(p probe.Report) bool { return !p.Inside || p.AtGateway }
 
 // untried says what of the expectations about a class nobody of it tried: each destination that they name.
 func untried(m *site.Model, c reach.Class, probes []probe.Report) (out []string) {
@@ -99,7 +111,9 @@ func untried(m *site.Model, c reach.Class, probes []probe.Report) (out []string)
 		for _, word := range e.To {
 			space, _ := m.Names.Destination(word)
 			if !slices.ContainsFunc(probes,
-				func(p probe.Report) bool { return p.Class == c.Name() && !p.Inside && triedThere(p, space, services) }) {
+				func(p probe.Report) bool {
+					return p.Class == c.Name() && throughTheTunnel(p) && triedThere(p, space, services)
+				}) {
 				out = append(out, fmt.Sprintf("%s: %s (%s)", c.Name(), word, e.Name))
 			}
 		}
@@ -117,7 +131,7 @@ func triedThere(p probe.Report, space netset.Addrs, services netset.Services) bo
 
 func trialsOf(p probe.Report) report.Trials {
 	t := report.Trials{
-		Class: p.Class, User: p.User, Tester: p.Tester, Handed: p.Handed, Inside: p.Inside, Vantage: p.Vantage, At: p.At,
+		Class: p.Class, User: p.User, Tester: p.Tester, By: p.By, Inside: p.Inside, Vantage: p.Vantage, At: p.At,
 		Connected: p.Connected, Barred: !p.Connected && p.OK, Login: p.Login, Checks: []report.Check{}, Results: []report.Trial{},
 	}
 	for _, c := range p.Checks {

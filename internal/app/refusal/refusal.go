@@ -58,7 +58,10 @@ func Because(sort Sort, why reason.Reason, details ...Detail) error {
 // Known turns the store's errors about one thing into refusals. Other errors, and nil, stay what they are.
 func Known(err error, kind, name string) error {
 	about := reason.With{reason.What: kind, reason.Name: name}
+	var held *store.HeldError
 	switch {
+	case errors.As(err, &held):
+		return Conflict(held.Error())
 	case errors.Is(err, store.ErrNotFound):
 		return Because(NotThere, reason.Of(reason.NotThere, about))
 	case errors.Is(err, store.ErrExists):

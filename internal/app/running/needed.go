@@ -9,18 +9,18 @@ import (
 	"yellowlantern/internal/core/plan"
 )
 
-// Release lets go of something that revisions refer to by name, unless they need it: what runs, or is gone back to from a trial, always;
-// earlier ones unless it is said that nobody will go back to them (evenSo). by names what of a plan needs it.
-func (s *Service) Release(ctx context.Context, kind, name string, evenSo bool, by func(*plan.Plan) []string, forget func() error) error {
+// Release lets go of something that is kept beside plans and named by them (plan.Needs), unless they need it: what runs, or is gone back to
+// from a trial, always; earlier ones unless it is said that nobody will go back to them (evenSo).
+func (s *Service) Release(ctx context.Context, kind, name string, evenSo bool, forget func() error) error {
 	return s.Alone(func() error { // what a commit is about to need stays
-		if err := s.needed(ctx, kind, name, evenSo, by); err != nil {
+		if err := s.needed(ctx, kind, name, evenSo); err != nil {
 			return err
 		}
 		return refusal.Known(forget(), kind, name)
 	})
 }
 
-func (s *Service) needed(ctx context.Context, kind, name string, evenSo bool, by func(*plan.Plan) []string) error {
+func (s *Service) needed(ctx context.Context, kind, name string, evenSo bool) error {
 	trial, err := s.Store.OnTrial(ctx)
 	back := 0
 	if err == nil {
@@ -40,14 +40,15 @@ func (s *Service) needed(ctx context.Context, kind, name string, evenSo bool, by
 		if err != nil {
 			continue // nobody can go back to what cannot be read
 		}
-		users := by(&doc.Plan)
+		users := doc.Plan.Needs(kind, name)
 		newest, err := s.Store.NewestNumber(ctx)
 		switch {
 		case err != nil:
 			return err
 		case len(users) == 0:
 		case n == newest:
-			return refusal.Conflict(fmt.Sprintf("%s of the running plan needs it: commit a plan without it first", users[0]))
+			return refusal.Conflict(fmt.Sprintf("%s of the running plan names %s %s: commit a plan without it first",
+				users[0], kind, name))
 		case n == back:
 			return refusal.Conflict(fmt.Sprintf(
 				"revision %d is on trial, and revision %d, to which it goes back by itself, needs this %s: wait, or keep it (yl plan keep)",

@@ -11,9 +11,12 @@ import (
 	"sync"
 	"time"
 
+	"yellowlantern/internal/app/journal"
 	"yellowlantern/internal/app/plans"
 	"yellowlantern/internal/app/running"
 	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/guard"
+	"yellowlantern/internal/people"
 	"yellowlantern/internal/people/directory"
 	"yellowlantern/internal/people/remote"
 	"yellowlantern/internal/people/source"
@@ -25,6 +28,9 @@ type Service struct {
 	Store   *store.Store
 	Running *running.Service
 	Plans   *plans.Service
+	Journal *journal.Service
+	// Guesses throttles the passwords that administrators try, as those of logins are.
+	Guesses *people.Guesses
 
 	mu   sync.Mutex
 	kept map[string]kept // by name
@@ -53,7 +59,7 @@ func (s *Service) Sources() (out []source.Source) {
 		b, _ := json.Marshal(src)
 		have, ok := s.kept[src.Name]
 		if !ok || have.settings != string(b) {
-			made, err := s.open(src)
+			made, err := s.open(src, s.secret(src.Secret))
 			if err != nil { // a commit has looked at it
 				continue
 			}
@@ -90,22 +96,22 @@ func (s *Service) Names() (out []string, runs bool) {
 }
 
 // open opens a source as its kind is asked.
-func (s *Service) open(src plan.Source) (source.Source, error) {
+func (s *Service) open(src plan.Source, secret func(context.Context) (string, error)) (source.Source, error) {
 	switch src.Kind {
 	case plan.KindLDAP:
-		return directory.New(src, s.secret(src.Secret))
+		return directory.New(src, secret)
 	case plan.KindRADIUS:
-		return remote.New(src, remote.Secrets{Shared: s.secret(src.Secret), Certificate: s.certificate(src.RADIUS().Certificate)}, nil)
+		return remote.New(src, remote.Secrets{Shared: secret, Certificate: s.certificate(src.RADIUS().Certificate)}, nil)
 	}
 	return nil, fmt.Errorf("there are no sources of kind %q", src.Kind)
 }
 
 // Keep asks those sources whether they can be asked of whom nothing was heard for a while, so that it is known before somebody needs them.
 func (s *Service) Keep(ctx context.Context) {
-	var all sync.WaitGroup
+	var all guard.Group
 	for _, src := range s.Sources() {
 		if time.Since(src.State().At) >= probeEvery {
-			all.Go(func() { src.Probe(ctx) })
+			all.Go("sources.Keep", func() { src.Probe(ctx) })
 		}
 	}
 	all.Wait()

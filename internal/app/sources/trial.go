@@ -9,10 +9,13 @@ import (
 	"strings"
 	"time"
 
+	"yellowlantern/internal/app/actor"
 	"yellowlantern/internal/app/refusal"
 	"yellowlantern/internal/core/eap"
 	"yellowlantern/internal/core/login"
 	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/people"
 	"yellowlantern/internal/people/source"
 )
 
@@ -29,8 +32,18 @@ type SourceTrial struct {
 	Passage string         `json:"passage,omitempty" doc:"Which takes them."`
 }
 
+// Trial says what is tried.
+type Trial struct {
+	Source, Draft  string // of the draft; without one of what runs
+	User, Password string // without a password they are looked up
+	// Secret is the source's, given again: a draft whose source has other servers, or another authority, than its secret was stored for
+	// is not sent the one that is kept.
+	Secret string
+}
+
 // Try tries a source of what runs, or of a draft: everything up to the person, with a password their login too.
-func (s *Service) Try(ctx context.Context, draft, name, user, password string) (SourceTrial, error) {
+func (s *Service) Try(ctx context.Context, t Trial) (SourceTrial, error) {
+	draft, name, user, password := t.Draft, t.Source, t.User, t.Password
 	out := SourceTrial{Steps: []source.Asked{}, There: []string{}, Groups: []string{}}
 	w, _, err := s.Plans.Whole(ctx, draft)
 	if err != nil {
@@ -44,7 +57,20 @@ func (s *Service) Try(ctx context.Context, draft, name, user, password string) (
 	if src == nil {
 		return out, refusal.Missing(fmt.Sprintf("there is no source %q in the plan", name))
 	}
-	at, err := s.open(*src)
+	secret, why, err := s.secretOf(ctx, t, *src)
+	if err != nil {
+		return out, err
+	}
+	s.Journal.Tell(reason.Of(reason.SourceTried, reason.With{
+		reason.Administrator: actor.Name(ctx), reason.Source: name, reason.Server: strings.Join(src.Servers, ", "), reason.What: draft, reason.Name: user,
+		reason.Error: why,
+	}), "")
+	if why != "" {
+		out.Words = why + ": it is not sent there"
+		out.Fix = "give it again (yl sources try --secret-file FILE), or have another administrator approve the draft"
+		return out, nil
+	}
+	at, err := s.open(*src, secret)
 	if err != nil {
 		return out, refusal.Mistaken(err)
 	}
@@ -53,7 +79,20 @@ func (s *Service) Try(ctx context.Context, draft, name, user, password string) (
 	var who source.Person
 	switch {
 	case password != "":
-		who, err = byWays(ctx, at, waysOf(m.Plan, src.Kind), user, password, step)
+		wait, _ := s.Guesses.Try(user, people.Everywhere, func() people.Verdict {
+			who, err = byWays(ctx, at, waysOf(m.Plan, src.Kind), user, password, step)
+			switch kind := source.KindOf(err); {
+			case err == nil:
+				return people.RightGuess
+			case kind == source.Wrong || kind == source.Refused || kind == source.Unknown:
+				return people.WrongGuess
+			}
+			return people.NoGuess
+		})
+		if wait > 0 {
+			return out, &refusal.Error{Sort: refusal.TooMuch, Wait: wait, Words: fmt.Sprintf(
+				"too many wrong passwords of %s were tried here: wait %d seconds, or leave the password out", user, int(wait.Seconds())+1)}
+		}
 	case at.Looks() || src.Kind == plan.KindLDAP:
 		who, err = at.Look(ctx, user, step)
 	default:
@@ -74,6 +113,11 @@ func (s *Service) Try(ctx context.Context, draft, name, user, password string) (
 	case len(out.Groups) == 0:
 		out.Words = fmt.Sprintf("%s is found, and none of their groups (%s) is one of the plan's", who.Login, orNone(out.There))
 		out.Fix = "say under groups of source " + name + " which of its groups is which of the plan's"
+	case class.Shut != nil:
+		off := m.Off(class.Shut)
+		out.Words = fmt.Sprintf("%s is found, in %s, and the tunnels of passage %s are off (%s)", who.Login, strings.Join(out.Groups, ", "),
+			class.Shut.Name, strings.Join(off, ", "))
+		out.Fix = "switch tunnel " + off[0] + " on"
 	case class.Passage == nil:
 		out.Words = fmt.Sprintf("%s is found, in %s, and no passage admits that", who.Login, strings.Join(out.Groups, ", "))
 		out.Fix = "let a passage admit one of these groups"
@@ -87,6 +131,32 @@ func (s *Service) Try(ctx context.Context, draft, name, user, password string) (
 		}
 	}
 	return out, nil
+}
+
+// secretOf is what the service proves itself with in a trial; why tells that the one that is kept may not be sent to where the source is.
+func (s *Service) secretOf(ctx context.Context, t Trial, src plan.Source) (
+	secret func(context.Context) (string, error), why string, err error,
+) {
+	if t.Secret != "" {
+		return func(context.Context) (string, error) { return t.Secret, nil }, "", nil
+	}
+	secret = s.secret(src.Secret)
+	u, sends := src.SecretUse()
+	if t.Draft == "" || !sends {
+		return secret, "", nil
+	}
+	if why, err = s.Plans.SecretMay(ctx, u); err != nil || why == "" {
+		return secret, why, err
+	}
+	d, err := s.Store.Draft(ctx, t.Draft)
+	if err != nil {
+		return nil, "", refusal.Known(err, "draft", t.Draft)
+	}
+	approved, err := s.Plans.ApprovedByAnother(ctx, d)
+	if approved {
+		why = ""
+	}
+	return secret, why, err
 }
 
 // waysOf are those of a plan's ways of logging in that a kind of source judges; none: a password that is handed over is the one to try.

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"yellowlantern/internal/app/refusal"
+	"yellowlantern/internal/core/fold"
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/seen"
 	"yellowlantern/internal/mirror"
@@ -21,6 +22,9 @@ type Evidence struct {
 	Points []Point `json:"points" nullable:"false" doc:"What follows from it."`
 }
 
+// Elsewhere refuses a mirror that is on this machine.
+func Elsewhere(ctx context.Context, address string) error { return mirror.Elsewhere(ctx, address) }
+
 // AskMirror asks a mirror which address it sees, and whether the ports of the newest revision are reached from there. What it saw is kept,
 // and is among points, findings and journeys from then on.
 func (s *Service) AskMirror(ctx context.Context, address, token string) (Evidence, error) {
@@ -29,6 +33,9 @@ func (s *Service) AskMirror(ctx context.Context, address, token string) (Evidenc
 		return Evidence{}, err
 	}
 	g := p.Gateways[0]
+	if err := s.Elsewhere(ctx, address); err != nil {
+		return Evidence{}, refusal.Invalid(err.Error())
+	}
 	r, err := mirror.Ask(ctx, address, token, g.Outside.Addresses, seen.PortsOf(p, g.Name))
 	if err != nil {
 		return Evidence{}, refusal.Invalid(err.Error())
@@ -63,7 +70,7 @@ func (s *Service) doors(ctx context.Context) []Point {
 	now, _, err := s.newest(ctx)
 	for _, d := range s.Doors {
 		p.Words += " " + d.String()
-		if err == nil && (d.Addr().IsUnspecified() || slices.Contains(now.Gateways[0].Outside.Addresses, d.Addr().Unmap())) {
+		if err == nil && (d.Addr().IsUnspecified() || slices.Contains(now.Gateways[0].Outside.Addresses, fold.Addr(d.Addr()))) {
 			p.State = Risky
 		}
 	}

@@ -6,8 +6,10 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"math"
 	"net/netip"
+	"slices"
 	"strings"
 	"time"
 
@@ -36,6 +38,8 @@ type Point struct {
 	Mend    string `json:"mend,omitempty" doc:"What to do."`
 	Setting string `json:"setting,omitempty" doc:"Where in the plan."`
 	Code    string `json:"code,omitempty" doc:"Why, by the codes of docs/reasons.md."`
+	// Why is that with what it is about; none: the point has no code.
+	Why reason.Reason `json:"-"`
 }
 
 // Service looks.
@@ -63,6 +67,9 @@ type Service struct {
 	Deaf func() map[string]string
 	// Clock is the system's clock, and whether it is set by others' clocks.
 	Clock func() (now time.Time, synchronised bool)
+
+	// Elsewhere refuses a mirror that is on this machine: Elsewhere.
+	Elsewhere func(ctx context.Context, address string) error
 
 	// Doors are where console and API are open with TLS.
 	Doors []netip.AddrPort
@@ -109,7 +116,7 @@ func (s *Service) plan(now running.State) Point {
 func aboutInside(status running.Status) (out []Point) {
 	away := false
 	for _, p := range status.Inside.Problems {
-		point := Point{Name: "inside", State: Wrong, Words: p.Words, Code: string(p.Code), Setting: p.With[reason.Setting]}
+		point := Point{Name: "inside", State: Wrong, Words: p.Words, Code: string(p.Code), Setting: p.With[reason.Setting], Why: p.Reason}
 		switch p.Code {
 		case reason.GatewayNotReached:
 			away = true
@@ -187,6 +194,7 @@ func (s *Service) certificates(ctx context.Context) (out []Point) {
 			Name: "certificate", State: Wrong, Words: "certificates cannot be read: " + err.Error(), Mend: "the data folder and its disk",
 		}}
 	}
+	fit := s.fit(ctx)
 	for _, c := range all {
 		if len(c.Used) == 0 || c.Waiting {
 			continue
@@ -212,6 +220,7 @@ func (s *Service) certificates(ctx context.Context) (out []Point) {
 		}
 		out = append(out, p)
 	}
+	out = append(out, outsiders(fit)...)
 	until, err := s.Trust.AuthorityUntil(ctx)
 	if err != nil {
 		return append(out, Point{
@@ -224,6 +233,53 @@ func (s *Service) certificates(ctx context.Context) (out []Point) {
 	}
 	return append(out, p)
 }
+
+// fit is whom the certificates of the plan that runs keep out, as far as that is known at once.
+func (s *Service) fit(ctx context.Context) (none trust.Fit) {
+	newest, err := s.Store.Newest(ctx)
+	if err != nil {
+		return none
+	}
+	w, err := s.Wholes.Of(newest.Text)
+	if err != nil {
+		return none
+	}
+	m, err := w.Model()
+	if err != nil {
+		return none
+	}
+	known, _, _ := w.Soon(ctx)
+	fit, err := s.Trust.Fits(ctx, m, known)
+	if err != nil {
+		return none
+	}
+	return fit
+}
+
+// outsiders are tunnels and people whom certificates keep out.
+func outsiders(fit trust.Fit) (out []Point) {
+	for _, t := range slices.Sorted(maps.Keys(fit.Tunnels)) {
+		out = append(out, Point{
+			Name: "certificate", State: Wrong, Setting: "tunnels/" + t + "/certificate",
+			Words: "nobody can connect by tunnel " + t + ": " + fit.Tunnels[t].Why, Mend: fit.Tunnels[t].Mend,
+		})
+	}
+	people := slices.Sorted(maps.Keys(fit.People))
+	people = slices.DeleteFunc(people, func(u string) bool { return len(fit.Tunnels) > 0 && !strings.Contains(fit.People[u], "kit") })
+	if len(people) > 0 {
+		words := strings.Join(people[:min(len(people), mostNamed)], ", ")
+		if n := len(people) - mostNamed; n > 0 {
+			words += fmt.Sprintf(" and %d more", n)
+		}
+		out = append(out, Point{
+			Name: "certificate", State: Risky, Words: words + " cannot connect with the kits that they have: " + fit.People[people[0]],
+			Mend: "hand them new kits (yl handover), or show a certificate that their devices take",
+		})
+	}
+	return out
+}
+
+const mostNamed = 5 // people
 
 func (s *Service) disk() Point {
 	free, err := s.Store.Free()

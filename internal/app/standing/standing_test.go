@@ -51,7 +51,7 @@ func TestPoints(t *testing.T) {
 	require.Equal(t, "journal", points[3].Name)
 
 	require.Equal(t, Right, s.clock(t.Context()).State)
-	require.NoError(t, st.AddJournal(t.Context(), store.JournalEntry{At: now.Add(time.Hour), Kind: "login"}, store.Taken{}))
+	require.NoError(t, st.AddJournal(t.Context(), store.JournalEntry{At: now.Add(time.Hour), Kind: "login"}))
 	back := s.clock(t.Context())
 	require.Equal(t, Wrong, back.State)
 	require.Contains(t, back.Words, "it went back")

@@ -33,9 +33,8 @@ func (s *Service) Order(ctx context.Context, user, group string) (probe.Order, e
 		case none != nil:
 			return probe.Order{}, refusal.Mistaken(none)
 		}
-		if o, err = OrderOf(reach.Compute(known.Model, []reach.Person{{User: name, Groups: groups}}), name); err != nil {
-			return probe.Order{}, err
-		}
+		in, i := known.Somebody(reach.Person{User: name, Groups: groups})
+		o = OrderFor(known.Model, in.Classes[i], in.Reaches[i], name)
 	}
 	if o.Authority, err = s.Trust.Of(ctx, known.Model, o.Tunnel); err != nil {
 		return probe.Order{}, err
@@ -47,12 +46,31 @@ func (s *Service) Order(ctx context.Context, user, group string) (probe.Order, e
 	return *o, nil
 }
 
+// ProbeKit is a file by which a machine that has no access to the service probes, and connects, as a person.
+type ProbeKit struct {
+	Name   string `json:"name"`
+	File   []byte `json:"file" doc:"What yl dial up and yl probe --kit read: JSON, with a signature by the own authority behind it (CMS, RFC 5652)."`
+	Signer string `json:"signer" doc:"The fingerprint (SHA-256) of that authority, by which a device may be told beforehand whose kits to take."`
+}
+
+// MakeKit writes it. group is as in Order.
+func (s *Service) MakeKit(ctx context.Context, user, group string) (ProbeKit, error) {
+	o, err := s.Order(ctx, user, group)
+	if err != nil {
+		return ProbeKit{}, err
+	}
+	authorities, err := s.Trust.Signing(ctx)
+	if err != nil {
+		return ProbeKit{}, err
+	}
+	b, err := probe.WriteKit(o, authorities, func(b []byte) ([]byte, error) { return s.Trust.SignApart(ctx, b) })
+	return ProbeKit{Name: user + ".kit", File: b, Signer: authorities[0]}, err
+}
+
 // OrderOf says what a probe is to try for a user; authority and revision are left to the caller.
 func OrderOf(known *reach.Known, user string) (*probe.Order, error) {
-	for i, class := range known.Classes {
-		if slices.Contains(class.Users, user) {
-			return OrderFor(known.Model, class, known.Reaches[i], user), nil
-		}
+	if i, ok := known.Named(user); ok {
+		return OrderFor(known.Model, known.Classes[i], known.Reaches[i], user), nil
 	}
 	return nil, refusal.Missing(fmt.Sprintf("there is no active user %q", user))
 }
@@ -70,6 +88,9 @@ func OrderFor(m *site.Model, class reach.Class, r reach.Reach, user string) *pro
 			o.CodePage = "https://" + page.Name + "/"
 		}
 		o.Admitted, o.Full, o.DNS = true, p.Passage.Routes.Full, append(o.DNS, p.DNS.Servers...)
+		if !o.Full {
+			o.Permitted = p.Routes.Prefixes()
+		}
 		o.Routes, o.Passage = append(o.Routes, p.Passage.Routes.Split...), p.Name
 		o.Domains = append(append(o.Domains, p.DNS.Search...), p.DNS.Domains...)
 		for _, x := range p.Pool.Prefixes() {

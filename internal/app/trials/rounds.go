@@ -16,6 +16,7 @@ import (
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/core/session"
 	"yellowlantern/internal/core/site"
+	"yellowlantern/internal/guard"
 	"yellowlantern/internal/people"
 	"yellowlantern/internal/probe"
 	"yellowlantern/internal/store"
@@ -206,7 +207,7 @@ func (s *Service) start(ctx context.Context, by string, in Request) (store.Round
 	}
 	done := make(chan struct{})
 	begun := r
-	s.Background.Go(func() {
+	s.Background.Go("trials.start", func() {
 		defer close(done)
 		defer s.underWay.Unlock()
 		run, cancel := context.WithTimeout(s.Running, RoundTime)
@@ -231,12 +232,12 @@ func (s *Service) run(ctx context.Context, r *store.Round, m *site.Model, classe
 	}
 	var mu sync.Mutex
 	var reports []probe.Report
-	var wait sync.WaitGroup
+	var wait guard.Group
 	slots := make(chan struct{}, loginsAtOnce)
 	for _, v := range vantages {
 		for i := range classes {
 			slots <- struct{}{}
-			wait.Go(func() {
+			wait.Go("trials.run", func() {
 				defer func() { <-slots }()
 				p := s.TryClass(ctx, *orders[i], classes[i], v)
 				text, _ := json.Marshal(p)
@@ -271,12 +272,17 @@ func (s *Service) run(ctx context.Context, r *store.Round, m *site.Model, classe
 }
 
 func verdictOf(r *store.Round, reports []probe.Report) (bool, string) {
-	bad, missed, differs, tried := 0, 0, 0, 0
+	bad, missed, differs, tried, out := 0, 0, 0, 0, 0
 	for _, p := range reports {
-		tried, missed, differs = tried+p.Tried(), missed+p.Missed, differs+p.Differs
+		tried += p.Tried()
 		if !p.OK {
 			bad++
 		}
+		if !p.Connected && !p.OK { // then nothing was tried
+			out++
+			continue
+		}
+		missed, differs = missed+p.Missed, differs+p.Differs
 	}
 	switch {
 	case r.State == RoundStopped:
@@ -284,8 +290,15 @@ func verdictOf(r *store.Round, reports []probe.Report) (bool, string) {
 	case bad == 0:
 		return true, fmt.Sprintf("%d trials by %d logins, all as expected; computed and tried agree", tried, len(reports))
 	}
-	return false, fmt.Sprintf("%d of %d logins saw something else: %d of %d trials not as expected, %d not as computed", bad, len(reports),
-		missed, tried, differs)
+	var words []string
+	if out > 0 {
+		words = append(words, fmt.Sprintf("%d of %d logins failed, so nothing was tried as them", out, len(reports)))
+	}
+	if bad > out {
+		words = append(words, fmt.Sprintf("%d of %d logins saw something else: %d of %d trials not as expected, %d not as computed",
+			bad-out, len(reports), missed, tried, differs))
+	}
+	return false, strings.Join(words, "; ")
 }
 
 // TryClass tries as one class from one vantage, by an identity that is made for it and gone afterwards.

@@ -15,6 +15,7 @@ import (
 	"yellowlantern/internal/app/trust"
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/gateway"
+	"yellowlantern/internal/guard"
 	"yellowlantern/internal/people"
 	"yellowlantern/internal/store"
 )
@@ -47,7 +48,8 @@ type Service struct {
 	At       func() string // where devices reach the service; empty: not known
 	// Running ends when the service does, and Background holds what it waits for then.
 	Running    context.Context
-	Background *sync.WaitGroup
+	Background *guard.Group
 
 	underWay sync.Mutex // one round at a time
+	handed   pace
 }

@@ -5,13 +5,14 @@ import (
 	"crypto/rand"
 	"encoding/base64"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
+	"yellowlantern/internal/app/actor"
 	"yellowlantern/internal/app/refusal"
 	"yellowlantern/internal/core/cert"
 	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/store"
 )
 
 // Kinds of shared secrets.
@@ -26,6 +27,8 @@ type SharedSecret struct {
 	Name  string    `json:"name"`
 	Kind  string    `json:"kind" enum:"tsig,shared-key"`
 	Made  time.Time `json:"made"`
+	By    string    `json:"by,omitempty" doc:"The administrator who gave it."`
+	Sent  bool      `json:"sent" doc:"The plan that runs sends it somewhere; it may be sent nowhere else without being given again."`
 	Value string    `json:"value,omitempty" doc:"Only in the answer to making it, and only if it was generated here."`
 }
 
@@ -34,34 +37,24 @@ func (s *Service) Secrets(ctx context.Context) ([]SharedSecret, error) {
 	records, err := s.Store.AllShared(ctx)
 	out := []SharedSecret{}
 	for _, r := range records {
-		out = append(out, SharedSecret{Name: r.Name, Kind: r.Kind, Made: r.At})
+		out = append(out, SharedSecret{Name: r.Name, Kind: r.Kind, Made: r.At, By: r.By, Sent: r.For != ""})
 	}
 	return out, err
 }
 
 // RemoveSecret forgets one; evenSo: also where earlier revisions need it.
 func (s *Service) RemoveSecret(ctx context.Context, name string, evenSo bool) error {
-	return s.Running.Release(ctx, "secret", name, evenSo, gatewaysOf(name), func() error { return s.Store.RemoveShared(ctx, name) })
-}
-
-func gatewaysOf(secret string) func(*plan.Plan) []string {
-	return func(p *plan.Plan) (out []string) {
-		for _, g := range p.Gateways {
-			called := slices.ContainsFunc(g.Outside.Calls, func(c plan.NameCall) bool { return c.Secret == secret })
-			if called || g.Outside.Update != nil && g.Outside.Update.Key == secret {
-				out = append(out, "gateway "+g.Name)
-			}
-		}
-		return out
-	}
+	return s.Running.Release(ctx, plan.KeptSecret, name, evenSo, func() error { return s.Store.RemoveShared(ctx, name) })
 }
 
 const generated = 32 // octets
 
-// MakeSecret keeps a secret of a kind (tsig, shared-key, password); without a value one is generated, and told in the answer alone.
-func (s *Service) MakeSecret(ctx context.Context, name, kind, value string) (SharedSecret, error) {
+// MakeSecret keeps a secret of a kind (tsig, shared-key, password); without a value one is generated, and told in the answer alone. again
+// puts it in the place of one that is kept: it is given again, and may be sent where the plan that runs says, or the next one of whoever
+// gave it.
+func (s *Service) MakeSecret(ctx context.Context, name, kind, value string, again bool) (SharedSecret, error) {
 	value = strings.TrimSpace(value)
-	out := SharedSecret{Name: name, Kind: kind, Made: time.Now().UTC()}
+	out := SharedSecret{Name: name, Kind: kind, Made: time.Now().UTC(), By: actor.Name(ctx)}
 	if value == "" {
 		var random [generated]byte
 		_, _ = rand.Read(random[:])
@@ -71,7 +64,7 @@ func (s *Service) MakeSecret(ctx context.Context, name, kind, value string) (Sha
 	if why := weakShared(kind, value); why != "" {
 		return out, refusal.Invalid(why + "; leave it out to have one generated")
 	}
-	if err := s.Store.SaveShared(ctx, name, kind, []byte(value)); err != nil {
+	if err := s.Store.SaveShared(ctx, store.SharedSecret{Name: name, Kind: kind, By: out.By}, []byte(value), again); err != nil {
 		return out, refusal.Known(err, "secret", name)
 	}
 	return out, nil

@@ -10,7 +10,6 @@ import (
 	"crypto/x509"
 	"encoding/hex"
 	"errors"
-	"fmt"
 	"math/big"
 	"slices"
 	"strings"
@@ -77,11 +76,11 @@ var errAuthority = refusal.Invalid("that name is the authority's own")
 
 // Make makes a certificate by the own authority, for names that people dial, in place of an older one.
 func (s *Service) Make(ctx context.Context, name string, dial ...string) (Certificate, error) {
-	return s.MakeWith(ctx, cert.ECDSA, name, dial...)
+	return s.MakeWith(ctx, cert.ECDSA, name, false, dial...)
 }
 
-// MakeWith is Make with a kind of key, cert.ECDSA or cert.RSA.
-func (s *Service) MakeWith(ctx context.Context, kind, name string, dial ...string) (Certificate, error) {
+// MakeWith is Make with a kind of key, cert.ECDSA or cert.RSA; replace: also in place of one that people need to connect.
+func (s *Service) MakeWith(ctx context.Context, kind, name string, replace bool, dial ...string) (Certificate, error) {
 	if store.OfAuthority(name) {
 		return Certificate{}, errAuthority
 	}
@@ -94,6 +93,11 @@ func (s *Service) MakeWith(ctx context.Context, kind, name string, dial ...strin
 	if err != nil {
 		return Certificate{}, refusal.Mistaken(err)
 	}
+	if !replace {
+		if err := s.mayReplace(ctx, name, pair); err != nil {
+			return Certificate{}, err
+		}
+	}
 	if err := s.Store.Issue(ctx, name, pair); err != nil {
 		return Certificate{}, err
 	}
@@ -103,7 +107,9 @@ func (s *Service) MakeWith(ctx context.Context, kind, name string, dial ...strin
 
 // Import keeps a certificate of another authority with those above it and its key, which may be among them; both PEM. Of a signing request
 // that was made here the key is there already.
-func (s *Service) Import(ctx context.Context, name, chain, key string) (Certificate, error) {
+//
+// replace: also in place of one that people need to connect.
+func (s *Service) Import(ctx context.Context, name, chain, key string, replace bool) (Certificate, error) {
 	if store.OfAuthority(name) {
 		return Certificate{}, errAuthority
 	}
@@ -115,8 +121,10 @@ func (s *Service) Import(ctx context.Context, name, chain, key string) (Certific
 	if err != nil {
 		return Certificate{}, refusal.Invalid(err.Error() + "; nothing was kept")
 	}
-	if err := s.fitsRunning(ctx, name, pair); err != nil {
-		return Certificate{}, err
+	if !replace {
+		if err := s.mayReplace(ctx, name, pair); err != nil {
+			return Certificate{}, err
+		}
 	}
 	if err := s.Store.SaveCertificate(ctx, name, pair); err != nil {
 		return Certificate{}, err
@@ -169,14 +177,7 @@ func (s *Service) Remove(ctx context.Context, name string, evenSo bool) error {
 	if by := s.shownBy(name); by != "" {
 		return refusal.Invalid("certificate " + name + " is shown by the " + by + ": start the service with another one first")
 	}
-	return s.Running.Release(ctx, "certificate", name, evenSo, tunnelsOf(name), func() error {
-		return s.Store.RemoveCertificate(ctx,
-			name)
-	})
-}
-
-func tunnelsOf(certificate string) func(*plan.Plan) []string {
-	return func(p *plan.Plan) []string { return running.Shows(p, "")[certificate] }
+	return s.Running.Release(ctx, plan.KeptCertificate, name, evenSo, func() error { return s.Store.RemoveCertificate(ctx, name) })
 }
 
 // Authority is the own authority's certificate, PEM, for people's devices.
@@ -455,39 +456,6 @@ func (s *Service) Renew(ctx context.Context, now time.Time) error {
 			})
 		}
 		s.Running.Reload(ctx, why)
-	}
-	return nil
-}
-
-// fitsRunning holds a certificate that takes the place of one which is shown against the tunnels that show it, as a commit would: what
-// people's
-// devices would refuse is not kept.
-func (s *Service) fitsRunning(ctx context.Context, name string, pair *cert.Pair) error {
-	newest, err := s.Store.Newest(ctx)
-	if errors.Is(err, store.ErrNotFound) {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	doc, err := s.Wholes.Read(newest.Text)
-	if err != nil {
-		return nil // it does not run: nobody is shown anything
-	}
-	for _, t := range doc.Plan.Tunnels {
-		if t.Off || !slices.Contains(t.Certificates(), name) {
-			continue
-		}
-		dial := ""
-		for _, g := range doc.Plan.Gateways {
-			if g.Name == t.Gateway {
-				dial = g.Dial
-			}
-		}
-		if why := cert.Problem(pair.Leaf, t.IdentityOr(dial), time.Now()); why != "" {
-			return refusal.Invalid(fmt.Sprintf(
-				"tunnel %s, which runs, shows certificate %s, and people's devices would refuse this one: %s; nothing was kept", t.Name, name, why))
-		}
 	}
 	return nil
 }

@@ -1,7 +1,10 @@
 package watching
 
 import (
+	"cmp"
 	"context"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -88,14 +91,18 @@ func flag(list []Sample) string {
 	return ""
 }
 
-// Sessions lists live sessions with their samples.
-func (s *Service) Sessions() []LiveSession {
-	out := []LiveSession{}
+// Sessions lists live sessions, with their samples or without: of 10,000 these are 30 MB.
+func (s *Service) Sessions(traffic bool) []LiveSession {
+	all := s.Gateway.Sessions()
+	out := make([]LiveSession, 0, len(all))
 	s.live.mu.Lock()
 	defer s.live.mu.Unlock()
-	for _, x := range s.Gateway.Sessions() {
-		list := append([]Sample{}, s.live.samples[x.ID]...)
-		l := LiveSession{Session: x, Trial: people.IsTester(x.User), Traffic: list, Flag: flag(list)}
+	for _, x := range all {
+		list := s.live.samples[x.ID]
+		l := LiveSession{Session: x, Trial: people.IsTester(x.User), Traffic: []Sample{}, Flag: flag(list)}
+		if traffic {
+			l.Traffic = append(l.Traffic, list...)
+		}
 		if l.Flag == "" {
 			l.Flag = x.Words
 		}
@@ -118,13 +125,53 @@ func (s *Service) Sample(ctx context.Context) {
 	}
 }
 
+// mostViewed is how many sessions a viewer is sent every two seconds.
+const mostViewed = 300
+
+// has tells whether a text is in what tells a session from others.
+func (l *LiveSession) has(text string) bool {
+	words := append([]string{l.User, l.Passage, l.Tunnel, l.From, l.Device, l.Flag}, l.Groups...)
+	for _, a := range l.Addresses {
+		words = append(words, a.String())
+	}
+	return slices.ContainsFunc(words, func(w string) bool { return strings.Contains(strings.ToLower(w), text) })
+}
+
+// viewed is what a viewer is sent: sessions with a text in them, those to look at first where there are more than are sent.
+func (s *Service) viewed(filter string) Sessions {
+	filter = strings.ToLower(filter)
+	all := s.Sessions(false)
+	out := Sessions{Sessions: []LiveSession{}, All: len(all)}
+	for i := range all {
+		if all[i].Flag != "" {
+			out.Flagged++
+		}
+		if all[i].has(filter) {
+			out.Sessions = append(out.Sessions, all[i])
+		}
+	}
+	if out.Match = len(out.Sessions); out.Match > mostViewed {
+		slices.SortStableFunc(out.Sessions, func(a, b LiveSession) int {
+			return cmp.Compare(map[bool]int{true: 1}[a.Flag == ""], map[bool]int{true: 1}[b.Flag == ""])
+		})
+		out.Sessions = out.Sessions[:mostViewed]
+	}
+	s.live.mu.Lock()
+	defer s.live.mu.Unlock()
+	for i := range out.Sessions {
+		x := &out.Sessions[i]
+		x.Traffic = append(x.Traffic, s.live.samples[x.ID]...)
+	}
+	return out
+}
+
 // Stream sends the sessions every two seconds, and journal lines as they are written, until the viewer leaves.
-func (s *Service) Stream(ctx context.Context, send func(any) error) {
+func (s *Service) Stream(ctx context.Context, filter string, send func(any) error) {
 	lines, leave := s.Journal.Join()
 	defer leave()
 	t := time.NewTicker(sampleEvery)
 	defer t.Stop()
-	err := send(Sessions{s.Sessions()})
+	err := send(s.viewed(filter))
 	for err == nil {
 		select {
 		case <-ctx.Done():
@@ -134,12 +181,15 @@ func (s *Service) Stream(ctx context.Context, send func(any) error) {
 		case e := <-lines:
 			err = send(e)
 		case <-t.C:
-			err = send(Sessions{s.Sessions()})
+			err = send(s.viewed(filter))
 		}
 	}
 }
 
 // Sessions is the list as it is sent to viewers.
 type Sessions struct {
-	Sessions []LiveSession `json:"sessions" nullable:"false"`
+	Sessions []LiveSession `json:"sessions" nullable:"false" doc:"Those that match the filter; of more than are sent at once those to look at first."`
+	All      int           `json:"all" doc:"How many sessions live."`
+	Match    int           `json:"match" doc:"How many of them match the filter."`
+	Flagged  int           `json:"flagged" doc:"How many of all somebody should look at."`
 }

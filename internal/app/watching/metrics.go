@@ -10,6 +10,7 @@ import (
 	"yellowlantern/internal/core/inside"
 	"yellowlantern/internal/core/reach"
 	"yellowlantern/internal/gateway"
+	"yellowlantern/internal/guard"
 )
 
 // metrics gathers what a monitoring system asks for, each time that it asks.
@@ -50,6 +51,7 @@ var (
 	descConns    = described("machine_connections", "Connections that the machine's kernel follows.", "gateway")
 	descMostConn = described("machine_connections_most", "How many connections it can follow.", "gateway")
 	descRuleLost = described("machine_rules_lost_total", "Packets that the gateway's table of rules lost.", "gateway", "chain")
+	descPanics   = described("panics_total", "Tasks that failed by a fault of the program, and were gone on without.", "process", "task")
 	descFreeDisk = described("disk_free_octets", "What is free for records.")
 	descExpires  = described("certificate_expires_seconds", "When a certificate ends, as Unix time.", "certificate")
 )
@@ -73,6 +75,11 @@ func (m metrics) Collect(out chan<- prometheus.Metric) {
 	gauge(descFlows, float64(st.Flows), st.Gateway)
 	gauge(descInside, map[bool]float64{true: 1}[st.Inside.OK()], st.Gateway, st.Inside.Port)
 	gauge(descWaiting, float64(st.Waiting), st.Gateway)
+	for process, by := range map[string]map[string]uint64{"service": guard.Panics(), "gateway": st.Panics} {
+		for task, n := range by {
+			counter(descPanics, n, process, task)
+		}
+	}
 	counter(descLeftOut, st.Unwritten, st.Gateway)
 	m.machine(st, gauge, counter)
 	for reason, n := range st.Dropped {
@@ -99,9 +106,11 @@ func (m metrics) Collect(out chan<- prometheus.Metric) {
 	for outcome, n := range outcomes {
 		gauge(descProof, float64(n), outcome)
 	}
+	shown := map[string]bool{} // two tunnels may show one certificate
 	for _, t := range known.Model.Plan.Tunnels {
 		for _, name := range t.Certificates() {
-			if pair, err := m.s.Store.Certificate(ctx, name); err == nil && !t.Off {
+			if pair, err := m.s.Store.Certificate(ctx, name); err == nil && !t.Off && !shown[name] {
+				shown[name] = true
 				gauge(descExpires, float64(pair.Leaf.NotAfter.Unix()), name)
 			}
 		}
@@ -137,7 +146,7 @@ func (m metrics) machine(st gateway.Status, gauge func(*prometheus.Desc, float64
 func (m metrics) sessions(gauge func(*prometheus.Desc, float64, ...string)) {
 	count, flagged := map[[4]string]int{}, map[string]int{m.s.Gateway.Status().Gateway: 0}
 	octets, lost := map[[3]string]uint64{}, map[[2]string]uint64{}
-	for _, x := range m.s.Sessions() {
+	for _, x := range m.s.Sessions(false) {
 		over := "UDP"
 		if x.TCP {
 			over = "TCP"

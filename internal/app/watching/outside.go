@@ -12,6 +12,7 @@ import (
 
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reason"
+	"yellowlantern/internal/guard"
 	"yellowlantern/internal/nameupdate"
 )
 
@@ -96,18 +97,18 @@ func (s *Service) KeepOutside(ctx context.Context, now time.Time) {
 	if g == nil {
 		return
 	}
-	var all sync.WaitGroup // one that hangs keeps no other waiting
+	var all guard.Group // one that hangs keeps no other waiting
 	defer all.Wait()
 	if g.Outside.Update != nil && !now.Before(k.next) {
 		k.next = now.Add(g.Outside.Update.Every.Or(updateEvery))
-		all.Go(func() { s.keepPublished(ctx, g, now) })
+		all.Go("watching.KeepOutside", func() { s.keepPublished(ctx, g, now) })
 	}
 	for _, c := range g.Outside.Calls {
 		k.mu.Lock()
 		one := k.calls[c.Name]
 		k.mu.Unlock()
 		if !now.Before(one.next) {
-			all.Go(func() { s.keepCalled(ctx, g, c, one, now) })
+			all.Go("watching.KeepOutside", func() { s.keepCalled(ctx, g, c, one, now) })
 		}
 	}
 }

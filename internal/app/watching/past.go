@@ -31,21 +31,13 @@ type PastSession struct {
 	Words string `json:"words" doc:"Why it ended."`
 }
 
-// SessionOver keeps a session that ended. Those of trials are not kept: their reports are.
-func (s *Service) SessionOver(x gateway.Session, why reason.Reason, at time.Time, t store.Taken) {
-	if people.IsTester(x.User) {
-		return
-	}
-	rec := store.PastSession{
+// PastOf is what is kept of a session that ended. Those of trials are not kept: their reports are.
+func PastOf(x gateway.Session, why reason.Reason, at time.Time) (rec store.PastSession, kept bool) {
+	return store.PastSession{
 		Gateway: x.Gateway, User: x.User, Passage: x.Passage, Addresses: addressWords(x.Addresses), From: x.From, TCP: x.TCP, Since: x.Since.UTC(), Until: at.UTC(),
 		InBytes: x.InBytes, OutBytes: x.OutBytes, Lost: sum(x.Lost), Missing: x.Missing, Reason: why.Words(),
 		Code: string(why.Code), With: journal.Params(why),
-	}
-	if err := journal.Patiently(journal.EventPatience, func() error {
-		return s.Store.AddPastSession(context.Background(), rec, t)
-	}); err != nil {
-		s.Log.Error("past session", "error", err)
-	}
+	}, !people.IsTester(x.User)
 }
 
 // Past lists sessions that ended, the newest first; of one user, if a name is given.

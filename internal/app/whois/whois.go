@@ -66,7 +66,8 @@ type PassageChoice struct {
 // PersonReach is a destination with the services that are reached there.
 type PersonReach struct {
 	To       string `json:"to"`
-	Services string `json:"services"`
+	Services string `json:"services" doc:"That are reached at every hour, with their answers; empty: none."`
+	Passes   string `json:"passes,omitempty" doc:"Services that the gateway lets through at some hour, where those are others: not all of it arrives or is answered, or not always."`
 }
 
 // PersonAgainst is something that keeps somebody out, now or soon.
@@ -94,9 +95,11 @@ type explaining struct {
 	s   *Service
 	ctx context.Context
 	now time.Time
-	m   *site.Model
-	own login.Limits
-	out *ExplainedPerson
+	// known is of the people who were seen: whoever is looked up now may be in other groups.
+	known *reach.Known
+	m     *site.Model
+	own   login.Limits
+	out   *ExplainedPerson
 }
 
 // Explain says what a gateway makes of somebody.
@@ -109,7 +112,7 @@ func (s *Service) Explain(ctx context.Context, name string) (ExplainedPerson, er
 	if err != nil {
 		return out, err
 	}
-	x := &explaining{s, ctx, time.Now(), known.Model, login.Limits{}, &out}
+	x := &explaining{s, ctx, time.Now(), known, known.Model, login.Limits{}, &out}
 	for _, step := range []func() error{x.find, x.passages, x.devices, x.live, x.lately} {
 		if err := step(); err != nil {
 			return out, err
@@ -206,7 +209,14 @@ func (x *explaining) passages() error {
 	if x.out.Source == "" {
 		return nil
 	}
-	class := x.m.Class(x.out.Groups)
+	if i, seen := x.known.Named(x.out.User); seen {
+		if was := x.known.Classes[i].Groups; !slices.Equal(was, slices.Compact(slices.Sorted(slices.Values(x.out.Groups)))) {
+			x.against(false, "", "the board and journeys count them in %s, as at their last login, until they log in again",
+				cmp.Or(strings.Join(was, ", "), "no group"))
+		}
+	}
+	known, n := x.known.Somebody(reach.Person{User: x.out.User, Groups: x.out.Groups})
+	class := known.Classes[n].Class
 	for i := range x.m.Plan.Passages {
 		p := &x.m.Plan.Passages[i]
 		c := PassageChoice{Name: p.Name}
@@ -229,6 +239,12 @@ func (x *explaining) passages() error {
 			break
 		}
 	}
+	if class.Shut != nil {
+		off := x.m.Off(class.Shut)
+		x.against(true, "switch tunnel "+off[0]+" on", "passage %s takes them, and its tunnels are off (%s)", class.Shut.Name,
+			strings.Join(off, ", "))
+		return nil
+	}
 	if class.Passage == nil {
 		x.against(true, "put them into a group that a passage admits", "no passage admits %s",
 			cmp.Or(strings.Join(x.out.Groups, ", "), "somebody in no group"))
@@ -239,11 +255,8 @@ func (x *explaining) passages() error {
 	if err := x.factor(class); err != nil {
 		return err
 	}
-	board := reach.MakeBoard(x.m, []reach.Person{{User: x.out.User, Groups: x.out.Groups}})
-	for i, cell := range board.Rows[0].Cells {
-		if cell.Computed != "" {
-			x.out.Reaches = append(x.out.Reaches, PersonReach{board.Destinations[i].Name, cell.Computed})
-		}
+	for _, r := range known.Reached(n) {
+		x.out.Reaches = append(x.out.Reaches, PersonReach(r))
 	}
 	if len(x.out.Reaches) == 0 {
 		x.against(false, "add a rule for one of their groups", "they can connect and reach nothing")

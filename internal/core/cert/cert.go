@@ -117,14 +117,7 @@ func (ca *Pair) NewPerson(rand io.Reader, now time.Time, user string, spki []byt
 	if ca.List != "" {
 		t.CRLDistributionPoints = []string{ca.List}
 	}
-	if err := number(rand, t); err != nil {
-		return nil, err
-	}
-	der, err := x509.CreateCertificate(rand, t, ca.Leaf, key, ca.Key)
-	if err != nil {
-		return nil, err
-	}
-	return x509.ParseCertificate(der)
+	return ca.sign(rand, t, key)
 }
 
 // SelfSigned is a certificate that says nothing but that its key is there; nil where there can be none.
@@ -204,19 +197,31 @@ func template(now time.Time, life time.Duration, name string) *x509.Certificate 
 }
 
 func create(rand io.Reader, t *x509.Certificate, key crypto.Signer, ca *Pair) (*Pair, error) {
-	if err := number(rand, t); err != nil {
-		return nil, err
-	}
 	signer := &Pair{Leaf: t, Key: key}
 	if ca != nil {
 		signer = ca
 	}
-	der, err := x509.CreateCertificate(rand, t, signer.Leaf, key.Public(), signer.Key)
+	leaf, err := signer.sign(rand, t, key.Public())
 	if err != nil {
 		return nil, err
 	}
-	leaf, err := x509.ParseCertificate(der)
-	return &Pair{DER: der, Leaf: leaf, Key: key}, err
+	return &Pair{DER: leaf.Raw, Leaf: leaf, Key: key}, nil
+}
+
+// sign numbers a certificate and signs it. It begins no earlier than its authority does: where a clock was set back since, nobody could
+// follow the one to the other at any time before.
+func (ca *Pair) sign(rand io.Reader, t *x509.Certificate, public any) (*x509.Certificate, error) {
+	if err := number(rand, t); err != nil {
+		return nil, err
+	}
+	if t.NotBefore.Before(ca.Leaf.NotBefore) {
+		t.NotBefore = ca.Leaf.NotBefore
+	}
+	der, err := x509.CreateCertificate(rand, t, ca.Leaf, public, ca.Key)
+	if err != nil {
+		return nil, err
+	}
+	return x509.ParseCertificate(der)
 }
 
 // PEM writes the certificate.

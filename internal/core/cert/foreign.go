@@ -177,13 +177,18 @@ func (ca *Pair) RevocationList(rand io.Reader, now time.Time, number int64, revo
 // Trust is what a device must trust so that it accepts the certificate: the authority above it as far as it is known, and where nothing
 // above is known the certificate itself. PEM.
 func (p *Pair) Trust() []byte {
-	top := p.DER
+	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: p.Top()})
+}
+
+// Top is the same, DER.
+func (p *Pair) Top() []byte {
 	if p.Root != nil {
-		top = p.Root
-	} else if n := len(p.More); n > 0 {
-		top = p.More[n-1]
+		return p.Root
 	}
-	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: top})
+	if n := len(p.More); n > 0 {
+		return p.More[n-1]
+	}
+	return p.DER
 }
 
 // Fingerprint is the SHA-256 of a certificate, as people compare it.

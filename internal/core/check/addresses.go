@@ -30,6 +30,7 @@ func partsOf(p *plan.Pool) []part {
 
 // addresses finds pools that collide, are too small, or are badly chosen.
 func (c *checker) addresses() {
+	c.overlaps()
 	for i := range c.p.Pools {
 		p := &c.p.Pools[i]
 		for k, prefix := range p.Prefixes {
@@ -62,6 +63,42 @@ func (c *checker) addresses() {
 		c.reserved(p)
 		c.size(p, "pools/"+p.Name)
 		c.prefixes(p)
+	}
+}
+
+// overlaps finds inside networks that share addresses: which of them an address belongs to is decided by the longer prefix, and, of equal
+// ones, by the plan's order (docs/semantics.md, "Networks").
+func (c *checker) overlaps() {
+	first, lengths := map[netip.Prefix]string{}, map[int]bool{}
+	for _, n := range c.p.Networks {
+		for _, p := range n.Prefixes {
+			if _, taken := first[p.Masked()]; !taken {
+				first[p.Masked()] = n.Name
+			}
+			lengths[p.Bits()] = true
+		}
+	}
+	for _, n := range c.p.Networks {
+		for k, p := range n.Prefixes {
+			path := at("networks/"+n.Name+"/prefixes", k)
+			if other := first[p.Masked()]; other != n.Name {
+				c.add(Stop, "networks-overlap", path, "give each network prefixes of its own",
+					"%s is network %s already: nothing ever goes to %s of network %s", p, other, p, n.Name)
+				continue
+			}
+			for bits := p.Bits() - 1; bits >= 0; bits-- {
+				if !lengths[bits] {
+					continue
+				}
+				wider, _ := p.Addr().Prefix(bits)
+				if other, ok := first[wider]; ok && other != n.Name {
+					c.add(Warn, "networks-overlap", path, "take it out of one of the two, or accept it where routers keep them apart",
+						"%s lies within %s of network %s: its addresses belong to %s alone, and hosts on %s look for them on their own link",
+						p, wider, other, n.Name, other)
+					break
+				}
+			}
+		}
 	}
 }
 

@@ -3,9 +3,19 @@ package check
 import (
 	"net/mail"
 	"slices"
+	"strings"
 
 	"yellowlantern/internal/core/plan"
 )
+
+// article is a role as one of them has it.
+func article(role string) string {
+	switch role {
+	case "administrator", "operator", "auditor":
+		return "an " + role
+	}
+	return "a " + role
+}
 
 const wholeRole = "administrator"
 
@@ -33,6 +43,10 @@ func (c *checker) administrators() {
 		if slices.Contains(a.Groups, "*") {
 			c.add(Warn, "administrators-of-any-group", path+"/groups", "name the group of those who are meant",
 				"whoever is in any group of source %s may sign in to this service, as %s", a.Source, a.Role)
+		}
+		if i := slices.IndexFunc(a.Groups, func(g string) bool { return g != "*" && !strings.Contains(g, "=") }); i >= 0 {
+			c.add(Warn, "administrators-by-common-name", at(path+"/groups", i), "give its distinguished name, as yl sources try shows it",
+				"%s is a common name: anyone who may create a group of that name anywhere in source %s makes people %s here", a.Groups[i], a.Source, article(a.Role))
 		}
 		s := c.n.Sources[a.Source]
 		switch {

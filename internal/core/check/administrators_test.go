@@ -16,12 +16,14 @@ func TestFindingsOfAdministrators(t *testing.T) {
 	s, err := demo.Load("")
 	require.NoError(t, err)
 	const right = "sources:\n  - {name: mainland, kind: ldap, servers: ['ldaps://10.20.0.9'], base: 'dc=tern,dc=example', account: 'cn=a,dc=tern,dc=example', secret: kept}\n" +
-		"administrators:\n  - {name: keepers, source: mainland, groups: [vpn-keepers], role: administrator}\n" +
+		"administrators:\n  - {name: keepers, source: mainland, groups: ['cn=vpn-keepers,dc=tern,dc=example'], role: administrator}\n" +
 		"last-resort: keeper\nalarm-to: [keepers@tern.example]\nmail-server: smtps://mail.tern.example\nmail-from: gate@tern.example\n"
 	for _, c := range []struct{ was, is, want string }{
 		{"", "", ""},
-		{"groups: [vpn-keepers]", "groups: []", "administrators-of-no-group@administrators/keepers/groups"},
-		{"groups: [vpn-keepers]", "groups: ['*']", "administrators-of-any-group@administrators/keepers/groups"},
+		{"groups: ['cn=vpn-keepers,dc=tern,dc=example']", "groups: []", "administrators-of-no-group@administrators/keepers/groups"},
+		{"groups: ['cn=vpn-keepers,dc=tern,dc=example']", "groups: ['*']", "administrators-of-any-group@administrators/keepers/groups"},
+		{"'cn=vpn-keepers,dc=tern,dc=example'", "vpn-keepers", "administrators-by-common-name@administrators/keepers/groups/0"},
+		{"'cn=vpn-keepers,dc=tern,dc=example'", "vpn-*", "administrators-by-common-name@administrators/keepers/groups/0"},
 		{", account: 'cn=a,dc=tern,dc=example'", "", "administrators-source@administrators/keepers/source"},
 		{"secret: kept}", "secret: kept, off: true}", "administrators-source@administrators/keepers/source"},
 		{"role: administrator", "role: auditor", "administrators-none-whole@administrators"},

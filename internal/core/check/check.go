@@ -53,9 +53,9 @@ const (
 
 // Todo is something to be done elsewhere than in the plan.
 type Todo struct {
-	What string `json:"what" enum:"add-person,make-certificate,keep-secret"`
-	Name string `json:"name" doc:"Of the group, certificate or secret."`
-	For  string `json:"for,omitempty" doc:"The name that people dial, of a certificate."`
+	What string   `json:"what" enum:"add-person,make-certificate,keep-secret"`
+	Name string   `json:"name" doc:"Of the group, certificate or secret."`
+	For  []string `json:"for,omitempty" nullable:"false" doc:"The names that a certificate is to hold."`
 }
 
 // ID names a finding for acceptance: kind and place.
@@ -185,7 +185,7 @@ func Run(in Input) []Finding {
 }
 
 // todo says of the last finding what is to be done elsewhere.
-func (c *checker) todo(what, name, dial string) {
+func (c *checker) todo(what, name string, dial ...string) {
 	if !c.again {
 		c.found[len(c.found)-1].Do = &Todo{what, name, dial}
 	}

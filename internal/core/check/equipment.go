@@ -45,7 +45,7 @@ func (c *checker) equipment() {
 		for _, s := range c.p.Sources {
 			if s.Secret == e.Secret {
 				c.add(Warn, "secret-shared-twice", path+"/secret",
-					"give each its own: yl secret make",
+					"give each its own, and name it: yl secret make "+e.Name+" --kind password",
 					"equipment %s and source %s share one secret: either can pass for the other", e.Name, s.Name)
 			}
 		}
@@ -62,6 +62,15 @@ func (c *checker) equipmentWays(path string, e *plan.Equipment) {
 	if slices.Contains(e.Ways(), plan.AskPassword) {
 		c.add(Warn, "equipment-learns-passwords", path+"/logins", "say eap-ttls or eap-mschapv2, where it has them",
 			"equipment %s has people's passwords handed over: it learns them, and on the way here they are hidden by MD5 and the shared secret alone", e.Name)
+	}
+	if room := slices.Contains(e.Ways(), plan.AskPassword) || slices.Contains(e.Ways(), plan.LoginTTLS); e.Factor && !e.Optional && !room {
+		c.add(Stop, "equipment-no-room-for-codes", path+"/logins", "add eap-ttls, or password",
+			"equipment %s requires a second factor, and none of its logins has room for a code: nobody gets in", e.Name)
+	}
+	if e.Optional && !e.Factor {
+		c.add(Note, "equipment-factor-unused", path+"/factor-optional", "leave it out, or say second-factor: true",
+			"equipment %s asks nobody for a second factor", e.Name)
+		c.mend("remove", path+"/factor-optional", "")
 	}
 	if len(e.Groups) == 0 {
 		c.add(Stop, "equipment-for-nobody", path+"/groups", "name the groups whom it may let in", "equipment %s lets nobody in", e.Name)

@@ -23,8 +23,16 @@ func (c *checker) expectations() {
 		if r.Example != nil {
 			fix = r.Example.Fix
 		}
+		var public *plan.Passage // which gives public name servers: there is no sense in routing those into the tunnel
+		if p := c.classes[c.classAt(r.Class)].Passage; p != nil && c.isByName(r) && !c.knowsInside(p.Passage) {
+			public, fix = p.Passage, c.nameTheInside(p.Passage)
+		}
 		c.add(Stop, "expectation-fails", "expectations/"+r.Expectation, fix, "%s (%s): %s", r.Class, cmp.Or(strings.Join(r.Users, ", "), "nobody seen yet"), r.Words)
-		c.mendExpectation(r)
+		if public != nil {
+			c.mendNames(public)
+		} else {
+			c.mendExpectation(r)
+		}
 	}
 	forbids, byName := false, false
 	for _, e := range c.p.Expectations {

@@ -157,7 +157,7 @@ func (c *checker) codePage(g *plan.Gateway, asked bool) {
 	} else if have := c.Certificates[page.Shown()]; have != nil {
 		if why := cert.Problem(have, page.Name, c.Now); why != "" {
 			c.add(Stop, "code-page-certificate", path+"/certificate",
-				"yl certificate make "+page.Shown()+" --for "+page.Name+", or import one",
+				"yl certificate make "+page.Shown()+forAll(have, page.Name)+", or import one",
 				"browsers refuse or warn of the code page: certificate %q: %s", page.Shown(), why)
 		}
 	}

@@ -20,7 +20,7 @@ func (c *checker) calls(base string, g plan.Gateway) {
 				"%q is no address of a page: the call is never made", x.URL)
 		case u.User != nil:
 			c.add(Stop, "call-malformed", path+"/url",
-				"name the user under user, and keep the password: yl secret keep NAME --kind password",
+				"name the user under user, and keep the password: yl secret keep NAME --kind password --from-file FILE",
 				"a password stands in the address: whoever reads the plan reads it too")
 		case u.Scheme == "http":
 			c.add(Warn, "call-in-clear", path+"/url", "call it by https",

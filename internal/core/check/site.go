@@ -91,6 +91,12 @@ func (c *checker) ownersOf(g plan.Gateway) {
 	}
 	for _, r := range c.p.Routers {
 		for i, a := range r.Addresses {
+			if slices.Contains(r.Addresses[:i], a) {
+				path := at("routers/"+r.Name+"/addresses", i)
+				c.add(Warn, "address-of-two", path, "take it out once", "router %s has %s twice", r.Name, a)
+				c.mend("remove", path, "")
+				continue
+			}
 			if first, taken := owners[a]; taken {
 				severity := Warn // two routers may share one
 				if first == gateway {

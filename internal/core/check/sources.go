@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"yellowlantern/internal/core/cert"
 	"yellowlantern/internal/core/foreign"
 	"yellowlantern/internal/core/plan"
 )
@@ -98,10 +99,10 @@ func (c *checker) radius(path string, s *plan.Source, own *plan.RADIUS) {
 	}
 	switch {
 	case own.ChangesAt.IsValid() && s.Secret == "":
-		c.add(Stop, "source-account", path+"/secret", "keep the secret that the server has for this service (yl secret keep), and name it",
+		c.add(Stop, "source-account", path+"/secret", "keep the secret that the server has for this service (yl secret keep NAME --kind password --from-file FILE), and name it",
 			"source %s shares no secret with its servers: what they ask for while sessions last would count for nothing", s.Name)
 	case byUDP && s.Secret == "":
-		c.add(Stop, "source-account", path+"/secret", "keep the secret that the server has for this service (yl secret keep), and name it",
+		c.add(Stop, "source-account", path+"/secret", "keep the secret that the server has for this service (yl secret keep NAME --kind password --from-file FILE), and name it",
 			"source %s shares no secret with its servers: they answer nobody without", s.Name)
 	case s.Secret != "" && c.Secrets != nil && !c.Secrets[s.Secret]:
 		c.add(Stop, "no-secret", path+"/secret", "keep it: yl secret keep "+s.Secret+" --kind password --from-file FILE",
@@ -112,16 +113,17 @@ func (c *checker) radius(path string, s *plan.Source, own *plan.RADIUS) {
 			"%s of source %s is asked by UDP: names can be read on the way, and passwords are hidden by MD5 and the shared secret alone", open, s.Name)
 	}
 	if overTLS && own.Certificate == "" {
-		c.add(Warn, "source-certificate", path+"/certificate", "make one (yl certificate make), have the server trust it, and name it",
+		c.add(Warn, "source-certificate", path+"/certificate", "make one (yl certificate make NAME --for NAME), have the server trust it, and name it",
 			"source %s shows its servers no certificate: most let nobody ask over TLS without", s.Name)
 	}
 	if own.Certificate != "" && c.Certificates != nil && c.Certificates[own.Certificate] == nil {
-		c.add(Stop, "no-certificate", path+"/certificate", "make it (yl certificate make "+own.Certificate+"), or name another",
+		c.add(Stop, "no-certificate", path+"/certificate", "make it: yl certificate make "+own.Certificate+" --for "+own.Certificate+", or name another",
 			"there is no certificate %q, by which source %s proves itself to its servers", own.Certificate, s.Name)
 	}
 	if have := c.Certificates[own.Certificate]; have != nil && len(have.ExtKeyUsage) > 0 &&
 		!slices.Contains(have.ExtKeyUsage, x509.ExtKeyUsageClientAuth) && !slices.Contains(have.ExtKeyUsage, x509.ExtKeyUsageAny) {
-		c.add(Stop, "source-certificate", path+"/certificate", "make another one: yl certificate make",
+		c.add(Stop, "source-certificate", path+"/certificate",
+			"make one for both in its place: yl certificate make "+own.Certificate+forAll(have, cert.Names(have)[0]),
 			"the certificate %s, by which source %s proves itself, is one for servers alone: its servers refuse it", own.Certificate, s.Name)
 	}
 	if own.GroupsFrom == plan.GroupsClass {
@@ -176,7 +178,7 @@ func (c *checker) sourceAccount(path string, s *plan.Source, own *plan.LDAP) {
 				"bind-as of source %s says nothing of who logs in: everybody would be one person", s.Name)
 		}
 	case s.Secret == "":
-		c.add(Stop, "source-account", path+"/secret", "keep the account's password beside the plan (yl secret keep), and name it",
+		c.add(Stop, "source-account", path+"/secret", "keep the account's password beside the plan (yl secret keep NAME --kind password --from-file FILE), and name it",
 			"the account of source %s has no password, and a directory lets nobody in without", s.Name)
 	case c.Secrets != nil && !c.Secrets[s.Secret]:
 		c.add(Stop, "no-secret", path+"/secret", "keep it: yl secret keep "+s.Secret+" --kind password --from-file FILE",

@@ -118,6 +118,8 @@ func TestFindingsOfEquipment(t *testing.T) {
 		{"no-certificate@equipment/jetty/certificate stop", "10.20.0.1", strings.Replace(right, "gate", "lost", 1)},
 		{"", "10.20.0.1", strings.Replace(right, "certificate: gate", "logins: [eap-mschapv2]", 1)},
 		{"equipment-learns-passwords@equipment/jetty/logins warn", "10.20.0.1", right + ", logins: [password]"},
+		{"equipment-no-room-for-codes@equipment/jetty/logins stop", "10.20.0.1", right + ", logins: [ms-chapv2, eap-tls], second-factor: true"},
+		{"equipment-factor-unused@equipment/jetty/factor-optional note", "10.20.0.1", right + ", factor-optional: true"},
 		{"equipment-for-nobody@equipment/jetty/groups stop", "10.20.0.1", strings.Replace(right, "[researchers]", "[]", 1)},
 		{"secret-shared-twice@equipment/jetty/secret warn", "10.20.0.1", right + "}\nsources:\n  - {name: m, kind: radius, servers: [\"radius://127.0.0.1\"], secret: kept"},
 	} {

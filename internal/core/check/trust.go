@@ -3,6 +3,7 @@ package check
 import (
 	"bytes"
 	"cmp"
+	"crypto/x509"
 	"net/url"
 	"time"
 
@@ -28,7 +29,7 @@ func (c *checker) kits() {
 		return // one is made
 	}
 	if why := cert.Problem(have, u.Hostname(), c.Now); why != "" {
-		c.add(Warn, "kits-certificate", "kits-certificate", "yl certificate make "+name+" --for "+u.Hostname()+", or import one",
+		c.add(Warn, "kits-certificate", "kits-certificate", "yl certificate make "+name+forAll(have, u.Hostname())+", or import one",
 			"browsers warn people of the page that their kit is on: certificate %q: %s", name, why)
 	}
 }
@@ -57,6 +58,24 @@ func (c *checker) trust() {
 	}
 }
 
+// namesFor are the names that a certificate is to hold in place of another: also what that one held, for what runs is dialled by it.
+func namesFor(have *x509.Certificate, dial string) []string {
+	out := []string{dial}
+	for _, n := range cert.Names(have) {
+		if n != dial {
+			out = append(out, n)
+		}
+	}
+	return out
+}
+
+func forAll(have *x509.Certificate, dial string) (words string) {
+	for _, n := range namesFor(have, dial) {
+		words += " --for " + n
+	}
+	return words
+}
+
 // certificate finds that devices will not accept one.
 func (c *checker) certificate(path, name, dial, kind string) {
 	have := c.Certificates[name]
@@ -69,10 +88,10 @@ func (c *checker) certificate(path, name, dial, kind string) {
 		return
 	}
 	if why := cert.Problem(have, dial, c.Now); why != "" {
-		c.add(Stop, "certificate-refused", path, "make one for "+dial+": yl certificate make "+name+" --for "+dial+kind,
+		c.add(Stop, "certificate-refused", path, "make one for "+dial+" too: yl certificate make "+name+forAll(have, dial)+kind,
 			"devices refuse certificate %q: %s", name, why)
 		if kind == "" {
-			c.todo(MakeCertificate, name, dial)
+			c.todo(MakeCertificate, name, namesFor(have, dial)...)
 		}
 	} else if left := have.NotAfter.Sub(c.Now); left < expiresSoon {
 		c.add(Warn, "certificate-expires", path, "make a new one before then",
@@ -80,7 +99,7 @@ func (c *checker) certificate(path, name, dial, kind string) {
 	}
 	if c.Authority != nil && have.CheckSignatureFrom(c.Authority) != nil && bytes.Equal(have.RawIssuer, have.RawSubject) {
 		c.add(Warn, "certificate-self-signed", path,
-			"make one by the service's own authority: yl certificate make "+name+" --for "+dial+kind,
+			"make one by the service's own authority: yl certificate make "+name+forAll(have, dial)+kind,
 			"certificate %q is signed by itself: no device trusts it unless its user clicks through a warning", name)
 	}
 }

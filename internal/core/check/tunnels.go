@@ -66,12 +66,35 @@ func (c *checker) tunnels() {
 		}
 		if len(p.Tunnels) == 0 {
 			c.add(Stop, "no-tunnel", "passages/"+p.Name+"/tunnels", "name a tunnel", "nobody can come in by passage %s", p.Name)
+		} else if off := c.allOff(p); off != "" {
+			severity := Warn
+			if !slices.ContainsFunc(c.p.Tunnels, func(t plan.Tunnel) bool { return !t.Off }) {
+				severity = Stop // nobody comes in at all
+			}
+			c.add(severity, "tunnels-off", "passages/"+p.Name+"/tunnels", "switch tunnel "+off+" on, or name one that is",
+				"nobody can come in by passage %s: every tunnel that it names is off, and its people have no other passage's rights meanwhile", p.Name)
+			c.mend("remove", "tunnels/"+off+"/off", "")
 		}
 		if p.Pool == "" {
 			c.add(Stop, "no-pool", "passages/"+p.Name+"/pool", "name a pool",
 				"there are no addresses for people of passage %s: nobody can come in by it", p.Name)
 		}
 	}
+}
+
+// allOff is the first tunnel of a passage where every one that there is is off; empty: one is on, or there is none.
+func (c *checker) allOff(p plan.Passage) (first string) {
+	for _, name := range p.Tunnels {
+		t := c.n.Tunnels[name]
+		switch {
+		case t == nil:
+		case !t.Off:
+			return ""
+		case first == "":
+			first = name
+		}
+	}
+	return first
 }
 
 // sizes finds numbers that do not work, whatever the kind.

@@ -3,12 +3,16 @@
 // what happened without writing each one down. It holds no lock: callers do. Whom it is about, and what is refused, is left to them.
 package crowd
 
-import "net/netip"
+import (
+	"net/netip"
+
+	"yellowlantern/internal/core/fold"
+)
 
 // Source is who a stranger is as far as the network tells: an IPv4 address, or a /64 of IPv6, in which anybody may take any address
 // (RFC 4291 §2.5.4, RFC 8981).
 func Source(a netip.Addr) netip.Prefix {
-	a = a.Unmap().WithZone("")
+	a = fold.Addr(a).WithZone("")
 	bits := 64
 	if a.Is4() {
 		bits = 32

@@ -108,8 +108,9 @@ func TestLift(t *testing.T) {
 		}
 	}
 	require.Len(t, g.Slowed(noon), 4)
-	require.Equal(t, 2, g.Lift("rory", netip.Addr{}))
-	require.Equal(t, 1, g.Lift("", home))
+	require.Zero(t, g.Lift("", home, func(name string) bool { return name == "vera" }), "of others")
+	require.Equal(t, 2, g.Lift("rory", netip.Addr{}, nil))
+	require.Equal(t, 1, g.Lift("", home, func(name string) bool { return name == "wanda" }))
 	require.Equal(t, []Slowed{{"wanda", Source(away), 1, noon, noon.Add(firstWait)}}, g.Slowed(noon))
 	require.Zero(t, g.Begin(noon, "rory", home))
 	require.Empty(t, g.Slowed(noon.Add(2*forgetAfter)))
@@ -128,7 +129,7 @@ func TestGuardIsBounded(t *testing.T) {
 	}
 	require.Len(t, g.names, len(g.pairs))
 	require.Len(t, g.froms, len(g.pairs))
-	g.Lift("", netip.Addr{})
+	g.Lift("", netip.Addr{}, nil)
 	require.Zero(t, len(g.pairs)+len(g.names)+len(g.froms))
 }
 
@@ -180,7 +181,7 @@ func TestKept(t *testing.T) {
 				}
 			}
 			if rapid.IntRange(0, 9).Draw(t, "what") == 0 {
-				g.Lift(name, netip.Addr{})
+				g.Lift(name, netip.Addr{}, nil)
 			}
 			keep()
 		}

@@ -31,6 +31,11 @@ type guesses struct {
 	wrong int
 	last  time.Time
 	until time.Time
+	// before is what it was before the guess begun last.
+	before struct {
+		wrong       int
+		last, until time.Time
+	}
 }
 
 // Guard slows down guesses of passwords. A guess counts as wrong from the moment at which it is begun until it proves right, so that many
@@ -66,6 +71,7 @@ func (g *Guard) Begin(now time.Time, name string, from netip.Addr) (wait time.Du
 	} else if now.Sub(had.last) > forgetAfter {
 		had.wrong = 0
 	}
+	had.before.wrong, had.before.last, had.before.until = had.wrong, had.last, had.until
 	had.wrong++
 	had.last = now
 	delay := firstWait << min(had.wrong-1, mostAttempts)
@@ -98,6 +104,26 @@ func (g *Guard) Wrong(now time.Time, name string, from netip.Addr) (wait time.Du
 	had.until = now.Add(had.until.Sub(had.last))
 	had.last = now
 	return had.until.Sub(now)
+}
+
+// None says that the guess begun last was none: nobody could tell, or it made no difference. It is as if it had not been begun.
+func (g *Guard) None(name string, from netip.Addr) {
+	p := pair{name, Source(from)}
+	had := g.pairs[p]
+	switch {
+	case had == nil:
+	case had.before.wrong == 0:
+		g.forget(p)
+	default:
+		had.wrong, had.last, had.until = had.before.wrong, had.before.last, had.before.until
+		g.touched(p)
+	}
+}
+
+// Knows tells whether somebody got in by a name from a source not long ago.
+func (g *Guard) Knows(now time.Time, name string, from netip.Addr) bool {
+	at, ok := g.known[pair{name, Source(from)}]
+	return ok && now.Sub(at) <= knownFor
 }
 
 // Right says that the guess begun last was none: it was right.
@@ -171,10 +197,11 @@ func (g *Guard) Slowed(now time.Time) []Slowed {
 	return out
 }
 
-// Lift forgets what went wrong with a name, or from a source; with both empty everything. It tells how many pairs that were.
-func (g *Guard) Lift(name string, from netip.Addr) (n int) {
+// Lift forgets what went wrong with a name, or from a source; with both empty everything, of the names that whose takes (nil: all). It
+// tells how many pairs that were.
+func (g *Guard) Lift(name string, from netip.Addr, whose func(name string) bool) (n int) {
 	for k := range g.pairs {
-		if (name == "" || k.name == name) && (!from.IsValid() || k.source == Source(from)) {
+		if (whose == nil || whose(k.name)) && (name == "" || k.name == name) && (!from.IsValid() || k.source == Source(from)) {
 			g.forget(k)
 			n++
 		}

@@ -37,7 +37,7 @@ func (g *Guard) Restore(now time.Time, all []Kept) {
 	for _, k := range all {
 		p := pair{k.Name, k.Source}
 		if k.Wrong > 0 && now.Sub(k.Last) <= forgetAfter && len(g.pairs) < mostPairs {
-			g.count(p, &guesses{k.Wrong, k.Last, k.Until})
+			g.count(p, &guesses{wrong: k.Wrong, last: k.Last, until: k.Until})
 		}
 		if !k.Known.IsZero() && now.Sub(k.Known) <= knownFor && len(g.known) < mostKnown {
 			g.known[p] = k.Known

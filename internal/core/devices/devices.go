@@ -135,8 +135,17 @@ func everything() (out algorithm.Set) {
 	return out
 }
 
+// OwnClient is the word for our own client in plans, and OwnKit that for its kit.
+const (
+	OwnClient = "own-client"
+	OwnKit    = "yl-dial"
+)
+
 // Named finds a platform by its word.
 func Named(word string) (Platform, bool) {
+	if word == OwnKit {
+		word = OwnClient
+	}
 	i := slices.IndexFunc(Platforms, func(p Platform) bool { return p.Word == word })
 	if i < 0 {
 		return Platform{}, false

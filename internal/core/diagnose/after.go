@@ -47,6 +47,12 @@ func (f *finder) slow() {
 		}, "the plan")
 	}
 	for _, s := range f.Sessions {
+		if s.Carries > 0 && tunnel != nil {
+			f.add(Cause{
+				Code: "path-mtu", Sure: 92, Words: fmt.Sprintf("the network where %s is carries packets of at most %d octets inside the tunnel, and drops larger ones without ICMP; tunnel %s is for %d. The gateway and our own client keep to %d", f.User, s.Carries, tunnel.Name, mtu, s.Carries),
+				Setting: "tunnels/" + tunnel.Name + "/mtu", Fix: fmt.Sprintf("for systems' own clients there: mtu: %d at the tunnel; or have their router let ICMP through (RFC 1191)", max(1280, s.Carries)),
+			}, "the live session from "+s.From+": its device searched for the size")
+		}
 		if total := s.In + s.Missing; s.Missing > 5 && s.Missing*50 > total {
 			f.add(Cause{Code: "loss-on-the-way", Sure: 90, Words: fmt.Sprintf("%d of %d packets that the device sent did not arrive: the network between it and the gateway loses them", s.Missing, total), Fix: "try from another network; a wireless link or a crowded line is usual"},
 				"live counters: gaps in the sequence numbers")

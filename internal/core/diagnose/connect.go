@@ -14,15 +14,18 @@ import (
 
 // cannotConnect looks at what the journal says of the person's attempts, newest first; then at whether anybody gets in from outside.
 func (f *finder) cannotConnect() {
-	attempts := 0
-	for i, l := range f.Journal {
-		if l.Kind == "login" && i == 0 && f.Now.Sub(l.At) < 10*time.Minute {
-			f.add(Cause{
-				Code: "connected-after-all", Sure: 60, Words: f.User + " logged in a moment ago",
-				Fix: "ask again: the trouble may be over, or it may be about what is reached",
-			}, f.said(l))
+	attempts, newest := 0, true
+	for _, l := range f.Journal {
+		if l.Kind == "login" && f.fresh(l.At) { // it arrived, whatever came of it
 			attempts++
 		}
+		if l.Kind == "login" && newest && f.Now.Sub(l.At) < 10*time.Minute {
+			f.add(Cause{
+				Code: "connected-after-all", Sure: 60, Words: f.User + " logged in " + f.Now.Sub(l.At).Round(time.Second).String() + " ago",
+				Fix: "ask again: the trouble may be over, or it may be about what is reached",
+			}, f.said(l))
+		}
+		newest = newest && l.Kind != "login" && l.Kind != reason.KindRefused
 		if l.Kind != reason.KindRefused || !f.fresh(l.At) || !f.explains(l) {
 			continue
 		}
@@ -34,6 +37,7 @@ func (f *finder) cannotConnect() {
 		}
 	}
 	f.anonymous(attempts)
+	f.unusable()
 	f.hours()
 	f.pool()
 	f.outside(attempts)
@@ -104,16 +108,21 @@ func (f *finder) outside(attempts int) {
 		switch {
 		case t.Inside && t.Connected:
 			inside = cmp.Or(inside, t.Vantage)
-		case t.Inside: // whoever is inside need not get out and in again
 		case t.Connected:
 			fine = cmp.Or(fine, t.Vantage)
+		case t.Fault == reason.FaultStopped: // the way is open: what does not judge says so itself, in the journal
+			f.add(Cause{
+				Code: "login-not-judged", Sure: 70, Words: "the gateway answers, and what judges logins does not: a directory or RADIUS server, or the service's disk",
+				Fix: "look at what the journal says of this login, and at yl status",
+			}, at)
+		case t.Fault == reason.FaultCertificate:
+			f.add(f.cause(refusals[reason.CertificateNotAccepted], reason.Reason{}, 92), at)
+		case t.Inside: // whoever is inside need not get out and in again
 		case t.Fault == reason.FaultSilent4500:
 			f.add(Cause{
 				Code: "port-4500-lost", Sure: 93, Words: "UDP 500 arrives at the gateway, and UDP 4500 does not", Setting: f.settingOf("GATEWAY/outside"),
 				Fix: "let the router in front and the provider pass and forward UDP 4500 to the gateway",
 			}, at)
-		case t.Fault == reason.FaultCertificate:
-			f.add(f.cause(refusals[reason.CertificateNotAccepted], reason.Reason{}, 92), at)
 		case t.Fault == reason.FaultName:
 			f.add(Cause{
 				Code: "name-unknown-outside", Sure: 92, Words: "the name that people dial does not resolve outside",
@@ -136,7 +145,18 @@ func (f *finder) outside(attempts int) {
 			Code: "gateway-not-reached", Sure: 88, Words: "nothing that is sent to the gateway from outside arrives", Setting: f.settingOf("GATEWAY/outside"),
 			Fix: "look at the router and the provider in front of the gateway: UDP 500 and 4500 must arrive at " + words(f.Model.Gateway.Outside.Addresses),
 		}, silent, "no attempt is in the journal")
-	case fine+inside != "" && attempts == 0 && f.Known && !f.Off && f.Class.Passage != nil:
+	case fine == "" && attempts == 0 && f.admitted() && f.Arrived.IsZero() && !f.Began.IsZero():
+		seen := "no login, refused or not, came from outside in the journal since " + f.Began.UTC().Format("2006-01-02 15:04") + " UTC"
+		if inside != "" {
+			seen += "; the trial from " + inside + " says nothing of the way in"
+		}
+		f.add(Cause{
+			Code: "nobody-arrives", Sure: 80, Words: "nothing of anybody arrives from outside: the router in front of the gateway does not forward to it, the provider drops it, or the name leads elsewhere",
+			Setting: f.settingOf("GATEWAY/outside"),
+			Fix: "compare what the router in front forwards: UDP 500 and UDP 4500 to " + words(f.Model.Gateway.Outside.Addresses) +
+				"; then see from elsewhere what arrives: yl mirror on another machine, yl outside here",
+		}, seen)
+	case attempts == 0 && f.admitted() && (fine != "" || !f.Arrived.IsZero()):
 		c := Cause{
 			Code: "nothing-arrives", Sure: 70, Words: "nothing of " + f.User + " arrives at the gateway, while others get in: the network where they are drops it, or the device dials somewhere else",
 			Fix: "check what the device dials; try from a mobile network",
@@ -148,8 +168,7 @@ func (f *finder) outside(attempts int) {
 		}
 		seen := "a trial from " + fine + " got in"
 		if fine == "" {
-			c.Sure, seen = 55,
-				"a trial from "+inside+" got in, which is the gateway's own network: of the way in from outside nothing is known"
+			seen = fmt.Sprintf("somebody else was heard from %s, %s ago", f.ArrivedFrom, f.Now.Sub(f.Arrived).Round(time.Second))
 		}
 		f.add(c, "no attempt of theirs is in the journal", seen)
 	}

@@ -50,6 +50,11 @@ type Evidence struct {
 	Findings   []check.Finding
 	Free       int          // addresses left in the person's pool
 	Published  []netip.Addr // where the dialled name leads, as trials saw it
+	Checks     []Check      // of the status, those that are not OK
+	Source     string       // where the person is kept; empty: by the service itself
+	// Arrived is when anybody else was last heard from outside; zero: not since Began.
+	Arrived, Began time.Time
+	ArrivedFrom    string
 }
 
 // Line is a line of the journal.
@@ -69,11 +74,13 @@ type Session struct {
 	In, Out uint64 // packets
 	Lost    map[string]uint64
 	Missing uint64
+	Carries int // the largest packet inside the tunnel that its way carries, in octets; 0: what the tunnel is for, as far as is known
 }
 
 // Past is a session that ended.
 type Past struct {
 	Since, Until time.Time
+	In           uint64 // octets that came of the device
 	From         string
 	Why          reason.Reason // none: of a version that wrote words only
 	Words        string
@@ -137,13 +144,22 @@ func Find(e Evidence) []Cause {
 		f.drops()
 	}
 	f.held()
+	f.host()
 	f.findings()
 	if len(f.causes) == 0 {
 		f.add(Cause{Code: "nothing-found", Sure: 10, Words: "nothing that is recorded, computed or tried explains it", Fix: "try it while you watch: let the person do it again, and run yl diagnose once more; yl sessions record keeps the packets"},
-			"the plan lets it through, and an identity with the same groups had no trouble")
+			f.unexplained())
 	}
 	slices.SortStableFunc(f.causes, func(a, b Cause) int { return cmp.Compare(b.Sure, a.Sure) })
 	return f.causes
+}
+
+// unexplained says what was seen where nothing explains the complaint: of trials only what they did.
+func (f *finder) unexplained() string {
+	if f.Complaint != CannotConnect && slices.ContainsFunc(f.Trials, func(t Trial) bool { return t.Connected }) {
+		return "the plan lets it through, and an identity with the same groups just had no trouble"
+	}
+	return "the journal, the status, and what is computed from the plan"
 }
 
 type finder struct {

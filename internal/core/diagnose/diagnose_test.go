@@ -100,8 +100,9 @@ func TestCauses(t *testing.T) {
 			}}
 			return e
 		}, true},
-		"from inside nothing is known of the way in": {"nothing-arrives", func(t *testing.T) Evidence {
+		"from inside nothing is known of the way in": {"nobody-arrives", func(t *testing.T) Evidence {
 			e := evidence(t, CannotConnect)
+			e.Began = ago(24 * time.Hour)
 			e.Trials = []Trial{
 				{Vantage: "this-network", Inside: true, At: now, Connected: true},
 				{Vantage: "this-network", Inside: true, At: now, Fault: reason.FaultSilent500},
@@ -259,4 +260,97 @@ func TestSigns(t *testing.T) {
 			}
 		}
 	}
+}
+
+// What the status knows of the gateway host explains a complaint where it bears on it, and then what trials saw follows from it; where it
+// does not bear on it, it is not named.
+func TestChecksOfTheStatus(t *testing.T) {
+	told := func(code reason.Code, with reason.With) Check {
+		return Check{Name: "inside", Failed: true, Words: "words", Why: reason.Of(code, with)}
+	}
+	dead := []Trial{{Vantage: "gateway", Inside: true, At: now, Connected: true, Results: []Result{
+		{Place: "names", Network: "station", Dst: netip.MustParseAddr("10.20.0.53"), Service: "udp/53", Want: true, Saw: reason.Of(reason.NoAnswer, nil)},
+		{Place: "records", Network: "archive", Dst: netip.MustParseAddr("10.20.30.5"), Service: "tcp/80", Want: true, Saw: reason.Of(reason.NoAnswer, nil)},
+	}}}
+	alive := []Trial{{Vantage: "gateway", Inside: true, At: now, Connected: true, Results: []Result{
+		{Place: "records", Network: "archive", Dst: netip.MustParseAddr("10.20.30.5"), Service: "tcp/80", Want: true, Reached: true, Served: true},
+	}}}
+	down := func(network string) Check {
+		return told(reason.LinkDown, reason.With{reason.Link: "eth1", reason.Network: network})
+	}
+	drops := func(services string) Check { return told(reason.OthersRefuse, reason.With{reason.Service: services}) }
+	for name, c := range map[string]struct {
+		complaint string
+		check     Check
+		trials    []Trial
+		to        string
+		first     string // empty: another than the check's
+	}{
+		"a link down":                                    {ReachesNothing, down("station"), dead, "", "link-down"},
+		"the link to what is complained of":              {ReachesSome, down("station"), dead, "10.20.30.5", "link-down"},
+		"another link":                                   {ReachesSome, down("annex"), dead, "10.20.30.5", ""},
+		"an inside link and a login":                     {CannotConnect, down("station"), nil, "", ""},
+		"the link outside and a login":                   {CannotConnect, down("internet"), nil, "", "link-down"},
+		"a foreign table":                                {ReachesNothing, told(reason.OthersDrop, nil), dead, "", "others-drop"},
+		"a foreign table that nothing was tried through": {ReachesNothing, told(reason.OthersDrop, nil), nil, "", "others-drop"},
+		"times that the kernel does not take":            {ReachesNothing, told(reason.TimeoutsNotTaken, nil), dead, "", ""},
+		"a foreign rule for that service":                {ReachesSome, drops("tcp/80 (rule with handle 4)"), dead, "10.20.30.5", "others-drop-service"},
+		"one for another service":                        {ReachesSome, drops("tcp/8080 (rule with handle 4)"), dead, "10.20.30.5", ""},
+		"one that lets this through":                     {ReachesSome, drops("tcp/80 (rule with handle 4)"), alive, "10.20.30.5", ""},
+		"one for IKE":                                    {CannotConnect, drops("udp/500 (by its policy)"), nil, "", "others-drop-service"},
+		"one for IKE, and a page":                        {ReachesSome, drops("udp/500 (by its policy)"), dead, "10.20.30.5", ""},
+		"a gateway that is away":                         {CannotConnect, told(reason.GatewayNotReached, nil), nil, "", "gateway-not-reached"},
+		"a full disk":                                    {CannotConnect, Check{Name: "disk", Failed: true}, nil, "", "status-disk"},
+		"a disk that fills":                              {CannotConnect, Check{Name: "disk"}, nil, "", ""},
+		"a full disk and a page":                         {ReachesSome, Check{Name: "disk", Failed: true}, dead, "10.20.30.5", ""},
+		"a source of others":                             {CannotConnect, Check{Name: "sources", Failed: true, Setting: "sources/mainland"}, nil, "", ""},
+		"a certificate of another tunnel":                {CannotConnect, Check{Name: "certificate", Failed: true, Setting: "tunnels/other/certificate"}, nil, "", ""},
+		"the certificate of the person's":                {CannotConnect, Check{Name: "certificate", Failed: true, Setting: "tunnels/main/certificate"}, nil, "", "status-certificate"},
+		"a mirror that did not reach the port":           {CannotConnect, Check{Name: "ports", Failed: true}, nil, "", "status-ports"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			e := evidence(t, c.complaint)
+			e.Checks, e.Trials = []Check{c.check}, c.trials
+			if c.to != "" {
+				to(&e, c.to, "tcp/80")
+			}
+			got := Find(e)
+			own := string(c.check.Why.Code)
+			if own == "" {
+				own = "status-" + c.check.Name
+			}
+			if c.first != "" {
+				require.Equal(t, c.first, got[0].Code, "%+v", got)
+				for _, other := range got[1:] {
+					require.Less(t, other.Sure, 90, "it follows from the first: %+v", other)
+				}
+				return
+			}
+			for _, x := range got {
+				require.NotEqual(t, own, x.Code, "%+v", x)
+			}
+		})
+	}
+}
+
+// The passage that counts is not the one by which it would be reached; a device that ends its session at once cannot use what it is given;
+// where nobody arrives at all, it is not one person's network.
+func TestCausesBesideThePerson(t *testing.T) {
+	e := evidence(t, ReachesSome, "  - name: research\n", "  - {name: visits, groups: [researchers], tunnels: [main], pool: guests, routes: {split: [names]}}\n  - name: research\n")
+	to(&e, "10.20.30.5", "tcp/80")
+	e.Packet.Src = netip.MustParseAddr("10.99.1.1")
+	got := Find(e)
+	require.Equal(t, "other-passage", got[0].Code, "%+v", got)
+	require.Contains(t, got[0].Fix, "move passage research before visits")
+
+	e = evidence(t, CannotConnect)
+	e.Began = ago(24 * time.Hour)
+	require.Equal(t, "nobody-arrives", Find(e)[0].Code)
+	e.Arrived, e.ArrivedFrom = ago(time.Minute), "203.0.113.60:4500"
+	require.Equal(t, "nothing-arrives", Find(e)[0].Code)
+	e.Past = []Past{{Since: ago(time.Minute), Until: ago(59 * time.Second), Why: reason.Of(reason.PeerEnded, nil)}}
+	e.Journal = []Line{{At: ago(time.Minute), Kind: "login", User: e.User}}
+	require.Equal(t, "unusable-at-device", Find(e)[0].Code)
+	e.Past[0].In = 500
+	require.NotEqual(t, "unusable-at-device", Find(e)[0].Code)
 }

@@ -44,6 +44,8 @@ func (f *finder) explains(l Line) bool {
 		return l.User != f.User || f.Own.Sessions > 0 && len(f.Sessions) >= f.Own.Sessions
 	case reason.PasswordToChange:
 		return l.User != f.User || f.MustChange
+	case reason.PassageShut:
+		return l.User != f.User || f.Class.Shut == nil
 	case reason.NoPassage:
 		return l.User != f.User || !taken
 	case reason.OtherTunnel:

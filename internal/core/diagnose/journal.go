@@ -13,7 +13,7 @@ import (
 // TUNNEL, AUTHORITY, SOURCE and GATEWAY stand for those that the reason names, or else for the person's own.
 type sign struct{ code, words, setting, fix string }
 
-const notAccepted = "install the authority's certificate on the device (yl certificate authority), and let it dial the name that the certificate holds"
+const notAccepted = "install the authority's certificate on the device (yl certificate authority), let it dial the name that the certificate holds, and look at the device's clock"
 
 // refusals are signs in why logins were refused.
 var refusals = map[reason.Code]sign{
@@ -32,10 +32,12 @@ var refusals = map[reason.Code]sign{
 	reason.SourceAccount:          {"source-account", "the source where USER is kept refuses the service's own account", "SOURCE/account", "correct the account, or keep its password anew (yl secret keep)"},
 	reason.SourceMistaken:         {"source-mistaken", "what the plan says of the source where USER is kept is wrong", "SOURCE", "correct it (yl sources try NAME USER says what is wrong)"},
 	reason.SourceRefuses:          {"source-refuses", "the source that was asked about USER refuses them, by name, by password or by its own rules", "SOURCE", "let USER type name and password again; the server's own record says which of both it was"},
+	reason.NameHeld:               {"source-name-held", "another source has somebody of the name of USER, and that name is theirs here", "SOURCE", "rename one of both where they are kept; once the other source has nobody of that name, let the service forget its person: yl people forget USER"},
 	reason.SourceBars:             {"source-bars", "the source where USER is kept does not let them in", "SOURCE", "mend it there: they are switched off, locked out, or their time is over"},
-	reason.EAPTLSFailed:           {"eap-tls-failed", "the tunnel inside which the password goes did not come about", "TUNNEL/certificate", "let the device believe the gateway's certificate for this login too"},
+	reason.EAPTLSFailed:           {"eap-tls-failed", "the TLS handshake of the login failed", "TUNNEL/certificate", "let the device believe the gateway's certificate for this login too"},
 	reason.EAPInnerOther:          {"eap-inner-other", "the device proves itself inside TLS by a way that is not taken", "TUNNEL/login", "set the inner method to PAP on the device"},
-	reason.NoPassage:              {"no-passage", "the password is right, but no passage admits a group of USER", "passages", "put the user into a group that a passage admits, or admit the group by a passage"},
+	reason.PassageShut:            {"passage-shut", "the person's passage comes by tunnels that are off", "PASSAGE/tunnels", "switch one of its tunnels on, or give the passage another one"},
+	reason.NoPassage:              {"no-passage", "the person is authenticated, but no passage admits a group of USER", "passages", "put the user into a group that a passage admits, or admit the group by a passage"},
 	reason.OtherTunnel:            {"other-tunnel", "the device dials another tunnel than the passage comes by", "PASSAGE/tunnels", "correct the name (remote identity) on the device, or add the tunnel to the passage"},
 	reason.OutsideHours:           {"outside-hours", "people of this passage may not connect at this hour", "PASSAGE/limits/hours", "wait for the hours, or widen them"},
 	reason.TooManySessions:        {"too-many-sessions", "USER has as many sessions already as one person may", "PASSAGE/limits/per-person", "end the other session (yl sessions end USER), raise per-person, or say newest-wins: true"},
@@ -62,6 +64,7 @@ var refusals = map[reason.Code]sign{
 	reason.KeyRevokedThere:        {"certificate-revoked-there", "the device's certificate was revoked by the authority that issued it", "AUTHORITY/revocation", "the person needs a new one from that authority"},
 	reason.RevocationUnknown:      {"revocation-unknown", "it cannot be found out whether the device's certificate is revoked", "AUTHORITY/lists", "let the service reach the authority's server (yl authorities list says what fails), give it a list by hand (yl authorities give-list NAME FILE), or say when-unknown: admit"},
 	reason.LoginAnew:              {"login-anew", "the device could not come back by what it had, for something has changed since", "", "nothing: it logs in instead; give it the password if it asks"},
+	reason.SharedKeyWaits:         {"wrong-password", "the device gave wrong shared keys, and is heard again only after a while", "", "enter the shared key again on the device"},
 	reason.WrongLoginMethod:       {"wrong-login-method", "the device tries to log in by another way than the tunnel has", "TUNNEL/login", "set the device to what login says: user and password (EAP-MSCHAPv2), the certificate that was issued for it, or its key"},
 	reason.EAPOtherType:           {"wrong-login-method", "the device asks for another method of EAP", "TUNNEL/login", "set user name and password (EAP-MSCHAPv2) on the device"},
 	reason.AsksNoAddress:          {"asks-no-address", "the device asks for no address of the pool", "", "switch on the virtual address on the device"},
@@ -116,6 +119,7 @@ var ends = map[reason.Code]sign{
 	reason.CertificateGone:   {"certificate-gone", "the certificate by which the device came in was revoked, is over, or is of an authority that the plan no longer takes", "AUTHORITY/revocation", "the person needs a new one from that authority (yl authorities list says what is gone by)"},
 	reason.KeyTakenBack:      {"key-taken-back", "the key by which the device came in was taken back", "", "make a new one on the device, and add it to the person"},
 	reason.MovedElsewhere:    {"moved-elsewhere", "sessions end when the device changes from one network to another", "PASSAGE/limits/one-place", "leave one-place out, where people may take their session along"},
+	reason.WayUnproved:       {"way-unproved", "the device says that it supports MOBIKE, and does not return the cookie by which its new address is checked", "", "update the device's client; record the session if it stays so"},
 	reason.PeerUnreadable:    {"device-unreadable", "the device sends messages that cannot be read", "", "update the device's client; record the session if it stays so"},
 	reason.GatewayStops:      {"gateway-restarts", "the gateway was stopped", "", "look at when and why the service was restarted"},
 	reason.PeerEnded:         {"device-ended", "the device itself ends its sessions", "", "look at the device: its idle or power settings, or a person who disconnects"},

@@ -3,10 +3,13 @@ package diagnose
 import (
 	"cmp"
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
+	"time"
 
 	"yellowlantern/internal/core/netset"
+	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reach"
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/core/site"
@@ -64,6 +67,7 @@ func (f *finder) reachesNothing() {
 
 // connected says so where a complaint about reach comes from somebody who is not connected.
 func (f *finder) connected() {
+	f.unusable()
 	if len(f.Sessions) > 0 {
 		return
 	}
@@ -109,11 +113,77 @@ func (f *finder) follow(p site.Packet, name string, sure int) {
 			return
 		}
 		c.Mend = reach.MendAll(f.Model, f.Class, p, j, false)
+		f.otherPassage(p)
 		f.add(c, evidence...)
 		return
 	}
 	f.beyond(p, name)
 }
+
+// otherPassage finds a later passage that lists one of the person's groups and by which a packet would arrive: the first passage that lists
+// one counts.
+func (f *finder) otherPassage(p site.Packet) {
+	first := f.Class.Passage
+	for i := range f.Model.Plan.Passages {
+		x := &f.Model.Plan.Passages[i]
+		shared := slices.ContainsFunc(x.Groups, func(g string) bool { return slices.Contains(f.Class.Groups, g) })
+		if x.Name == first.Name || !shared {
+			continue
+		}
+		only := *f.Model.Plan
+		only.Passages = []plan.Passage{*x}
+		m, err := site.Compile(&only, f.Model.Gateway.Name)
+		if err != nil {
+			continue
+		}
+		c := m.Class(f.Class.Groups)
+		if c.Passage == nil {
+			continue
+		}
+		sent, leased := site.Packet{Dst: p.Dst, Service: p.Service}, netset.Addrs{}
+		for _, span := range c.Passage.Pool {
+			if span.From.Is4() == p.Dst.Is4() {
+				sent.Src, leased = span.From, netset.OfAddrs(span.From)
+				break
+			}
+		}
+		if !m.Travel(c, sent, leased, site.At(f.Now)).Arrives {
+			continue
+		}
+		f.add(Cause{
+			Code: "other-passage", Sure: 95,
+			Words:   fmt.Sprintf("%s uses passage %s, which stands before passage %s in the plan; by %[3]s it would be reached", f.User, first.Name, x.Name),
+			Setting: "passages/" + first.Name + "/groups",
+			Fix:     fmt.Sprintf("move passage %s before %s, or take the group they share out of %[2]s", x.Name, first.Name),
+		}, "the plan: both passages list a group of "+f.Class.Name()+"; the first one counts")
+	}
+}
+
+// atOnce is how soon a device ends a session whose settings it cannot use.
+const atOnce = 10 * time.Second
+
+// unusable finds sessions that the device itself ended as soon as they stood, without a packet.
+func (f *finder) unusable() {
+	if len(f.Past) == 0 || f.Class == nil || f.Class.Passage == nil || len(f.Sessions) > 0 {
+		return
+	}
+	p := f.Past[0]
+	if p.Why.Code != reason.PeerEnded || p.In > 0 || p.Until.Sub(p.Since) > atOnce || f.Now.Sub(p.Until) > time.Hour {
+		return
+	}
+	pool := f.Class.Passage.Passage.Pool
+	home := homeSpace.Overlaps(netset.OfSpans(f.Class.Passage.Pool...))
+	f.add(Cause{
+		Code: "unusable-at-device", Sure: map[bool]int{true: 91, false: 66}[home],
+		Words:   "their device ends the session as soon as it stands: it cannot use what it is assigned, most often because its own network has the addresses of pool " + pool,
+		Setting: f.settingOf("POOL/prefixes"),
+		Fix:     "ask which addresses their network has (yl dial says so), and give the pool a prefix that home routers do not use",
+	}, fmt.Sprintf("a session ended %s ago, %s after it began, and no packet came", f.Now.Sub(p.Until).Round(time.Second),
+		p.Until.Sub(p.Since).Round(time.Second)))
+}
+
+// homeSpace is what routers at home mostly give out (RFC 1918).
+var homeSpace = netset.OfPrefixes(netip.MustParsePrefix("192.168.0.0/16"), netip.MustParsePrefix("10.0.0.0/23"))
 
 // codeOf names the cause by the station and the setting at which a packet is lost.
 func codeOf(s *site.Step) string {

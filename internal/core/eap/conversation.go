@@ -18,6 +18,9 @@ type Method interface {
 	Respond(data []byte) Turn
 }
 
+// Ender is a method that holds something until its login ends.
+type Ender interface{ End() }
+
 // Turn is what a method does next: it asks on, or is over.
 type Turn struct {
 	Send          []byte // data of the next request
@@ -73,7 +76,7 @@ func (c *conversation) Next(message []byte) login.Step {
 	case p.kind == TypeNak:
 		return c.refused(reason.Of(reason.EAPOtherType, reason.With{reason.EAP: named(p.data), reason.What: c.offered()}))
 	case p.kind != c.methods[c.at].Type():
-		return c.refused(reason.Of(reason.EAPBadResponse, nil))
+		return c.refused(reason.Of(reason.EAPNotAsked, nil))
 	}
 	c.answered = true
 	turn := c.methods[c.at].Respond(p.data)
@@ -84,6 +87,16 @@ func (c *conversation) Next(message []byte) login.Step {
 		return c.end(codeFailure, turn.Outcome)
 	}
 	return c.end(codeSuccess, turn.Outcome)
+}
+
+// End implements login.Conversation.
+func (c *conversation) End() {
+	c.over = true
+	for _, m := range c.methods {
+		if e, ok := m.(Ender); ok {
+			e.End()
+		}
+	}
 }
 
 func (c *conversation) propose(i int) login.Step {
@@ -109,6 +122,9 @@ func (c *conversation) refused(why reason.Reason) login.Step {
 
 func (c *conversation) end(code byte, o login.Outcome) login.Step {
 	c.over = true
+	if about := o.Why.Code; (about == reason.EAPBadResponse || about == reason.EAPTLSFailed) && o.Why.With[reason.EAP] == "" && c.at >= 0 {
+		o.Why = o.Why.And(reason.With{reason.EAP: named([]byte{c.methods[c.at].Type()})})
+	}
 	return login.Step{Send: packet{code: code, id: c.id}.marshal(), Claimed: c.identity, Over: true, Outcome: o}
 }
 

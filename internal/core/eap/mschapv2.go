@@ -130,6 +130,8 @@ type Verdict struct {
 	MustChange bool
 	// Unfit is that the new password will not do (error 709).
 	Unfit bool
+	// Barred is that the password is right, and that its person may not come in all the same.
+	Barred bool
 	// Later is that nobody who could judge answers: the device is told nothing, for it would ask for another password.
 	Later bool
 }

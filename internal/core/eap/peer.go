@@ -184,7 +184,7 @@ func (p *Peer) MSK() []byte {
 func failureWords(text string) string {
 	for code, words := range map[string]string{
 		"E=646": "logging in is not permitted at this hour", "E=647": "the account is disabled",
-		"E=709": "the new password will not do", "E=649": "no permission to log in", "E=691": "user or password is wrong",
+		"E=709": "the new password will not do", "E=649": "no permission to log in", "E=691": "user or password is wrong, or the account is disabled or over",
 	} {
 		if strings.HasPrefix(text, code) {
 			return words

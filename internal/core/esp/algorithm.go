@@ -121,6 +121,12 @@ func (a Algorithm) Sealed(inner int) int {
 	return headerLen + a.IVLen() + n + (-n & (a.Block() - 1)) + a.ICVLen()
 }
 
+// Inner is the longest packet that has at most so many octets once it is sealed; not above 0: none has.
+func (a Algorithm) Inner(sealed int) int {
+	n := sealed - headerLen - a.IVLen() - a.ICVLen()
+	return n - n%a.Block() - 2
+}
+
 // whole tells whether it is an algorithm at all.
 func (a Algorithm) whole() bool {
 	encr, integ := a.Encryption.shape().key > 0, a.Integrity.mac().key > 0

@@ -134,6 +134,9 @@ func (s *Sealer) Take(n int) (first uint64) { return s.seq.Add(uint64(n)) - uint
 // Sealed is how many octets a packet of so many has once it is sealed.
 func (s *Sealer) Sealed(n int) int { return s.alg.Sealed(n) }
 
+// Inner is the longest packet that has at most so many octets once it is sealed.
+func (s *Sealer) Inner(sealed int) int { return s.alg.Inner(sealed) }
+
 // Before is how many octets of them stand before the packet.
 func (s *Sealer) Before() int { return headerLen + s.alg.IVLen() }
 

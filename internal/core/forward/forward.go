@@ -245,12 +245,12 @@ func (e *Engine) onward(m *site.Model, s *attached, f *flow, b []byte, info pack
 	case f.out.Self && info.EchoRequest():
 		r.Inside, r.Session = nil, s.Session
 		r.Packet = s.toPerson(packet.EchoReply(b, info), now)
-		r.own(r.Packet, info, came, s.MTU)
+		r.own(r.Packet, info, came, s.Fits())
 		return r
 	case f.out.Self || e.ByKernel: // the machine's, if there is one
 		r.most, r.ident = came.Largest, came.Ident // the kernel knows what they fit
 		if s.ClampMSS && !f.out.Self {
-			packet.ClampMSS(b, info, s.MTU)
+			packet.ClampMSS(b, info, s.Fits())
 		}
 		return r
 	case info.HopLimit <= 1:
@@ -262,7 +262,7 @@ func (e *Engine) onward(m *site.Model, s *attached, f *flow, b []byte, info pack
 	}
 	packet.DecrementHopLimit(b)
 	if s.ClampMSS {
-		packet.ClampMSS(b, info, s.MTU)
+		packet.ClampMSS(b, info, s.Fits())
 	}
 	f.toInside(b, &info)
 	return r
@@ -361,10 +361,13 @@ func (e *Engine) FromInsideJoined(b []byte, each int, outside bool, now time.Tim
 		}
 	}
 	r := Result{Session: s.Session, Logged: opened.Logged, First: opened.First}
-	if !r.fits(whole.Largest, info, came, s.MTU) {
+	if !r.fits(whole.Largest, info, came, s.Fits()) {
 		r = s.lose(site.Size, site.Ref{})
-		if !e.ByKernel { // which tells by the MTU of its route, and takes nothing from its own addresses
-			r.Answer = packet.Error(b, info, ownAddress(m, info.Src.Is4()), packet.TooBig, s.MTU)
+		switch {
+		case !e.ByKernel:
+			r.Answer = packet.Error(b, info, ownAddress(m, info.Src.Is4()), packet.TooBig, s.Fits())
+		case s.Fits() < s.MTU: // the kernel tells by the MTU of its route alone, and takes nothing that is from its own addresses
+			r.Answer = packet.Error(b, info, info.Dst, packet.TooBig, s.Fits())
 		}
 		return r
 	}
@@ -377,7 +380,7 @@ func (e *Engine) FromInsideJoined(b []byte, each int, outside bool, now time.Tim
 		packet.DecrementHopLimit(b)
 	}
 	if s.ClampMSS {
-		packet.ClampMSS(b, info, s.MTU)
+		packet.ClampMSS(b, info, s.Fits())
 	}
 	f.toPerson(b, &info)
 	s.sent(many, now)
@@ -424,7 +427,7 @@ func (e *Engine) stray(station string) Result {
 // reportFromInside passes an ICMP error about something that a person sent, the quoted packet translated back.
 func (e *Engine) reportFromInside(m *site.Model, b []byte, info packet.Info, outside bool, now time.Time) Result {
 	in, _, err := packet.Quoted(b, info)
-	if err != nil {
+	if err != nil || info.Dst != in.Src { // whom it is told to is who sent what it quotes (RFC 792, RFC 4443 §2.4)
 		return e.stray(site.State)
 	}
 	f := e.find(personKey(in))
@@ -458,7 +461,7 @@ func (e *Engine) reportFromInside(m *site.Model, b []byte, info packet.Info, out
 // report passes an ICMP error about something that was sent to the person. the session is locked.
 func (s *attached) report(b []byte, info packet.Info, byKernel bool) Result {
 	in, _, err := packet.Quoted(b, info)
-	if err != nil {
+	if err != nil || info.Dst != in.Src { // else it would reach anybody past the rules, by a flow that is there
 		return s.lose(site.Rules, noRule)
 	}
 	f := s.flows[otherKey(in)]

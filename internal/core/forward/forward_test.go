@@ -90,6 +90,31 @@ func TestICMPErrorIsTranslatedBack(t *testing.T) {
 	require.Equal(t, site.Rules, e.FromTunnel(s, forged, noon).Station)
 }
 
+// A report goes to who sent what it quotes: with a flow that is there nobody sends one to anybody else, past the rules.
+func TestReportsGoToTheSender(t *testing.T) {
+	for _, byKernel := range []bool{false, true} {
+		e, s := engine(t)
+		e.ByKernel = byKernel
+		require.NotNil(t, e.FromTunnel(s, tcp(warden, office, 40000, 80, 2, 60), noon).Inside)
+		answer := e.FromInside(tcp(office, warden, 80, 40000, 18, 60), false, noon)
+		require.Same(t, s, answer.Session)
+		report := packet.Error(slices.Clone(answer.Packet), parse(t, answer.Packet), warden, packet.NoRoute, 0)
+		require.NotNil(t, e.FromTunnel(s, slices.Clone(report), noon).Inside)
+		i := parse(t, report)
+		packet.SetDst(report, &i, office.Next(), i.Ident)
+		r := e.FromTunnel(s, report, noon)
+		require.Nil(t, r.Inside, "by the kernel: %v", byKernel)
+		require.Equal(t, site.Rules, r.Station)
+
+		asked := tcp(warden, office, 40000, 80, 16, 60)
+		from := packet.Error(slices.Clone(asked), parse(t, asked), office, packet.NoRoute, 0)
+		require.Same(t, s, e.FromInside(slices.Clone(from), false, noon).Session)
+		i = parse(t, from)
+		packet.SetDst(from, &i, warden.Next(), i.Ident)
+		require.Nil(t, e.FromInside(from, false, noon).Session, "from inside as well")
+	}
+}
+
 func TestPersonsReportAboutAnAnswer(t *testing.T) {
 	e, s := engine(t)
 	e.FromTunnel(s, tcp(warden, mirror, 40000, 80, 2, 60), noon)

@@ -42,7 +42,7 @@ func (s *attached) serve(m *site.Model, own site.Own, b []byte, info packet.Info
 		return Result{Session: s.Session, Packet: b, Page: true}
 	}
 	told := ownservice.Told{
-		Server: ownAddress(m, info.Src.Is4()), DNS: s.DNS, Domains: s.Domains, Routes: s.Routes, Full: s.class.Passage.Passage.Routes.Full, MTU: s.MTU,
+		Server: ownAddress(m, info.Src.Is4()), DNS: s.DNS, Domains: s.Domains, Routes: s.Routes, Full: s.class.Passage.Passage.Routes.Full, MTU: s.Fits(),
 	}
 	if page := m.Gateway.CodePage; page != nil {
 		told.Page, told.PageAt = page.Name, page.Addresses

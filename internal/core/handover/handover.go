@@ -41,6 +41,7 @@ type Values struct {
 	Further  [][]byte `json:"further-authorities,omitempty"`
 	OnDemand string   `json:"on-demand,omitempty"` // when the device connects by itself
 	CodePage string   `json:"code-page,omitempty"` // where a second factor is given once it is connected
+	TCPPort  int      `json:"tcp-port,omitempty"`  // of our own client, which falls back to it
 }
 
 // authorities are all of them.
@@ -132,7 +133,7 @@ func Of(m *site.Model, c *site.Class, platform devices.Platform) (v Values, err 
 		v.Protect, reason = common(t.IKEv2().Set(), platform.Able)
 		switch {
 		case reason != "":
-		case way == plan.LoginTTLS || way == plan.LoginEAPTLS:
+		case (way == plan.LoginTTLS || way == plan.LoginEAPTLS) && platform.Word != devices.OwnClient:
 			reason = "no kit sets up " + way + " there: it is set by hand, where the system has it"
 		case way == "":
 			reason = "it cannot log in by " + t.Login
@@ -145,6 +146,9 @@ func Of(m *site.Model, c *site.Class, platform devices.Platform) (v Values, err 
 		v.Site, v.Dial, v.Identity, v.Tunnel, v.Login = m.Plan.Name, m.Gateway.Dial, t.IdentityOr(m.Gateway.Dial), t.Name, way
 		v.PFS, v.MTU, v.Keepalive = own.PFS, t.InnerMTU(), int(own.Keepalive.Or(plan.DefaultKeepalive).Seconds())
 		v.OnDemand = p.Passage.OnDemand
+		if platform.Word == devices.OwnClient {
+			v.TCPPort = own.TCPPort
+		}
 		if page := m.Gateway.CodePage; page != nil && p.Factor.Asks(c.Groups) {
 			v.CodePage = "https://" + page.Name + "/"
 		}
@@ -228,6 +232,9 @@ func Make(platform devices.Platform, v Values, s Secrets) (Kit, error) {
 		if k.Files, k.Steps = authorities, androidSteps(v, s); s.Identity != nil {
 			k.Files = append(k.Files, File{fileName(v, "p12"), "the device's certificate with its key", "application/x-pkcs12", s.Identity})
 		}
+	case devices.OwnClient: // its file is made by whoever knows what its probe is to try
+		k.Platform, k.Digest = devices.OwnKit, v.Digest(devices.OwnKit)
+		k.Steps = ownSteps(v)
 	default:
 		return k, fmt.Errorf("there is no kit for %s here", platform.Name)
 	}
@@ -235,6 +242,29 @@ func Make(platform devices.Platform, v Values, s Secrets) (Kit, error) {
 		k.Steps = append(k.Steps, "Connect, then open "+v.CodePage+" in a browser on this device, and type the code of your second factor: until then nothing else is reached.")
 	}
 	return k, nil
+}
+
+// OwnName is the name of our own client's file.
+func OwnName(v Values) string { return fileName(v, "kit") }
+
+// ownSteps are those of our own client.
+func ownSteps(v Values) []string {
+	file := OwnName(v)
+	name := strings.TrimSuffix(file, "kit")
+	proof := "it asks for " + (Secrets{}).password(v)
+	switch v.Login {
+	case plan.LoginSharedKey:
+		proof = "the shared key lies beside it, in " + name + "login"
+	case plan.LoginCertificate, plan.LoginPublicKey, plan.LoginEAPTLS:
+		proof = "the device's key lies beside it, in " + name + "key; yl dial new-key makes one"
+	case plan.LoginBoth:
+		proof += ", and the device's key lies beside it, in " + name + "key"
+	}
+	return []string{
+		"Copy " + file + " to the Linux device.",
+		"There, as root: yl dial up " + file + " (" + proof + "; --background keeps it up, yl dial status shows it).",
+		"At the first use it shows the fingerprint of who signed the kit: compare it with the one that you were told.",
+	}
 }
 
 // fileName is a name that every system takes.

@@ -148,7 +148,10 @@ func windowsSteps(v Values, s Secrets) []string {
 	}
 	return []string{
 		"Save " + file + " on the machine, and open PowerShell as an administrator (right click on Start, Terminal (Admin)).",
-		"Run it: powershell -ExecutionPolicy Bypass -File " + file,
+		"Run it, if this machine trusts the authority of " + v.Site + " already (as a root and as a publisher): " +
+			"powershell -ExecutionPolicy AllSigned -File " + file,
+		"Otherwise: powershell -ExecutionPolicy Bypass -File " + file +
+			". That does not check who made the file: do it only if you fetched it from your organisation's own page, or had it from its administrator.",
 		"Connect: Settings, Network & internet, VPN, " + v.Site + " (type IKEv2, gateway " + v.Dial + ").",
 		first,
 		"To take everything away again: powershell -ExecutionPolicy Bypass -File " + file + " -Undo",

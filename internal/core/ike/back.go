@@ -2,11 +2,14 @@ package ike
 
 import (
 	"crypto/hmac"
+	"fmt"
 	"io"
+	"net/netip"
 	"slices"
 	"strings"
 	"time"
 
+	"yellowlantern/internal/core/crowd"
 	conversation "yellowlantern/internal/core/login"
 	"yellowlantern/internal/core/reason"
 )
@@ -31,7 +34,8 @@ func (l *Listener) back(now time.Time, from Peer, m *message) {
 	suite, known := suiteOf(t.Suite)
 	all := l.tunnels
 	n := slices.IndexFunc(all, func(x *Tunnel) bool { return x.ID == t.Tunnel && strings.EqualFold(x.Name, t.Name) })
-	if !ok || !known || n < 0 || !all[n].Algorithms.allows(suite) || !goodNonce(nonce, suite.prf) {
+	if !ok || !known || n < 0 || !all[n].Algorithms.allows(suite) || !goodNonce(nonce, suite.prf) ||
+		t.OnePlace && t.Place != l.place(from) {
 		l.Counters.Tickets++
 		l.refuseInit(from, m, notify{kind: nTicketRefused}.payload())
 		return
@@ -53,6 +57,15 @@ func (r *login) authBack(m *message, idBody []byte) {
 	if err != nil || method != authSharedKey || !hmac.Equal(data, want) || string(idBody) != string(r.ticket.ID) {
 		r.fail(nAuthenticationFailed, reason.Of(reason.WrongProof, nil))
 		return
+	}
+	if body, ok := m.find(plIDr); ok { // a ticket is of one tunnel: a device that asks for another logs in there
+		asked, err := parseID(body)
+		if err != nil || asked.kind == idFQDN && !strings.EqualFold(asked.String(), r.ticket.Name) {
+			r.fail(nAuthenticationFailed, reason.Of(reason.LoginAnew, reason.With{
+				reason.What: fmt.Sprintf("its ticket is of %q, and it asks for %.80q", r.ticket.Name, asked.String()),
+			}))
+			return
+		}
 	}
 	r.awaits = awaitsLogin
 	r.l.emit(AskBack{r.id, r.ticket.Remember})
@@ -105,13 +118,16 @@ func (r *login) remembering(now time.Time, g Grant) []payload {
 	}
 	sealed := r.l.set.Secrets.seal(r.l.set.Rand, ticket{
 		Tunnel: r.tunnel.ID, Name: r.tunnel.Name, ID: r.idBody, D: r.sa.keys.d, Suite: r.sa.suite.numbers(), Remember: g.Remember, Until: g.Until,
-		Mixed: r.mixedBy != "" || r.ticket != nil && r.ticket.Mixed,
+		Mixed: r.mixedBy != "" || r.ticket != nil && r.ticket.Mixed, Place: r.l.place(r.peer), OnePlace: g.OnePlace,
 	})
 	if sealed == nil {
 		return []payload{notify{kind: nTicketRefused}.payload()}
 	}
 	return []payload{lasting(now, g.Until, sealed)}
 }
+
+// place is where a peer is, as strangers are told apart.
+func (l *Listener) place(of Peer) netip.Prefix { return crowd.Source(l.sourceOf(of)) }
 
 // Ticket is what a device comes back by. It is as secret as a password.
 type Ticket struct {

@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"crypto/rand"
 	"net/netip"
+	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -121,6 +123,16 @@ func TestTicketsThatDie(t *testing.T) {
 	w.login()
 	require.ErrorContains(t, w.failure(), "password is wrong")
 
+	w, ticket = remembering(t) // it is of one tunnel, and the device asks for another
+	w.again(t, ticket, nil)
+	w.i.c.Name = "elsewhere.tern.example"
+	w.login()
+	require.True(t, slices.ContainsFunc(w.events, func(o Output) bool {
+		n, ok := o.(Note)
+		return ok && n.Reason.Code == reason.LoginAnew && strings.Contains(n.Reason.Words(), `it asks for "elsewhere.tern.example"`)
+	}))
+	require.Zero(t, w.l.Sessions())
+
 	w, ticket = remembering(t) // stolen on the way: its keys are not in it
 	ticket.d = bytes.Repeat([]byte{1}, len(ticket.d))
 	w.again(t, ticket, nil)
@@ -208,4 +220,39 @@ func TestHints(t *testing.T) {
 		w.i.b.cur.win.out = nil
 	}
 	require.Equal(t, mostTold, told)
+}
+
+// Whatever a stranger changes in the header of a message of a session that stands, or of a login under way, the gateway does not say that
+// it is gone.
+func TestNobodyIsToldOfWhatStands(t *testing.T) {
+	for _, during := range []bool{false, true} {
+		w := newWorld(t, func(s *Settings, _ *Caller) { s.Secrets = secrets })
+		if during {
+			w.lose = func(n int, fromDevice bool) bool { return n == 3 } // the first sealed one
+		}
+		w.login()
+		sealed := w.wire[2]
+		if !during {
+			sealed = w.i.Alive(w.now)[0].(Send).Data
+		}
+		for _, flags := range []byte{0, flagInitiator} {
+			for _, swap := range []bool{false, true} {
+				b := bytes.Clone(sealed)
+				b[19] = flags
+				if swap {
+					copy(b, append(bytes.Clone(sealed[8:16]), sealed[:8]...))
+				}
+				for _, o := range w.l.Handle(w.now, Peer{Addr: netip.MustParseAddrPort("198.51.100.66:4500"), NATT: true}, b) {
+					send, ok := o.(Send)
+					if !ok {
+						continue
+					}
+					m, err := parseMessage(send.Data)
+					require.NoError(t, err)
+					_, told := m.notified(nCrashToken)
+					require.False(t, told, "during the login: %v, flags %x, swapped: %v", during, flags, swap)
+				}
+			}
+		}
+	}
 }

@@ -24,14 +24,20 @@ const (
 // bond is what stands between two sides after a login, the same for both: the IKE SA in use with those that it replaced or that are about
 // to replace it, the Child SAs, and how long all of them may last. It outlives each of its SAs.
 type bond struct {
-	who    string // what the other side is called in words
-	id     ID
-	user   string
-	peer   Peer
-	follow bool // the peer may be heard from elsewhere, and is there from then on
+	who  string // what the other side is called in words
+	id   ID
+	user string
+	peer Peer
+	// tellsMoves is that the peer tells when it moves, and answers trials of the way (RFC 4555).
+	tellsMoves bool
+	follow     bool // the peer may be heard from elsewhere, and is there from then on
 	// onePlace is that it may not be heard from elsewhere: that ends the bond.
 	onePlace bool
-	tunnel   *Tunnel // not altered: others have the same
+	// unproved is that nothing shows yet that the peer receives what goes to where it was heard from. moves counts how often it turned up
+	// elsewhere; trying, that the way there is being tried.
+	unproved, trying bool
+	moves            uint64
+	tunnel           *Tunnel // not altered: others have the same
 	// local and remote are the addresses on either side that selectors are narrowed to.
 	local, remote netset.Addrs
 	patience      time.Duration
@@ -100,8 +106,13 @@ func (b *bond) hear(now time.Time, from Peer) bool {
 			}))
 			return false
 		}
+		b.moves++
+		b.unproved = !from.TCP // a connection from there exists
 		if !b.over {
 			b.emit(Moved{b.id, from})
+			if !b.unproved {
+				b.emit(Proved{b.id, from})
+			}
 		}
 	}
 	return true
@@ -235,7 +246,7 @@ func (b *bond) look(now time.Time) {
 	case newest != nil && (overdue(now, newest.keyed, life.ESPLife) || newest.wear == esp.Spent):
 		b.end(now, b.why(reason.CiphersNotRenewed))
 	case now.Before(b.later):
-	case worn(now, b.cur.keyed, life.IKELife) || b.cur.sealed > mostSealed || !b.tunnel.Algorithms.allows(b.cur.suite):
+	case worn(now, b.cur.keyed, life.IKELife) || b.cur.sealed > mostSealed || !b.tunnel.Algorithms.renews(b.cur.suite):
 		b.renewIKE(now)
 	case newest != nil && (worn(now, newest.keyed, life.ESPLife) || newest.wear >= esp.Worn):
 		b.renewChild(now, newest)

@@ -278,3 +278,28 @@ func TestOwnRequestsWait(t *testing.T) {
 	require.Empty(t, u.l.sas)
 	require.Empty(t, u.i.spis)
 }
+
+// What the peer made as we asked, and wants to renew before we have worked out its keys, is not unknown: it is asked for again later.
+func TestRenewalOfWhatIsBeingWorkedOut(t *testing.T) {
+	u := newUnruly(t, func(s *Settings, c *Caller) { s.PFS, c.PFS = true, true })
+	u.now = u.now.Add(time.Minute)
+	g, d := u.bond(true), u.bond(false)
+	g.renewChild(u.now, g.newest())
+	u.take(true, u.l.take())
+	for len(d.children) < 2 {
+		u.deliver(0)
+	}
+	u.deliver(0) // the answer; what follows from it waits
+	require.NotNil(t, u.flying[0].work)
+	worked := u.flying
+	u.flying = nil
+	d.newest().unsure = nil
+	d.renewChild(u.now, d.newest())
+	u.take(false, u.i.take())
+	for len(u.flying) > 0 {
+		u.deliver(0)
+	}
+	u.flying = worked
+	u.settle()
+	u.requireSame(t)
+}

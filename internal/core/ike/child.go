@@ -250,6 +250,9 @@ func (s *ikeSA) mayMakeChild(m *message) (*childSA, notify) {
 			c = b.childBy(binary.BigEndian.Uint32(n.spi))
 		}
 		switch {
+		case c == nil && slices.ContainsFunc(b.children, func(x *childSA) bool { return x.renewing }):
+			// It may be what the peer made as we asked it to, with an answer that is still on its way, or being worked out.
+			return nil, notify{kind: nTemporaryFailure}
 		case c == nil: // RFC 7296 §2.25
 			return nil, notify{protocol: protoESP, spi: n.spi, kind: nChildSANotFound}
 		case c.closing: // RFC 7296 §2.25.1

@@ -164,6 +164,9 @@ func (c Configuration) reply(asked []cfgAttr) payload {
 	return cfgPayload(cfgReply, out)
 }
 
+// mostGiven is how many addresses, DNS servers and domains of a reply a device reads, of each; more is an error.
+const mostGiven = 64
+
 // readReply is the device's reading of what it was given. Routes come from the traffic selectors, which bind; the
 // subnets are advice that must not widen them.
 func readReply(attrs []cfgAttr) (Configuration, error) {
@@ -187,6 +190,9 @@ func readReply(attrs []cfgAttr) (Configuration, error) {
 			c.DNS = append(c.DNS, addr)
 		case cfgDNSDomain:
 			c.Domains = append(c.Domains, strings.TrimSuffix(printable(a.value), "."))
+		}
+		if max(len(c.Addresses), len(c.DNS), len(c.Domains)) > mostGiven {
+			return c, errMalformed
 		}
 	}
 	return c, nil

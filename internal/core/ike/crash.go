@@ -33,8 +33,14 @@ func (s Secrets) token(spiI, spiR uint64) []byte {
 }
 
 // forgot answers a request of an IKE SA that is not known, with the proof that it is gone: a device need not wait until its patience is
-// over (RFC 6290 §4.4, RFC 7296 §2.21.4). SAs that are known never get here, so nobody can make the gateway say it of one of them.
+// over (RFC 6290 §4.4, RFC 7296 §2.21.4). Nothing is said where either SPI is one of ours that is in use, in whichever role: by a flag that
+// a stranger clears nobody makes the gateway say it of a session that stands.
 func (l *Listener) forgot(now time.Time, from Peer, m *message) {
+	for _, spi := range []uint64{m.spiI, m.spiR} {
+		if l.logins[spi] != nil || l.sas[spi] != nil || l.byID[ID(spi)] != nil {
+			return
+		}
+	}
 	last := len(m.payloads) - 1
 	if m.response() || l.set.Secrets.Crash == nil || last < 0 || m.payloads[last].kind != plSK && m.payloads[last].kind != plSKF {
 		return

@@ -75,6 +75,24 @@ type world struct {
 	back   func(remembered []byte) conversation.Outcome // who came back
 	order  func([]Output) []Output                      // in which what one side sends at once comes; nil: as it was sent
 	shares func(AskShared) conversation.Shared
+	first  func([]payload) []payload // of the device's first message; nil: it stays
+	alter  func([]payload) []payload // of the device's first sealed message, before it is sealed; nil: it stays
+}
+
+// altered is a sealed message of the device with other payloads in it.
+func (w *world) altered(b []byte) []byte {
+	m := must(parseMessage(b))
+	if w.first != nil && m.exchange == ikeSAInit {
+		m.payloads = w.first(m.payloads)
+		return m.marshal()
+	}
+	if w.alter == nil || m.exchange != ikeAuth {
+		return b
+	}
+	inner := must(w.i.keys.open(m, true, true))
+	first, chain := marshalPayloads(w.alter(inner.payloads))
+	w.alter = nil
+	return w.i.keys.sealChain(m.header, first, chain, true, 1<<32)
 }
 
 func newWorld(t testing.TB, change func(*Settings, *Caller)) *world {
@@ -113,7 +131,7 @@ func (w *world) run(outs []Output, fromDevice bool) {
 				continue
 			}
 			if fromDevice {
-				w.run(w.l.Handle(w.now, w.from, o.Data), false)
+				w.run(w.l.Handle(w.now, w.from, w.altered(o.Data)), false)
 			} else {
 				w.run(w.i.Handle(w.now, o.Data), true)
 			}
@@ -734,12 +752,12 @@ func TestSecondDerivation(t *testing.T) {
 	last := w.wire[len(w.wire)-2:] // AUTH from the device, AUTH from the gateway
 	for n, want := range [][]byte{mac(mac(msk, pad), octetsI), mac(mac(msk, pad), octetsR)} {
 		m := must(parseMessage(last[n]))
-		in := must(w.i.keys.open(m, n == 0))
+		in := must(w.i.keys.open(m, n == 0, true))
 		auth, ok := in.find(plAuth)
 		require.True(t, ok)
 		require.Equal(t, append([]byte{2, 0, 0, 0}, want...), auth)
 	}
-	m := must(w.i.keys.open(must(parseMessage(w.wire[3])), false))
+	m := must(w.i.keys.open(must(parseMessage(w.wire[3])), false, true))
 	auth, _ := m.find(plAuth)
 	digest := sha256.Sum256(octetsR)
 	require.Equal(t, byte(14), auth[0])

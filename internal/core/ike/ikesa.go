@@ -1,6 +1,7 @@
 package ike
 
 import (
+	"cmp"
 	"slices"
 	"time"
 
@@ -16,6 +17,7 @@ type ikeSA struct {
 	keys       *keys
 	sealed     uint64 // our encrypted messages so far
 	parts      bool   // both sides take messages in parts
+	most       int    // octets of a part; 0: partLongest
 	token      []byte // of the other side's: with it, it says that it forgot this SA
 	win        window
 	keyed      time.Time
@@ -40,7 +42,11 @@ func (s *ikeSA) seal(x exchange, id uint32, flags uint8, ps []payload, parts boo
 		flags |= flagInitiator
 	}
 	h := header{spiI: s.spiI, spiR: s.spiR, exchange: x, id: id, flags: flags}
-	return s.keys.sealAll(h, ps, s.mine, s.parts && parts, func() uint64 { s.sealed++; return s.sealed })
+	most := 0
+	if s.parts && parts {
+		most = cmp.Or(s.most, partLongest)
+	}
+	return s.keys.sealAll(h, ps, s.mine, most, func() uint64 { s.sealed++; return s.sealed })
 }
 
 // sendAll sends the datagrams of one message.
@@ -59,13 +65,14 @@ func (s *ikeSA) handle(now time.Time, from Peer, m *message) {
 		s.b.count.OutOfState++
 		return
 	}
+	defer func() { s.b.prove(now) }() // once what came is answered
 	if m.response() {
 		s.answer(now, from, m)
 		return
 	}
 	if m.id != s.win.expect {
 		if m.id+1 == s.win.expect && s.win.reply != nil {
-			if in, err := s.keys.open(m, !s.mine); err != errSealed { // only to who can have sent the request
+			if in, err := s.keys.open(m, !s.mine, s.parts); err != errSealed { // only to who can have sent the request
 				s.b.count.Replayed++
 				if in.begins() { // and once for all of its parts (RFC 7383 §2.6.1)
 					sendAll(s.b.emit, from, s.win.reply)
@@ -76,16 +83,16 @@ func (s *ikeSA) handle(now time.Time, from Peer, m *message) {
 		s.b.count.OutOfState++
 		return
 	}
-	in, err := s.keys.open(m, !s.mine)
+	in, err := s.keys.open(m, !s.mine, s.parts)
 	if err == errSealed {
 		s.b.count.Undecryptable++
 		return
 	}
 	switch {
-	case !s.b.hear(now, from):
-		return
-	case s.working: // the same request again
+	case s.working || err == nil && !s.win.asked.lacks(in): // the same again, by which nobody moves (RFC 7296 §2.23)
 		s.b.count.Replayed++
+		return
+	case !s.b.hear(now, from):
 		return
 	case err == nil:
 		if in, err = s.win.asked.add(in); err == errPart {
@@ -116,7 +123,7 @@ func (s *ikeSA) handle(now time.Time, from Peer, m *message) {
 
 // reply answers the request that is being handled and makes the next one expected.
 func (s *ikeSA) reply(x exchange, ps ...payload) {
-	s.win.reply = s.seal(x, s.win.expect, flagResponse, ps, !s.b.peer.TCP)
+	s.win.reply, s.win.cut = s.seal(x, s.win.expect, flagResponse, ps, !s.b.peer.TCP), nil
 	s.win.expect++
 	sendAll(s.b.emit, s.b.peer, s.win.reply)
 }
@@ -141,9 +148,13 @@ func (s *ikeSA) answer(now time.Time, from Peer, m *message) {
 		s.b.count.OutOfState++
 		return
 	}
-	in, err := s.keys.open(m, !s.mine)
+	in, err := s.keys.open(m, !s.mine, s.parts)
 	if err == errSealed {
 		s.b.count.Undecryptable++
+		return
+	}
+	if err == nil && !s.win.heard.lacks(in) {
+		s.b.count.Replayed++
 		return
 	}
 	s.b.hear(now, from)
@@ -153,7 +164,7 @@ func (s *ikeSA) answer(now time.Time, from Peer, m *message) {
 		}
 	}
 	r := s.win.done()
-	if err != nil { // nobody can know what became of the request (RFC 7296 §2.21.3)
+	if err != nil || in.doubled() { // nobody can know what became of the request (RFC 7296 §2.21.3)
 		s.b.fall(s.b.why(reason.PeerUnreadable).And(reason.With{reason.What: "an answer"}))
 		return
 	}
@@ -196,6 +207,9 @@ func (s *ikeSA) tick(now time.Time) {
 	}
 	switch repeat, given := s.win.again(now, patience); {
 	case repeat:
+		if r := s.win.out; r.smaller != nil {
+			s.win.sent = s.seal(r.exchange, s.win.next, 0, r.smaller(), !r.whole && !s.b.peer.TCP)
+		}
 		sendAll(s.b.emit, s.b.peer, s.win.sent)
 	case given && s.replaced():
 		s.b.forget(s)
@@ -213,6 +227,11 @@ func (s *ikeSA) remove(now time.Time) {
 		}
 	}
 	s.win.queue = nil
+	if r := s.win.out; r != nil && r.smaller != nil { // it may be lost, and nothing depends on its size
+		r.smaller = nil
+		s.win.sent = s.seal(r.exchange, s.win.next, 0, nil, false)
+		sendAll(s.b.emit, s.b.peer, s.win.sent)
+	}
 	s.ask(now, &request{exchange: informational, write: func(time.Time) ([]payload, bool) {
 		return []payload{deletion{protocol: protoIKE}.payload()}, true
 	}, answered: func(time.Time, *message) { s.b.forget(s) }})
@@ -267,6 +286,9 @@ func (s *ikeSA) inform(now time.Time, m *message) {
 func (s *ikeSA) learn(m *message) {
 	if token, ok := m.notified(nCrashToken); ok {
 		s.token = append([]byte{}, token...)
+	}
+	if octets := pathTold(m); octets > 0 {
+		s.b.emit(Measured{s.b.id, octets})
 	}
 }
 

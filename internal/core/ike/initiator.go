@@ -1,6 +1,7 @@
 package ike
 
 import (
+	"cmp"
 	"crypto"
 	"crypto/hmac"
 	"crypto/x509"
@@ -94,9 +95,30 @@ var (
 )
 
 // RefusedError is a failure that the gateway reports.
-type RefusedError struct{ Code string }
+type RefusedError struct {
+	Code string
+	// Proved is that the person's password, or what else they prove themselves by, was taken before.
+	Proved bool
+}
 
-func (e RefusedError) Error() string { return "ike: the gateway answers " + e.Code }
+func (e RefusedError) Error() string {
+	switch why := refusedFor[e.Code]; {
+	case e.Proved && e.Code == notifyWords[nAuthenticationFailed]:
+		return "the gateway accepts the password, and refuses the session (" + e.Code + "): no passage lists a group of this user, " +
+			"their account or its hours are over, or they have too many sessions; the gateway's journal says which"
+	case why != "":
+		return "the gateway answers and refuses the login (" + e.Code + "): " + why
+	}
+	return "the gateway answers and refuses the login (" + e.Code + ")"
+}
+
+// refusedFor is what a refusal mostly means.
+var refusedFor = map[string]string{
+	notifyWords[nAuthenticationFailed]: "it does not accept what this device proves itself by; its journal says why",
+	notifyWords[nNoProposalChosen]:     "it and this device have no algorithms in common; have the kit made again after a change of the plan",
+	notifyWords[nInternalAddress]:      "no address is free for this user",
+	notifyWords[nTSUnacceptable]:       "it routes none of the networks that this device asks for",
+}
 
 type phase int
 
@@ -128,7 +150,11 @@ type Initiator struct {
 	id           uint32
 	sealed       uint64
 	request      [][]byte
-	parts        bool // the gateway takes messages in parts
+	parts        bool            // the gateway takes messages in parts
+	most         int             // octets of a part; 0: partLongest
+	cut          func() [][]byte // the request in smaller parts; nil: it is in one, or in such already
+	asked        time.Time
+	rtt          time.Duration // the shortest that an answer took; 0: there was none to a message that went once
 	hashes       hashes
 	moves        bool // it follows devices that tell when they move
 	heard        gathered
@@ -230,14 +256,27 @@ func (i *Initiator) sendInit(now time.Time) {
 }
 
 func (i *Initiator) sendRaw(now time.Time, datagrams [][]byte) {
-	i.request, i.tries, i.retryAt = datagrams, 1, now.Add(retryFirst/2)
+	i.request, i.tries, i.retryAt, i.asked, i.cut = datagrams, 1, now.Add(retryFirst/2), now, nil
 	sendAll(i.emit, i.peer(), datagrams)
 }
 
 // send seals the next request.
 func (i *Initiator) send(now time.Time, x exchange, ps ...payload) {
-	h := header{spiI: i.spiI, spiR: i.spiR, exchange: x, id: i.id, flags: flagInitiator}
-	i.sendRaw(now, i.keys.sealAll(h, ps, true, i.parts && !i.c.TCP, func() uint64 { i.sealed++; return i.sealed }))
+	h, keys := header{spiI: i.spiI, spiR: i.spiR, exchange: x, id: i.id, flags: flagInitiator}, i.keys
+	if !i.parts || i.c.TCP {
+		i.sendRaw(now, keys.sealAll(h, ps, true, 0, i.count))
+		return
+	}
+	i.sendRaw(now, keys.sealAll(h, ps, true, cmp.Or(i.most, partLongest), i.count))
+	if len(i.request) > 1 && i.most == 0 {
+		i.cut = func() [][]byte { return keys.sealAll(h, ps, true, partLeast, i.count) }
+	}
+}
+
+// count gives the number of the next sealed message.
+func (i *Initiator) count() uint64 {
+	i.sealed++
+	return i.sealed
 }
 
 // Heard tells whether the gateway has answered a message of the login, which none but the gateway could: the way to it is open.
@@ -256,7 +295,9 @@ func (i *Initiator) Tick(now time.Time) []Output {
 		i.fail(ErrNoAnswer)
 	default:
 		i.retryAt = now.Add(retryFirst / 2 << i.tries)
-		i.tries++
+		if i.tries++; i.tries > cutAfter && i.cut != nil {
+			i.request, i.most, i.cut = i.cut(), partLeast, nil
+		}
 		sendAll(i.emit, i.peer(), i.request)
 	}
 	return i.take()
@@ -305,11 +346,18 @@ func (i *Initiator) Handle(now time.Time, data []byte) []Output {
 		}
 	case m.spiR != i.spiR || !m.response():
 	case m.id == i.id && i.request != nil:
-		in, err := i.keys.open(m, false)
+		in, err := i.keys.open(m, false, i.parts)
 		if err == nil {
 			in, err = i.heard.add(in)
 		}
-		if err == nil {
+		switch {
+		case err != nil:
+		case in.doubled():
+			i.fail(errMalformed)
+		default:
+			if took := max(now.Sub(i.asked), time.Millisecond); i.tries == 1 && (i.rtt == 0 || took < i.rtt) {
+				i.rtt = took
+			}
 			i.request = nil
 			i.id++
 			i.answered(now, m.exchange, in)
@@ -437,7 +485,9 @@ func (i *Initiator) answered(now time.Time, x exchange, m *message) {
 			i.logInInstead(now)
 			return
 		}
-		i.fail(refusal(n))
+		err := refusal(n)
+		err.Proved = i.phase == phLast
+		i.fail(err)
 		return
 	}
 	switch i.phase {
@@ -493,7 +543,12 @@ func (i *Initiator) checkGateway(m *message) error {
 		DNSName: i.c.Name, Roots: i.c.Roots, Intermediates: others, CurrentTime: i.c.Now(),
 		KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}, // as systems' own clients do
 	}
-	if _, err := leaf.Verify(opts); err != nil {
+	var invalid x509.CertificateInvalidError
+	if _, err := leaf.Verify(opts); errors.As(err, &invalid) && invalid.Reason == x509.Expired {
+		return fmt.Errorf("%w: it is valid from %s to %s, and this device's clock shows %s: set the clock, or have the certificate renewed", ErrCertificate,
+			leaf.NotBefore.UTC().Format(time.DateTime), leaf.NotAfter.UTC().Format(time.DateTime),
+			i.c.Now().UTC().Format(time.DateTime+" UTC"))
+	} else if err != nil {
 		return fmt.Errorf("%w: %v", ErrCertificate, err)
 	}
 	if err := i.calledRightly(idBody); err != nil {
@@ -634,7 +689,9 @@ func (i *Initiator) bond(now time.Time, local, remote netset.Addrs) *bond {
 			ended: func(_ *bond, why reason.Reason) { i.fail(fmt.Errorf("%w: %w", ErrEnded, why)) },
 		},
 	}
-	sa := &ikeSA{mine: true, spiI: i.spiI, spiR: i.spiR, suite: i.suite, keys: i.keys, sealed: i.sealed, keyed: now, parts: i.parts}
+	sa := &ikeSA{
+		mine: true, spiI: i.spiI, spiR: i.spiR, suite: i.suite, keys: i.keys, sealed: i.sealed, keyed: now, parts: i.parts, most: i.most,
+	}
 	sa.win.next = i.id
 	b.start(sa)
 	i.b = b
@@ -683,9 +740,9 @@ func (i *Initiator) End(now time.Time) []Output {
 	return i.take()
 }
 
-func refusal(n notify) error {
+func refusal(n notify) RefusedError {
 	if words, ok := notifyWords[n.kind]; ok {
-		return RefusedError{words}
+		return RefusedError{Code: words}
 	}
-	return RefusedError{fmt.Sprintf("error %d", n.kind)}
+	return RefusedError{Code: fmt.Sprintf("error %d", n.kind)}
 }

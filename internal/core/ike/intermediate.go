@@ -33,8 +33,12 @@ func (k *keys) further(shared, ni, nr []byte, spiI, spiR uint64, asked, answered
 // intermediate takes the device's half of the additional key exchange; the gateway's is worked out elsewhere.
 func (r *login) intermediate(m *message) {
 	ke, ok, err := m.keyExchange()
-	if r.stage != opened || !r.furthers() || !ok || err != nil || ke.group != r.sa.suite.additional {
+	if r.stage != opened || !r.furthers() {
 		r.invalid(m.exchange)
+		return
+	}
+	if !ok || err != nil || ke.group != r.sa.suite.additional {
+		r.badAdditional()
 		return
 	}
 	theirs := append([]byte{}, ke.data...)
@@ -59,7 +63,7 @@ func (r *login) furthered(asked, ciphertext, shared []byte, err error) {
 	}
 	r.awaits = awaitsNothing
 	if err != nil {
-		r.invalid(ikeIntermediate)
+		r.badAdditional()
 		return
 	}
 	w, sa := &r.sa.win, r.sa
@@ -76,12 +80,19 @@ func (r *login) furthered(asked, ciphertext, shared []byte, err error) {
 	}
 }
 
+// badAdditional refuses a login whose additional key exchange cannot be carried out with what the device sent for it.
+func (r *login) badAdditional() {
+	r.l.Counters.Malformed++
+	r.reply(ikeIntermediate, notify{kind: nInvalidSyntax}.payload())
+	r.refuse(reason.Of(reason.AdditionalKeyBad, nil), nInvalidSyntax)
+}
+
 // furthersFirst refuses a login that leaves the additional key exchange out after having agreed to it.
 func (r *login) furthersFirst() bool {
 	if !r.furthers() {
 		return true
 	}
-	r.fail(nAuthenticationFailed, reason.Of(reason.IncompleteLogin, nil))
+	r.fail(nAuthenticationFailed, reason.Of(reason.IntermediateSkipped, nil))
 	return false
 }
 

@@ -3,12 +3,14 @@ package ike
 import (
 	"bytes"
 	"encoding/binary"
+	"slices"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"yellowlantern/internal/core/algorithm"
+	"yellowlantern/internal/core/reason"
 )
 
 // hybrid offers ML-KEM beside a curve.
@@ -42,7 +44,7 @@ func TestAdditionalExchange(t *testing.T) {
 			}
 			require.EqualValues(t, 1, m.id)
 			require.LessOrEqual(t, len(data), map[bool]int{false: partLongest, true: MaxMessage}[tcp])
-			in, err := parts.add(must(first.open(m, !m.response())))
+			in, err := parts.add(must(first.open(m, !m.response(), true)))
 			if err == errPart {
 				continue
 			}
@@ -125,6 +127,48 @@ func TestDemandedExchange(t *testing.T) {
 			require.ErrorContains(t, w.failure(), "NO_PROPOSAL_CHOSEN")
 		}
 	}
+	// A device that offers the method, and does not say that it takes part in the exchange, comes in by no tunnel that demands it: neither
+	// as the only one nor behind one that does not.
+	for _, others := range [][]Tunnel{nil, {{ID: "classic", Name: "classic.tern.example", Algorithms: classic}}} {
+		w := newWorld(t, func(s *Settings, c *Caller) {
+			s.Algorithms, c.Algorithms = hybrid.Demanding(), hybrid
+			if others != nil {
+				demanding := s.Tunnel
+				s.Tunnel = demanding
+				s.Algorithms, s.ID, s.Name = classic, "classic", "classic.tern.example"
+				s.More = []Tunnel{demanding}
+			}
+		})
+		w.first = func(ps []payload) []payload {
+			return slices.DeleteFunc(ps, func(p payload) bool {
+				n, err := parseNotify(p.body)
+				return p.kind == plNotify && err == nil && n.kind == nIntermediate
+			})
+		}
+		w.login()
+		_, up := find[Up](w)
+		require.False(t, up)
+		require.ErrorContains(t, w.failure(), "NO_PROPOSAL_CHOSEN")
+		require.Zero(t, w.l.Sessions()+w.l.HalfOpen())
+	}
+	// One that does comes in, also where another tunnel stands first; and nothing is renewed over and over.
+	w := newWorld(t, func(s *Settings, c *Caller) {
+		demanding := s.Tunnel
+		demanding.Algorithms, c.Algorithms = hybrid.Demanding(), hybrid
+		s.Algorithms, s.ID, s.Name = classic, "classic", "classic.tern.example"
+		s.More = []Tunnel{demanding}
+	})
+	w.login()
+	up, ok := find[Up](w)
+	require.True(t, ok, "%v", w.failure())
+	require.Equal(t, uint16(kemMLKEM768), w.l.sessions[up.ID].cur.suite.additional)
+	sent := len(w.wire)
+	for range 10 {
+		w.now = w.now.Add(time.Second)
+		w.run(w.l.Tick(w.now), false)
+	}
+	require.Equal(t, sent, len(w.wire))
+
 	offered := ikeProposals(hybrid, nil)
 	_, suite, ok := Settings{Tunnel: Tunnel{Algorithms: hybrid}}.choose(offered, false)
 	require.True(t, ok)
@@ -172,5 +216,12 @@ func TestAdditionalExchangeGoesWrong(t *testing.T) {
 		w.run(w.i.take(), true)
 		require.Error(t, w.failure(), what)
 		require.Zero(t, w.l.HalfOpen()+w.l.Sessions(), what)
+		note, ok := find[Note](w)
+		require.True(t, ok, what)
+		want := reason.AdditionalKeyBad
+		if what == "left out" {
+			want = reason.IntermediateSkipped
+		}
+		require.Equal(t, want, note.Reason.Code, what)
 	}
 }

@@ -29,10 +29,13 @@ const (
 	mostCertSize = 8 << 10
 )
 
-// Shown is the key by which somebody proves who they are: that they have it is settled, whose it is is not.
+// Shown is the one key by which somebody proves who they are: that they have it is settled, whose it is is not. Its fields agree, for
+// shownIn alone makes it: with a chain the key is that of the first certificate (RFC 7296 §3.6), without one it came by itself.
 type Shown struct {
 	PublicKey []byte   // SubjectPublicKeyInfo, DER
 	Chain     [][]byte // certificates, DER, the person's first; none: a raw key
+
+	key crypto.PublicKey // PublicKey, read: what AUTH is verified with
 }
 
 // requests asks for certificates of the authorities that people's are of (RFC 7296 §3.7): several systems' own clients send none unasked.
@@ -48,37 +51,61 @@ func (t Tunnel) requests() []payload {
 	return []payload{{kind: plCertReq, body: body}}
 }
 
-// shownIn reads the key that a message shows.
-func shownIn(m *message) (s Shown, key crypto.PublicKey, err error) {
+var (
+	errNothingShown = errors.New("ike: no certificate or key was shown")
+	errTwoKeys      = errors.New("ike: more than one key was shown")
+)
+
+// shownIn reads the key that a message shows: certificates, of which the first holds it, or one raw key. Both together are refused, for one
+// could be signed with and the other believed. Certificates in other encodings are skipped, as if they were not there.
+func shownIn(m *message) (Shown, error) {
+	var chain, raw [][]byte
 	size := 0
 	for _, p := range m.payloads {
 		if p.kind != plCert || len(p.body) < 2 {
 			continue
 		}
-		if size += len(p.body); size > mostCertSize || len(s.Chain) >= mostCerts {
-			return s, nil, errMalformed
+		if size += len(p.body); size > mostCertSize || len(chain)+len(raw) >= mostCerts {
+			return Shown{}, errMalformed
 		}
-		der := append([]byte{}, p.body[1:]...)
-		switch p.body[0] {
+		switch der := append([]byte{}, p.body[1:]...); p.body[0] {
 		case certX509:
-			c, err := x509.ParseCertificate(der)
-			if err != nil {
-				return s, nil, err
-			}
-			if s.Chain = append(s.Chain, der); len(s.Chain) == 1 {
-				s.PublicKey, key = c.RawSubjectPublicKeyInfo, c.PublicKey
-			}
+			chain = append(chain, der)
 		case certRawKey:
-			if key, err = x509.ParsePKIXPublicKey(der); err != nil {
-				return s, nil, err
-			}
-			s.PublicKey = der
+			raw = append(raw, der)
 		}
 	}
-	if key == nil || s.PublicKey == nil {
-		return s, nil, errors.New("ike: no certificate or key was shown")
+	switch {
+	case len(chain)+len(raw) == 0:
+		return Shown{}, errNothingShown
+	case len(raw) > 0 && len(chain)+len(raw) > 1:
+		return Shown{}, errTwoKeys
+	case len(raw) == 1:
+		key, err := x509.ParsePKIXPublicKey(raw[0])
+		return Shown{PublicKey: raw[0], key: key}, err
 	}
-	return s, key, nil
+	s := Shown{Chain: chain}
+	for n, der := range chain {
+		c, err := x509.ParseCertificate(der)
+		if err != nil {
+			return Shown{}, err
+		}
+		if n == 0 {
+			s.PublicKey, s.key = c.RawSubjectPublicKeyInfo, c.PublicKey
+		}
+	}
+	return s, nil
+}
+
+// requires says in words what each way asks of a device.
+var requires = map[Proof]string{
+	ByPassword: "EAP", ByCertificate: "a certificate", ByPublicKey: "a public key", BySharedKey: "a shared key",
+	ByBoth: "a certificate, and EAP after it",
+}
+
+// otherMethod is that the device logs in by another method than its tunnel requires.
+func (r *login) otherMethod() reason.Reason {
+	return reason.Of(reason.WrongLoginMethod, reason.With{reason.Tunnel: r.tunnel.ID, reason.What: requires[r.tunnel.Proof]})
 }
 
 // authByKey takes the first message of somebody who proves who they are by a key: that they have it is worked out elsewhere, and with it
@@ -89,39 +116,39 @@ func (r *login) authByKey(m *message) {
 	data = append([]byte{}, data...)
 	if r.tunnel.Proof == BySharedKey {
 		if err != nil || method != authSharedKey {
-			r.fail(nAuthenticationFailed, reason.Of(reason.WrongLoginMethod, nil))
+			r.fail(nAuthenticationFailed, r.otherMethod())
 			return
 		}
 		r.mixIn(m, data, r.authByShared)
 		return
 	}
-	shown, key, errShown := shownIn(m)
+	shown, errShown := shownIn(m)
 	raw := len(shown.Chain) == 0
 	_, r.another = m.notified(nAnotherFollows)
 	switch {
 	case r.another != (r.tunnel.Proof == ByBoth):
-		r.fail(nAuthenticationFailed, reason.Of(reason.WrongLoginMethod, nil))
+		r.fail(nAuthenticationFailed, r.otherMethod())
 		return
 	case err != nil || errShown != nil:
 		r.fail(nAuthenticationFailed, reason.Of(reason.KeyUnreadable, nil))
 		return
 	case raw != (r.tunnel.Proof == ByPublicKey):
-		r.fail(nAuthenticationFailed, reason.Of(reason.WrongLoginMethod, nil))
+		r.fail(nAuthenticationFailed, r.otherMethod())
 		return
 	}
-	r.mixIn(m, data, func(data []byte) { r.verifies(shown, key, method, data) })
+	r.mixIn(m, data, func(data []byte) { r.verifies(shown, method, data) })
 }
 
 // verifies has it worked out whether somebody has the key that they show.
-func (r *login) verifies(shown Shown, key crypto.PublicKey, method uint8, data []byte) {
+func (r *login) verifies(shown Shown, method uint8, data []byte) {
 	theirs := r.sa.keys.signedOctets(r.initRequest, r.nr, r.sa.keys.pi, r.idBody)
 	ours := r.sa.keys.signedOctets(r.initResponse, r.ni, r.sa.keys.pr, identityFor(r.tunnel.Name).body())
 	own, rand, hashes, sha1 := r.by.Key, r.l.set.Rand, r.hashes, r.tunnel.SHA1
 	r.shown, r.awaits = shown, awaitsWork
 	r.l.emit(Work{Do: func() Finish {
-		wrong := verify(key, method, data, theirs)
+		wrong := verify(shown.key, method, data, theirs)
 		if wrong != nil && sha1 && method == authRSA {
-			wrong = verifyRSA(key, data, theirs, crypto.SHA1)
+			wrong = verifyRSA(shown.key, data, theirs, crypto.SHA1)
 		}
 		var sig payload
 		var err error
@@ -156,7 +183,7 @@ func (l *Listener) Owner(_ time.Time, id ID, o conversation.Outcome) []Output {
 	if r == nil || r.awaits != awaitsLogin || r.shown.PublicKey == nil {
 		return l.take()
 	}
-	r.awaits, r.known, r.user = awaitsNothing, o.Known, printable([]byte(o.User))
+	r.awaits, r.known, r.user, r.provedBy = awaitsNothing, o.Known, printable([]byte(o.User)), o.ProvedBy
 	switch {
 	case o.OK && r.another: // so far it is the device
 		r.owner, r.keyStamp = o.User, o.Stamp

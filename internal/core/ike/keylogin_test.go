@@ -11,6 +11,7 @@ import (
 	"crypto/x509"
 	"encoding/hex"
 	"math/big"
+	"slices"
 	"testing"
 	"time"
 
@@ -56,7 +57,8 @@ func TestLoginByKey(t *testing.T) {
 			up, ok := find[Up](w)
 			require.True(t, ok, "%s: %v", kind, w.failure())
 			require.Equal(t, "rory", up.User)
-			require.Equal(t, Shown{PublicKey: spki, Chain: chain}, w.shown)
+			require.Equal(t, spki, w.shown.PublicKey)
+			require.Equal(t, chain, w.shown.Chain)
 			require.Equal(t, spki, w.asked[0].Key)
 			require.Equal(t, "s", w.asked[0].Stamp)
 			est, ok := find[Established](w)
@@ -227,4 +229,68 @@ func TestLoginByBoth(t *testing.T) {
 		require.Equal(t, x.why, note.Reason.Code, what)
 		require.Zero(t, w.l.Sessions()+w.l.HalfOpen(), what)
 	}
+}
+
+// What is signed with is what is believed: a certificate beside another key, twice the same payload, and a chain whose first certificate is
+// somebody else's are refused, in any order.
+func TestOneKeyIsShown(t *testing.T) {
+	keys := keysOfPeople()
+	mine, theirs := keys["P-256"], keys["Ed25519"]
+	raw := payload{kind: plCert, body: append([]byte{certRawKey}, must(x509.MarshalPKIXPublicKey(mine.Public()))...)}
+	rawTheirs := payload{kind: plCert, body: append([]byte{certRawKey}, must(x509.MarshalPKIXPublicKey(theirs.Public()))...)}
+	own := payload{kind: plCert, body: append([]byte{certX509}, certificateOf(mine)...)}
+	victim := payload{kind: plCert, body: append([]byte{certX509}, certificateOf(theirs)...)}
+	elsewhere := payload{kind: plCert, body: append([]byte{12}, make([]byte, 20)...)} // hash and URL (RFC 7296 §3.6)
+	for what, x := range map[string]struct {
+		proof Proof
+		shown []payload
+		why   reason.Code // none: they are let in, by the key that they have
+	}{
+		"a raw key behind a certificate":       {ByCertificate, []payload{victim, raw}, reason.KeyUnreadable},
+		"a raw key before it":                  {ByCertificate, []payload{raw, victim}, reason.KeyUnreadable},
+		"the same with a password to follow":   {ByBoth, []payload{victim, raw}, reason.KeyUnreadable},
+		"two raw keys":                         {ByPublicKey, []payload{rawTheirs, raw}, reason.KeyUnreadable},
+		"two raw keys, the own one first":      {ByPublicKey, []payload{raw, rawTheirs}, reason.KeyUnreadable},
+		"a certificate where a key is wanted":  {ByPublicKey, []payload{victim, raw}, reason.KeyUnreadable},
+		"another's certificate first":          {ByCertificate, []payload{victim, own}, reason.WrongProof},
+		"another's certificate behind":         {ByCertificate, []payload{own, victim}, ""},
+		"hash and URL beside a certificate":    {ByCertificate, []payload{elsewhere, own}, ""},
+		"hash and URL alone":                   {ByCertificate, []payload{elsewhere}, reason.KeyUnreadable},
+		"a certificate that cannot be read":    {ByCertificate, []payload{own, {kind: plCert, body: []byte{certX509, 1}}}, reason.KeyUnreadable},
+		"hash and URL beside another's, own 2": {ByCertificate, []payload{elsewhere, victim, own}, reason.WrongProof},
+	} {
+		w := newWorld(t, func(s *Settings, c *Caller) {
+			s.Proof, c.Key, c.Password = x.proof, mine, ""
+			c.Both = x.proof == ByBoth
+		})
+		w.owner = conversation.Outcome{OK: true, User: "rory", Known: true}
+		w.alter = func(ps []payload) []payload {
+			ps = slices.DeleteFunc(ps, func(p payload) bool { return p.kind == plCert })
+			return append(slices.Clone(x.shown), ps...)
+		}
+		w.login()
+		note, refused := find[Note](w)
+		if x.why == "" {
+			require.False(t, refused, "%s: %v", what, note.Reason)
+			require.Equal(t, must(x509.MarshalPKIXPublicKey(mine.Public())), w.shown.PublicKey, what)
+			require.Equal(t, own.body[1:], w.shown.Chain[0], what)
+			continue
+		}
+		require.True(t, refused, what)
+		require.Equal(t, x.why, note.Reason.Code, what)
+		require.Empty(t, w.shown.PublicKey, "%s: nobody is asked whose it is", what)
+		require.Zero(t, w.l.Sessions(), what)
+	}
+}
+
+// Another identity than the one that is signed, beside it, is refused.
+func TestTwoIdentities(t *testing.T) {
+	w := newWorld(t, func(s *Settings, c *Caller) { s.Proof, c.Key = ByPublicKey, keysOfPeople()["P-256"] })
+	w.owner = conversation.Outcome{OK: true, User: "rory", Known: true}
+	w.alter = func(ps []payload) []payload { // another identity than the one that is signed
+		return append(ps, payload{kind: plIDi, body: identityFor("mallory@tern.example").body()})
+	}
+	w.login()
+	require.Empty(t, w.shown.PublicKey)
+	require.Zero(t, w.l.Sessions())
 }

@@ -91,9 +91,10 @@ func (k *keys) sealChain(h header, first payloadType, chain []byte, fromInitiato
 var errSealed = errors.New("ike: message does not decrypt")
 
 // open decrypts a message whose last payload is an encrypted one, and gives it with the payloads inside. With errSealed nobody knows who
-// sent it, and nothing may come of it; errMalformed is about a message that the peer did send.
-func (k *keys) open(m *message, fromInitiator bool) (*message, error) {
-	if n := len(m.payloads); n > 0 && m.payloads[n-1].kind == plSKF {
+// sent it, and nothing may come of it; errMalformed is about a message that the peer did send. parts is that parts of messages were agreed
+// on: otherwise they are ignored (RFC 7383 §2.3).
+func (k *keys) open(m *message, fromInitiator, parts bool) (*message, error) {
+	if n := len(m.payloads); n > 0 && m.payloads[n-1].kind == plSKF && parts {
 		return k.openPart(m, fromInitiator)
 	}
 	if len(m.payloads) == 0 || m.payloads[len(m.payloads)-1].kind != plSK {

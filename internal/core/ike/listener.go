@@ -1,6 +1,7 @@
 package ike
 
 import (
+	"cmp"
 	"crypto/sha1"
 	"crypto/x509"
 	"encoding/binary"
@@ -13,6 +14,7 @@ import (
 	"yellowlantern/internal/core/algorithm"
 	"yellowlantern/internal/core/crowd"
 	"yellowlantern/internal/core/esp"
+	"yellowlantern/internal/core/fold"
 	conversation "yellowlantern/internal/core/login"
 	"yellowlantern/internal/core/reason"
 )
@@ -88,6 +90,9 @@ type Listener struct {
 	children map[uint32]bool    // our SPIs of Child SAs
 	cookies  cookies
 	halfOpen crowd.Count
+	// broken are logins that their devices broke off lately, in the order in which they did.
+	broken   []broken
+	brokenOf crowd.Count
 	out      []Output
 	toldIn   time.Time // how many were told, in this second, that their session is not known
 	told     int
@@ -155,7 +160,10 @@ func (l *Listener) Handle(now time.Time, from Peer, data []byte) []Output {
 
 // bond prepares what a login leaves behind.
 func (l *Listener) bond(r *login) *bond {
-	return &bond{surroundings: l.around, who: "the device", id: r.id, peer: r.peer, follow: true, tunnel: r.tunnel, user: r.user}
+	return &bond{
+		surroundings: l.around, who: "the device", id: r.id, peer: r.peer, follow: true, tellsMoves: r.moves, tunnel: r.tunnel, user: r.user,
+		unproved: !r.peer.TCP && r.peer.Addr.Addr() != r.open.addr.Addr(), // that it went on shows that it receives where it began
+	}
 }
 
 // surroundings are those of the sessions that come of logins by these settings.
@@ -264,10 +272,10 @@ func (l *Listener) repeated(from Peer, m *message) bool {
 func (l *Listener) room(now time.Time, from Peer, m *message, nonce []byte, costly bool) bool {
 	source := l.sourceOf(from)
 	switch {
-	case l.halfOpen.All() >= l.set.MaxHalfOpen, l.halfOpen.Of(source) >= l.set.MaxShare:
+	case l.halfOpen.All() >= l.set.MaxHalfOpen, l.begun(now, source) >= l.set.MaxShare:
 		l.Counters.Overload++
 		return false
-	case l.halfOpen.All() >= l.set.CookieAbove, l.halfOpen.Of(source) >= l.set.CookieShare, costly:
+	case l.halfOpen.All() >= l.set.CookieAbove, l.begun(now, source) >= l.set.CookieShare, costly:
 		if l.cookies.renew(now, l.set.Rand) != nil {
 			return false
 		}
@@ -278,6 +286,32 @@ func (l *Listener) room(now time.Time, from Peer, m *message, nonce []byte, cost
 		}
 	}
 	return true
+}
+
+// begun is how many logins a source has under way, or began lately and broke off: whoever breaks off has no more of them than who does not.
+func (l *Listener) begun(now time.Time, source netip.Addr) int {
+	for len(l.broken) > 0 && !now.Before(l.broken[0].until) {
+		l.brokenOf.Remove(l.broken[0].source)
+		l.broken = l.broken[1:]
+	}
+	return l.halfOpen.Of(source) + l.brokenOf.Of(source)
+}
+
+// mostBroken bounds what is remembered of logins that were broken off.
+const mostBroken = 1 << 16
+
+// broken is a login that its device broke off, and until when it counts for its source.
+type broken struct {
+	source netip.Addr
+	until  time.Time
+}
+
+// breaks counts a login that was broken off for its source, for as long as it might have taken.
+func (l *Listener) breaks(source netip.Addr, begun time.Time) {
+	if l.brokenOf.All() < mostBroken && l.brokenOf.Of(source) < l.set.MaxShare {
+		l.broken = append(l.broken, broken{source, begun.Add(l.set.LoginTime)})
+		l.brokenOf.Add(source)
+	}
 }
 
 // begin notes that a login is under way; nil where there is no randomness.
@@ -405,7 +439,7 @@ func (l *Listener) natPayloads(from Peer, spiI, spiR uint64) []payload {
 
 func natHash(spiI, spiR uint64, a netip.AddrPort) []byte {
 	b := binary.BigEndian.AppendUint64(binary.BigEndian.AppendUint64(nil, spiI), spiR)
-	b = append(b, a.Addr().Unmap().AsSlice()...)
+	b = append(b, fold.Addr(a.Addr()).AsSlice()...)
 	sum := sha1.Sum(binary.BigEndian.AppendUint16(b, a.Port()))
 	return sum[:]
 }
@@ -453,8 +487,10 @@ func (l *Listener) Finish(now time.Time, f Finish) []Output {
 // Told takes the answer to AskLogin.
 func (l *Listener) Told(now time.Time, id ID, talk conversation.Conversation, s conversation.Step) []Output {
 	if r := l.byID[id]; r != nil && r.awaits == awaitsLogin {
-		r.awaits, r.talk = awaitsNothing, talk
+		r.awaits, r.talk, r.talked = awaitsNothing, talk, s.Over
 		r.told(s)
+	} else if !s.Over { // the device broke off meanwhile
+		l.emit(TalkOver{talk})
 	}
 	return l.take()
 }
@@ -468,10 +504,12 @@ func (l *Listener) Granted(now time.Time, id ID, g Grant) []Output {
 	return l.take()
 }
 
-// Heard says that ESP of the session arrived, authentically, from the peer.
-func (l *Listener) Heard(now time.Time, id ID, from Peer) []Output {
-	if b := l.sessions[id]; b != nil {
-		b.hear(now, from)
+// Heard says that ESP of the session arrived, authentically, from the peer. unproved is that little is sent there until Proved says that
+// the peer receives it.
+func (l *Listener) Heard(now time.Time, id ID, from Peer, unproved bool) []Output {
+	if b := l.sessions[id]; b != nil && b.hear(now, from) {
+		b.unproved = b.unproved || unproved
+		b.prove(now)
 	}
 	return l.take()
 }
@@ -552,8 +590,12 @@ func (s Settings) tunnels() []Tunnel { return append([]Tunnel{s.Tunnel}, s.More.
 // is over.
 // furthers tells whether the device has the exchange in which additional keys are exchanged.
 func (s Settings) choose(offered []proposal, furthers bool) (proposal, Suite, bool) {
-	for _, t := range s.tunnels() {
-		if !furthers {
+	all := s.tunnels()
+	if furthers { // a tunnel that demands it gets it, whichever stands first: it cannot be had later
+		slices.SortStableFunc(all, func(a, b Tunnel) int { return cmp.Compare(btoi(b.Algorithms.demands), btoi(a.Algorithms.demands)) })
+	}
+	for _, t := range all {
+		if !furthers { // the device does not say that it takes part in one
 			t.Algorithms.additional = nil
 		}
 		if chosen, suite, ok := chooseIKE(offered, t.Algorithms, nil); ok {
@@ -561,6 +603,13 @@ func (s Settings) choose(offered []proposal, furthers bool) (proposal, Suite, bo
 		}
 	}
 	return proposal{}, Suite{}, false
+}
+
+func btoi(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
 }
 
 // anyTunnel is what the tunnels accept, for words about it.

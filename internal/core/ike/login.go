@@ -90,7 +90,9 @@ type login struct {
 	// wantsTicket is that the device asks for what it can come back by; stamp stands for what its person logged in with.
 	wantsTicket bool
 	stamp       string
-	coded       bool // the second factor was given
+	coded       bool   // the second factor was given
+	talked      bool   // what carried the login on is over by itself
+	provedBy    string // what the person proved themselves with, for the record; empty: as the tunnel says
 	asked       []cfgAttr
 	cfg         bool
 	born        time.Time
@@ -105,13 +107,16 @@ func (r *login) handle(now time.Time, from Peer, m *message) {
 	}
 	if m.id != w.expect {
 		if m.id+1 == w.expect && w.reply != nil {
-			in, err := r.sa.keys.open(m, true)
+			in, err := r.sa.keys.open(m, true, r.sa.parts)
 			if err == errSealed && r.before != nil {
-				in, err = r.before.open(m, true)
+				in, err = r.before.open(m, true, r.sa.parts)
 			}
 			if err != errSealed { // only to who can have sent the request
 				r.l.Counters.Replayed++
 				if in.begins() {
+					if w.asks++; w.asks >= cutAfter && w.cut != nil { // parts of it do not come
+						w.cut()
+					}
 					sendAll(r.l.emit, from, w.reply)
 				}
 				return
@@ -120,12 +125,12 @@ func (r *login) handle(now time.Time, from Peer, m *message) {
 		r.l.Counters.OutOfState++
 		return
 	}
-	in, err := r.sa.keys.open(m, true)
+	in, err := r.sa.keys.open(m, true, r.sa.parts)
 	switch {
 	case err == errSealed:
 		r.l.Counters.Undecryptable++
 		return
-	case r.awaits != awaitsNothing: // the same request again, while its answer is being worked out
+	case r.awaits != awaitsNothing || err == nil && !w.asked.lacks(in): // the same again, which says nothing of where the device is
 		r.l.Counters.Replayed++
 		return
 	}
@@ -134,6 +139,11 @@ func (r *login) handle(now time.Time, from Peer, m *message) {
 		if in, err = w.asked.add(in); err == errPart {
 			return
 		}
+	}
+	if err == errLong {
+		r.reply(m.exchange, notify{kind: nInvalidSyntax}.payload())
+		r.refuse(reason.Of(reason.MessageTooLong, nil), nInvalidSyntax)
+		return
 	}
 	if err != nil || in.doubled() {
 		r.invalid(m.exchange)
@@ -165,10 +175,22 @@ func (r *login) invalid(x exchange) {
 	r.refuse(reason.Of(reason.MalformedMessage, nil), nInvalidSyntax)
 }
 
+// cutAfter is at which repetition of a request its answer, or at which sending of a request it, goes in smaller parts (RFC 7383 §2.5.2):
+// the way may carry less than is usual, and drop what is larger without a word.
+const cutAfter = 2
+
 // reply answers the request that is being handled and makes the next one expected.
 func (r *login) reply(x exchange, ps ...payload) {
 	w := &r.sa.win
-	w.reply = r.sa.seal(x, w.expect, flagResponse, ps, !r.peer.TCP)
+	w.reply, w.cut, w.asks = r.sa.seal(x, w.expect, flagResponse, ps, !r.peer.TCP), nil, 0
+	if len(w.reply) > 1 && r.sa.most == 0 {
+		sa, id := *r.sa, w.expect // with the keys of now
+		w.cut = func() {
+			sa.most, sa.sealed, r.sa.most, w.cut = partLeast, r.sa.sealed, partLeast, nil
+			w.reply = sa.seal(x, id, flagResponse, ps, true)
+			r.sa.sealed = sa.sealed
+		}
+	}
 	w.expect++
 	sendAll(r.l.emit, r.peer, w.reply)
 }
@@ -267,7 +289,7 @@ func (r *login) authFirst(m *message) {
 	r.by = r.tunnel.credential(m, announcedIn(m), r.hashes)
 	switch _, byKey := m.find(plAuth); {
 	case byKey != (r.tunnel.Proof != ByPassword):
-		r.fail(nAuthenticationFailed, reason.Of(reason.WrongLoginMethod, nil))
+		r.fail(nAuthenticationFailed, r.otherMethod())
 		return
 	case byKey && r.redirects():
 		// the gateway's proof is worked out first
@@ -338,7 +360,8 @@ func (r *login) chooseTunnel(m *message) bool {
 	}
 	// Which tunnel a device asks for is known only once the key exchange is over. One that has offered what this tunnel has comes in by
 	// what another tunnel has, and its IKE SA is renewed at once.
-	if _, _, both := chooseIKE(r.offeredIKE, r.tunnel.Algorithms, nil); !r.tunnel.Algorithms.allows(r.sa.suite) && !both {
+	_, _, both := chooseIKE(r.offeredIKE, r.tunnel.Algorithms, nil)
+	if want := r.tunnel.Algorithms; want.lacks(r.sa.suite) || !want.allows(r.sa.suite) && !both {
 		r.fail(nNoProposalChosen, reason.Of(reason.AlgorithmsElsewhere, reason.With{
 			reason.Tunnel: r.tunnel.ID, reason.Offered: r.sa.suite.String(), reason.Wanted: describePolicy(r.tunnel.Algorithms),
 		}))
@@ -373,7 +396,7 @@ func (r *login) told(s conversation.Step) {
 		r.stage, r.user, r.groups, r.limits, r.msk, r.stamp, r.known = proving, s.User, s.Groups, s.Limits, s.Key, s.Stamp, true
 		r.coded = s.Coded
 		if s.Public != nil {
-			r.shown.PublicKey = s.Public
+			r.shown.PublicKey, r.provedBy = s.Public, s.ProvedBy
 		}
 	case s.Over:
 		r.known, r.user = s.Known, printable([]byte(s.User))
@@ -422,7 +445,7 @@ func (r *login) askLease() {
 	mixed := r.mixedBy != "" || r.ticket != nil && r.ticket.Mixed
 	ask := AskLease{
 		ID: r.id, User: r.user, Groups: r.groups, Limits: r.limits, Tunnel: r.tunnel.ID, Suite: r.sa.suite.String(), From: r.peer, Device: r.device(),
-		Alone: r.alone, Stamp: r.stamp, Coded: r.coded, SafeLogin: r.sa.suite.additional != 0,
+		Alone: r.alone, Stamp: r.stamp, Coded: r.coded, ProvedBy: r.provedBy, SafeLogin: r.sa.suite.additional != 0,
 		SafeTraffic: mixed || r.sa.suite.additional != 0, Want4: wanted(r.asked, true), Want6: wanted(r.asked, false),
 	}
 	if r.ticket != nil {
@@ -442,6 +465,12 @@ func (r *login) finish(now time.Time, g Grant) {
 	}
 	if !g.Refusal.None() && !g.Exhausted {
 		r.fail(nAuthenticationFailed, g.Refusal)
+		return
+	}
+	if g.OnePlace && r.ticket != nil && r.ticket.Place != r.l.place(r.peer) { // the ticket is from before the passage said so
+		r.fail(nAuthenticationFailed, reason.Of(reason.MovedElsewhere, reason.With{
+			reason.Source: r.ticket.Place.Addr().String(), reason.Address: r.l.place(r.peer).Addr().String(),
+		}))
 		return
 	}
 	proof := r.closing()
@@ -515,8 +544,9 @@ func (r *login) stands(now time.Time, g Grant, conf Configuration, ps []payload,
 	r.l.sessions[r.id] = b
 	r.l.emit(Up{
 		ID: r.id, User: r.user, Peer: r.peer, Child: child, Suite: r.sa.suite.String(), Tunnel: r.tunnel.ID, NAT: r.nat, Identity: id.String(),
-		OnePlace: g.OnePlace, Configuration: conf,
+		OnePlace: g.OnePlace, Unproved: b.unproved, Configuration: conf,
 	})
+	b.prove(now)
 }
 
 // informEarly takes what a device says that gives up before it is logged in.
@@ -565,6 +595,12 @@ func (r *login) close() {
 // leave takes the login out of the listener's books.
 func (r *login) leave() {
 	r.l.halfOpen.Remove(r.source)
+	if r.stage == loginOver && !r.talked {
+		r.l.breaks(r.source, r.born)
+	}
+	if r.talk != nil && !r.talked {
+		r.l.emit(TalkOver{r.talk})
+	}
 	delete(r.l.opening, r.open)
 	delete(r.l.logins, r.sa.own())
 	delete(r.l.byID, r.id)

@@ -6,7 +6,41 @@ import (
 	"io"
 	"net/netip"
 	"time"
+
+	"yellowlantern/internal/core/fold"
+	"yellowlantern/internal/core/reason"
 )
+
+// cookie2Len is how many octets try a way: 8 to 64 may be (RFC 4555 §4.2.5).
+const cookie2Len = 16
+
+// prove tries, where it is not shown yet, whether the peer receives what goes to where it was heard from (RFC 4555 §3.7): whoever copies or
+// delays packets of a device, and a device that writes another's address as its own, would otherwise turn all of its traffic to somebody
+// else. A peer that knows nothing of that returns no cookie, and its answer alone counts: it is authentic, so that no third one made it.
+// What was asked at one place and answered after a move shows nothing, for it was repeated to the other place.
+func (b *bond) prove(now time.Time) {
+	if !b.unproved || b.trying || b.over {
+		return
+	}
+	b.trying = true
+	var cookie []byte
+	var asked uint64
+	b.cur.ask(now, &request{exchange: informational, write: func(time.Time) ([]payload, bool) {
+		cookie, asked = make([]byte, cookie2Len), b.moves
+		_, _ = io.ReadFull(b.rand, cookie)
+		return []payload{notify{kind: nCookie2, data: cookie}.payload()}, true
+	}, answered: func(now time.Time, m *message) {
+		b.trying = false
+		data, has := m.notified(nCookie2)
+		switch {
+		case has && !bytes.Equal(data, cookie), !has && b.tellsMoves:
+			b.end(now, reason.Of(reason.WayUnproved, reason.With{reason.Address: b.at(b.peer).String()}))
+		case asked == b.moves:
+			b.unproved = false
+			b.emit(Proved{b.id, b.peer})
+		}
+	}, dropped: func() { b.trying = false }})
+}
 
 // Move tells the gateway that this device is at another address now, from which everything comes from now on (RFC 4555 §3.5): Arrived says
 // that it has heard. ok is false where there is no session, or the gateway follows nobody.
@@ -55,7 +89,7 @@ func (s *ikeSA) moved(m *message) (answers []payload, ok bool) {
 // Data is both addresses, then both ports.
 func (s *ikeSA) seenAs(data []byte) bool {
 	at := s.b.peer.Addr
-	address := at.Addr().Unmap().AsSlice()
+	address := fold.Addr(at.Addr()).AsSlice()
 	n := len(address)
 	if len(data) != 2*n+4 || !bytes.Equal(data[:n], address) {
 		return false

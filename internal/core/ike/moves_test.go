@@ -3,6 +3,7 @@ package ike
 import (
 	"encoding/binary"
 	"net/netip"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -30,7 +31,7 @@ func TestMoves(t *testing.T) {
 		w.i.send(w.now, ikeAuth, ps...)
 		w.run(w.i.take(), true)
 		require.NoError(t, w.failure())
-		closing := must(w.i.keys.open(must(parseMessage(w.wire[len(w.wire)-1])), false))
+		closing := must(w.i.keys.open(must(parseMessage(w.wire[len(w.wire)-1])), false, true))
 		_, told := closing.notified(nMoves)
 		require.Equal(t, asks, told)
 	}
@@ -46,7 +47,7 @@ func TestMoves(t *testing.T) {
 		for _, o := range outs {
 			if x, ok := o.(Send); ok {
 				require.Equal(t, from, x.To, "the answer goes to where it is now")
-				return must(s.keys.open(must(parseMessage(x.Data)), false)), outs
+				return must(s.keys.open(must(parseMessage(x.Data)), false, true)), outs
 			}
 		}
 		return nil, outs
@@ -92,6 +93,25 @@ func TestOnePlace(t *testing.T) {
 			require.ErrorIs(t, w.failure(), ErrEnded, "the device is told")
 		}
 	}
+	// Nor is it carried elsewhere by a ticket: the device logs in there, whether its passage said so when it got the ticket or says so now.
+	for _, before := range []bool{true, false} {
+		for _, to := range []string{"203.0.113.45:50001", "203.0.113.46:4500"} {
+			w, _ := remembering(t)
+			w.again(t, nil, nil)
+			w.grant.OnePlace = before
+			w.login()
+			est, _ := find[Established](w)
+			require.NotNil(t, est.Ticket)
+			w.again(t, est.Ticket, nil)
+			w.grant.OnePlace = true
+			at := w.from.Addr
+			w.from = Peer{Addr: netip.MustParseAddrPort(to), NATT: true}
+			w.login()
+			est, ok := find[Established](w)
+			require.True(t, ok, "%v", w.failure())
+			require.Equal(t, at.Addr() == w.from.Addr.Addr(), est.Back, "%v %s", before, to)
+		}
+	}
 }
 
 // A device that moves tells the gateway from where it is now, also while something else is under way that was lost; a gateway that does not
@@ -119,4 +139,96 @@ func TestDeviceMoves(t *testing.T) {
 	w.i.moves = false
 	_, ok = w.i.Move(w.now, netip.MustParseAddrPort("192.168.50.8:4500"))
 	require.False(t, ok)
+}
+
+// Where a device turns up, a cookie is sent, and until it comes back from there nothing shows that the device receives what goes there.
+func TestPlaceIsProved(t *testing.T) {
+	begun := func(moves bool) (*world, Up) {
+		w := newWorld(t, nil)
+		w.login()
+		up, _ := find[Up](w)
+		require.True(t, up.ID != 0 && !up.Unproved && w.l.sessions[up.ID].tellsMoves)
+		w.l.sessions[up.ID].tellsMoves = moves
+		return w, up
+	}
+	sent := func(outs []Output) (out []Send) {
+		for _, o := range outs {
+			if x, ok := o.(Send); ok {
+				out = append(out, x)
+			}
+		}
+		return out
+	}
+	here := Peer{Addr: netip.MustParseAddrPort("203.0.113.45:50001"), NATT: true}
+	there := Peer{Addr: netip.MustParseAddrPort("198.51.100.9:4500"), NATT: true}
+
+	w, up := begun(true)
+	outs := w.l.Heard(w.now, up.ID, there, true)
+	tried := sent(outs)
+	require.Len(t, tried, 1)
+	require.Equal(t, there, tried[0].To, "it is tried where the device says that it is")
+	require.Empty(t, sent(w.l.Heard(w.now, up.ID, there, true)), "once at a time")
+	answer := sent(w.i.Handle(w.now, tried[0].Data))[0].Data
+	require.Contains(t, w.l.Handle(w.now, there, answer), Proved{up.ID, there})
+	require.Empty(t, w.l.Heard(w.now, up.ID, there, false))
+
+	// What was asked at one place and is answered after a move shows nothing: it is asked again, also back where it began.
+	tried = sent(w.l.Heard(w.now, up.ID, here, true))
+	w.l.Heard(w.now, up.ID, there, true)
+	w.l.Heard(w.now, up.ID, here, true)
+	outs = w.l.Handle(w.now, here, sent(w.i.Handle(w.now, tried[0].Data))[0].Data)
+	require.NotContains(t, outs, Proved{up.ID, here})
+	tried = sent(outs)
+	require.Len(t, tried, 1)
+	require.Contains(t, w.l.Handle(w.now, here, sent(w.i.Handle(w.now, tried[0].Data))[0].Data), Proved{up.ID, here})
+	// A connection from there shows it by itself, and a place that the path of packets doubts is tried again.
+	tcp := Peer{Addr: netip.MustParseAddrPort("198.51.100.9:40000"), NATT: true, TCP: true}
+	outs = w.l.Heard(w.now, up.ID, tcp, false)
+	require.Contains(t, outs, Proved{up.ID, tcp})
+	require.Empty(t, sent(outs))
+	require.Len(t, sent(w.l.Heard(w.now, up.ID, tcp, true)), 1)
+
+	for _, c := range []struct {
+		name           string
+		moves          bool
+		returned       []payload
+		proved, stands bool
+	}{
+		{"another cookie", true, []payload{notify{kind: nCookie2, data: make([]byte, cookie2Len)}.payload()}, false, false},
+		{"another cookie, without MOBIKE", false, []payload{notify{kind: nCookie2, data: make([]byte, cookie2Len)}.payload()}, false, false},
+		{"none", true, nil, false, false},
+		{"none, without MOBIKE", false, nil, true, true},
+	} {
+		w, up := begun(c.moves)
+		require.Len(t, sent(w.l.Heard(w.now, up.ID, there, true)), 1)
+		s := w.i.b.cur
+		outs := w.l.Handle(w.now, there, s.seal(informational, s.win.expect, flagResponse, c.returned, false)[0])
+		require.Equal(t, c.proved, slices.Contains(outs, Output(Proved{up.ID, there})), c.name)
+		require.Equal(t, c.stands, w.l.Sessions() == 1, c.name)
+		for _, o := range outs {
+			if down, ok := o.(Down); ok {
+				require.Equal(t, reason.WayUnproved, down.Reason.Code, c.name)
+			}
+		}
+	}
+
+	// The last message of a login may come from elsewhere, which nothing was sent to yet.
+	messages := 0
+	w = newWorld(t, nil)
+	w.lose = func(_ int, fromDevice bool) bool {
+		if fromDevice {
+			messages++
+		}
+		return false
+	}
+	w.login()
+	w = newWorld(t, nil)
+	last := until(w, messages)
+	w.from = there
+	w.run([]Output{Send{Data: last}}, true)
+	up, ok := find[Up](w)
+	require.True(t, ok && up.Unproved)
+	proved, ok := find[Proved](w)
+	require.True(t, ok)
+	require.Equal(t, Proved{up.ID, there}, proved)
 }

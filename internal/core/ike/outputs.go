@@ -53,6 +53,9 @@ type AskLogin struct {
 	From    Peer
 }
 
+// TalkOver says that a login goes no further: what carries it on is to free what it holds.
+type TalkOver struct{ Talk conversation.Conversation }
+
 // AskKey asks whose key it is that somebody has; the answer goes to Listener.Owner.
 type AskKey struct {
 	ID     ID
@@ -66,6 +69,7 @@ type AskShared struct {
 	ID       ID
 	MixedIn  bool
 	Identity string
+	From     Peer
 }
 
 // AskLease asks for addresses and configuration for somebody who has logged in; the answer goes to Listener.Granted.
@@ -81,7 +85,9 @@ type AskLease struct {
 	Alone  bool   // it says that it has no other session (RFC 7296 §2.4, INITIAL_CONTACT)
 	Stamp  string // for what they logged in with
 	Coded  bool   // their second factor was given with it
-	Key    []byte // the public key that they proved themselves with; nil: something else
+	// ProvedBy names the key that they proved themselves with, for the record; empty: something else, or nobody said.
+	ProvedBy string
+	Key      []byte // the public key that they proved themselves with; nil: something else
 	// SharedKeys are the IDs of shared keys that went in.
 	SharedKeys []string
 	// SafeLogin and SafeTraffic are that neither can be read later by somebody who recorded it and has a quantum computer then.
@@ -131,14 +137,21 @@ type Up struct {
 	NAT      bool // the caller is behind a translation
 	Identity string
 	OnePlace bool // the session ends when the caller turns up elsewhere
+	Unproved bool // the caller logged in from elsewhere than where it began: little may go there until Proved follows
 	Configuration
 }
 
 // Arrived says that the gateway has heard where this device is now.
 type Arrived struct{}
 
-// Moved says that the peer was heard, authentically, from another address (RFC 7296 §2.23).
+// Moved says that the peer was heard, authentically, from another address (RFC 7296 §2.23). Little may go there until Proved follows.
 type Moved struct {
+	ID   ID
+	Peer Peer
+}
+
+// Proved says that the peer receives what goes to where it is.
+type Proved struct {
 	ID   ID
 	Peer Peer
 }
@@ -198,6 +211,7 @@ type KeyRow struct {
 
 func (Send) isOutput()       {}
 func (AskLogin) isOutput()   {}
+func (TalkOver) isOutput()   {}
 func (Work) isOutput()       {}
 func (AskLease) isOutput()   {}
 func (AskBack) isOutput()    {}
@@ -205,6 +219,7 @@ func (AskShared) isOutput()  {}
 func (AskKey) isOutput()     {}
 func (Up) isOutput()         {}
 func (Moved) isOutput()      {}
+func (Proved) isOutput()     {}
 func (Arrived) isOutput()    {}
 func (Renewed) isOutput()    {}
 func (Preferred) isOutput()  {}

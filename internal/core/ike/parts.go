@@ -8,6 +8,9 @@ import (
 // Messages in parts (RFC 7383): a way that loses the fragments of IP carries IKE messages of any length nevertheless.
 const (
 	partLongest = 1232 // octets of a part's message, so that IPv6 carries it everywhere: 1,280 less the headers of IPv6 and UDP
+	// partLeast is that where parts of the usual length are lost: every way carries 576 octets of IPv4 (RFC 1122 §3.3.2), less those of
+	// IPv4, UDP and the marker of UDP 4500.
+	partLeast   = 544
 	partsMost   = 64
 	partsOctets = 32 << 10 // of what is gathered
 	partHeader  = 4        // number and total (RFC 7383 §2.5)
@@ -23,16 +26,20 @@ type part struct {
 // begins tells whether a message is a whole one, or the first of its parts: once is enough to answer what came before.
 func (m *message) begins() bool { return m == nil || m.part == nil || m.part.number == 1 }
 
+// errLong is about a message that its sender has cut into parts, and that is longer than partsOctets.
+var errLong = errors.New("ike: a message of more than 32 KiB in parts")
+
 var errPart = errors.New("ike: a part of a message, and not the last that was missing")
 
-// sealAll seals a message, in parts where that is wanted and it is longer than one. counter gives the number of each sealed one.
-func (k *keys) sealAll(h header, ps []payload, fromInitiator, parts bool, counter func() uint64) [][]byte {
+// sealAll seals a message, in parts of at most so many octets where that is wanted and it is longer; 0: in one. counter gives the number of
+// each sealed one.
+func (k *keys) sealAll(h header, ps []payload, fromInitiator bool, most int, counter func() uint64) [][]byte {
 	first, chain := marshalPayloads(ps)
 	protect := k.side(fromInitiator)
-	if !parts || headerLen+4+protect.Len(len(chain)) <= partLongest {
+	if most == 0 || headerLen+4+protect.Len(len(chain)) <= most {
 		return [][]byte{k.sealChain(h, first, chain, fromInitiator, counter())}
 	}
-	room := protect.Room(partLongest - headerLen - 4 - partHeader)
+	room := protect.Room(most - headerLen - 4 - partHeader)
 	total := (len(chain) + room - 1) / room
 	out := make([][]byte, 0, total)
 	h.first = plSKF
@@ -77,6 +84,12 @@ type gathered struct {
 	octets int
 }
 
+// lacks tells whether an opened message is new: a whole one is, and a part that has not come.
+func (g *gathered) lacks(m *message) bool {
+	p := m.part
+	return p == nil || g.id != m.id || int(p.total) > len(g.parts) || int(p.total) == len(g.parts) && g.parts[p.number-1] == nil
+}
+
 // add takes an opened message: a whole one is given back; of parts, the whole once all of them have come, and errPart before. A message
 // that is cut into more parts than the one that is gathered takes its place (RFC 7383 §2.6); one of fewer is the older one.
 func (g *gathered) add(m *message) (*message, error) {
@@ -93,7 +106,7 @@ func (g *gathered) add(m *message) (*message, error) {
 	}
 	if g.octets += len(p.plain); g.octets > partsOctets {
 		*g = gathered{}
-		return nil, errPart
+		return nil, errLong
 	}
 	g.parts[p.number-1] = p
 	var chain []byte

@@ -3,6 +3,7 @@ package ike
 import (
 	"bytes"
 	"encoding/binary"
+	"net/netip"
 	"slices"
 	"testing"
 	"time"
@@ -84,6 +85,7 @@ func TestBadParts(t *testing.T) {
 	up, _ := find[Up](w)
 	s := w.l.sas[uint64(up.ID)]
 	first, chain := marshalPayloads([]payload{notify{kind: nInitialContact}.payload(), {kind: plVendor, body: make([]byte, 300)}})
+	var sealed []byte
 	part := func(id uint32, number, total int, first payloadType, piece []byte) []Output {
 		d := w.i.b.cur
 		d.sealed++
@@ -93,7 +95,8 @@ func TestBadParts(t *testing.T) {
 		n := 8 + protect.Len(len(piece))
 		b = append(b, byte(first), 0, byte(n>>8), byte(n))
 		b = binary.BigEndian.AppendUint16(binary.BigEndian.AppendUint16(b, uint16(number)), uint16(total))
-		return w.l.Handle(w.now, device, protect.Seal(b, piece, d.sealed))
+		sealed = protect.Seal(b, piece, d.sealed)
+		return w.l.Handle(w.now, device, sealed)
 	}
 	expect := s.win.expect
 	half := len(chain) / 2
@@ -116,17 +119,23 @@ func TestBadParts(t *testing.T) {
 	w.l.Handle(w.now, device, raw)
 	require.Equal(t, before+1, w.l.Counters.Undecryptable)
 
-	// Much, and never all of it.
-	for n := 1; n < partsMost; n++ {
-		kind := plNone
-		if n == 1 {
-			kind = first
-		}
-		require.Empty(t, part(expect, n, partsMost, kind, make([]byte, 1000)))
-	}
-	require.LessOrEqual(t, s.win.asked.octets, partsOctets)
+	require.Empty(t, part(expect, 1, 5, first, chain[:half]))
 	require.Empty(t, part(expect, 1, 2, first, chain[:half]), "one of fewer is the older one")
 	s.win.asked = gathered{}
+
+	// Somebody on the way copies a part of what is not whole yet, and sends it from elsewhere: nobody moves by that.
+	require.Empty(t, part(expect, 1, 2, first, chain[:half]))
+	elsewhere := Peer{Addr: netip.MustParseAddrPort("203.0.113.45:50001"), NATT: true}
+	require.Empty(t, w.l.Handle(w.now, elsewhere, sealed))
+	require.Equal(t, device, s.b.peer)
+	s.win.asked = gathered{}
+
+	// Where parts were not agreed on, they are no messages (RFC 7383 §2.3).
+	s.parts = false
+	before = w.l.Counters.Undecryptable
+	require.Empty(t, part(expect, 1, 1, first, chain))
+	require.Equal(t, before+1, w.l.Counters.Undecryptable)
+	s.parts = true
 
 	// Cut anew into more parts: those take the place of the ones from before, whose rest says nothing.
 	require.Empty(t, part(expect, 1, 2, first, chain[:half]))
@@ -144,5 +153,21 @@ func TestBadParts(t *testing.T) {
 	require.Empty(t, part(expect+1, 1, 2, first, chain[:half]))
 	outs = part(expect+1, 2, 2, plNone, chain[half:len(chain)-1])
 	_, down := outs[len(outs)-1].(Down)
+	require.True(t, down)
+
+	// More than anybody has to say: it is told, and does not vanish.
+	w = newWorld(t, nil)
+	w.login()
+	up, _ = find[Up](w)
+	expect, outs = w.l.sas[uint64(up.ID)].win.expect, nil
+	for n := 1; n <= partsOctets/1000+1; n++ {
+		require.Empty(t, outs, n)
+		kind := plNone
+		if n == 1 {
+			kind = first
+		}
+		outs = part(expect, n, partsMost, kind, make([]byte, 1000))
+	}
+	_, down = outs[len(outs)-1].(Down)
 	require.True(t, down)
 }

@@ -79,7 +79,7 @@ func (w *world) carry(data []byte) (*message, []Output) {
 			continue
 		}
 		if m, err := parseMessage(sent.Data); err == nil && m.response() && m.id == s.win.next {
-			answer = must(s.keys.open(m, !s.mine))
+			answer = must(s.keys.open(m, !s.mine, true))
 			s.win.next++
 		}
 	}
@@ -412,10 +412,10 @@ func TestProofWithoutAChild(t *testing.T) {
 	w := newWorld(t, nil)
 	w.grant = Grant{Configuration: Configuration{Addresses: given.Addresses}} // no route in common
 	w.login()
-	closing := must(w.i.keys.open(must(parseMessage(w.wire[len(w.wire)-1])), false))
+	closing := must(w.i.keys.open(must(parseMessage(w.wire[len(w.wire)-1])), false, true))
 	for _, data := range w.wire {
 		if m, err := parseMessage(data); err == nil && m.response() && m.exchange == ikeAuth {
-			closing = must(w.i.keys.open(m, false))
+			closing = must(w.i.keys.open(m, false, true))
 		}
 	}
 	requireNotify(t, closing, nTSUnacceptable)

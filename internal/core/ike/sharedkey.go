@@ -50,7 +50,7 @@ func (s Settings) mixes() bool {
 
 // askShared asks for a shared key, and goes on with it.
 func (r *login) askShared(ask AskShared, then func(conversation.Shared)) {
-	ask.ID = r.id
+	ask.ID, ask.From = r.id, r.peer
 	r.awaits, r.withShared = awaitsShared, then
 	r.l.emit(ask)
 }

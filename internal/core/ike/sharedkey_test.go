@@ -21,13 +21,13 @@ func sharing(ask AskShared) conversation.Shared {
 	other := who
 	other.User = "wanda.warden"
 	switch ask {
-	case AskShared{ID: ask.ID, MixedIn: true, Identity: "mixed-1"}:
+	case AskShared{ID: ask.ID, From: ask.From, MixedIn: true, Identity: "mixed-1"}:
 		return conversation.Shared{Outcome: who, Secret: sharedByRory}
-	case AskShared{ID: ask.ID, MixedIn: true, Identity: "mixed-2"}:
+	case AskShared{ID: ask.ID, From: ask.From, MixedIn: true, Identity: "mixed-2"}:
 		return conversation.Shared{Outcome: other, Secret: sharedByRory}
-	case AskShared{ID: ask.ID, Identity: user}:
+	case AskShared{ID: ask.ID, From: ask.From, Identity: user}:
 		return conversation.Shared{Outcome: who, Secret: sharedByRory[1:]}
-	case AskShared{ID: ask.ID, MixedIn: true, Identity: "later"}:
+	case AskShared{ID: ask.ID, From: ask.From, MixedIn: true, Identity: "later"}:
 		return conversation.Shared{Outcome: conversation.Outcome{Why: reason.Of(reason.LoginsLater, nil)}}
 	}
 	return conversation.Shared{Outcome: conversation.Outcome{Why: reason.Of(reason.MixedKeyUnknown, nil)}}

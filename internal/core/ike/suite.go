@@ -217,6 +217,16 @@ func (p Policy) allows(s Suite) bool {
 		(s.additional == 0 && !p.demands || slices.Contains(p.additional, s.additional))
 }
 
+// renews tells whether a suite is one that a renewal of ours ends at: what a renewal cannot change, an additional key exchange, is no
+// reason for one, for it would be one without end.
+func (p Policy) renews(s Suite) bool {
+	s.additional = 0
+	return p.once().allows(s)
+}
+
+// lacks tells whether a suite has no additional key exchange where the policy demands one. Nothing later gives it one.
+func (p Policy) lacks(s Suite) bool { return p.demands && !slices.Contains(p.additional, s.additional) }
+
 // and is what one of both policies allows, and their mixtures.
 func (p Policy) and(o Policy) Policy {
 	return Policy{

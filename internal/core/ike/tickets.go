@@ -6,6 +6,7 @@ import (
 	"encoding/binary"
 	"encoding/json"
 	"io"
+	"net/netip"
 	"time"
 
 	"yellowlantern/internal/core/esp"
@@ -37,6 +38,9 @@ type ticket struct {
 	Mixed    bool      `json:"m,omitempty"` // a shared key was mixed in
 	Remember []byte    `json:"r"`           // of the person: the gateway's own
 	Until    time.Time `json:"u"`
+	// Place is where the device was, as strangers are told apart; OnePlace that it comes back from there alone.
+	Place    netip.Prefix `json:"a"`
+	OnePlace bool         `json:"o,omitempty"`
 }
 
 func (s Suite) numbers() []uint16 {

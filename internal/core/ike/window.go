@@ -1,6 +1,7 @@
 package ike
 
 import (
+	"cmp"
 	"slices"
 	"time"
 )
@@ -10,6 +11,7 @@ const (
 	retryFirst     = time.Second
 	retryLongest   = 30 * time.Second
 	defaultPatient = 4 * time.Minute
+	pacedFor       = 10 * time.Second // how long a request with a pace of its own keeps to it
 	leavePatient   = 30 * time.Second // for the answer to a deletion: nothing depends on it any more
 )
 
@@ -21,12 +23,17 @@ type request struct {
 	dropped  func()                          // there will be no answer; nil: that leaves nothing behind
 	child    bool                            // it is about a Child SA
 	whole    bool                            // it goes in one datagram, however long it is
+	// smaller is what goes in its place where no answer came; nil: it is repeated.
+	smaller func() []payload
+	pace    time.Duration // how soon it is repeated; 0: as all
 }
 
 // window is one IKE SA's message IDs, both ways: one request of each side's at a time (RFC 7296 §2.2, §2.3).
 type window struct {
 	expect uint32   // message ID of the peer's next request
 	reply  [][]byte // to the request before it, in the datagrams that it went in
+	cut    func()   // cuts it into smaller parts; nil: it went in one, or in such already
+	asks   int      // how often it was asked for again
 	asked  gathered // parts of the peer's next request
 
 	next    uint32     // message ID of our next request
@@ -44,7 +51,7 @@ func (w *window) idle() bool { return w.out == nil && len(w.queue) == 0 }
 
 // begin notes that a request is sent.
 func (w *window) begin(now time.Time, r *request, sealed [][]byte) {
-	w.out, w.sent, w.began, w.tries, w.retryAt = r, sealed, now, 1, now.Add(retryFirst)
+	w.out, w.sent, w.began, w.tries, w.retryAt = r, sealed, now, 1, now.Add(cmp.Or(r.pace, retryFirst))
 }
 
 // again tells whether the request is to be sent once more, and whether it is to be given up.
@@ -56,7 +63,11 @@ func (w *window) again(now time.Time, patience time.Duration) (repeat, given boo
 		return false, true
 	}
 	w.retryAt = now.Add(min(retryFirst<<w.tries, retryLongest))
-	w.tries++
+	if w.out.pace > 0 && now.Sub(w.began) < pacedFor {
+		w.retryAt = now.Add(w.out.pace)
+	} else {
+		w.tries++
+	}
 	return true, false
 }
 

@@ -12,6 +12,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 )
 
@@ -101,6 +102,32 @@ func (h Head) Check() error {
 type Start struct {
 	ID   uint64 `json:"id" doc:"Of the last line that was let go."`
 	Hash Hash   `json:"hash"`
+	// Signed is that line's head, made when older lines were removed; nil where none were.
+	Signed *Head `json:"signed,omitempty" doc:"That line's head, signed when the lines up to it were removed."`
+}
+
+// check tells whether the service let the chain begin there: with the first line, or after one that it signed when it removed the lines up
+// to it.
+func (s Start) check(heads []Head) error {
+	signed := s.Signed
+	for i := range heads {
+		if heads[i].ID == s.ID && heads[i].Hash == s.Hash {
+			signed = &heads[i] // kept elsewhere it is worth no less
+		}
+	}
+	switch {
+	case s.Hash == Hash{}: // nothing was removed, or what was had no chain yet
+		return nil
+	case signed == nil:
+		return fmt.Errorf("the journal begins after line %d, and that start is not signed: the service did not remove the lines before it; "+
+			"compare it with an older export or backup", s.ID)
+	case signed.ID != s.ID || signed.Hash != s.Hash:
+		return fmt.Errorf("the journal begins after line %d, and another start is signed: lines were removed, or the journal was rewritten",
+			s.ID)
+	case len(heads) > 0 && signed.Key != heads[0].Key:
+		return fmt.Errorf("the start after line %d and the heads are signed by different keys: one of them is not this service's", s.ID)
+	}
+	return signed.Check()
 }
 
 // Checker holds lines against each other and against heads, one after another.
@@ -109,10 +136,13 @@ type Checker struct {
 	heads map[uint64]Head
 	left  int // heads that were not met yet
 	Lines int
+	// Unmatched are heads, by their lines, of which no line is there any more: lines before the start were removed.
+	Unmatched []uint64
 }
 
 // NewChecker begins to check a chain, from where it begins now, against heads that were kept elsewhere. A head that is not signed by its
-// key, or by another key than the others, is an error, and so is one from before the start that is not the start's.
+// key, or by another key than the others, is an error, and so is one from before the start that is not the start's. Where the newest of
+// them is from before the start, nothing that is there was ever signed: that is an error too, for a journal forged whole looks like that.
 func NewChecker(from Start, heads []Head) (*Checker, error) {
 	c := &Checker{last: from, heads: map[uint64]Head{}}
 	for _, h := range heads {
@@ -133,9 +163,19 @@ func NewChecker(from Start, heads []Head) (*Checker, error) {
 					h.At.Format(time.DateTime))
 			}
 			c.heads[h.ID] = h
+		case h.ID < from.ID:
+			c.Unmatched = append(c.Unmatched, h.ID)
 		}
 	}
 	c.left = len(c.heads)
+	slices.Sort(c.Unmatched)
+	if met := slices.ContainsFunc(heads, func(h Head) bool { return h.ID >= from.ID }); len(heads) > 0 && !met {
+		return nil, fmt.Errorf("the newest head is of line %d, and the journal begins after line %d: no head matches a line that is there, so it may be "+
+			"another journal; give a newer head (yl journal head)", c.Unmatched[len(c.Unmatched)-1], from.ID)
+	}
+	if err := from.check(heads); err != nil {
+		return nil, err
+	}
 	return c, nil
 }
 
@@ -149,7 +189,7 @@ func (c *Checker) Next(l Line) error {
 	case l.After(c.last.Hash) != l.Hash:
 		return fmt.Errorf("line %d (%s) was changed after it was written, or the one before it was", l.ID, l.At.Format(time.DateTime))
 	}
-	c.last = Start{l.ID, l.Hash}
+	c.last = Start{ID: l.ID, Hash: l.Hash}
 	c.Lines++
 	if h, there := c.heads[l.ID]; there {
 		c.left--

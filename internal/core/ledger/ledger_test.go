@@ -64,7 +64,16 @@ func TestChain(t *testing.T) {
 		gone := rapid.IntRange(0, len(lines)-1).Draw(t, "let go")
 		from := Start{}
 		if gone > 0 {
-			from = Start{lines[gone-1].ID, lines[gone-1].Hash}
+			from = Start{ID: lines[gone-1].ID, Hash: lines[gone-1].Hash}
+			if !slices.ContainsFunc(heads, func(h Head) bool { return h.ID == from.ID }) {
+				require.ErrorContains(t, check(from, heads, lines[gone:]), "not signed")
+			}
+			require.ErrorContains(t, check(from, nil, lines[gone:]), "not signed")
+			signed := Sign(key, from.ID, from.Hash, noon)
+			from.Signed = &signed
+			other := Start{ID: from.ID, Hash: Hash{1}, Signed: &signed}
+			require.ErrorContains(t, check(other, nil, lines[gone:]), "another start is signed")
+			require.NoError(t, check(from, nil, lines[gone:]))
 		}
 		require.NoError(t, check(from, heads, lines[gone:]), "after lines were let go")
 		written, err := json.Marshal(lines)
@@ -112,4 +121,17 @@ func TestHeads(t *testing.T) {
 	require.ErrorContains(t, err, "differ")
 	_, err = NewChecker(Start{ID: 7, Hash: Hash{2}}, []Head{head})
 	require.ErrorContains(t, err, "was rewritten")
+
+	// Lines before the start were removed: heads of those match no line, which is told; where none is newer, the journal is held against
+	// nothing, and may be any.
+	later, signed, foreign := Sign(key, 9, Hash{3}, noon), Sign(key, 8, Hash{4}, noon), Sign(other, 8, Hash{4}, noon)
+	c, err := NewChecker(Start{ID: 8, Hash: Hash{4}, Signed: &signed}, []Head{later, head})
+	require.NoError(t, err)
+	require.Equal(t, []uint64{7}, c.Unmatched)
+	_, err = NewChecker(Start{ID: 8, Hash: Hash{4}, Signed: &foreign}, []Head{later})
+	require.ErrorContains(t, err, "different keys")
+	_, err = NewChecker(Start{ID: 8, Hash: Hash{4}}, []Head{head})
+	require.ErrorContains(t, err, "give a newer head")
+	_, err = NewChecker(Start{ID: 7, Hash: Hash{1}}, []Head{head})
+	require.NoError(t, err, "the start is what was signed")
 }

@@ -14,6 +14,9 @@ import (
 type Conversation interface {
 	// Next takes the device's message, an EAP packet (RFC 3748 §4) without what carries it; nil begins.
 	Next(message []byte) Step
+	// End frees what the login holds, for it goes no further: it is not to come while Next is under way, unless whoever made it says
+	// otherwise, and may come more than once. After a step that is over it need not come.
+	End()
 }
 
 // Call is how somebody calls.
@@ -21,6 +24,8 @@ type Call struct {
 	From   netip.Addr `json:"from,omitzero"`
 	Server string     `json:"server,omitempty"` // what the gateway calls itself
 	Tunnel string     `json:"tunnel,omitempty"` // by which they come, by its name in the plan
+	// Station is which device it is, as equipment has it that asks about its person; empty: nobody said.
+	Station string `json:"station,omitempty"`
 	// Coded is that whoever has a second factor is asked for it, whatever their passage says.
 	Coded bool `json:"coded,omitempty"`
 }
@@ -42,6 +47,8 @@ type Outcome struct {
 	Source string   // of people, which vouches for them
 	Groups []string // with OK
 	Limits Limits   // of their own, with OK
+	// Barred is that what they showed is right, and that they may not come in all the same. Without OK.
+	Barred bool
 	// Stamp stands for all that the person proved who they are with, as it is now; it is another once any of that changes. With OK;
 	// empty: they log in anew each time.
 	Stamp string
@@ -52,8 +59,10 @@ type Outcome struct {
 	Recovery []string
 	// Public is the public key that they proved themselves with, DER, where the conversation has it shown; with OK.
 	Public []byte
-	Key    []byte        // with OK: the key that both sides have of it (RFC 3748 §7.10), 64 octets; nil: the method gives none
-	Why    reason.Reason // without OK
+	// ProvedBy names that key for the record, and its certificate where there is one; with OK; empty: something else.
+	ProvedBy string
+	Key      []byte        // with OK: the key that both sides have of it (RFC 3748 §7.10), 64 octets; nil: the method gives none
+	Why      reason.Reason // without OK
 }
 
 // Limits are what whoever keeps people says of one, beside what the plan says of their passage: the narrower of both holds. The zero value
@@ -101,6 +110,8 @@ type Coded struct {
 type Standing struct {
 	Groups []string `json:"groups"` // none: they may not come in
 	Limits Limits   `json:"limits,omitzero"`
+	// Ended is when sessions from before it were to end; zero: never.
+	Ended time.Time `json:"ended,omitzero"`
 }
 
 // ErrStamp is where what somebody proved themselves with is not what it was, or they may not come in any more: they must log in anew.
@@ -125,6 +136,8 @@ type SharedKey struct {
 	MixedIn bool `json:"mixed-in,omitempty"` // by its own name one that goes into the keys for traffic (RFC 8784)
 	// Identity is that name, or who the device claims to be: then it is the one by which the person proves that they are.
 	Identity string `json:"identity"`
+	// From is where the device calls from.
+	From netip.Addr `json:"from,omitzero"`
 }
 
 // Refused ends a conversation.

@@ -259,14 +259,17 @@ func (a Addrs) Prefixes() []netip.Prefix {
 	return out
 }
 
-// String writes spans as addresses, prefixes or ranges, whichever is shortest to read.
-func (a Addrs) String() string {
+// Words are its spans as addresses, prefixes or ranges, whichever is shortest to read.
+func (a Addrs) Words() []string {
 	words := make([]string, len(a))
 	for i, s := range a {
 		words[i] = s.String()
 	}
-	return strings.Join(words, ", ")
+	return words
 }
+
+// String writes them joined by commas.
+func (a Addrs) String() string { return strings.Join(a.Words(), ", ") }
 
 // String writes one address, one prefix, or "from-to".
 func (s Span) String() string {

@@ -105,12 +105,16 @@ func TestAddrsAlgebraAndPrefixes(t *testing.T) {
 }
 
 func TestServiceWords(t *testing.T) {
-	for _, text := range []string{"any", "tcp", "tcp/443", "udp/6000-6010", "icmp/echo", "icmpv6/echo", "icmp/3", "proto/47"} {
+	for _, text := range []string{
+		"any", "tcp", "tcp/443", "udp/6000-6010", "icmp/echo", "icmpv6/echo", "icmp/3", "proto/47", "proto/18-57",
+	} {
 		s, err := ParseServices(text)
 		require.NoError(t, err)
 		require.Equal(t, text, s.String())
 	}
-	for _, text := range []string{"", "tcp/", "tcp/70000", "tcp/9-8", "icmp/256", "proto", "proto/1-2", "sctp/1", "tcp/-1", "Any"} {
+	for _, text := range []string{
+		"", "tcp/", "tcp/70000", "tcp/9-8", "icmp/256", "proto", "proto/2-1", "proto/1-256", "sctp/1", "tcp/-1", "Any",
+	} {
 		_, err := ParseServices(text)
 		require.Error(t, err, text)
 	}

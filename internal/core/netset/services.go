@@ -177,7 +177,7 @@ var icmpNames = map[string]Point{
 }
 
 // ParseServices reads one service: "any", "tcp", "udp", "icmp", "icmpv6", "tcp/443", "udp/6000-6010", "icmp/echo", "ping"
-// (echo in both families), "icmp/13" or "proto/47".
+// (echo in both families), "icmp/13", "proto/47" or "proto/2-57".
 func ParseServices(text string) (Services, error) {
 	bad := func() (Services, error) {
 		return nil, fmt.Errorf("%q is no service: expected any, ping, tcp/443, udp/6000-6010, icmp/echo, or proto/47", text)
@@ -215,10 +215,8 @@ func ParseServices(text string) (Services, error) {
 		}
 	}
 	switch {
-	case name == "proto" && !isRange:
-		return Protocol(uint8(from)), nil
 	case name == "proto":
-		return bad()
+		return Services{{Point(from) << 16, Point(to)<<16 | 0xffff}}, nil
 	case proto == TCP || proto == UDP:
 		return Ports(proto, uint16(from), uint16(to)), nil
 	}
@@ -251,19 +249,22 @@ func (p Point) String() string {
 	return ProtoName(p.Proto())
 }
 
-// String writes the set as services in the words that ParseServices reads, joined by commas.
-func (s Services) String() string {
+// Words are the services of the set as ParseServices reads them.
+func (s Services) Words() []string {
 	if s.Equal(AnyService) {
-		return "any"
+		return []string{"any"}
 	}
-	var words []string
+	words := []string{}
 	s, whole := s.wholeProtocols()
 	words = append(words, whole...)
 	for _, r := range s {
 		words = append(words, r.words()...)
 	}
-	return strings.Join(words, ", ")
+	return words
 }
+
+// String writes them joined by commas.
+func (s Services) String() string { return strings.Join(s.Words(), ", ") }
 
 // wholeProtocols takes out the protocols that the set holds entirely, runs of them written as one.
 func (s Services) wholeProtocols() (rest Services, words []string) {
@@ -277,7 +278,7 @@ func (s Services) wholeProtocols() (rest Services, words []string) {
 			rest = append(rest, Range{r.From, first<<16 - 1})
 		}
 		if last-first > 4 {
-			words = append(words, fmt.Sprintf("protocols %d-%d", first, last-1))
+			words = append(words, fmt.Sprintf("proto/%d-%d", first, last-1))
 		} else {
 			for p := first; p < last; p++ {
 				words = append(words, ProtoName(uint8(p)))

@@ -38,8 +38,8 @@ type Tunnel struct {
 	// Also are ways beside Login.
 	Also        []string `json:"also-login,omitempty" nullable:"false" enum:"eap-mschapv2,eap-ttls,eap-tls,eap-relayed" doc:"Further methods, for devices that ask for another than login, or for people whom another source keeps: of eap-mschapv2, eap-ttls, eap-tls and eap-relayed those that login is not. With eap-relayed the service's own people log in by the others." then:"Each person needs one that their device has and that whoever keeps them can check."`
 	Identity    string   `json:"identity,omitempty" eg:"field.tern.example" doc:"The name by which devices ask for this tunnel, where a gateway has several; the gateway's dial if not given. The certificate must hold it."`
-	Certificate string   `json:"certificate" eg:"gate" doc:"Name of the gateway's certificate, kept beside the plan."`
-	Second      string   `json:"second-certificate,omitempty" eg:"gate-rsa" doc:"Name of another certificate for the same name, of another kind of key: whichever a device says that it takes is shown, and RSA to one that says nothing."`
+	Certificate string   `json:"certificate" kept:"certificate" eg:"gate" doc:"Name of the gateway's certificate, kept beside the plan."`
+	Second      string   `json:"second-certificate,omitempty" kept:"certificate" eg:"gate-rsa" doc:"Name of another certificate for the same name, of another kind of key: whichever a device says that it takes is shown, and RSA to one that says nothing."`
 	// Authorities are those beside the own one.
 	Authorities []string `json:"authorities,omitempty" nullable:"false" ref:"authorities" doc:"Whose certificates people may log in by, beside those of the own authority." then:"Who has one that names a user comes in as that user: no key need be added here."`
 	MTU         int      `json:"mtu,omitempty" minimum:"0" maximum:"1500" eg:"1400" doc:"Largest packet inside the tunnel, in octets, 1280 to 1420; 1400 if not given."`

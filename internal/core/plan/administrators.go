@@ -4,7 +4,7 @@ package plan
 type Administrators struct {
 	Name   string   `json:"name" eg:"keepers" doc:"Its name."`
 	Source string   `json:"source" ref:"sources" doc:"Where they are kept: a source that can look people up, so that who is taken out of it is noticed."`
-	Groups []string `json:"groups" nullable:"false" eg:"vpn-keepers" doc:"The groups there whose people they are: their names, with * for any part, or distinguished names." then:"Whoever fills these groups says who rules the service."`
+	Groups []string `json:"groups" nullable:"false" eg:"cn=vpn-keepers,ou=groups,dc=tern,dc=example" doc:"The groups there whose people they are: distinguished names, or common names, with * for any part, which match anywhere in the directory." then:"The directory's administrators decide who administers this service."`
 	Role   string   `json:"role" enum:"administrator,operator,help-desk,auditor" doc:"What they may do: administrator: everything. operator: watches, tries, and ends sessions. help-desk: looks after people. auditor: reads."`
 	Off    bool     `json:"off,omitempty" doc:"Keeps it without letting anybody in by it."`
 }

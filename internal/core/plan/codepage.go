@@ -3,6 +3,8 @@ package plan
 import (
 	"net/netip"
 	"slices"
+
+	"yellowlantern/internal/core/fold"
 )
 
 // CodePage is where people of held sessions give their code, through the tunnel.
@@ -10,7 +12,7 @@ type CodePage struct {
 	Name      string       `json:"name" eg:"code.tern.example" doc:"The name by which people open it, with https. The gateway answers it to devices of held sessions, whatever other name servers say."`
 	Addresses []netip.Addr `json:"addresses" nullable:"false" eg:"10.99.255.1" doc:"Its own addresses, one for each family that the pools have; nothing else has them." then:"Passages that ask for a second factor route them into the tunnel by themselves."`
 	// Certificate is kept beside the plan.
-	Certificate string `json:"certificate,omitempty" eg:"code" doc:"Name of its certificate, kept beside the plan. If none is kept under it, the own authority makes one, which devices with a kit trust; code if not given."`
+	Certificate string `json:"certificate,omitempty" kept:"certificate" eg:"code" doc:"Name of its certificate, kept beside the plan. If none is kept under it, the own authority makes one, which devices with a kit trust; code if not given."`
 }
 
 // CodeCertificate is the name of the page's certificate where the plan gives none.
@@ -43,7 +45,7 @@ func (f SecondFactor) Asks(groups []string) bool {
 
 // Excepts tells whether none is asked for at a place.
 func (f SecondFactor) Excepts(from netip.Addr) bool {
-	return slices.ContainsFunc(f.NotFrom, func(p netip.Prefix) bool { return p.Contains(from.Unmap()) })
+	return slices.ContainsFunc(f.NotFrom, func(p netip.Prefix) bool { return p.Contains(fold.Addr(from)) })
 }
 
 // PassageOf is the first passage that admits one of these groups; nil: none does. Who asks for many people asks Names.

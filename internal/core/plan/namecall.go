@@ -15,7 +15,7 @@ type NameCall struct {
 	Body    string   `json:"body,omitempty" eg:"{\"a\": \"{ipv4}\"}" doc:"What is sent, with the same places."`
 	Type    string   `json:"type,omitempty" eg:"application/json" doc:"The body's media type."`
 	User    string   `json:"user,omitempty" eg:"jetty" doc:"Whom the secret is the password of (RFC 7617)."`
-	Secret  string   `json:"secret,omitempty" eg:"registrar" doc:"Name of a secret that is kept beside the plan. Without a user or header it is sent as a bearer token (RFC 6750)."`
+	Secret  string   `json:"secret,omitempty" kept:"secret" eg:"registrar" doc:"Name of a secret that is kept beside the plan. Without a user or header it is sent as a bearer token (RFC 6750)."`
 	Header  string   `json:"header,omitempty" eg:"X-Token" doc:"The header field that the secret is sent in, in place of that."`
 	Answers []string `json:"answers,omitempty" nullable:"false" eg:"good" doc:"What the answer must hold, one of them; none: any answer in the 200s is success."`
 	Every   Duration `json:"every,omitempty" eg:"1m" doc:"How often the addresses are looked at, 10s to 1h; 1m if not given. A call is made when they changed, and after a failure, less and less often up to once an hour."`

@@ -40,7 +40,7 @@ type Outside struct {
 type NameUpdate struct {
 	Server    string   `json:"server" eg:"198.51.100.53:53" doc:"The zone's primary name server: address and port."`
 	Zone      string   `json:"zone" eg:"tern.example" doc:"The zone that the name is in."`
-	Key       string   `json:"key" eg:"jetty-update" doc:"Name of the TSIG key at the server; its secret is kept beside the plan under the same name."`
+	Key       string   `json:"key" kept:"secret" eg:"jetty-update" doc:"Name of the TSIG key at the server; its secret is kept beside the plan under the same name."`
 	Algorithm string   `json:"algorithm,omitempty" enum:"hmac-sha256,hmac-sha384,hmac-sha512" doc:"The key's algorithm; hmac-sha256 if not given."`
 	TTL       Duration `json:"ttl,omitempty" eg:"60s" doc:"How long others may remember the address, 30s to 1h; 60s if not given."`
 	Every     Duration `json:"every,omitempty" eg:"1m" doc:"How often the address is looked at, 10s to 1h; 1m if not given."`

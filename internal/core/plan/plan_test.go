@@ -1,11 +1,13 @@
 package plan
 
 import (
+	"encoding/json"
 	"fmt"
 	"net/netip"
 	"os"
 	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
@@ -166,6 +168,40 @@ func TestHiddenCharacters(t *testing.T) {
 		var faults Faults
 		require.ErrorAs(t, err, &faults)
 		require.Equal(t, 1+strings.Count(text[:strings.Index(text, "note: watch the nest cameras")], "\n"), faults[0].Line)
+	}
+}
+
+// A text that is no plan gets a small answer, soon, and for little memory, however large it is.
+func TestFaultsAreBounded(t *testing.T) {
+	for _, c := range []struct{ member, problem string }{
+		{"{}", "more faults than are told at once"},
+		{"{name: [], x: y}", "more faults than are told at once"},
+		{"7", "more faults than are told at once"},
+	} {
+		text := "format: 1\nname: Small\nrules: [" + strings.Repeat(c.member+",", MostInList) + "]\n"
+		_, err := Read(text)
+		fs, ok := AsFaults(err)
+		require.True(t, ok)
+		require.Len(t, fs, MostFaults)
+		require.ErrorContains(t, fs[MostFaults-1], c.problem)
+		written, err := json.Marshal(fs)
+		require.NoError(t, err)
+		require.Less(t, len(written), 100<<10)
+	}
+	_, err := Read("format: 1\nname: Small\n" + strings.Repeat("a:\n", mostValues))
+	require.ErrorContains(t, err, "lines and members of lists in the document; expected at most 500000")
+	_, err = Read("format: 1\nname: " + strings.Repeat("ü", MaxSize/3) + "\n" + strings.Repeat("y", 3*mostWords) + ": 1\n")
+	require.Error(t, err)
+	require.Less(t, len(err.Error()), 4*mostWords)
+	require.True(t, utf8.ValidString(err.Error()))
+	_, err = Read("format: 1\nname: Small\nrules: [" + strings.Repeat("{},", MostInList+1) + "]\n")
+	require.ErrorContains(t, err, "rules: there are 50001 in this list; expected at most 50000")
+	begun := make(chan error)
+	for range 8 { // more than are read at once, each to its end
+		go func() { _, err := Read(small + "#" + strings.Repeat("x", large)); begun <- err }()
+	}
+	for range 8 {
+		require.NoError(t, <-begun)
 	}
 }
 

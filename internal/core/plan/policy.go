@@ -30,7 +30,7 @@ type Rule struct {
 // Expectation says who must reach what, or must not.
 type Expectation struct {
 	Name     string   `json:"name" eg:"researchers-read-the-archive" doc:"Its name."`
-	Users    []string `json:"users,omitempty" nullable:"false" doc:"These users."`
+	Users    []string `json:"users,omitempty" kept:"user" nullable:"false" doc:"These users."`
 	Groups   []string `json:"groups,omitempty" nullable:"false" ref:"groups" ask:"always" doc:"Everybody in these groups."`
 	Everyone bool     `json:"everyone,omitempty" doc:"Everybody whom a passage admits."`
 	Must     string   `json:"must" enum:"reach,not-reach,nothing-else" doc:"reach, not-reach, or nothing-else: no more than the other expectations ask for." then:"reach is held against the whole way there and back, not-reach against what the gateway enforces."`

@@ -22,7 +22,7 @@ const (
 
 // RADIUS is what a source of that kind says beside what every source does.
 type RADIUS struct {
-	Certificate string     `json:"certificate,omitempty" eg:"lantern" doc:"Name of the certificate by which the service proves itself to servers over TLS, kept beside the plan."`
+	Certificate string     `json:"certificate,omitempty" kept:"certificate" eg:"lantern" doc:"Name of the certificate by which the service proves itself to servers over TLS, kept beside the plan."`
 	Called      string     `json:"called,omitempty" eg:"lantern" doc:"What the service calls itself there (NAS-Identifier); yellow-lantern if not given."`
 	GroupsFrom  string     `json:"groups-from,omitempty" enum:"filter-id,class" doc:"The attribute of an acceptance that names the person's groups, as often as there are some; filter-id if not given." then:"Class is the server's own affair and may hold anything (RFC 2865 §5.25)."`
 	Accounting  []string   `json:"accounting,omitempty" nullable:"false" eg:"radius://radius.tern.example:1813" doc:"Servers that are told when sessions begin, how they go on and when they end (RFC 2866), in order; none is if not given. What cannot be told is kept, and told later."`

@@ -15,11 +15,18 @@ import (
 
 	"go.yaml.in/yaml/v3"
 
+	"yellowlantern/internal/core/fold"
 	"yellowlantern/internal/core/legible"
 )
 
 // MaxSize is the largest document that is read, in octets.
 const MaxSize = 4 << 20
+
+// MostFaults are told of one document: nobody reads more at once, and a hundred thousand would fill an answer.
+const MostFaults = 100
+
+// MostInList are the members that a list may have. A document of MaxSize whose members say something has no more.
+const MostInList = 50_000
 
 // Pos is a place in the document; lines and columns count from 1.
 type Pos struct {
@@ -47,7 +54,7 @@ func (f Fault) Error() string {
 	return text
 }
 
-// Faults is every fault of one document, in its order.
+// Faults are the first MostFaults faults of one document, in its order; where there are more, the last says so.
 type Faults []Fault
 
 func (fs Faults) Error() string {
@@ -87,7 +94,7 @@ func (d *Document) Has(path string) bool {
 }
 
 // Read reads a YAML document strictly: unknown and repeated fields, wrong types and bad values are faults, each with
-// its line and column. All faults are returned together, as Faults.
+// its line and column. They are returned together, as Faults.
 func Read(text string) (*Document, error) {
 	if len(text) > MaxSize {
 		return nil, Faults{{Pos: Pos{1, 1}, Problem: "the document is larger than 4 MiB", Expected: "a smaller plan"}}
@@ -101,6 +108,13 @@ func Read(text string) (*Document, error) {
 			Expected: "text that shows what it says: take it out",
 		}}
 	}
+	if n := values(text); n > mostValues {
+		return nil, Faults{{
+			Pos: Pos{1, 1}, Problem: fmt.Sprintf("there are about %d lines and members of lists in the document", n),
+			Expected: fmt.Sprintf("at most %d", mostValues),
+		}}
+	}
+	defer largeOnes(text)()
 	var root yaml.Node
 	if err := yaml.Unmarshal([]byte(text), &root); err != nil {
 		return nil, Faults{syntaxFault(err)}
@@ -124,6 +138,32 @@ func Read(text string) (*Document, error) {
 	return d, nil
 }
 
+// mostValues is how many lines and members a document has at most: each becomes up to two nodes of 220 octets before anything is known of
+// it, which is 256 MB in all.
+const mostValues = 500_000
+
+// values counts them, not less than there are.
+func values(text string) (n int) {
+	for _, c := range []string{"\n", ",", "[", "{"} {
+		n += strings.Count(text, c)
+	}
+	return n
+}
+
+// large is from which size on documents are read two at once, in octets: what is taken apart takes up to a hundred times as much memory.
+const large = 256 << 10
+
+var largePlaces = make(chan struct{}, 2)
+
+// largeOnes waits for a place where a document is large; what it gives leaves the place.
+func largeOnes(text string) (leave func()) {
+	if len(text) < large {
+		return func() {}
+	}
+	largePlaces <- struct{}{}
+	return func() { <-largePlaces }
+}
+
 var lineIn = regexp.MustCompile(`line (\d+): (.*)`)
 
 func syntaxFault(err error) Fault {
@@ -135,17 +175,44 @@ func syntaxFault(err error) Fault {
 	return f
 }
 
+// mostWords is how many octets of a fault's texts are told, of each: they quote what is in the document.
+const mostWords = 1500
+
+// Short cuts a text to mostWords, between characters.
+func Short(text string) string {
+	if len(text) <= mostWords {
+		return text
+	}
+	cut := mostWords
+	for !utf8.RuneStart(text[cut]) {
+		cut--
+	}
+	return text[:cut] + "…"
+}
+
 type reader struct {
 	places map[string]Pos
 	faults Faults
+	full   bool // of faults: the rest is not read
 }
 
 func (r *reader) fault(n *yaml.Node, path, problem, expected string) {
-	r.faults = append(r.faults, Fault{Pos: Pos{max(n.Line, 1), max(n.Column, 1)}, Path: path, Problem: problem, Expected: expected})
+	if len(r.faults) == MostFaults {
+		r.full = true
+		last := &r.faults[MostFaults-1]
+		last.Path, last.Problem, last.Expected = "", "there are more faults than are told at once", "those before mended first"
+		return
+	}
+	r.faults = append(r.faults, Fault{
+		Pos: Pos{max(n.Line, 1), max(n.Column, 1)}, Path: Short(path), Problem: Short(problem), Expected: Short(expected),
+	})
 }
 
 // value reads a node into a field; oneOf lists the permitted words of a string, if they are limited.
 func (r *reader) value(n *yaml.Node, v reflect.Value, path, oneOf string) {
+	if r.full {
+		return
+	}
 	r.places[path] = Pos{n.Line, n.Column}
 	if n.Kind == yaml.AliasNode || n.Anchor != "" {
 		r.fault(n, path, "anchors and aliases are not read", "the value itself")
@@ -161,7 +228,7 @@ func (r *reader) value(n *yaml.Node, v reflect.Value, path, oneOf string) {
 		} else if a, ok := v.Interface().(netip.Addr); ok && a.Zone() != "" {
 			r.fault(n, path, describe(n), "an address without a zone")
 		} else if ok && a.Is4In6() {
-			r.fault(n, path, describe(n), "the IPv4 address by itself, "+a.Unmap().String())
+			r.fault(n, path, describe(n), "the IPv4 address by itself, "+fold.Addr(a).String())
 		}
 		return
 	}
@@ -186,7 +253,7 @@ func (r *reader) object(n *yaml.Node, v reflect.Value, path string) {
 		}
 	}
 	s, own, seen := shapeOf(v.Type()), ownOf(v), map[string]bool{}
-	for i := 0; i+1 < len(n.Content); i += 2 {
+	for i := 0; i+1 < len(n.Content) && !r.full; i += 2 {
 		key, val := n.Content[i], n.Content[i+1]
 		f, value := s.field(v, key.Value)
 		if f == nil && own.IsValid() {
@@ -255,9 +322,16 @@ func (r *reader) list(n *yaml.Node, v reflect.Value, path, oneOf string) {
 		r.fault(n, path, describe(n), "a list")
 		return
 	}
+	if len(n.Content) > MostInList {
+		r.fault(n, path, fmt.Sprintf("there are %d in this list", len(n.Content)), fmt.Sprintf("at most %d", MostInList))
+		return
+	}
 	v.Set(reflect.MakeSlice(v.Type(), len(n.Content), len(n.Content)))
 	seen := map[string]bool{}
 	for i, item := range n.Content {
+		if r.full {
+			return
+		}
 		at := join(path, strconv.Itoa(i))
 		if name := nameNode(item); name != nil && v.Type().Elem().Kind() == reflect.Struct {
 			switch {

@@ -15,7 +15,7 @@ text is the record. Objects are found by their ` + "`name`" + `: up to 63 lower-
 Passwords, keys and certificates are never in the plan; it refers to them by name.
 
 A **destination** is the name of a network, zone, host or host group, a prefix, an address, a range of addresses (` + "`10.20.0.20-10.20.0.29`" + `), ` + "`internet`" + ` (all that is neither private, special, inside, in a pool, nor the gateway's own) or
-` + "`any`" + `. A **service** is the name of a service, or ` + "`tcp/443`, `udp/6000-6010`, `tcp`, `ping`, `icmp/echo`, `icmp/13`, `icmpv6/echo`, `proto/47`, `any`" + `.
+` + "`any`" + `. A **service** is the name of a service, or ` + "`tcp/443`, `udp/6000-6010`, `tcp`, `ping`, `icmp/echo`, `icmp/13`, `icmpv6/echo`, `proto/47`, `proto/18-57`, `any`" + `.
 
 What the plan means for a packet is said in [semantics.md](semantics.md). The plan of the demonstration, ` + "[demo/plan.yaml](../demo/plan.yaml)" + `, shows every object.
 This page is made from the plan's types (` + "`go run ./internal/core/plan/plandoc > docs/plan.md`" + `).

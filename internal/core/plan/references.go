@@ -21,40 +21,68 @@ type Mention struct {
 // Mentions lists every reference of a plan, in the order of its objects.
 func (p *Plan) Mentions() []Mention {
 	var out []Mention
-	walkMentions(reflect.ValueOf(*p), "", func(r Mention) { out = append(out, r) })
+	walkWords(reflect.ValueOf(*p), "", func(f field, at, word string) {
+		if f.refs != nil {
+			out = append(out, Mention{at, f.refs, word})
+		}
+	})
 	return out
 }
 
-func walkMentions(v reflect.Value, path string, found func(Mention)) {
+// Kinds of what is kept beside the plan and named by it; the tag kept of a field says which.
+const (
+	KeptSecret        = "secret"
+	KeptCertificate   = "certificate"
+	KeptUser          = "user"
+	KeptAdministrator = "administrator"
+)
+
+// Needs are the settings that name something that is kept beside the plan, by their paths.
+// No plan names nothing.
+func (p *Plan) Needs(kind, name string) (paths []string) {
+	if p == nil {
+		return nil
+	}
+	walkWords(reflect.ValueOf(*p), "", func(f field, at, word string) {
+		if f.Tag.Get("kept") == kind && word == name {
+			paths = append(paths, at)
+		}
+	})
+	for _, g := range p.Gateways { // under the name that it has where none is given
+		if kind == KeptCertificate && g.CodePage != nil && g.CodePage.Certificate == "" && g.CodePage.Shown() == name {
+			paths = append(paths, "gateways/"+g.Name+"/code-page")
+		}
+	}
+	return paths
+}
+
+// walkWords finds every text of a plan that names something, and every text of a list of such.
+func walkWords(v reflect.Value, path string, found func(f field, at, word string)) {
 	fields, values := partsOf(v)
 	for i, f := range values {
 		if f.IsZero() {
 			continue
 		}
 		at := join(path, fields[i].name)
-		if kinds := fields[i].refs; kinds != nil {
-			if f.Kind() == reflect.String {
-				found(Mention{at, kinds, f.String()})
-				continue
-			}
-			for k := range f.Len() {
-				found(Mention{join(at, strconv.Itoa(k)), kinds, f.Index(k).String()})
-			}
-			continue
-		}
 		if f.Kind() == reflect.Pointer {
 			f = f.Elem()
 		}
 		switch {
+		case f.Kind() == reflect.String:
+			found(fields[i], at, f.String())
+		case f.Kind() == reflect.Slice && f.Type().Elem().Kind() == reflect.String:
+			for k := range f.Len() {
+				found(fields[i], join(at, strconv.Itoa(k)), f.Index(k).String())
+			}
 		case f.Kind() == reflect.Struct && f.Type().PkgPath() == v.Type().PkgPath():
-			walkMentions(f, at, found)
+			walkWords(f, at, found)
 		case f.Kind() == reflect.Slice && f.Type().Elem().Kind() == reflect.Struct && f.Type().Elem().PkgPath() == v.Type().PkgPath():
 			for k := range f.Len() {
 				item := strconv.Itoa(k)
 				if named(f.Type().Elem()) {
 					item = f.Index(k).FieldByName("Name").String()
 				}
-				walkMentions(f.Index(k), join(at, item), found)
+				walkWords(f.Index(k), join(at, item), found)
 			}
 		}
 	}

@@ -21,7 +21,7 @@ type Source struct {
 	Servers   []string     `json:"servers" nullable:"false" eg:"ldaps://directory.tern.example" doc:"Where it is asked, in order, with a port where it is another one. ldap: ldaps://NAME, or ldap://NAME, which is secured by StartTLS before anything is said. radius: radius+tls://NAME (RFC 6614), or radius://NAME, by UDP."`
 	From      netip.Addr   `json:"from-address,omitzero" eg:"10.20.0.1" doc:"The service's own address that it is asked from, where its machine has several; the system's choice if not given."`
 	Authority string       `json:"authority,omitempty" lines:"many" eg:"-----BEGIN CERTIFICATE----- and so on" doc:"By whom its servers' certificates are, PEM; the system's authorities if not given." then:"Nobody else's certificate is believed, and the name in it must be the server's."`
-	Secret    string       `json:"secret,omitempty" eg:"mainland-account" doc:"Name of what the service proves itself with, kept beside the plan (yl secret keep): the account's password of a directory, the secret that a RADIUS server shares with the service."`
+	Secret    string       `json:"secret,omitempty" kept:"secret" eg:"mainland-account" doc:"Name of what the service proves itself with, kept beside the plan (yl secret keep): the account's password of a directory, the secret that a RADIUS server shares with the service."`
 	Groups    []GroupTaken `json:"groups,omitempty" nullable:"false" doc:"Which of its groups are which of the plan's; those of the same name if not given."`
 	Timeout   Duration     `json:"timeout,omitempty" eg:"5s" doc:"For how long a login waits for all of its servers together, 1s to 10s; 5s if not given."`
 	Remember  Duration     `json:"remember,omitempty" eg:"24h" doc:"For how long after a login somebody still comes in where none of its servers answers, 1h to 720h; not at all if not given." then:"Who is switched off there meanwhile comes in until it answers again. A hash of the password is kept for it (argon2id)."`
@@ -108,7 +108,7 @@ func (s *Source) Possible(groups []Group) (out []string) {
 	for _, g := range groups {
 		may := len(s.Groups) == 0 // those of the same name
 		for _, m := range s.Groups {
-			may = may || m.To == g.Name || m.To == "" && (strings.Contains(m.From, "*") || strings.EqualFold(m.From, g.Name))
+			may = may || m.To == g.Name || m.To == "" && (strings.Contains(m.From, "*") || m.From == g.Name)
 		}
 		if may {
 			out = append(out, g.Name)

@@ -23,7 +23,8 @@ const (
 type Cell struct {
 	State    string `json:"state" enum:"reaches,kept out,cannot reach,should not,unasked,no reach"`
 	Expected string `json:"expected" doc:"Services that must be reached, or 'not'; empty: no expectation speaks of it."`
-	Computed string `json:"computed" doc:"Services that are reached, with their answers; empty: none."`
+	Computed string `json:"computed" doc:"Services that are reached at every hour and from every address of the pool, with their answers; empty: none."`
+	Passes   string `json:"passes,omitempty" doc:"Services that the gateway lets through at some hour or from some address, where those are others: not all of it arrives or is answered, or not always."`
 	Service  string `json:"service" doc:"A service that shows the state, for a journey."`
 	Dst      string `json:"dst" doc:"An address that shows the state, for a journey."`
 }
@@ -50,7 +51,8 @@ type InwardRow struct {
 	Users    []string `json:"users" nullable:"false"`
 	State    string   `json:"state" enum:"reaches,kept out,cannot reach,should not,unasked"`
 	Expected []Line   `json:"expected" nullable:"false" doc:"What must be opened."`
-	Computed []Line   `json:"computed" nullable:"false" doc:"What can be opened, as the gateway enforces it."`
+	Computed []Line   `json:"computed" nullable:"false" doc:"What can be opened at every hour and to every address of the pool, with its answers."`
+	Passes   []Line   `json:"passes,omitempty" nullable:"false" doc:"What the gateway lets through at some hour or to some address, where that is something else."`
 	Wrong    []Line   `json:"wrong" nullable:"false" doc:"What is missing, or can be opened and should not be."`
 }
 
@@ -143,8 +145,11 @@ func inwardRow(m *site.Model, c Class, r Reach, among []*plan.Expectation) Inwar
 	full, enforced := Always(r.InFull), Everywhere(r.InEnforced)
 	want, ban := demands(m, c, among, true)
 	row := InwardRow{
-		Class: c.Name(), Users: c.Users, State: CellUnasked, Expected: j.lines(want), Computed: j.lines(enforced),
+		Class: c.Name(), Users: c.Users, State: CellUnasked, Expected: j.lines(want), Computed: j.lines(full),
 		Wrong: []Line{},
+	}
+	if !full.Equal(enforced) {
+		row.Passes = j.lines(enforced)
 	}
 	breach, missing := enforced.Intersect(ban), want.Subtract(full)
 	switch {
@@ -244,6 +249,9 @@ func cell(d Destination, full, enforced, want, ban netset.Traffic) Cell {
 	here := func(t netset.Traffic) netset.Traffic { return t.To(d.Addrs) }
 	f, e, w, b := here(full), here(enforced), here(want), here(ban)
 	c := Cell{Computed: services(f).String(), State: CellNothing}
+	if !f.Equal(e) {
+		c.Passes = services(e).String()
+	}
 	show := func(t netset.Traffic) {
 		if len(t) > 0 {
 			p, _ := t[0].Svc.Example()
@@ -262,7 +270,6 @@ func cell(d Destination, full, enforced, want, ban netset.Traffic) Cell {
 	switch {
 	case len(breach) > 0:
 		c.State = CellBreach
-		c.Computed = services(e).String()
 		show(breach)
 	case len(missing) > 0:
 		c.State = CellMissing
@@ -275,8 +282,9 @@ func cell(d Destination, full, enforced, want, ban netset.Traffic) Cell {
 		show(b.Intersect(netset.Of(netset.Everywhere, netset.Protocol(netset.TCP))))
 	case len(e) > 0:
 		c.State = CellUnasked
-		c.Computed = services(e).String()
-		show(e)
+		if show(e); len(f) > 0 { // what arrives, rather than what does not
+			show(f)
+		}
 	}
 	if c.Dst == "" && len(d.Addrs) > 0 {
 		n := d.nothing()

@@ -21,6 +21,9 @@ func Fix(m *site.Model, c *site.Class, p site.Packet, station, setting string, m
 	}
 	switch station {
 	case site.Admission:
+		if c.Shut != nil {
+			return "switch tunnel " + m.Off(c.Shut)[0] + " on"
+		}
 		return fmt.Sprintf("add one of the groups %s to a passage", c.Name())
 	case site.Device, site.Selectors:
 		if strings.HasSuffix(setting, "/home-networks") {
@@ -50,6 +53,10 @@ func Fix(m *site.Model, c *site.Class, p site.Packet, station, setting string, m
 	case site.Onward:
 		return fmt.Sprintf("correct the routers between the gateway and %s (%s)", where, setting)
 	case site.Return:
+		if strings.HasPrefix(setting, "nat/") {
+			return fmt.Sprintf("set %s to an address of gateway %s, or give the routers a route to it by the gateway", setting,
+				m.Gateway.Name)
+		}
 		if setting == "nat" {
 			return "add a translation to the gateway's address for what leaves to the internet"
 		}

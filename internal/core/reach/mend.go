@@ -18,6 +18,8 @@ func Mend(m *site.Model, c *site.Class, p site.Packet, station, setting string, 
 		peer, way = p.Src, "from"
 	}
 	switch {
+	case station == site.Admission && c.Shut != nil:
+		return []plan.Edit{{Op: "remove", Path: "tunnels/" + m.Off(c.Shut)[0] + "/off"}}
 	case inward && station == site.Rules && strings.HasPrefix(setting, "nat/"):
 		return Exempting(m, strings.TrimPrefix(setting, "nat/"), c.Passage.Passage.Pool, []string{networkOf(m, peer)})
 	case station == site.Rules && setting == "rules":

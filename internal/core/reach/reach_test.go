@@ -241,6 +241,63 @@ func TestWords(t *testing.T) {
 	require.Equal(t, "tcp/1-9", reach.Words{Set: parse("tcp/1-9")}.String())
 }
 
+// Reach as data says all of it and nothing more: read back, it is the same set.
+func TestReachAsData(t *testing.T) {
+	known := reach.Compute(island.Model(t, "services: [web, ping]}\n  - {name: cameras", "services: [any]}\n  - {name: cameras"), people)
+	read := func(sets []reach.Set) (all netset.Traffic) {
+		for _, s := range sets {
+			var services netset.Services
+			for _, word := range s.Services {
+				one, err := netset.ParseServices(word)
+				require.NoError(t, err)
+				services = services.Union(one)
+			}
+			var to netset.Addrs
+			for _, word := range s.Peers {
+				one, ok := known.Model.Names.Destination(word)
+				require.True(t, ok, word)
+				to = to.Union(one)
+			}
+			all = all.Union(netset.Of(to, services))
+		}
+		return all
+	}
+	for i, r := range known.Reaches {
+		d := known.Data(i, netset.Everywhere)
+		require.True(t, read(d.Outward.Enforced).Equal(reach.Everywhere(r.Enforced)), d.Class)
+		require.True(t, read(d.Outward.Full).Equal(reach.Everywhere(r.Full)), d.Class)
+		require.True(t, read(d.Inward.Enforced).Equal(reach.Everywhere(r.InEnforced)), d.Class)
+		office := netset.OfAddrs(known.Model.Names.Hosts["office"].First())
+		require.True(t, read(known.Data(i, office).Outward.Full).Equal(reach.Everywhere(r.Full).To(office)), d.Class)
+	}
+}
+
+// A change's trial is judged by what it touches: what is opened from inside no trial sees, what names no host either, and what stays as it
+// was needs none.
+func TestUnjudged(t *testing.T) {
+	before := reach.Compute(island.Model(t), people)
+	of := func(only []string, change ...string) (out []string) {
+		for _, u := range before.Unjudged(reach.Compute(island.Model(t, change...), people), only) {
+			for _, class := range u.Classes {
+				out = append(out, u.Expectation+" "+class)
+			}
+		}
+		return out
+	}
+	require.Empty(t, of(nil))
+	require.Empty(t, of(nil, "name: Tern Island Observatory", "name: Tern Island"))
+	require.Empty(t, of(nil, "groups: [researchers], to: [records, nestcams], services: [web, ping]}\n  - {name: cam",
+		"groups: [researchers], to: [records], services: [web, ping]}\n  - {name: cam"), "trials see that")
+	require.Contains(t, of([]string{"wardens"},
+		"groups: [researchers], to: [records, nestcams], services: [web, ping]}\n  - {name: cam",
+		"groups: [researchers], to: [records], services: [web, ping]}\n  - {name: cam"), "researchers-read-the-archive researchers")
+	require.Contains(t, of(nil, "prefixes: [10.99.0.0/24,", "prefixes: [10.98.0.0/24,"), "the-office-helps-researchers researchers")
+	require.Equal(t, []string{"the-office-helps-researchers researchers", "the-office-helps-researchers researchers + volunteers"},
+		of(nil, "from: [office], services: [remote-help, ping]}", "from: [office], services: [ping]}"))
+	require.Equal(t, []string{"quiet researchers + volunteers", "quiet volunteers"}, of(nil, "expectations:\n",
+		"expectations:\n  - {name: quiet, groups: [volunteers], must: not-reach, to: [10.20.77.0/24], services: [any]}\n"))
+}
+
 // What is reached and not asked for is listed in few lines; what rules permit of it can be pinned, and then it is gone from the list and
 // every expectation still holds.
 func TestSurplusAndPins(t *testing.T) {
@@ -357,7 +414,7 @@ func TestPossiblePeople(t *testing.T) {
 		{", off: true", "researchers"},
 		{"", "researchers turbine-contractor volunteers wardens"},
 		{", groups: [{from: isle-*}]", "researchers turbine-contractor volunteers wardens"},
-		{", groups: [{from: nest-watchers, to: volunteers}, {from: WARDENS}, {from: nobody}]", "researchers volunteers wardens"},
+		{", groups: [{from: nest-watchers, to: volunteers}, {from: wardens}, {from: RESEARCHERS}, {from: nobody}]", "researchers volunteers wardens"},
 	} {
 		m := island.Model(t, "\npassages:\n", "\n"+fmt.Sprintf(source, c.groups))
 		k := reach.Compute(m, people[1:2])

@@ -61,6 +61,8 @@ const (
 	Source        Param = "source"
 	Equipment     Param = "equipment"
 	Suite         Param = "suite"
+	Server        Param = "server"
+	ProvedBy      Param = "proved-by"
 	TLS           Param = "tls"
 	Took          Param = "took"
 	Tunnel        Param = "tunnel"
@@ -147,6 +149,7 @@ var frames = []struct {
 	words string
 }{
 	{Claimed, `… (it claimed to be "{claimed}")`},
+	{ProvedBy, "…, proved by {proved-by}"},
 	{In, "…; {in} packets came, {out} went, {gone} were lost"},
 	{More, "{more} more like this until {until}: …"},
 	{LeftOut, "… ({left-out} lines of this kind before it were left out: too many in a second)"},

@@ -55,9 +55,22 @@ type Session struct {
 
 	ClampMSS bool // TCP is told that segments must fit the tunnel; settled at admission
 	MTU      int  // of the tunnel, inside, in octets; settled at admission
+	// carries is the largest packet inside the tunnel that the way to the device carries, in octets; 0: not known.
+	carries atomic.Int32
 	// Forwarding is what forwarding keeps with it, while it is up.
 	Forwarding any
 	Counters
+}
+
+// Carries notes the largest packet inside the tunnel that the way to the device carries, in octets.
+func (s *Session) Carries(octets int) { s.carries.Store(int32(octets)) }
+
+// Fits is the largest packet inside the tunnel, in octets: what the tunnel is for, or what the way to the device carries if that is less.
+func (s *Session) Fits() int {
+	if c := int(s.carries.Load()); c > 0 && c < s.MTU {
+		return c
+	}
+	return s.MTU
 }
 
 // State is how far a session is.

@@ -34,13 +34,10 @@ func (m *Model) TravelHeld(c *Class, p Packet, leased netset.Addrs) Journey {
 	}
 	setting := c.HeldBy().String()
 	if m.OwnedHeld(c, p, leased, c.Passage.DNS.Servers) == OwnNames {
-		t.add(OwnServices, true, false, lost(setting,
-			"while the session is held the gateway answers names by itself, and only that of the code page"))
-		return t.j
+		return t.answered(pass(setting, "while the session is held the gateway answers names by itself, and only that of the code page"))
 	}
 	if v, own := m.Keeps(c, p, leased); own {
-		t.add(OwnServices, true, false, v)
-		return t.j
+		return t.answered(v)
 	}
 	if !t.add(Source, true, false, m.FromLeased(c, p, leased)) {
 		return t.j

@@ -25,6 +25,7 @@ type Journey struct {
 	Steps    []Step `json:"steps" nullable:"false"`
 	Arrives  bool   `json:"arrives" doc:"Gets through, and its answer comes back."`
 	Enforced bool   `json:"enforced" doc:"Passes everything that the gateway enforces, whatever the surroundings do."`
+	Answered bool   `json:"answered,omitempty" doc:"The gateway answers it by itself, and nothing of it goes further."`
 }
 
 // LostAt is the first step that loses the packet, nil if none does.
@@ -46,8 +47,7 @@ func (m *Model) Travel(c *Class, p Packet, leased netset.Addrs, when When) Journ
 		return t.j
 	}
 	if v, own := m.Keeps(c, p, leased); own {
-		t.add(OwnServices, true, false, v)
-		return t.j
+		return t.answered(v)
 	}
 	t.add(Device, false, false, m.FromDevice(c, p))
 	if !t.add(Source, true, false, m.FromLeased(c, p, leased)) {
@@ -82,6 +82,13 @@ type traveller struct {
 	m        *Model
 	j        Journey
 	src, dst netip.Addr // as they are just now
+}
+
+// answered ends a journey at one of the gateway's own services.
+func (t *traveller) answered(v Verdict) Journey {
+	t.add(OwnServices, true, false, v)
+	t.j.Answered, t.j.Arrives, t.j.Enforced = true, false, false
+	return t.j
 }
 
 // add writes a step, and tells whether there is more to follow.

@@ -54,11 +54,11 @@ func (m *Model) Keeps(c *Class, p Packet, leased netset.Addrs) (v Verdict, ok bo
 	setting := "passages/" + c.Passage.Name + "/routes"
 	switch m.Owned(p, leased) {
 	case OwnPage, OwnNames:
-		return lost("gateways/"+m.Gateway.Name+"/code-page", "%s is the code page: the gateway answers by itself, and nothing of it goes further", p.Dst), true
+		return pass("gateways/"+m.Gateway.Name+"/code-page", "%s is the code page: the gateway answers by itself, and nothing of it goes further", p.Dst), true
 	case OwnDHCP:
-		return lost(setting, "the gateway answers DHCP by itself, with routes and names of passage %s: nothing of it goes further", c.Passage.Name), true
+		return pass(setting, "the gateway answers DHCP by itself, with routes and names of passage %s: nothing of it goes further", c.Passage.Name), true
 	case OwnRouters:
-		return lost(setting, "the gateway answers router solicitations by itself, with routes and names of passage %s: nothing of it goes further",
+		return pass(setting, "the gateway answers router solicitations by itself, with routes and names of passage %s: nothing of it goes further",
 			c.Passage.Name), true
 	}
 	return Verdict{}, false

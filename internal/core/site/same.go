@@ -22,6 +22,8 @@ func (c *Class) SameAs(o *Class) bool {
 	switch {
 	case (c.Passage == nil) != (o.Passage == nil):
 		return false
+	case (c.Shut == nil) != (o.Shut == nil), c.Shut != nil && !reflect.DeepEqual(c.Shut.Passage, o.Shut.Passage):
+		return false
 	case c.Passage != nil && !reflect.DeepEqual(c.Passage.Passage, o.Passage.Passage):
 		return false
 	}

@@ -1,6 +1,7 @@
 package site_test
 
 import (
+	"fmt"
 	"net/netip"
 	"strings"
 	"testing"
@@ -102,6 +103,41 @@ func TestLoops(t *testing.T) {
 	out, v := m.Route(p)
 	require.True(t, v.OK)
 	require.Contains(t, m.Carry(p, out).Words, "in a loop")
+}
+
+// A way may have any number of routers, there as back; only one that comes a second time makes a loop.
+func TestLongChains(t *testing.T) {
+	var routers strings.Builder
+	const chain = 40
+	for i := range chain {
+		on, back := fmt.Sprintf("10.20.0.%d", 102+i), fmt.Sprintf("10.20.0.%d", 102+i)
+		if i == chain-1 {
+			on, back = "10.20.0.2", "10.20.0.1"
+		}
+		fmt.Fprintf(&routers,
+			"  - name: hop-%d\n    addresses: [10.20.0.%d]\n    routes:\n      - {to: 10.20.30.0/24, via: %s}\n      - {to: 0.0.0.0/0, via: %s}\n",
+			i, 101+i, on, back)
+	}
+	m := island.Model(t, "{to: 0.0.0.0/0, via: 10.20.0.1}", "{to: 0.0.0.0/0, via: 10.20.0.101}",
+		"hosts:\n", routers.String()+"\nhosts:\n", "- {to: 10.20.30.0/24, via: 10.20.0.2}", "- {to: 10.20.30.0/24, via: 10.20.0.101}")
+	p := site.Packet{
+		Src: netip.MustParseAddr("10.99.0.1"), Dst: netip.MustParseAddr("10.20.30.5"), Service: netset.PortPoint(netset.TCP, 80),
+	}
+	j := m.Travel(m.Class([]string{"researchers"}), p, netset.OfAddrs(p.Src), site.When{})
+	require.True(t, j.Arrives, "%+v", j.LostAt())
+	require.True(t, m.ReturnSet(p.Src).Contains(p.Dst))
+}
+
+// What a translation hides behind an address that nobody leads to the gateway is the translation's fault, not the network's.
+func TestTranslatedToAStranger(t *testing.T) {
+	m := island.Model(t, "nat:\n",
+		"nat:\n  - {name: stranger, gateway: jetty, action: translate, address: 10.20.0.77, from: [staff], to: [station]}\n")
+	p := site.Packet{
+		Src: netip.MustParseAddr("10.99.0.1"), Dst: netip.MustParseAddr("10.20.0.53"), Service: netset.PortPoint(netset.UDP, 53),
+	}
+	lost := m.Travel(m.Class([]string{"researchers"}), p, netset.OfAddrs(p.Src), site.When{})
+	require.Equal(t, "nat/stranger/address", lost.LostAt().Setting)
+	require.Contains(t, lost.LostAt().Words, "10.20.0.77, which is no address of gateway jetty")
 }
 
 func TestPassageIsTheFirstThatAdmits(t *testing.T) {

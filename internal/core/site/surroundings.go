@@ -8,10 +8,7 @@ import (
 	"yellowlantern/internal/core/plan"
 )
 
-const (
-	internet = plan.Internet
-	maxHops  = 16 // routers on the way before it counts as a loop
-)
+const internet = plan.Internet
 
 var neverRouted = plan.NeverRouted
 
@@ -148,7 +145,7 @@ func (m *Model) Carry(p Packet, out Egress) Verdict {
 		return m.onLink(p.Dst, m.Names.Networks[out.Network], home, "the gateway")
 	}
 	at := out.NextHop
-	for range maxHops {
+	for range len(m.Plan.Routers) + 1 { // more routers than there are: one comes a second time, and sends it the same way again
 		owner, known := m.owners[at]
 		if !known {
 			return lost("routers", "next hop %s belongs to no router of the plan", at)
@@ -187,9 +184,18 @@ func (m *Model) WayBack(p Packet, out Egress, src netip.Addr) Verdict {
 	}
 	home := m.Names.NetworkOf(p.Dst)
 	if home == nil {
-		return m.believed(p.Dst, m.backFromInternet(src))
+		return m.hidden(p, out, src, m.believed(p.Dst, m.backFromInternet(src)))
 	}
-	return m.believed(p.Dst, m.backFrom(home, src))
+	return m.hidden(p, out, src, m.believed(p.Dst, m.backFrom(home, src)))
+}
+
+// hidden names the translation where the answer is lost because that hides the source behind an address that is not the gateway's.
+func (m *Model) hidden(p Packet, out Egress, src netip.Addr, v Verdict) Verdict {
+	if e := m.entryFor(p, out); !v.OK && e != nil && src != p.Src && !m.own.Contains(src) {
+		return lost("nat/"+e.Name+"/address", "%s translates the source to %s, which is no address of gateway %s, and no way back from there leads to it",
+			e.Name, src, m.Gateway.Name)
+	}
+	return v
 }
 
 // came is a way to the gateway: the network of its by which a packet comes in the end.
@@ -235,7 +241,7 @@ func (m *Model) backFrom(home *plan.Network, src netip.Addr) came {
 // backVia follows the answer from a network's router on; by is where it is handed to it. It depends on nothing else, which ReturnSet relies
 // on.
 func (m *Model) backVia(router, by string, src netip.Addr, setting string) came {
-	for range maxHops {
+	for range len(m.Plan.Routers) + 1 { // each router, and the gateway after them
 		d := m.devices[router]
 		switch {
 		case d == nil:

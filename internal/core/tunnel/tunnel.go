@@ -31,6 +31,8 @@ type Request struct {
 	Stamp string
 	Back  Remembered
 	Coded bool // their second factor was given with the login
+	// ProvedBy names the key and certificate that they proved themselves with, for the record; empty: something else.
+	ProvedBy string
 }
 
 // Remembered is what a gateway wants to be shown of somebody who comes back without logging in anew: nobody else reads it.

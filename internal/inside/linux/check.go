@@ -6,10 +6,12 @@ import (
 	"fmt"
 	"net"
 	"os"
+	"os/user"
 	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/google/nftables"
@@ -17,6 +19,7 @@ import (
 	"github.com/ti-mo/conntrack"
 	"golang.org/x/sys/unix"
 
+	"yellowlantern/internal/core/fold"
 	"yellowlantern/internal/core/kernel"
 )
 
@@ -47,7 +50,7 @@ func CheckMachine(ctx context.Context, device, name string) []Check {
 		c.port(port)
 	}
 	c.links(device)
-	c.forwarding()
+	c.forwarding(device)
 	c.clock()
 	c.names(ctx, name)
 	return c.all
@@ -89,8 +92,35 @@ func (c *checks) tun() {
 		c.add("tunnel device", Missing, "modprobe tun; in a container, let it have /dev/net/tun", "/dev/net/tun cannot be opened: %v", err)
 		return
 	}
+	info, err := f.Stat()
 	_ = f.Close()
+	if err == nil && !mayOpen(info) {
+		c.add("tunnel device", Missing, "chmod 666 /dev/net/tun, as systems have it: what a process may do with it is decided by CAP_NET_ADMIN",
+			"/dev/net/tun is for root alone (%v), and the installed gateway runs as %s", info.Mode().Perm(), gatewayUser)
+		return
+	}
 	c.add("tunnel device", Fine, "", "/dev/net/tun")
+}
+
+// gatewayUser is that of the installed gateway.
+const gatewayUser = "yellow-lantern-gateway"
+
+// mayOpen tells whether the gateway's user may read and write a file, if there is such a user.
+func mayOpen(info os.FileInfo) bool {
+	u, err := user.Lookup(gatewayUser)
+	s, ok := info.Sys().(*syscall.Stat_t)
+	if err != nil || !ok {
+		return true
+	}
+	const readWrite = 0o6
+	mode := uint32(info.Mode().Perm())
+	switch {
+	case strconv.Itoa(int(s.Uid)) == u.Uid:
+		return mode>>6&readWrite == readWrite
+	case strconv.Itoa(int(s.Gid)) == u.Gid:
+		return mode>>3&readWrite == readWrite
+	}
+	return mode&readWrite == readWrite
 }
 
 // rules looks whether the kernel has nf_tables, and who else has rules in the way.
@@ -108,23 +138,36 @@ func (c *checks) rules(device string) {
 	if _, err := conn.ListTableOfFamily(kernel.Table, nftables.TableFamilyINet); err == nil && !gatewayRuns(device) {
 		c.add("left over", Poor, "start the gateway, which takes it up, or yl host clear", "rules and routes of a gateway that was killed are here: people's addresses are unreachable until it starts")
 	}
+	others := firewallOf(conn)
 	for _, x := range chains {
 		if x.Table.Name == kernel.Table || x.Hooknum == nil || x.Priority == nil || x.Type != nftables.ChainTypeFilter {
 			continue
 		}
 		drops := x.Policy != nil && *x.Policy == nftables.ChainPolicyDrop
 		rules, err := conn.GetRules(x.Table, x)
-		if err != nil || !drops && !slices.ContainsFunc(rules, final) {
+		if err != nil {
 			continue
 		}
 		place := fmt.Sprintf("table %s %s, chain %s", familyName(x.Table.Family), x.Table.Name, x.Name)
+		var shut []string
+		if *x.Hooknum == *nftables.ChainHookInput {
+			for _, port := range []uint16{500, 4500} {
+				if dropped, _ := others.drops(x, arriving{proto: unix.IPPROTO_UDP, port: port}); dropped {
+					shut = append(shut, strconv.Itoa(int(port)))
+				}
+			}
+		}
+		single := others.single(x, device)
 		switch {
-		case *x.Hooknum == *nftables.ChainHookInput && !opens(rules, 4500):
+		case len(shut) > 0:
 			c.add("another firewall", Missing, fmt.Sprintf("nft insert rule %s %s %s udp dport '{ 500, 4500 }' accept", familyName(x.Table.Family), x.Table.Name, x.Name),
-				"%s drops what comes to this machine, and lets UDP 4500 through nowhere that we see", place)
-		case *x.Hooknum == *nftables.ChainHookForward && !mentions(rules, device):
+				"%s drops what comes to this machine at UDP %s", place, strings.Join(shut, " and "))
+		case *x.Hooknum == *nftables.ChainHookForward && (drops || slices.ContainsFunc(rules, final)) && !mentions(rules, device):
 			c.add("another firewall", Missing, fmt.Sprintf("nft insert rule %s %s %s iifname %s accept; the same with oifname", familyName(x.Table.Family), x.Table.Name, x.Name, device),
 				"%s drops what passes this machine, and does not name %s", place, device)
+		case len(single) > 0:
+			c.add("another firewall", Poor, "take that rule out, or accept what is meant before it", "%s drops what people send: %s", place,
+				strings.Join(single, "; "))
 		}
 	}
 }
@@ -140,24 +183,6 @@ func final(r *nftables.Rule) bool {
 			return x.Kind == expr.VerdictDrop
 		default:
 			return false
-		}
-	}
-	return false
-}
-
-// opens tells whether some rule looks at a port, by itself or in a set of its own.
-func opens(rules []*nftables.Rule, port uint16) bool {
-	want := []byte{byte(port >> 8), byte(port)}
-	for _, r := range rules {
-		for _, e := range r.Exprs {
-			switch x := e.(type) {
-			case *expr.Cmp:
-				if slices.Equal(x.Data, want) {
-					return true
-				}
-			case *expr.Lookup: // what is in it is not looked at
-				return true
-			}
 		}
 	}
 	return false
@@ -278,15 +303,40 @@ func (c *checks) links(device string) {
 	}
 }
 
-func (c *checks) forwarding() {
-	v4, _ := readSetting("net/ipv4/ip_forward")
-	v6, _ := readSetting("net/ipv6/conf/all/forwarding")
-	on := map[string]string{"1": "on", "0": "off", "": "not there"}
-	if v4 == "1" && v6 == "1" {
-		c.add("forwarding", Fine, "", "IPv4 and IPv6: on")
+func (c *checks) forwarding(device string) {
+	m, err := look(device)
+	if err != nil {
+		return // that was told
+	}
+	var words []string
+	forwards := true
+	for _, family := range []struct{ name, folder string }{{"IPv4", "ipv4"}, {"IPv6", "ipv6"}} {
+		var on, off []string
+		for _, l := range append(slices.Clone(m.links), link{name: device}) {
+			switch text, err := readSetting("net/" + family.folder + "/conf/" + l.name + "/forwarding"); {
+			case l.name == "lo" || err != nil:
+			case text == "1":
+				on = append(on, l.name)
+			default:
+				off = append(off, l.name)
+			}
+		}
+		switch {
+		case len(off) == 0 && len(on) > 0:
+			words = append(words, family.name+": on")
+		case len(on) > 1: // for some links, as the plan may have it
+			words = append(words, family.name+": on for "+strings.Join(slices.Compact(on), ", "))
+		default:
+			words = append(words, family.name+": off")
+			forwards = false
+		}
+	}
+	if forwards {
+		c.add("forwarding", Fine, "", "%s", strings.Join(words, "; "))
 		return
 	}
-	c.add("forwarding", Poor, "say machine: {settings: set} at the gateway in the plan: it is set then while the gateway runs, for people alone", "IPv4 %s, IPv6 %s", on[v4], on[v6])
+	c.add("forwarding", Poor, "say machine: {settings: set} at the gateway in the plan: it is set then while the gateway runs, for people alone",
+		"%s", strings.Join(words, "; "))
 }
 
 func (c *checks) clock() {
@@ -314,8 +364,8 @@ func (c *checks) names(ctx context.Context, name string) {
 	words := make([]string, len(found))
 	here := false
 	for i, a := range found {
-		words[i] = a.Unmap().String()
-		here = here || m.own.Contains(a.Unmap())
+		words[i] = fold.Addr(a).String()
+		here = here || m.own.Contains(fold.Addr(a))
 	}
 	if !here {
 		c.add("name "+name, Poor, "right where a router in front has that address and forwards UDP 500 and 4500; else correct the name",

@@ -21,11 +21,11 @@ func Clear(device, folder string) (done []string, err error) {
 	if err != nil {
 		return nil, err
 	}
-	if pid := was.PID; pid > 0 && ours(pid) {
+	if pid := was.PID; pid > 1 && ours(pid, was.owner) {
 		if err := syscall.Kill(pid, syscall.SIGTERM); err != nil {
 			return nil, fmt.Errorf("the gateway runs as process %d: %w", pid, err)
 		}
-		for end := time.Now().Add(endTime); ours(pid); time.Sleep(50 * time.Millisecond) {
+		for end := time.Now().Add(endTime); ours(pid, was.owner); time.Sleep(50 * time.Millisecond) {
 			if time.Now().After(end) {
 				_ = syscall.Kill(pid, syscall.SIGKILL)
 			}
@@ -61,10 +61,15 @@ func removeDevice(name string) error {
 	return netlink.LinkDel(l)
 }
 
-// ours tells whether a process lives and is this program, also one that an upgrade took the place of since it was started (proc(5)).
-func ours(pid int) bool {
+// ours tells whether a process lives, is this program, also one that an upgrade took the place of since it was started (proc(5)), and is of
+// the user who said so: nobody has another's ended.
+func ours(pid int, user uint32) bool {
 	self, err := os.Executable()
 	if err != nil {
+		return false
+	}
+	status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
+	if err != nil || !strings.Contains(string(status), fmt.Sprintf("\nUid:\t%d\t", user)) {
 		return false
 	}
 	b, err := os.Readlink(fmt.Sprintf("/proc/%d/exe", pid))

@@ -11,6 +11,7 @@ import (
 
 	"yellowlantern/internal/core/packet"
 	"yellowlantern/internal/gateway"
+	"yellowlantern/internal/guard"
 )
 
 // How often is asked whether somebody has an address, and how long is waited each time. Who logs in waits for it: RFC 5227 §1.1 and RFC
@@ -40,9 +41,9 @@ func (p *Port) InUse(addrs []netip.Addr) map[netip.Addr]string {
 		return used
 	}
 	var mu sync.Mutex
-	var all sync.WaitGroup
+	var all guard.Group
 	for a, l := range at {
-		all.Go(func() {
+		all.Go("linux.conflict", func() {
 			if who := asked(l, a); who != "" {
 				mu.Lock()
 				used[a] = who

@@ -8,6 +8,7 @@ import (
 	"github.com/vishvananda/netlink"
 	"golang.org/x/sys/unix"
 
+	"yellowlantern/internal/core/fold"
 	"yellowlantern/internal/core/inside"
 	"yellowlantern/internal/core/kernel"
 	"yellowlantern/internal/core/netset"
@@ -50,7 +51,7 @@ func look(device string) (machine, error) {
 			if !ok {
 				continue
 			}
-			ip = ip.Unmap()
+			ip = fold.Addr(ip)
 			bits, _ := x.Mask.Size()
 			one.prefixes = append(one.prefixes, netip.PrefixFrom(ip, bits))
 			if own = append(own, ip); ip.Is4() && bits < 31 {

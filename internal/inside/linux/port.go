@@ -25,6 +25,7 @@ import (
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/gateway"
+	"yellowlantern/internal/guard"
 	"yellowlantern/internal/tun"
 )
 
@@ -60,9 +61,10 @@ type Port struct {
 	tun     atomic.Pointer[tun.Device]
 	deliver atomic.Pointer[Deliver]
 	own     atomic.Pointer[netset.Addrs]
-	moved   atomic.Pointer[time.Time] // when a link or an address changed last
+	moved   atomic.Pointer[time.Time] // when a link or an address of somebody else's changed last
+	ours    sync.Map                  // the indices that our device has and had; the kernel uses none twice
 	done    chan struct{}
-	wait    sync.WaitGroup
+	wait    guard.Group
 
 	mu       sync.Mutex // of what follows, and of changes of the machine
 	want     *inside.Desired
@@ -70,6 +72,7 @@ type Port struct {
 	made     string // the table's own text
 	observed inside.Observed
 	drift    drift
+	down     map[string]reason.Reason // links that are down, each as it was told
 	answers  map[netip.Addr]bool
 	lost     map[string]uint64 // packets, by chain, that tables before this one counted
 
@@ -104,9 +107,9 @@ func Open(cfg Config) (*Port, error) {
 		return nil, err
 	}
 	for queue := range p.queues {
-		p.wait.Go(func() { p.receive(queue) })
+		p.wait.PacketPath("linux.queue", func() { p.receive(queue) })
 	}
-	p.wait.Go(p.watch)
+	p.wait.Keep("linux.watch", p.watch)
 	return p, nil
 }
 
@@ -231,13 +234,14 @@ func (p *Port) reconcile(change bool) (drifted []string) {
 	links.Timeouts = true
 	state := kernel.Of(want, links)
 	problems := append(m.missing(*p.want), takenPools(&m, *p.want)...)
-	note := func(what string, is bool) {
-		if is {
-			drifted = append(drifted, what)
+	note := func(what string, of ...string) {
+		if len(of) > 0 {
+			slices.Sort(of)
+			drifted = append(drifted, what+" ("+few(of)+")")
 		}
 	}
 	index, device, err := p.raise(want, change)
-	note("device "+p.device, device)
+	note("device", device...)
 	if err != nil {
 		problems = append(problems, inside.Told(reason.Of(reason.DeviceGone, reason.With{reason.Link: p.device})))
 	}
@@ -245,14 +249,14 @@ func (p *Port) reconcile(change bool) (drifted []string) {
 	if !change {
 		told, changed = nil, p.differs(state, &m)
 	}
-	note("settings", changed)
+	note("settings", changed...)
 	problems = append(problems, told...)
 	if guard := p.guards(); guard != links.Guard { // it is we who switched forwarding on
 		links.Guard = guard
 		state = kernel.Of(want, links)
 	}
 	told, changed, err = m.applyRoutes(state.Routes, index, change)
-	note("routes", changed)
+	note("routes", changed...)
 	problems = append(problems, told...)
 	if err != nil {
 		problems = append(problems, inside.Told(reason.Of(reason.RouteNotTaken, reason.With{
@@ -261,12 +265,42 @@ func (p *Port) reconcile(change bool) (drifted []string) {
 		})))
 	}
 	told, changed = p.applyTable(&state.Table, change)
-	note("rules", changed)
+	note("rules", changed...)
 	problems = append(problems, told...)
 	problems = append(problems, m.reverseFilters(want, links)...)
 	problems = append(problems, others(want, p.device)...)
 	p.observed = inside.Observed{Port: Name, Problems: problems}
+	p.tellLinks(problems)
 	return drifted
+}
+
+const mostNamed = 4 // of what differs
+
+// few names the first of what differs.
+func few(of []string) string {
+	if len(of) > mostNamed {
+		of = append(of[:mostNamed:mostNamed], fmt.Sprintf("and %d more", len(of)-mostNamed))
+	}
+	return strings.Join(of, ", ")
+}
+
+// tellLinks says which links went down, and which came up again. p.mu is held.
+func (p *Port) tellLinks(problems []inside.Problem) {
+	now := map[string]reason.Reason{}
+	for _, x := range problems {
+		if x.Code == reason.LinkDown {
+			link := x.With[reason.Link]
+			if now[link] = x.Reason; p.down[link].None() {
+				p.say(x.Reason)
+			}
+		}
+	}
+	for link, was := range p.down {
+		if l, err := netlink.LinkByName(link); now[link].None() && err == nil && l.Attrs().Flags&1 != 0 { // not gone, nor out of the plan
+			p.say(reason.Of(reason.LinkUp, reason.With{reason.Link: link, reason.Network: was.With[reason.Network]}))
+		}
+	}
+	p.down = now
 }
 
 // guards tells whether it was we who made a router of this machine.
@@ -318,10 +352,10 @@ func (m *machine) today(d inside.Desired) []inside.Translation {
 }
 
 // raise makes the device carry packets, and makes it again where it is gone.
-func (p *Port) raise(want inside.Desired, change bool) (index int, drifted bool, err error) {
+func (p *Port) raise(want inside.Desired, change bool) (index int, drifted []string, err error) {
 	l, err := netlink.LinkByName(p.device)
 	if err != nil {
-		if drifted = true; !change {
+		if drifted = append(drifted, p.device+" is gone"); !change {
 			return 0, drifted, err
 		}
 		old := p.tun.Load()
@@ -333,37 +367,47 @@ func (p *Port) raise(want inside.Desired, change bool) (index int, drifted bool,
 			return 0, drifted, err
 		}
 	}
+	p.ours.Store(l.Attrs().Index, nil)
 	mtu := 1280
 	for _, pool := range want.Pools {
 		mtu = max(mtu, pool.MTU)
 	}
 	a := l.Attrs()
+	if a.Flags&1 == 0 {
+		drifted = append(drifted, p.device+" is down")
+	}
+	if a.MTU != mtu {
+		drifted = append(drifted, fmt.Sprintf("%s has MTU %d in place of %d", p.device, a.MTU, mtu))
+	}
 	if a.Flags&1 == 0 || a.MTU != mtu {
-		if drifted = true; change {
+		if change {
 			err = errors.Join(netlink.LinkSetMTU(l, mtu), netlink.LinkSetUp(l))
 		}
 	}
 	return a.Index, drifted, err
 }
 
-// differs tells whether a setting is not as it must be, though we may set it.
-func (p *Port) differs(s kernel.State, m *machine) bool {
+// differs says which settings are not as they must be, though we may set them.
+func (p *Port) differs(s kernel.State, m *machine) (out []string) {
 	for _, x := range settingsFor(s, m, p.device) {
 		if now, err := readSetting(x.key); err == nil && !x.must(now) && (x.own || p.want.MayChange) {
-			return true
+			out = append(out, x.differs(now))
 		}
 	}
-	return false
+	return out
 }
 
 // applyTable makes the table of rules, where it is not as it is to be.
-func (p *Port) applyTable(want *kernel.Rules, change bool) (problems []inside.Problem, drifted bool) {
-	text := want.String()
-	if text == p.made && fingerprint() == p.table {
-		return nil, false
+func (p *Port) applyTable(want *kernel.Rules, change bool) (problems []inside.Problem, drifted []string) {
+	text, now := want.String(), fingerprint()
+	if text == p.made && now == p.table {
+		return nil, nil
+	}
+	if drifted = changedIn(p.table, now); now == p.table {
+		drifted = []string{followsLinks}
 	}
 	if !change {
-		return nil, true
+		return nil, drifted
 	}
 	p.keepLost()
 	err := replaceTable(want)
@@ -375,11 +419,14 @@ func (p *Port) applyTable(want *kernel.Rules, change bool) (problems []inside.Pr
 	}
 	if err != nil {
 		p.made = ""
-		return []inside.Problem{inside.Told(reason.Of(reason.RulesNotTaken, reason.With{reason.Error: err.Error()}))}, true
+		return []inside.Problem{inside.Told(reason.Of(reason.RulesNotTaken, reason.With{reason.Error: err.Error()}))}, drifted
 	}
 	p.made, p.table = text, fingerprint()
-	return nil, true
+	return nil, drifted
 }
+
+// followsLinks is said of rules that differ because links or addresses are others now.
+const followsLinks = "they follow links and addresses"
 
 // Close takes away everything that is ours, and sets settings back.
 func (p *Port) Close() error {

@@ -2,6 +2,7 @@ package linux
 
 import (
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 	"strings"
@@ -100,6 +101,47 @@ func (m *machine) reverseFilters(d inside.Desired, l kernel.Links) (out []inside
 	return out
 }
 
+// changedIn says what of the table is not as it was made, by its fingerprint then and now: each chain and set, with how much of it is left.
+func changedIn(made, now string) (out []string) {
+	if now == "" {
+		return []string{"table inet " + kernel.Table + " is gone"}
+	}
+	parts := func(text string) map[string]string {
+		out := map[string]string{}
+		for line := range strings.Lines(text) {
+			name, of, _ := strings.Cut(strings.TrimSpace(line), ":")
+			out[name] = of
+		}
+		return out
+	}
+	was, is := parts(made), parts(now)
+	for _, name := range slices.Sorted(maps.Keys(was)) {
+		of, there := is[name]
+		switch {
+		case !there:
+			out = append(out, name+" is gone")
+		case of != was[name]:
+			kept := 0
+			for one := range strings.SplitSeq(strings.TrimSuffix(was[name], ","), ",") {
+				if one != "" && slices.Contains(strings.Split(of, ","), one) {
+					kept++
+				}
+			}
+			words := fmt.Sprintf("%s has %d of its %d", name, kept, strings.Count(was[name], ","))
+			if added := strings.Count(of, ",") - kept; added > 0 {
+				words += fmt.Sprintf(" and %d others", added)
+			}
+			out = append(out, words)
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(is)) {
+		if _, ours := was[name]; !ours {
+			out = append(out, name+" is new")
+		}
+	}
+	return out
+}
+
 // fingerprint is what the table is like just now, by the handles that the kernel gave its rules and by what is in its sets: whoever changes
 // it by hand changes that.
 func fingerprint() string {
@@ -124,10 +166,11 @@ func fingerprint() string {
 		if err != nil {
 			return ""
 		}
-		fmt.Fprintf(&b, "%s:", x.Name)
+		fmt.Fprintf(&b, "chain %s:", x.Name)
 		for _, r := range rules {
 			fmt.Fprintf(&b, "%d,", r.Handle)
 		}
+		b.WriteByte('\n')
 	}
 	sets, err := c.GetSets(t)
 	if err != nil {
@@ -138,10 +181,11 @@ func fingerprint() string {
 		if err != nil {
 			return ""
 		}
-		fmt.Fprintf(&b, "%s:", s.Name)
+		fmt.Fprintf(&b, "set %s:", s.Name)
 		for _, e := range all {
 			fmt.Fprintf(&b, "%x%v,", e.Key, e.IntervalEnd)
 		}
+		b.WriteByte('\n')
 	}
 	return b.String()
 }
@@ -156,6 +200,7 @@ func others(d inside.Desired, device string) (out []inside.Problem) {
 	if err != nil {
 		return nil
 	}
+	firewall := firewallOf(c)
 	for _, x := range chains {
 		if x.Table.Name == kernel.Table && x.Table.Family == nftables.TableFamilyINet || x.Hooknum == nil || x.Priority == nil {
 			continue
@@ -176,6 +221,19 @@ func others(d inside.Desired, device string) (out []inside.Problem) {
 				})))
 			}
 		}
+		dropped := firewall.single(x, device)
+		if x.Type == nftables.ChainTypeFilter && *x.Hooknum == *nftables.ChainHookInput {
+			for _, port := range []uint16{500, 4500} {
+				if drops, by := firewall.drops(x, arriving{proto: unix.IPPROTO_UDP, port: port}); drops {
+					dropped = append(dropped, fmt.Sprintf("udp/%d (%s)", port, ruleName(by)))
+				}
+			}
+		}
+		if len(dropped) > 0 {
+			out = append(out, inside.Told(reason.Of(reason.OthersRefuse, reason.With{
+				reason.What: place, reason.Service: strings.Join(dropped, ", "),
+			})))
+		}
 		if drops := x.Policy != nil && *x.Policy == nftables.ChainPolicyDrop; passes && drops && !mentions(rules, device) {
 			out = append(out, inside.Told(reason.Of(reason.OthersDrop, reason.With{
 				reason.What: place + ", which drops what it does not let through", reason.Link: device, reason.Addresses: d.People.String(),
@@ -183,6 +241,29 @@ func others(d inside.Desired, device string) (out []inside.Problem) {
 		}
 	}
 	return out
+}
+
+// single says what people open that single rules of a base chain of others drop, where it is about what is forwarded: of ports that the
+// chain names itself, for what the rest of it does is told of the whole chain.
+func (f firewall) single(c *nftables.Chain, device string) (out []string) {
+	if c.Type != nftables.ChainTypeFilter || *c.Hooknum != *nftables.ChainHookForward {
+		return nil
+	}
+	for _, p := range f.named(c) {
+		p.by = device
+		if drops, by := f.drops(c, p); drops && by != nil && !final(by) {
+			name := map[byte]string{unix.IPPROTO_TCP: "tcp", unix.IPPROTO_UDP: "udp"}[p.proto]
+			out = append(out, fmt.Sprintf("%s/%d (%s)", name, p.port, ruleName(by)))
+		}
+	}
+	return out
+}
+
+func ruleName(r *nftables.Rule) string {
+	if r == nil {
+		return "by its policy"
+	}
+	return fmt.Sprintf("rule with handle %d in chain %s", r.Handle, r.Chain.Name)
 }
 
 // translates tells whether a rule translates, and how.

@@ -10,6 +10,7 @@ import (
 	"github.com/vishvananda/netlink"
 	"golang.org/x/sys/unix"
 
+	"yellowlantern/internal/core/fold"
 	"yellowlantern/internal/core/inside"
 	"yellowlantern/internal/core/kernel"
 	"yellowlantern/internal/core/reason"
@@ -57,7 +58,7 @@ type placed struct {
 func placedOf(r netlink.Route) placed {
 	p := placed{to: prefixOf(r.Dst), link: r.LinkIndex, metric: r.Priority, mtu: r.MTU, unreachable: r.Type == unix.RTN_UNREACHABLE}
 	if a, ok := netip.AddrFromSlice(r.Gw); ok {
-		p.via = a.Unmap()
+		p.via = fold.Addr(a)
 	}
 	if p.unreachable {
 		p.link = 0 // IPv6 puts it on the loopback
@@ -66,10 +67,10 @@ func placedOf(r netlink.Route) placed {
 }
 
 // applyRoutes makes our routes what they are to be, and no others ours. It gives what keeps them from it.
-func (m *machine) applyRoutes(want []kernel.Route, device int, change bool) (problems []inside.Problem, drifted bool, err error) {
+func (m *machine) applyRoutes(want []kernel.Route, device int, change bool) (problems []inside.Problem, drifted []string, err error) {
 	now, err := lookRoutes()
 	if err != nil {
-		return nil, false, err
+		return nil, nil, err
 	}
 	wanted := map[placed]netlink.Route{}
 	for _, r := range want {
@@ -107,7 +108,7 @@ func (m *machine) applyRoutes(want []kernel.Route, device int, change bool) (pro
 			have[p] = true
 			continue
 		}
-		if drifted = true; change {
+		if drifted = append(drifted, p.to.String()+" is not the plan's"); change {
 			if e := netlink.RouteDel(&r); e != nil && !errors.Is(e, syscall.ESRCH) {
 				err = errors.Join(err, e)
 			}
@@ -117,7 +118,7 @@ func (m *machine) applyRoutes(want []kernel.Route, device int, change bool) (pro
 		if have[p] {
 			continue
 		}
-		if drifted = true; change {
+		if drifted = append(drifted, p.to.String()+" is missing"); change {
 			if e := netlink.RouteAdd(&r); e != nil && !errors.Is(e, syscall.EEXIST) {
 				problems = append(problems, inside.Told(reason.Of(reason.RouteNotTaken, reason.With{
 					reason.What: p.to.String(), reason.Error: e.Error(),
@@ -150,7 +151,7 @@ func (r *routes) othersWithin(p netip.Prefix) (out []netlink.Route) {
 
 func sameWay(o netlink.Route, r kernel.Route, link int) bool {
 	a, ok := netip.AddrFromSlice(o.Gw)
-	return ok && a.Unmap() == r.Via && o.LinkIndex == link
+	return ok && fold.Addr(a) == r.Via && o.LinkIndex == link
 }
 
 func (m *machine) index(name string) int {
@@ -205,5 +206,5 @@ func ipNet(p netip.Prefix) *net.IPNet {
 func prefixOf(n *net.IPNet) netip.Prefix {
 	a, _ := netip.AddrFromSlice(n.IP)
 	bits, _ := n.Mask.Size()
-	return netip.PrefixFrom(a.Unmap(), bits).Masked()
+	return netip.PrefixFrom(fold.Addr(a), bits).Masked()
 }

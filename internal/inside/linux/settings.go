@@ -3,10 +3,12 @@ package linux
 import (
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io/fs"
 	"maps"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -25,6 +27,11 @@ type setting struct {
 	to   string // what is set where it is not so
 	why  reason.Code
 	own  bool // of our own device: set whatever the plan says
+}
+
+// differs says that it is not as it must be.
+func (s setting) differs(now string) string {
+	return fmt.Sprintf("%s is %s in place of %s", strings.ReplaceAll(s.key, "/", "."), now, s.to)
 }
 
 func is(value string) func(string) bool { return func(now string) bool { return now == value } }
@@ -63,15 +70,30 @@ func writeSetting(key, value string) error { return os.WriteFile(procSys+key, []
 // remembered are the values that settings had before we changed them. They are on the disk before anything is changed, so that whoever
 // starts after a crash knows them too.
 type remembered struct {
-	path string
-	Was  map[string]string `json:"was"`
-	Set  map[string]string `json:"set"`
-	PID  int               `json:"pid"` // of the gateway
+	path  string
+	owner uint32            // whose file it is
+	Was   map[string]string `json:"was"`
+	Set   map[string]string `json:"set"`
+	PID   int               `json:"pid"` // of the gateway
 }
+
+// ourSetting are the settings that we make, and no others: the file that says what they were is of the gateway's user, and root sets them
+// back by it. A link's name holds no slash, and is neither of the two names that lead elsewhere.
+var ourSetting = regexp.MustCompile(`^net/(ipv4/conf/[^/]{1,15}/forwarding|ipv6/conf/[^/]{1,15}/(forwarding|accept_ra))$`)
+
+// settable tells whether a setting is one of ours, with a value that it can have.
+func settable(key, value string) bool {
+	link := strings.Split(key, "/")
+	return ourSetting.MatchString(key) && link[3] != "." && link[3] != ".." && len(value) == 1 && value >= "0" && value <= "2"
+}
+
+// mostRemembered bounds the file, in octets.
+const mostRemembered = 1 << 20
 
 func remember(folder string) (*remembered, error) {
 	r := &remembered{path: filepath.Join(folder, "machine.json"), Was: map[string]string{}, Set: map[string]string{}}
-	b, err := os.ReadFile(r.path)
+	b, owner, err := private.Foreign(r.path, mostRemembered)
+	r.owner = owner
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		return r, nil
@@ -81,6 +103,8 @@ func remember(folder string) (*remembered, error) {
 	if json.Unmarshal(b, r) != nil || r.Was == nil || r.Set == nil { // it cannot be known any longer what was before
 		r.Was, r.Set = map[string]string{}, map[string]string{}
 	}
+	maps.DeleteFunc(r.Was, func(key, value string) bool { return !settable(key, value) })
+	maps.DeleteFunc(r.Set, func(key, value string) bool { return !settable(key, value) })
 	return r, nil
 }
 
@@ -93,7 +117,7 @@ func (r *remembered) keep() error {
 }
 
 // change sets what is not as it must be, where that is allowed, and tells what is not.
-func (r *remembered) change(all []setting, allowed bool) (problems []inside.Problem, drifted bool) {
+func (r *remembered) change(all []setting, allowed bool) (problems []inside.Problem, drifted []string) {
 	for _, s := range all {
 		now, err := readSetting(s.key)
 		if err != nil || s.must(now) {
@@ -104,7 +128,7 @@ func (r *remembered) change(all []setting, allowed bool) (problems []inside.Prob
 			problems = append(problems, inside.Told(reason.Of(s.why, reason.With{reason.Setting: sysctl, reason.Value: s.to})))
 			continue
 		}
-		drifted = true
+		drifted = append(drifted, s.differs(now))
 		if !s.own {
 			if _, known := r.Was[s.key]; !known {
 				r.Was[s.key] = now
@@ -130,7 +154,7 @@ func (r *remembered) restore() error {
 	keys := slices.Sorted(maps.Keys(r.Was))
 	for _, key := range keys {
 		now, e := readSetting(key)
-		if e != nil || now != r.Set[key] {
+		if set, known := r.Set[key]; e != nil || !known || now != set {
 			continue
 		}
 		if e := writeSetting(key, r.Was[key]); e != nil {

@@ -53,9 +53,11 @@ func (p *Port) watch() {
 				p.moved.Store(new(time.Now()))
 			}
 			nudge()
-		case _, ok := <-addresses:
+		case a, ok := <-addresses:
 			addresses = orNil(addresses, ok)
-			p.moved.Store(new(time.Now()))
+			if _, own := p.ours.Load(a.LinkIndex); ok && !own {
+				p.moved.Store(new(time.Now()))
+			}
 			nudge()
 		case _, ok := <-ways:
 			ways = orNil(ways, ok)
@@ -91,12 +93,12 @@ func (p *Port) lookAgain(now time.Time) {
 		p.drift.told = ""
 		return
 	}
-	what := strings.Join(drifted, ", ")
+	what, kinds := strings.Join(drifted, ", "), kindsOf(drifted)
 	if p.follows(drifted, now) {
 		p.reconcile(true)
 		return
 	}
-	if !p.want.Mends && !slices.Contains(drifted, "device "+p.device) {
+	if !p.want.Mends && !slices.Contains(strings.Fields(kinds), "device") {
 		if p.drift.told != what {
 			p.drift.told, p.drift.since = what, now
 			p.say(reason.Of(reason.Drifted, reason.With{reason.What: what, reason.When: now.Format(time.RFC3339)}))
@@ -110,17 +112,27 @@ func (p *Port) lookAgain(now time.Time) {
 			reason.What: what, reason.Count: strconv.Itoa(n), reason.Seconds: strconv.Itoa(int(backOff.Seconds())),
 		})
 	}
-	if now.Before(p.drift.quiet[what]) {
-		p.observed.Problems = append(p.observed.Problems, inside.Told(fought(len(p.drift.mended[what]))))
+	if now.Before(p.drift.quiet[kinds]) {
+		p.observed.Problems = append(p.observed.Problems, inside.Told(fought(len(p.drift.mended[kinds]))))
 		return
 	}
 	p.reconcile(true)
-	if n := p.drift.again(what, now); n >= fightsMost {
-		p.drift.quiet[what] = now.Add(backOff)
+	if n := p.drift.again(kinds, now); n >= fightsMost {
+		p.drift.quiet[kinds] = now.Add(backOff)
 		p.say(fought(n))
 		return
 	}
 	p.say(reason.Of(reason.DriftMended, reason.With{reason.What: what}))
+}
+
+// kindsOf is what kinds of things differ, without which of them.
+func kindsOf(drifted []string) string {
+	var out []string
+	for _, what := range drifted {
+		kind, _, _ := strings.Cut(what, " ")
+		out = append(out, kind)
+	}
+	return strings.Join(out, " ")
 }
 
 // again counts a mending, and gives how many there were of the same lately.
@@ -137,8 +149,8 @@ func (d *drift) again(what string, now time.Time) int {
 func (p *Port) follows(drifted []string, now time.Time) bool {
 	for _, what := range drifted {
 		switch {
-		case what == "rules" && fingerprint() == p.table:
-		case what == "routes" && p.movedLately(now):
+		case what == "rules ("+followsLinks+")":
+		case strings.HasPrefix(what, "routes ") && p.movedLately(now):
 		default:
 			return false
 		}

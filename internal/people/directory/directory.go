@@ -120,7 +120,7 @@ func (d *Directory) Login(ctx context.Context, c source.Call, step func(source.A
 		return source.Person{}, err
 	}
 	if wrong := a.proves(entry.DN, c.Password); wrong != nil {
-		return source.Person{}, wrong
+		return source.Person{}, source.About(wrong, entry.GetAttributeValue(d.own.LoginAttribute()))
 	}
 	if err != nil { // that it has expired is told to who knows it
 		return source.Person{}, err

@@ -200,18 +200,21 @@ func TestHostileServers(t *testing.T) {
 
 func TestTaken(t *testing.T) {
 	have := []source.Group{
-		{DN: "cn=Researchers,ou=groups,dc=tern,dc=example", Name: "Researchers"},
+		{DN: "cn=researchers,ou=groups,dc=tern,dc=example", Name: "researchers"},
+		{DN: "cn=Crew,dc=x", Name: "Crew"},
+		{DN: "cn=\u017ftaff,dc=x", Name: "\u017ftaff"},
 		{DN: `cn=vpn-wardens,dc=x`, Name: "vpn-wardens"},
 		{DN: `cn=Boat\2C Crew,dc=x`, Name: "Boat, Crew"},
 	}
-	known := []string{"researchers", "wardens", "crew"}
+	known := []string{"researchers", "wardens", "crew", "staff"}
 	for _, x := range []struct {
 		taken []plan.GroupTaken
 		want  []string
 	}{
 		{nil, []string{"researchers"}},
 		{[]plan.GroupTaken{{From: "vpn-*"}}, []string{"wardens"}},
-		{[]plan.GroupTaken{{From: "VPN-wardens", To: "crew"}, {From: "researchers"}}, []string{"crew", "researchers"}},
+		{[]plan.GroupTaken{{From: "vpn-wardens", To: "crew"}, {From: "researchers"}}, []string{"crew", "researchers"}},
+		{[]plan.GroupTaken{{From: "VPN-wardens", To: "crew"}, {From: "Researchers"}, {From: "VPN-*"}}, nil},
 		{[]plan.GroupTaken{{From: `CN=Boat\, Crew, DC=X`, To: "crew"}}, []string{"crew"}},
 		{[]plan.GroupTaken{{From: "*", To: "unheard-of"}}, nil},
 	} {

@@ -12,6 +12,7 @@ import (
 
 	"github.com/go-ldap/ldap/v3"
 
+	"yellowlantern/internal/core/fold"
 	"yellowlantern/internal/people/source"
 )
 
@@ -221,7 +222,7 @@ func (a *asking) person(e *ldap.Entry, user string) (source.Person, error) {
 	}
 	begun := time.Now()
 	for _, name := range e.GetAttributeValues(s.LoginAttribute()) { // of several names the one that they were looked for by
-		if strings.EqualFold(name, user) {
+		if fold.Same(name, user) {
 			p.Login = name
 		}
 	}

@@ -12,6 +12,7 @@ import (
 	"layeh.com/radius/rfc6911"
 	"layeh.com/radius/vendors/microsoft"
 
+	"yellowlantern/internal/core/fold"
 	"yellowlantern/internal/core/login"
 	"yellowlantern/internal/people/source"
 	"yellowlantern/internal/radius"
@@ -28,7 +29,7 @@ func limits(p *radius.Packet) (l login.Limits) {
 	for _, ip := range []net.IP{rfc2865.FramedIPAddress_Get(p), rfc6911.FramedIPv6Address_Get(p)} {
 		a, ok := netip.AddrFromSlice(ip)
 		ofOurChoice := netip.AddrFrom4([4]byte{255, 255, 255, 254})
-		if a = a.Unmap(); ok && a.IsGlobalUnicast() && a != ofOurChoice {
+		if a = fold.Addr(a); ok && a.IsGlobalUnicast() && a != ofOurChoice {
 			l.Addresses = append(l.Addresses, a)
 		}
 	}

@@ -32,7 +32,7 @@ import (
 
 func mainland(s *radiusserver.Server) plan.Source {
 	return plan.Source{
-		Name: "mainland", Kind: plan.KindRADIUS, Servers: []string{s.UDP}, Authority: s.Authority, Secret: "shared", Timeout: plan.Duration(3 * time.Second),
+		Name: "mainland", Kind: plan.KindRADIUS, Servers: []string{s.UDP}, Authority: s.Authority, Secret: "shared", Timeout: plan.Duration(15 * time.Second),
 		Own: &plan.RADIUS{Certificate: "lantern"},
 	}
 }

@@ -125,15 +125,38 @@ const (
 
 // Error is why.
 type Error struct {
-	Kind  Kind
-	Words string
+	Kind   Kind
+	Words  string
+	Person string // whom it is about, by what they log in with there, where that is known
 }
 
 // Error implements error.
 func (e *Error) Error() string { return e.Words }
 
 // Fail is an error of a kind.
-func Fail(k Kind, format string, args ...any) error { return &Error{k, fmt.Sprintf(format, args...)} }
+func Fail(k Kind, format string, args ...any) error {
+	return &Error{Kind: k, Words: fmt.Sprintf(format, args...)}
+}
+
+// About says of an error whom it is about.
+func About(err error, person string) error {
+	var e *Error
+	if !errors.As(err, &e) {
+		return err
+	}
+	about := *e
+	about.Person = person
+	return &about
+}
+
+// PersonOf is whom an error is about; empty: it is not known.
+func PersonOf(err error) string {
+	var e *Error
+	if errors.As(err, &e) {
+		return e.Person
+	}
+	return ""
+}
 
 // KindOf is an error's; of others it is Away.
 func KindOf(err error) Kind {
@@ -161,10 +184,11 @@ func CheckUser(user string) error {
 	return nil
 }
 
-// Taken are the plan's groups that somebody is in by a source's.
+// Taken are the plan's groups that somebody is in by a source's. Names of groups are the same only where they are written alike: whoever
+// may name groups there must not make one that passes for another.
 func Taken(s plan.Source, have []Group, known []string) (out []string) {
 	take := func(name string) {
-		if i := slices.IndexFunc(known, func(k string) bool { return strings.EqualFold(k, name) }); i >= 0 {
+		if i := slices.Index(known, name); i >= 0 {
 			out = append(out, known[i])
 		}
 	}
@@ -198,8 +222,8 @@ func matches(from string, g Group) bool {
 		have, err := ldap.ParseDN(g.DN)
 		return err == nil && want.EqualFold(have)
 	}
-	before, after, starred := strings.Cut(strings.ToLower(from), "*")
-	name := strings.ToLower(g.Name)
+	before, after, starred := strings.Cut(from, "*")
+	name := g.Name
 	if !starred {
 		return name == before
 	}

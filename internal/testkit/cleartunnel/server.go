@@ -64,6 +64,9 @@ func find(o *check.OfTunnel) {
 // Name is what plans call it.
 func (k *Kind) Name() string { return Name }
 
+// last is the server that was started last.
+var last *server
+
 type server struct {
 	host tunnel.Host
 	conn *net.UDPConn
@@ -101,6 +104,7 @@ func (k *Kind) Serve(h tunnel.Host) tunnel.Server {
 		panic(err)
 	}
 	s := &server{host: h, conn: conn, links: map[netip.AddrPort]*link{}}
+	last = s
 	k.mu.Lock()
 	k.at = conn.LocalAddr().(*net.UDPAddr).AddrPort()
 	k.mu.Unlock()

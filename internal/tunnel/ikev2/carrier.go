@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"yellowlantern/internal/core/ike"
+	"yellowlantern/internal/guard"
 	"yellowlantern/internal/underlay"
 )
 
@@ -35,7 +36,7 @@ type datagrams struct {
 	conns [2]net.Conn // UDP 500, UDP 4500
 	natt  *socket     // the second as one of the machine's; nil: it is one of the site lab's
 	alone atomic.Bool // what is sent joined is too large for a link
-	wait  sync.WaitGroup
+	wait  guard.Group
 	done  chan struct{}
 }
 
@@ -85,7 +86,7 @@ func (d *datagrams) SendIKE(natt bool, b []byte) {
 }
 
 func (d *datagrams) Read(ike func(b []byte), esp func(batch []datagram)) {
-	d.wait.Go(func() { d.again(func() error { return readOne(d.conns[0], ike) }) })
+	d.wait.PacketPath("ikev2.device500", func() { d.again(func() error { return readOne(d.conns[0], ike) }) })
 	together := func(batch []datagram) { tellApart(batch, ike, esp) }
 	d.again(func() error {
 		if d.natt != nil {

@@ -95,7 +95,9 @@ func BenchmarkIdle(b *testing.B) {
 		b.ReportMetric(float64(after-before)/float64(people), "octets/session")
 		b.ReportMetric(float64(system)/1e6, "MB-in-all")
 		b.ReportMetric(float64(people)/took.Seconds(), "logins/s")
+		begun = time.Now()
 		w.g.Stop()
+		b.ReportMetric(time.Since(begun).Seconds(), "s-stop")
 	}
 }
 

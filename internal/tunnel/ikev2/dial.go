@@ -17,13 +17,16 @@ import (
 
 	"yellowlantern/internal/core/eap"
 	"yellowlantern/internal/core/esp"
+	"yellowlantern/internal/core/fold"
 	"yellowlantern/internal/core/ike"
 	"yellowlantern/internal/core/inside"
+	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/core/session"
 	"yellowlantern/internal/core/tunnel"
 	"yellowlantern/internal/dial"
 	"yellowlantern/internal/eaptls"
+	"yellowlantern/internal/guard"
 	"yellowlantern/internal/underlay"
 )
 
@@ -78,9 +81,11 @@ type device struct {
 	inside    func() // ends what a login left going on
 	ended     error
 	bye       chan struct{} // once the end is told: its answer
+	largest   int           // UDP payload that the tunnel is for, in octets; 0: the way is not measured
+	carries   atomic.Int32  // what was measured, inside
 	stop      context.CancelFunc
 	closed    sync.Once
-	wait      sync.WaitGroup
+	wait      guard.Group
 }
 
 // What keeps a device out before the gateway's word.
@@ -88,6 +93,8 @@ var (
 	errSilent500  = errors.New("nothing answers on UDP 500: the gateway does not run, its address is wrong, or the way to it drops UDP 500")
 	errSilentOne  = errors.New("nothing answers on UDP 4500: the gateway does not run, its address is wrong, or the way to it drops UDP 4500")
 	errSilentTCP  = errors.New("UDP is not answered, and over TCP a connection opens on which nobody speaks IKE")
+	errStopped    = errors.New("the gateway answered, and then said nothing more of the login: what judges it there does not answer (a directory, RADIUS, a full disk), or the way broke off; the gateway's journal says which")
+	errStalled    = errors.New("the gateway answers over TCP, and what follows does not arrive: packets of full size are lost on the way and nobody says so (path MTU), or what judges logins there does not answer")
 	errSilent4500 = errors.New("UDP 500 is answered and UDP 4500 is not: a router on the way drops it, or does not forward it to the gateway")
 )
 
@@ -160,6 +167,7 @@ func dialed(ctx context.Context, u underlay.Underlay, l dial.Login, sentBy strin
 	d, err := connect(ctx, silence, way, netip.AddrPortFrom(gw, first), l, sentBy, receive)
 	if err == nil {
 		d.gw, d.ports, d.plain = gw, ports, l.Plain
+		d.measure(l)
 	}
 	if l.TCPPort == 0 || !errors.Is(err, errSilent500) && !errors.Is(err, errSilent4500) && !errors.Is(err, errSilentOne) ||
 		ctx.Err() != nil {
@@ -179,6 +187,8 @@ func dialed(ctx context.Context, u underlay.Underlay, l dial.Login, sentBy strin
 func faultOf(err error) reason.Code {
 	var refused ike.RefusedError
 	switch {
+	case errors.Is(err, errStopped), errors.Is(err, errStalled):
+		return reason.FaultStopped
 	case errors.Is(err, errSilent4500), errors.Is(err, errSilentOne):
 		return reason.FaultSilent4500
 	case errors.Is(err, errSilent500):
@@ -242,8 +252,8 @@ func connect(ctx context.Context, silence <-chan time.Time, way carrier, gateway
 	}
 	run, stop := context.WithCancel(context.Background())
 	t.stop = stop
-	t.wait.Go(func() { way.Read(t.handleIKE, t.handleESP) })
-	t.wait.Go(func() { t.tick(run) })
+	t.wait.PacketPath("ikev2.device", func() { way.Read(t.handleIKE, t.handleESP) })
+	t.wait.Keep("ikev2.deviceTick", func() { t.tick(run) })
 	t.mu.Lock()
 	t.perform(t.ini.Start(time.Now()))
 	t.mu.Unlock()
@@ -253,12 +263,17 @@ func connect(ctx context.Context, silence <-chan time.Time, way carrier, gateway
 		silent := errors.Is(err, ike.ErrNoAnswer) || errors.Is(err, context.DeadlineExceeded)
 		t.mu.Lock()
 		answered := t.natt
+		judging := t.ini.Heard() || answered && onePort(l) // then it answers by the way that the login takes
 		t.mu.Unlock()
 		if errors.Is(err, ike.ErrCertificate) {
 			t.linger() // the gateway is told of it, so that its administrator learns of it
 		}
 		t.Close()
 		switch {
+		case silent && judging:
+			err = errStopped
+		case silent && tcp && answered:
+			err = errStalled
 		case silent && tcp:
 			err = errSilentTCP
 		case silent && onePort(l):
@@ -316,7 +331,7 @@ func (t *device) Move(ctx context.Context, u underlay.Underlay) error {
 	default:
 	}
 	outs, ok := t.ini.Move(time.Now(), addrPort(next.conns[1].LocalAddr()))
-	t.wait.Go(func() { next.Read(t.handleIKE, t.handleESP) })
+	t.wait.PacketPath("ikev2.device", func() { next.Read(t.handleIKE, t.handleESP) })
 	t.perform(outs)
 	t.mu.Unlock()
 	old.Close()
@@ -325,15 +340,40 @@ func (t *device) Move(ctx context.Context, u underlay.Underlay) error {
 	}
 	select {
 	case <-t.here:
+		t.search()
 		return nil
 	case <-ctx.Done():
 		return ctx.Err()
 	}
 }
 
+// measure begins to search for the size of what the way carries, where a login wants that.
+func (t *device) measure(l dial.Login) {
+	if !l.Measure {
+		return
+	}
+	t.largest = t.given.Child.Algorithm.Sealed(cmp.Or(l.MTU, plan.DefaultMTU))
+	t.search()
+}
+
+// search searches for the size of what the way carries now.
+func (t *device) search() {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.largest > 0 {
+		t.perform(t.ini.Measure(time.Now(), t.largest))
+	}
+}
+
+// measured notes what was found; t.mu is held.
+func (t *device) measured(octets int) { t.carries.Store(int32(t.given.Child.Algorithm.Inner(octets))) }
+
+// Carries implements dial.Measurer.
+func (t *device) Carries() int { return int(t.carries.Load()) }
+
 func addrPort(a net.Addr) netip.AddrPort {
 	ap, _ := netip.ParseAddrPort(a.String())
-	return netip.AddrPortFrom(ap.Addr().Unmap(), ap.Port())
+	return fold.AddrPort(ap)
 }
 
 // perform does what the protocol machine wants done; t.mu is held.
@@ -361,6 +401,8 @@ func (t *device) perform(outs []ike.Output) {
 			}
 		case ike.Dropped:
 			t.retire(o.In)
+		case ike.Measured:
+			t.measured(o.Octets)
 		case ike.Failed:
 			t.ended = o.Err
 			t.tell(o.Err)
@@ -465,14 +507,13 @@ func (t *device) SendAll(ps []inside.Packet) {
 func (t *device) handleIKE(b []byte) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	if t.bye != nil { // the gateway has heard that it is over
+	t.perform(t.ini.Handle(time.Now(), append([]byte(nil), b...)))
+	if t.bye != nil && !t.ini.Waiting() { // the gateway has heard that it is over
 		select {
 		case t.bye <- struct{}{}:
 		default:
 		}
-		return
 	}
-	t.perform(t.ini.Handle(time.Now(), append([]byte(nil), b...)))
 }
 
 // handleESP opens what came, what came by one association one after the other together.

@@ -33,9 +33,12 @@ type link struct {
 	alone   atomic.Bool
 	heardBy int // of the youngest association by which something came
 	toldAt  time.Time
-	pairs   []pair // of associations, the one that is sent with last; none: the device took its last one away
-	age     int    // of the youngest association
-	missed  uint64 // of associations that are gone
+	// unproved is that nothing shows yet that the device receives what goes to where it was heard from; room is how much may go there.
+	unproved atomic.Bool
+	room     room
+	pairs    []pair // of associations, the one that is sent with last; none: the device took its last one away
+	age      int    // of the youngest association
+	missed   uint64 // of associations that are gone
 }
 
 // pair is the two associations of a Child SA.
@@ -99,6 +102,10 @@ func (l *link) unsealed(err error) {
 
 // sendRun implements carries.
 func (l *link) sendRun(whole []byte, each int, to ike.Peer) {
+	if l.unproved.Load() && !l.mayGo(len(whole)) {
+		l.server.dropped.unproved.Add(uint64((len(whole) + each - 1) / each))
+		return
+	}
 	if to.TCP {
 		l.server.streams.send(to.Addr, whole)
 		return
@@ -158,7 +165,7 @@ func (l *link) heard(from ike.Peer, now time.Time, newest bool, order int) bool 
 	if l.onePlace && l.peer.Addr.Addr() != from.Addr.Addr() && l.source(l.peer) != l.source(from) {
 		if newest && order >= l.heardBy {
 			select {
-			case l.server.signs <- sign{now, l.id, from}:
+			case l.server.signs <- sign{now, l.id, from, false}:
 			default: // told by the next packet
 			}
 		}
@@ -171,12 +178,9 @@ func (l *link) heard(from ike.Peer, now time.Time, newest bool, order int) bool 
 	if l.peer == from && now.Sub(l.toldAt) <= heardMost {
 		return true
 	}
-	if l.peer != from {
-		l.peer = from
-		l.alone.Store(false)
-	}
+	l.turnTo(from)
 	select {
-	case l.server.signs <- sign{now, l.id, from}:
+	case l.server.signs <- sign{now, l.id, from, l.unproved.Load()}:
 		l.toldAt = now
 	default: // told by the next packet
 		l.server.late.Add(1)
@@ -237,12 +241,71 @@ func (l *link) find(spi uint32) int {
 	return slices.IndexFunc(l.pairs, func(p pair) bool { return p.opener.SPI == spi })
 }
 
+// leastInner bounds what a device may say of its way: below, gateway and inside hosts would only be busy with small packets.
+const leastInner = 400 // octets
+
+// measured notes what the device says that its way carries.
+func (l *link) measured(octets int) {
+	if _, sealer := l.sending(); sealer != nil {
+		l.session.Carries(max(leastInner, sealer.Inner(octets)))
+	}
+}
+
 // moved is the machine's word for where the device is.
 func (l *link) moved(to ike.Peer) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.peer = to
-	l.alone.Store(false)
+	l.turnTo(to)
+}
+
+// turnTo has what goes to the device go there from now on. l.mu is held.
+func (l *link) turnTo(to ike.Peer) {
+	if l.peer != to {
+		l.peer = to
+		l.alone.Store(false)
+		l.unproved.Store(!to.TCP) // a connection from there exists
+	}
+}
+
+// proved is the machine's word for that the device receives what goes there.
+func (l *link) proved(at ike.Peer) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.peer == at {
+		l.unproved.Store(false)
+	}
+}
+
+// mayGo tells whether that many octets more may go to where the device is not shown to receive them.
+func (l *link) mayGo(octets int) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.room.take(time.Now(), octets)
+}
+
+// What a session sends to places that are not shown to be its device's: enough for a device that moves until it has answered, and too
+// little to flood somebody whose address a device claims. Turning up there again and again gives no more of it.
+const (
+	roomMost  = 1 << 20  // octets
+	roomGrows = 16 << 10 // octets a second
+)
+
+// room is how much of that was used. Its zero value is empty of use.
+type room struct {
+	used float64
+	at   time.Time
+}
+
+func (r *room) take(now time.Time, octets int) bool {
+	if !r.at.IsZero() {
+		r.used = max(0, r.used-now.Sub(r.at).Seconds()*roomGrows)
+	}
+	r.at = now
+	if r.used+float64(octets) > roomMost {
+		return false
+	}
+	r.used += float64(octets)
+	return true
 }
 
 // drop makes nothing come by the session's associations any more.

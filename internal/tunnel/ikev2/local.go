@@ -7,6 +7,8 @@ import (
 	"net/netip"
 	"syscall"
 
+	"yellowlantern/internal/core/fold"
+
 	"golang.org/x/sys/unix"
 )
 
@@ -70,7 +72,7 @@ func localOf(oob []byte) netip.Addr {
 		case c.level == unix.IPPROTO_IP && c.kind == unix.IP_PKTINFO && len(c.body) >= unix.SizeofInet4Pktinfo:
 			return netip.AddrFrom4([4]byte(c.body[8:12])) // where it went to; before it stands where an answer would leave from
 		case c.level == unix.IPPROTO_IPV6 && c.kind == unix.IPV6_PKTINFO && len(c.body) >= unix.SizeofInet6Pktinfo:
-			return netip.AddrFrom16([16]byte(c.body[:16])).Unmap()
+			return fold.Addr(netip.AddrFrom16([16]byte(c.body[:16])))
 		}
 	}
 	return netip.Addr{}

@@ -16,6 +16,8 @@ import (
 	"yellowlantern/internal/core/plan"
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/core/session"
+	"yellowlantern/internal/guard"
+	"yellowlantern/internal/testkit/rough"
 )
 
 // A device whose IKE message has several thousand octets is answered: by UDP on both ports.
@@ -96,6 +98,54 @@ func TestAddressFollowsTheNewest(t *testing.T) {
 	require.Eventually(t, at(d.conn), 2*time.Second, time.Millisecond, "a newer one does")
 }
 
+// Whoever copies a device's packets before they arrive, or a device that writes another's address as its own, has little of its traffic go
+// there: no more than the room for it, however often it turns up there; and the device itself goes on as before.
+func TestLittleGoesToAnUnprovedPlace(t *testing.T) {
+	w := startBusy(t)
+	d := w.device(t, "user00000")
+	var l *link
+	w.server.mu.Lock()
+	for _, x := range w.server.links {
+		l = x
+	}
+	w.server.mu.Unlock()
+	victim := must(net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)}))
+	defer victim.Close()
+	require.NoError(t, victim.SetReadBuffer(8<<20))
+	ping := echo(d.given.Addresses[0], netip.MustParseAddr("10.0.0.53"), 8, 7, 1)
+	large := make([]byte, 1300)
+	copy(large, echo(netip.MustParseAddr("10.0.0.53"), d.given.Addresses[0], 0, 7, 1))
+	binary.BigEndian.PutUint16(large[2:], uint16(len(large)))
+	flood := func(octets int) {
+		for sent := 0; sent < octets; sent += len(large) {
+			l.Send(inside.Bare(large))
+		}
+	}
+	for range 3 { // again and again
+		d.send(ping, victim)
+		require.Eventually(t, l.unproved.Load, 2*time.Second, time.Millisecond)
+		flood(2 * roomMost)
+		d.send(ping, d.conn)
+		require.Eventually(t, func() bool { return d.alive(0) && !l.unproved.Load() }, 5*time.Second, 10*time.Millisecond,
+			"the device's answer shows that it is where it was")
+	}
+	require.NotZero(t, w.server.Counters()["to where the device is not shown to be"])
+	got, b := 0, make([]byte, 1<<16)
+	require.NoError(t, victim.SetReadDeadline(time.Now().Add(200*time.Millisecond)))
+	for {
+		n, err := victim.Read(b)
+		if err != nil {
+			break
+		}
+		got += n
+	}
+	require.Positive(t, got)
+	require.Less(t, got, roomMost*3/2)
+	before := w.server.Counters()["to where the device is not shown to be"]
+	flood(2 * roomMost)
+	require.Equal(t, before, w.server.Counters()["to where the device is not shown to be"], "where it is shown to be everything goes")
+}
+
 // On a host with several addresses the answer leaves from the one that was dialled, also where the socket is bound to all of them.
 func TestAnswersFromTheAddressDialled(t *testing.T) {
 	for _, c := range []struct{ listen, network string }{{"0.0.0.0:0", "udp4"}, {"[::]:0", "udp"}} {
@@ -126,7 +176,7 @@ func TestLargeMessagesOverTCP(t *testing.T) {
 	w.server.streams.mu.Lock()
 	w.server.streams.listeners[1] = ln
 	w.server.streams.mu.Unlock()
-	w.server.streams.wait.Go(func() { w.server.accept(ln, 1) })
+	w.server.streams.wait.Go("test", func() { w.server.accept(ln, 1) })
 	c := must(net.Dial("tcp4", ln.Addr().String()))
 	defer c.Close()
 	_ = c.SetDeadline(time.Now().Add(5 * time.Second))
@@ -188,4 +238,32 @@ func TestPacketsBeforeTheAnswer(t *testing.T) {
 		}
 	}
 	require.Equal(t, pings, answered)
+}
+
+// Callers over TCP that reset, stop in the middle, send garbage or nothing leave the gateway as it was: somebody else is answered, and
+// their connections are gone.
+func TestRoughCallersOverTCP(t *testing.T) {
+	w := startBusy(t)
+	d := w.device(t, "user00000")
+	ln := must(net.Listen("tcp4", "127.0.0.1:0"))
+	w.server.streams.mu.Lock()
+	w.server.streams.listeners[1] = ln
+	w.server.streams.mu.Unlock()
+	w.server.streams.wait.Go("test", func() { w.server.accept(ln, 1) })
+	valid := []byte(streamPrefix)
+	message := append(make([]byte, markerLen), d.ini.AliveOf(time.Now(), 300)[0].(ike.Send).Data...)
+	for range 3 { // IKE, and what is ESP of nobody
+		valid = append(append(valid, append(lengthOf(message), message...)...), 0, 8, 1, 2, 3, 4, 5, 6)
+	}
+	rough.Callers(func() (net.Conn, error) { return net.Dial("tcp4", ln.Addr().String()) }, valid, 600)
+	require.Empty(t, guard.Panics())
+	d.perform(d.ini.Handle(time.Now(), nil))
+	require.Len(t, w.g.Sessions(), 1)
+	_, lost := d.delays(t, 300*time.Millisecond)
+	require.Zero(t, lost)
+	require.Eventually(t, func() bool {
+		w.server.streams.mu.Lock()
+		defer w.server.streams.mu.Unlock()
+		return len(w.server.streams.conns) == 0 && w.server.streams.strangers.All() == 0
+	}, 20*time.Second, 20*time.Millisecond)
 }

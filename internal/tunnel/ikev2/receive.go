@@ -10,6 +10,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"yellowlantern/internal/buffers"
+	"yellowlantern/internal/core/fold"
 )
 
 // receiver takes datagrams from a socket, as many as are there by one call (recvmmsg(2)), and allocates nothing for them. While it waits it
@@ -125,7 +126,7 @@ func (r *receiver) from(i int) netip.AddrPort {
 		four := (*unix.RawSockaddrInet4)(unsafe.Pointer(n))
 		return netip.AddrPortFrom(netip.AddrFrom4(four.Addr), port)
 	case unix.AF_INET6:
-		return netip.AddrPortFrom(netip.AddrFrom16(n.Addr).Unmap(), port)
+		return netip.AddrPortFrom(fold.Addr(netip.AddrFrom16(n.Addr)), port)
 	}
 	return netip.AddrPort{}
 }

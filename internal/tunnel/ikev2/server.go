@@ -26,6 +26,7 @@ import (
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/core/session"
 	"yellowlantern/internal/core/tunnel"
+	"yellowlantern/internal/guard"
 )
 
 // Kind serves tunnels of kind ikev2.
@@ -74,12 +75,12 @@ type server struct {
 	signs    chan sign     // of life, for the same
 	work     chan ike.Work // for the workers
 	stop     context.CancelFunc
-	done     sync.WaitGroup
+	done     guard.Group
 }
 
 // dropCounters count datagrams that are dropped without an answer.
 type dropCounters struct {
-	unknownSPI, replayed, forged, short, elsewhere atomic.Uint64
+	unknownSPI, replayed, forged, short, elsewhere, unproved atomic.Uint64
 }
 
 // Serve begins to serve.
@@ -98,11 +99,11 @@ func (k Kind) Serve(host tunnel.Host) tunnel.Server {
 		k.Log.Warn("KEYS ARE BEING LOGGED: whoever reads that file can read all traffic")
 	}
 	s.Sockets.rearm()
-	s.done.Go(func() { s.converse(ctx) })
+	s.done.Keep("ikev2.messages", func() { s.converse(ctx) })
 	for range max(1, runtime.GOMAXPROCS(0)) {
-		s.done.Go(func() { s.labour(ctx) })
+		s.done.Keep("ikev2.work", func() { s.labour(ctx) })
 	}
-	s.done.Go(func() {
+	s.done.Keep("ikev2.socket500", func() {
 		_ = s.Sockets.ike.read(func(batch []datagram) {
 			for _, m := range batch {
 				s.handleIKE(m.peer(false), m.data)
@@ -110,7 +111,7 @@ func (k Kind) Serve(host tunnel.Host) tunnel.Server {
 		})
 	})
 	for _, one := range s.Sockets.natt {
-		s.done.Go(func() { _ = one.read(func(batch []datagram) { s.handleNATT(batch) }) })
+		s.done.PacketPath("ikev2.socket4500", func() { _ = one.read(func(batch []datagram) { s.handleNATT(batch) }) })
 	}
 	return s
 }
@@ -291,7 +292,7 @@ func (s *server) Counters() map[string]uint64 {
 		"too many logins": c.Overload, "asked for a cookie": c.Cookies, "ticket does not count": c.Tickets,
 		"ESP of no session": s.dropped.unknownSPI.Load(), "ESP replayed": s.dropped.replayed.Load(),
 		"too many at once": s.late.Load(), "from where the device may not be": s.dropped.elsewhere.Load(), "ESP forged": s.dropped.forged.Load(), "too short": s.dropped.short.Load(),
-		"not read in time": overflown(s.Sockets.conns()...),
+		"to where the device is not shown to be": s.dropped.unproved.Load(), "not read in time": overflown(s.Sockets.conns()...),
 	}
 }
 

@@ -13,6 +13,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"yellowlantern/internal/core/fold"
 	"yellowlantern/internal/core/ike"
 )
 
@@ -133,7 +134,11 @@ func listen(at string, shared bool) (*socket, error) {
 	}
 	pc, err := how.ListenPacket(context.Background(), "udp", at)
 	if err != nil {
-		return nil, fmt.Errorf("cannot listen on UDP %s: %w; give another address, or the right to use it", at, err)
+		fix := "give another address, or the right to use it"
+		if _, port, e := net.SplitHostPort(at); e == nil && errors.Is(err, unix.EADDRINUSE) {
+			fix = "another process has that port: ss -ulpn sport = :" + port + " names it; stop it, or give another address"
+		}
+		return nil, fmt.Errorf("cannot listen on UDP %s: %w; %s", at, err, fix)
 	}
 	conn := pc.(*net.UDPConn)
 	roomy(conn)
@@ -170,7 +175,7 @@ func (s *Sockets) NATT() netip.AddrPort { return addrOf(s.natt[0].conn) }
 
 func addrOf(c *net.UDPConn) netip.AddrPort {
 	a := c.LocalAddr().(*net.UDPAddr).AddrPort()
-	return netip.AddrPortFrom(a.Addr().Unmap(), a.Port())
+	return fold.AddrPort(a)
 }
 
 // Close closes both ports.

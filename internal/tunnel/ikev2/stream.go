@@ -14,7 +14,9 @@ import (
 	"time"
 
 	"yellowlantern/internal/core/crowd"
+	"yellowlantern/internal/core/fold"
 	"yellowlantern/internal/core/ike"
+	"yellowlantern/internal/guard"
 )
 
 // IKE and ESP over TCP (RFC 9329), for networks that drop UDP: the caller begins with streamPrefix, and every message has its
@@ -40,7 +42,7 @@ type streams struct {
 	listeners map[uint16]net.Listener
 	conns     map[netip.AddrPort]*stream
 	strangers crowd.Count // connections without a session
-	wait      sync.WaitGroup
+	wait      guard.Group
 	over      bool
 }
 
@@ -97,7 +99,7 @@ func (s *server) useStreams(ports []uint16, fresh map[uint16]net.Listener) {
 	}
 	for port, ln := range fresh {
 		st.listeners[port] = ln
-		st.wait.Go(func() { s.accept(ln, port) })
+		st.wait.Keep("ikev2.accept", func() { s.accept(ln, port) })
 	}
 }
 
@@ -126,16 +128,16 @@ func (s *server) accept(ln net.Listener, port uint16) {
 		}
 		from, _ := netip.ParseAddrPort(conn.RemoteAddr().String())
 		c := &stream{
-			conn: conn, port: port, peer: ike.Peer{Addr: netip.AddrPortFrom(from.Addr().Unmap(), from.Port()), NATT: true, TCP: true},
+			conn: conn, port: port, peer: ike.Peer{Addr: fold.AddrPort(from), NATT: true, TCP: true},
 			out: make(chan []byte, streamQueue), gone: make(chan struct{}),
-			from: s.host.SeenAt(netip.AddrPortFrom(from.Addr().Unmap(), from.Port())).Addr(),
+			from: s.host.SeenAt(fold.AddrPort(from)).Addr(),
 		}
 		if !s.streams.add(c) {
 			_ = conn.Close()
 			continue
 		}
-		s.streams.wait.Go(func() { c.write() })
-		s.streams.wait.Go(func() {
+		s.streams.wait.Go("ikev2.streamWriter", func() { c.write() })
+		s.streams.wait.PacketPath("ikev2.streamReader", func() {
 			s.read(c)
 			s.streams.remove(c)
 		})

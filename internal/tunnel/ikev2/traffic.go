@@ -2,6 +2,7 @@ package ikev2
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"yellowlantern/internal/core/ike"
@@ -18,6 +19,8 @@ type sign struct {
 	at   time.Time
 	id   ike.ID
 	from ike.Peer
+	// unproved is that little goes there until it is shown that the device receives it.
+	unproved bool
 }
 
 // handleIKE hands a message to the goroutine that handles them: whoever reads a socket has packets to see to.
@@ -36,21 +39,24 @@ func (s *server) converse(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case m := <-s.messages:
-			s.mu.Lock()
-			if s.machine != nil {
-				s.perform(s.machine.Handle(time.Now(), m.from, m.data))
-			}
-			s.mu.Unlock()
+			s.withMachine(func(l *ike.Listener) []ike.Output { return l.Handle(time.Now(), m.from, m.data) })
 		case x := <-s.signs:
-			s.mu.Lock()
-			if s.machine != nil {
-				for _, o := range s.machine.Heard(x.at, x.id, x.from) {
-					if _, moved := o.(ike.Moved); !moved { // where the device is was noted when the packet came, and may be newer
-						s.perform([]ike.Output{o})
-					}
-				}
-			}
-			s.mu.Unlock()
+			s.withMachine(func(l *ike.Listener) []ike.Output {
+				// Where the device is was noted when the packet came, and may be newer.
+				return slices.DeleteFunc(l.Heard(x.at, x.id, x.from, x.unproved), func(o ike.Output) bool {
+					_, moved := o.(ike.Moved)
+					return moved
+				})
+			})
 		}
+	}
+}
+
+// withMachine lets the protocol machine do something, and performs what it wants done. A panic in either loses that message alone.
+func (s *server) withMachine(do func(*ike.Listener) []ike.Output) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.machine != nil {
+		s.perform(do(s.machine))
 	}
 }

@@ -16,6 +16,12 @@ const reasons = ref<Record<string, string>>({})
 const idOf = (f: { code: string; path: string }) => `${f.code}@${f.path}`
 const busy = ref(false)
 const minutes = ref(0)
+/** That the trial does not judge all that the change touches is known, and accepted. */
+const partial = ref(false)
+/** What it does not judge, where a trial is to decide. */
+const stopping = computed(() => (review.value?.kits ?? []).filter((k) => k.stops))
+const older = computed(() => (review.value?.kits ?? []).filter((k) => !k.stops))
+const unjudged = computed(() => (minutes.value < 0 ? (review.value?.unjudged ?? []) : []))
 const trials = [
   { title: 'It stays', value: 0 },
   { title: 'It is tried, and goes back if what held fails', value: -1 },
@@ -45,13 +51,21 @@ async function load() {
 }
 
 const stops = computed(() => review.value?.findings.filter((f) => f.severity === 'stop') ?? [])
-const warnings = computed(() => review.value?.findings.filter((f) => f.severity === 'warn') ?? [])
+/** Warnings that were accepted before, and of which nothing changed. */
+const settled = computed(() => review.value?.accepted ?? [])
+const warnings = computed(
+  () => review.value?.findings.filter((f) => f.severity === 'warn' && !settled.value.some((a) => a.finding === idOf(f))) ?? [],
+)
+/** Warnings beyond those that are listed: they are accepted together. */
+const more = computed(() => (review.value?.warnings ?? 0) - (review.value?.findings.filter((f) => f.severity === 'warn').length ?? 0))
 const ready = computed(
   () =>
     review.value &&
     !review.value.stops &&
     message.value.trim() !== '' &&
-    warnings.value.every((w) => (reasons.value[idOf(w)] ?? '').trim().length > 2),
+    (!unjudged.value.length || partial.value) &&
+    warnings.value.every((w) => (reasons.value[idOf(w)] ?? '').trim().length > 2) &&
+    (more.value <= 0 || (reasons.value.all ?? '').trim().length > 2),
 )
 
 async function commit() {
@@ -61,9 +75,10 @@ async function commit() {
     body: {
       message: message.value,
       version: plan.draft?.version ?? 0,
-      accept: warnings.value.map((w) => ({ finding: idOf(w), reason: reasons.value[idOf(w)] })),
+      accept: [...warnings.value.map(idOf), ...(more.value > 0 ? ['all'] : [])].map((id) => ({ finding: id, reason: reasons.value[id] })),
       for: Math.max(0, minutes.value) * 60,
       try: minutes.value < 0 ? {} : undefined,
+      'allow-partial-trial': (minutes.value < 0 && partial.value) || undefined,
     },
   })
   busy.value = false
@@ -151,12 +166,42 @@ async function commit() {
               Sessions that end, because their device must be told anew: <b>{{ review.ends.join(', ') }}</b>
             </p>
           </section>
+          <section v-if="stopping.length || older.length" id="kits">
+            <h3>Kits that people have</h3>
+            <p v-for="k in stopping.slice(0, 12)" :key="k.user + k.platform" class="text-bad">
+              ▲ stops working: {{ k.user }}, {{ k.platform }}: {{ k.why }}
+            </p>
+            <p v-if="stopping.length > 12" class="text-bad">▲ and {{ stopping.length - 12 }} more</p>
+            <p v-if="older.length">
+              {{ older.length }} go on working with older settings, such as that of {{ older[0]?.user }} for {{ older[0]?.platform }} ({{
+                older[0]?.why
+              }})
+            </p>
+          </section>
+          <section v-if="unjudged.length" id="unjudged">
+            <h3>! The trial cannot judge all that this change touches</h3>
+            <p v-for="u in unjudged" :key="u.expectation + u.why">{{ u.expectation }} for {{ u.classes.join(', ') }}: {{ u.why }}</p>
+            <v-checkbox v-model="partial" density="compact" hide-details label="Commit it all the same; the revision keeps that" />
+          </section>
+          <section v-if="settled.length">
+            <h3>Accepted before, and unchanged since</h3>
+            <p v-for="a in settled" :key="a.finding">
+              ✓ {{ a.problem }} <small>accepted with revision {{ a.revision }}: {{ a.reason }}</small>
+            </p>
+          </section>
           <section v-if="warnings.length">
             <h3>! Say of each warning why it is accepted, or go back and mend it</h3>
             <div v-for="w in warnings" :key="w.code + w.path" class="mb-2">
               <FindingCard :finding="w" link @refused="(x) => (problem = x)" @mended="load" @left="emit('close')" />
               <v-text-field v-model="reasons[idOf(w)]" class="reason" label="Accepted because" hint="It stays with the revision." />
             </div>
+            <v-text-field
+              v-if="more > 0"
+              v-model="reasons.all"
+              class="reason"
+              :label="`${more} more warnings are accepted because`"
+              hint="It stays with the revision, for each of them."
+            />
           </section>
         </template>
       </v-card-text>

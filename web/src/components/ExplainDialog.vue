@@ -58,7 +58,9 @@ const at = (t: string) => new Date(t).toLocaleString()
                   <td>
                     <b>{{ r.to }}</b>
                   </td>
-                  <td>{{ r.services }}</td>
+                  <td>
+                    {{ r.services || 'none' }} <small v-if="r.passes" class="text-quiet">lets through {{ r.passes }}</small>
+                  </td>
                 </tr>
               </tbody>
             </v-table>

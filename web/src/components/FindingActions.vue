@@ -15,9 +15,9 @@ async function apply(mend: Edit[]) {
   if (!refusal) emit('mended')
 }
 
-async function certify(name: string, dial: string) {
+async function certify(name: string, dial: string[]) {
   busy.value = true
-  const { error } = await api.POST('/api/v1/certificates/{name}', { params: { path: { name } }, body: { for: [dial] } })
+  const { error } = await api.POST('/api/v1/certificates/{name}', { params: { path: { name } }, body: { for: dial } })
   await plan.look()
   busy.value = false
   emit('refused', error ? words(error) : '')
@@ -37,13 +37,13 @@ async function certify(name: string, dial: string) {
     >Add a person to {{ todo.name }}</v-btn
   >
   <v-btn
-    v-else-if="todo?.what === 'make-certificate' && todo.for"
+    v-else-if="todo?.what === 'make-certificate' && todo.for?.length"
     size="x-small"
     variant="outlined"
     class="mr-1"
     :loading="busy"
     @click="certify(todo.name, todo.for)"
-    >Make certificate {{ todo.name }} for {{ todo.for }}</v-btn
+    >Make certificate {{ todo.name }} for {{ todo.for.join(', ') }}</v-btn
   >
   <v-btn
     v-else-if="todo?.what === 'keep-secret'"

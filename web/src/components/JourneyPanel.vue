@@ -25,7 +25,7 @@ const verdict = computed(() => {
   if (barred && j.enforced) return { color: 'bad', words: 'The gateway lets it through, and it must not.', fix: '' }
   const guard = j.steps.find((s) => !s.ok && s.enforced)
   if (barred && guard) return { color: 'good', words: `Kept out by the gateway, as it must be: ${guard.words}.`, fix: '' }
-  if (j.arrives) return { color: 'good', words: j.verdict, fix: '' }
+  if (j.arrives || j.answered) return { color: 'good', words: j.verdict, fix: '' }
   if (!props.cell.expected) return { color: 'quiet', words: j.verdict, fix: j.fix ? 'to let it through: ' + j.fix : '' }
   return { color: 'bad', words: j.verdict, fix: j.fix ?? '' }
 })
@@ -73,9 +73,20 @@ watch(
           <th>computed</th>
           <td class="mono">{{ cell.computed || 'no reach' }}</td>
         </tr>
+        <tr v-if="cell.passes">
+          <th>lets through</th>
+          <td>
+            <span class="mono">{{ cell.passes }}</span>
+            <small class="text-quiet">not all of it arrives or is answered, or not at every hour</small>
+          </td>
+        </tr>
         <tr>
           <th>tried</th>
           <td>{{ tried?.words ?? 'not tried' }}</td>
+        </tr>
+        <tr v-if="tried?.['handed-in']">
+          <th>handed in</th>
+          <td class="text-quiet">{{ tried['handed-in'] }}. Nothing vouches for it, and it does not count as tried.</td>
         </tr>
       </tbody>
     </table>

@@ -22,6 +22,7 @@ const form = reactive({
   sessions: props.user?.sessions ?? 0,
   tunnels: [...(props.user?.tunnels ?? [])],
   make: !props.user,
+  keep: false,
   password: '',
 })
 const more = ref(Boolean(form.until || form.hours || form.sessions || form.tunnels.length))
@@ -67,7 +68,7 @@ async function save() {
   if (!form.make && !form.password) return emit('saved', `${form.name} is changed.`, '', form.name)
   const { data, error: refused } = await api.PUT('/api/v1/users/{name}/password', {
     params: { path: { name: form.name } },
-    body: form.make ? {} : { password: form.password },
+    body: { ...(form.make ? {} : { password: form.password }), 'keep-sessions': form.keep },
   })
   if (refused) return void (problem.value = words(refused))
   emit('saved', `${form.name} is changed, with a new password.`, data?.password ?? '', form.name)
@@ -118,6 +119,15 @@ const shown = computed(() => (link.value?.url.startsWith('/') ? location.origin 
           v-model="form.make"
           :label="user ? 'Make a new password' : 'Make the first password'"
           hint="Shown once; counts until they choose another"
+          persistent-hint
+          density="compact"
+        />
+        <v-checkbox
+          v-if="user && (form.make || form.password)"
+          id="keep-sessions"
+          v-model="form.keep"
+          label="Keep live sessions"
+          hint="If not, sessions from before the new password end"
           persistent-hint
           density="compact"
         />

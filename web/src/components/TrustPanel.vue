@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { onMounted, reactive, ref } from 'vue'
-import { api, words, type Schemas } from '../api'
+import { api, codeOf, words, type Schemas } from '../api'
 import { askFor, sure } from '../ask'
 import { usePlan } from '../plan'
 
@@ -30,11 +30,20 @@ async function say(error: unknown, what: string) {
   await plan.look()
 }
 
+/** Puts a certificate in the place of another: asks first where that keeps people out. */
+async function inPlace(put: (replace: boolean) => Promise<{ error?: unknown }>) {
+  const { error } = await put(false)
+  if (codeOf(error) !== 'would-keep-out' || !(await sure(words(error), 'Replace it all the same'))) return error
+  return (await put(true)).error
+}
+
 async function go() {
   shown.value = ''
   const params = { path: { name: form.name } }
   if (form.what === 'make') {
-    const { error } = await api.POST('/api/v1/certificates/{name}', { params, body: { for: form.for } })
+    const make = (replace: boolean) =>
+      api.POST('/api/v1/certificates/{name}', { params: { ...params, query: { replace } }, body: { for: form.for } })
+    const error = await inPlace(make)
     return say(error, `${form.name} is made; the gateway shows it at once if a tunnel names it.`)
   }
   if (form.what === 'request') {
@@ -42,7 +51,12 @@ async function go() {
     shown.value = data?.pem ?? ''
     return say(error, 'Have this signed, then import the certificate under the same name. The key stays here.')
   }
-  const { error } = await api.PUT('/api/v1/certificates/{name}', { params, body: { chain: form.chain, key: form.key || undefined } })
+  const keep = (replace: boolean) =>
+    api.PUT('/api/v1/certificates/{name}', {
+      params: { ...params, query: { replace } },
+      body: { chain: form.chain, key: form.key || undefined },
+    })
+  const error = await inPlace(keep)
   if (!error) form.chain = form.key = ''
   return say(error, `${form.name} is kept.`)
 }

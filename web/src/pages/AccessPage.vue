@@ -16,6 +16,8 @@ const roles: { value: Role; title: string; does: string }[] = [
 const session = useSession()
 const all = ref<Schemas['Administrator'][]>([])
 const tokens = ref<Schemas['TokenInfo'][]>([])
+const requests = ref<Schemas['Waiting'][]>([])
+const approved = ref<string[]>([])
 const problem = ref('')
 const made = ref<{ name: string; password: string }>()
 const form = reactive<{ name: string; role: Role }>({ name: '', role: 'help-desk' })
@@ -23,9 +25,14 @@ const mine = computed(() => all.value.find((a) => a.name === session.name))
 const filter = ref('')
 
 async function load() {
-  const [{ data, error }, { data: ts }] = await Promise.all([api.GET('/api/v1/administrators'), api.GET('/api/v1/tokens')])
+  const [{ data, error }, { data: ts }, { data: rs }] = await Promise.all([
+    api.GET('/api/v1/administrators'),
+    api.GET('/api/v1/tokens'),
+    api.GET('/api/v1/requests'),
+  ])
   all.value = data ?? []
   tokens.value = ts ?? []
+  requests.value = rs ?? []
   if (error) problem.value = words(error)
 }
 onMounted(load)
@@ -68,6 +75,29 @@ async function remove(a: Schemas['Administrator']) {
   await after(error)
 }
 
+/** The passwords that an answer holds, each behind whose it is. */
+function passwordsIn(answer: unknown): string[] {
+  if (Array.isArray(answer)) return answer.flatMap(passwordsIn)
+  if (!answer || typeof answer !== 'object') return []
+  const x = answer as Record<string, unknown>
+  const own = typeof x.password === 'string' && x.password ? [`${x.user ?? x.name ?? ''} ${x.password}`] : []
+  return [...own, ...Object.values(x).flatMap(passwordsIn)]
+}
+
+async function approve(r: Schemas['Waiting']) {
+  const { data: whole } = await api.GET('/api/v1/requests/{id}', { params: { path: { id: r.id } } })
+  const content = (whole?.content ?? '').slice(0, 2000)
+  if (!(await sure(`${r.words}. It is done at once, in the name of ${r.by}. Content: ${content}`, 'Approve'))) return
+  const { data, error } = await api.POST('/api/v1/requests/{id}/approval', { params: { path: { id: r.id } } })
+  approved.value = passwordsIn(data?.answer)
+  await after(error)
+}
+
+async function withdraw(r: Schemas['Waiting']) {
+  const { error } = await api.DELETE('/api/v1/requests/{id}', { params: { path: { id: r.id } } })
+  await after(error)
+}
+
 async function signOut(a: Schemas['Administrator']) {
   const { error } = await api.DELETE('/api/v1/administrators/{name}/sessions', { params: { path: { name: a.name } } })
   await after(error)
@@ -90,6 +120,43 @@ const day = (when?: string) => (when ? new Date(when).toLocaleString() : 'never'
     <v-alert v-if="made" id="made" type="info" variant="tonal" class="mb-3">
       The password of <b>{{ made.name }}</b>, shown this once; it counts only to choose another with: <code>{{ made.password }}</code>
     </v-alert>
+    <v-alert v-if="approved.length" id="approved" type="info" variant="tonal" class="mb-3">
+      Passwords that were made, shown this once; each counts only to choose another with:
+      <div v-for="line in approved" :key="line">
+        <code>{{ line }}</code>
+      </div>
+    </v-alert>
+    <v-card v-if="requests.length" class="pa-4 mb-4">
+      <h2 class="mb-2">Waiting for approval</h2>
+      <p class="quiet mb-2">The plan requires that another administrator approves these.</p>
+      <table id="requests">
+        <thead>
+          <tr>
+            <th>Request</th>
+            <th>What it does</th>
+            <th>Requested by</th>
+            <th>Since</th>
+            <th></th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="r in requests" :key="r.id">
+            <td>{{ r.id }}</td>
+            <td>{{ r.words }}</td>
+            <td>{{ r.by }}</td>
+            <td>{{ day(r.at) }}</td>
+            <td>
+              <v-btn v-if="r.by !== session.name && mine?.role === 'administrator'" size="small" variant="outlined" @click="approve(r)"
+                >Approve</v-btn
+              >
+              <v-btn v-if="r.by === session.name || mine?.role === 'administrator'" size="small" variant="text" @click="withdraw(r)"
+                >Withdraw</v-btn
+              >
+            </td>
+          </tr>
+        </tbody>
+      </table>
+    </v-card>
     <v-card class="pa-4 mb-4">
       <h2 class="mb-2">Administrators</h2>
       <table id="administrators" class="mb-4">

@@ -140,12 +140,16 @@ const users = (list: string[]) => list.slice(0, 4).join(', ') + (list.length > 4
                   {{ mark(cell).word }}
                 </span>
                 <small v-if="cell.computed" class="mono">{{ cell.computed }}</small>
+                <small v-if="cell.passes" class="mono text-quiet">lets through {{ cell.passes }}</small>
                 <small
                   v-if="cell.state !== 'no reach'"
                   :class="'text-' + triedWord(board.tried[index]?.[i]).color"
                   :title="board.tried[index]?.[i]?.words"
                 >
                   {{ triedWord(board.tried[index]?.[i]).sign }} {{ triedWord(board.tried[index]?.[i]).word }}
+                </small>
+                <small v-if="board.tried[index]?.[i]?.['handed-in']" class="text-quiet" :title="board.tried[index]?.[i]?.['handed-in']">
+                  ? handed in
                 </small>
               </button>
             </td>
@@ -195,8 +199,10 @@ const users = (list: string[]) => list.slice(0, 4).join(', ') + (list.length > 4
             </td>
             <td class="mono">{{ r.expected.map((l) => `${l.services} from ${l.from}`).join('; ') || '–' }}</td>
             <td class="mono">
-              {{ r.computed.map((l) => `${l.services} from ${l.from}`).join('; ') || '–'
-              }}<b v-if="r.wrong.length" class="text-bad"> ▲ {{ r.wrong.map((l) => `${l.services} from ${l.from}`).join('; ') }}</b>
+              {{ r.computed.map((l) => `${l.services} from ${l.from}`).join('; ') || '–' }}
+              <small v-if="r.passes?.length" class="text-quiet"
+                >lets through {{ r.passes.map((l) => `${l.services} from ${l.from}`).join('; ') }}</small
+              ><b v-if="r.wrong.length" class="text-bad"> ▲ {{ r.wrong.map((l) => `${l.services} from ${l.from}`).join('; ') }}</b>
             </td>
           </tr>
         </tbody>

@@ -6,12 +6,12 @@ import TrafficGraph from '../components/TrafficGraph.vue'
 import { size, useLive } from '../live'
 import { settingQuery } from '../steps'
 
-const { sessions, lines, loaded, broken } = useLive()
 const past = ref<PastSession[]>([])
 const flows = ref<Flow[]>([])
 const open = ref('')
 const tab = ref('live')
 const filter = ref('')
+const { sessions, counted, lines, loaded, broken } = useLive(filter)
 const problem = ref('')
 
 async function end(s: Session, all: boolean) {
@@ -50,7 +50,7 @@ const alike = computed(() => {
   return [...out.values()]
 })
 const has = (x: unknown) => JSON.stringify(x).toLowerCase().includes(filter.value.toLowerCase())
-const shown = computed(() => sessions.value.filter(has))
+const shown = sessions
 const shownPast = computed(() => past.value.filter(has))
 const headers = [
   { title: 'User', key: 'user' },
@@ -62,7 +62,7 @@ const headers = [
   { title: 'Lost', key: 'flag' },
   { title: '', key: 'do', sortable: false },
 ]
-const flagged = computed(() => sessions.value.filter((s) => s.flag).length)
+const flagged = computed(() => counted.value.flagged)
 const several = (s: Session) => sessions.value.filter((x) => x.user === s.user).length > 1
 const lost = (s: Session) =>
   Object.entries(s.lost ?? {})
@@ -87,7 +87,7 @@ const lasted = (p: PastSession) => {
     <div class="d-flex align-center flex-wrap ga-4 mb-3">
       <h1>Sessions</h1>
       <v-btn-toggle v-model="tab" mandatory density="compact" variant="outlined">
-        <v-btn value="live" size="small">Live: {{ sessions.length }}</v-btn>
+        <v-btn value="live" size="small">Live: {{ counted.all }}</v-btn>
         <v-btn value="past" size="small">Past</v-btn>
       </v-btn-toggle>
       <v-chip v-if="flagged" color="bad" variant="tonal">▲ {{ flagged }} to look at</v-chip>
@@ -96,6 +96,9 @@ const lasted = (p: PastSession) => {
       <v-text-field v-model="filter" label="Filter" min-width="160" max-width="240" />
     </div>
     <v-alert v-if="problem" type="error" variant="tonal" role="alert">{{ problem }}</v-alert>
+    <p v-if="tab === 'live' && counted.match > sessions.length" class="quiet mb-2">
+      {{ sessions.length }} of {{ counted.match }} are shown, those to look at first: filter by user, group, passage, device or address.
+    </p>
     <v-card v-if="tab === 'live'">
       <v-data-table-virtual
         :headers="headers"

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { onMounted, onUnmounted, ref } from 'vue'
 import { useRouter } from 'vue-router'
-import { api, words } from '../api'
+import { api, codeOf, words } from '../api'
 import * as key from '../securitykey'
 import { useSession } from '../session'
 
@@ -64,9 +64,8 @@ async function enter(answer?: string) {
     : await api.POST('/api/v1/sign-in', { body: { ...body, code: factor.value || undefined, key: answer } })
   busy.value = false
   if (error) {
-    const said = words(error)
-    if (said.startsWith('a code of the second factor is wanted') && !coded.value) coded.value = true
-    else wrong.value = said
+    if (codeOf(error) === 'code-wanted' && !coded.value) coded.value = true
+    else wrong.value = words(error)
     wait.value = Number(response.headers.get('Retry-After') ?? 0)
     return
   }
