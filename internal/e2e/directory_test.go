@@ -121,7 +121,7 @@ func TestDirectory(t *testing.T) {
 	require.NoError(t, syscall.Kill(s.Process(), syscall.SIGCONT))
 	require.NoError(t, <-slow, "it answered before the time was over")
 	s.Stop()
-	ctx, stop := context.WithTimeout(t.Context(), 12*time.Second) // she is told nothing, and would try on
+	ctx, stop := context.WithTimeout(t.Context(), 12*time.Second) // it begins anew by itself, and would try on
 	defer stop()
 	o := order(t, d, "rory.researcher")
 	o.User, o.TCPPort = "dora", 0
@@ -132,7 +132,7 @@ func TestDirectory(t *testing.T) {
 	}()
 	journaled(t, d, "refused", "not judged: source mainland does not answer")
 	err = <-slow
-	require.ErrorContains(t, err, "the gateway answered, and then said nothing more", "nothing on the way drops it")
+	require.ErrorContains(t, err, "the gateway answered, and nobody can judge the login there", "nothing on the way drops it")
 	var fault *dial.Fault
 	require.ErrorAs(t, err, &fault)
 	require.Equal(t, reason.FaultStopped, fault.Code)

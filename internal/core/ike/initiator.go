@@ -90,6 +90,7 @@ func (Float) isOutput()       {}
 // Errors of a login, to be told apart by the probe.
 var (
 	ErrNoAnswer    = errors.New("ike: the gateway does not answer")
+	ErrLater       = errors.New("ike: the gateway leaves the login to be tried again")
 	ErrCertificate = errors.New("ike: the gateway's certificate is not accepted")
 	ErrEnded       = errors.New("ike: the gateway ended the session")
 )
@@ -469,7 +470,7 @@ func (i *Initiator) wishes() []payload {
 		saPayload(espProposals(i.c.Algorithms, binary.BigEndian.AppendUint32(nil, i.childSPI), dhNone)...),
 		selectors(plTSi, netset.Everywhere), selectors(plTSr, netset.Everywhere),
 	}
-	ps = append(ps, notify{kind: nMoves}.payload(), notify{kind: nTicketWanted}.payload())
+	ps = append(ps, notify{kind: nMoves}.payload(), notify{kind: nTicketWanted}.payload(), later.payload())
 	if i.announces {
 		ps = append(ps, append(bySignature(), announcement{method: authSharedKey}).payload())
 	}
@@ -488,6 +489,10 @@ func (i *Initiator) answered(now time.Time, x exchange, m *message) {
 		err := refusal(n)
 		err.Proved = i.phase == phLast
 		i.fail(err)
+		return
+	}
+	if i.phase != phUp && postponed(m) {
+		i.fail(ErrLater)
 		return
 	}
 	switch i.phase {

@@ -193,7 +193,7 @@ func (l *Listener) Owner(_ time.Time, id ID, o conversation.Outcome) []Output {
 		r.user, r.groups, r.limits, r.stamp, r.coded = o.User, o.Groups, o.Limits, o.Stamp, o.Coded
 		r.askLease()
 	case o.Why.Code == reason.LoginsLater: // nobody decides: the device tries again
-		r.refuse(o.Why, 0)
+		r.postpone(o.Why)
 	default:
 		r.fail(nAuthenticationFailed, o.Why)
 	}

@@ -1,6 +1,7 @@
 package ike
 
 import (
+	"bytes"
 	"crypto"
 	"crypto/ecdsa"
 	"crypto/ed25519"
@@ -114,11 +115,16 @@ func TestLoginByKeyRefused(t *testing.T) {
 		require.Equal(t, x.why, note.Reason.Code, what)
 		require.Zero(t, w.l.Sessions()+w.l.HalfOpen(), what)
 	}
-	w := newWorld(t, func(s *Settings, c *Caller) { s.Proof, c.Key = ByPublicKey, mine })
-	w.owner = conversation.Outcome{Why: reason.Of(reason.LoginsLater, nil)}
-	w.login()
-	require.NoError(t, w.failure(), "while nobody decides the device is told nothing")
-	require.Zero(t, w.l.Sessions())
+	for asks, want := range map[bool]error{true: ErrLater, false: nil} {
+		w := newWorld(t, func(s *Settings, c *Caller) { s.Proof, c.Key = ByPublicKey, mine })
+		w.owner = conversation.Outcome{Why: reason.Of(reason.LoginsLater, nil)}
+		w.alter = func(ps []payload) []payload {
+			return slices.DeleteFunc(ps, func(p payload) bool { return !asks && bytes.Contains(p.body, laterMark) })
+		}
+		w.login()
+		require.Equal(t, want, w.failure(), "while nobody decides only a device that asks for it is told so")
+		require.Zero(t, w.l.Sessions()+w.l.HalfOpen())
+	}
 }
 
 // Every way to sign has the AlgorithmIdentifier of RFC 7427 appendix A and RFC 8420 appendix A, is taken by whoever announced its hash, and

@@ -73,6 +73,7 @@ type login struct {
 	tsr        netset.Addrs
 	alone      bool // the device says that it has no other session
 	moves      bool // it tells when it moves (RFC 4555)
+	postpones  bool // the device begins anew where it is told that nobody can judge it now
 	ticket     *ticket
 	shown      Shown  // the key that a person proves themselves with
 	before     *keys  // those before the additional key exchange
@@ -271,6 +272,7 @@ func (r *login) authFirst(m *message) {
 	r.idBody = append([]byte{}, idBody...)
 	_, r.alone = m.notified(nInitialContact)
 	_, r.moves = m.notified(nMoves)
+	r.postpones = postponed(m)
 	if body, ok := m.find(plCP); ok {
 		if kind, attrs, err := parseCfg(body); err == nil && kind == cfgRequest {
 			r.cfg, r.asked = true, attrs
@@ -375,7 +377,7 @@ func (r *login) told(s conversation.Step) {
 	r.said = s.Claimed
 	if s.Later {
 		r.known, r.user = s.Known, printable([]byte(s.User))
-		r.refuse(s.Why, 0)
+		r.postpone(s.Why)
 		return
 	}
 	var ps []payload
@@ -460,7 +462,7 @@ func (r *login) askLease() {
 // logged in rightly gets the proof also where there can be no Child SA (RFC 7296 §1.2); nothing else can come of such an SA, so it ends.
 func (r *login) finish(now time.Time, g Grant) {
 	if g.Later {
-		r.refuse(g.Refusal, 0)
+		r.postpone(g.Refusal)
 		return
 	}
 	if !g.Refusal.None() && !g.Exhausted {

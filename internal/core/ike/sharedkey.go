@@ -92,7 +92,7 @@ func (r *login) mixIn(m *message, data []byte, then func(data []byte)) {
 			r.sa.keys, r.mixedBy, r.sharedIDs = r.sa.keys.mixedIn(s.Secret), s.User, append(r.sharedIDs, s.ID)
 			then(data)
 		case s.Why.Code == reason.LoginsLater: // nobody decides: the device tries again
-			r.refuse(s.Why, 0)
+			r.postpone(s.Why)
 		default:
 			plain(s.Why)
 		}
@@ -107,7 +107,7 @@ func (r *login) mixedRightly() bool { return r.mixedBy == "" || r.mixedBy == r.u
 func (r *login) authByShared(data []byte) {
 	r.askShared(AskShared{Identity: r.device()}, func(s conversation.Shared) {
 		if s.Why.Code == reason.LoginsLater {
-			r.refuse(s.Why, 0)
+			r.postpone(s.Why)
 			return
 		}
 		r.known, r.user = s.Known, printable([]byte(s.User))

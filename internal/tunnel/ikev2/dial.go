@@ -94,6 +94,7 @@ var (
 	errSilentOne  = errors.New("nothing answers on UDP 4500: the gateway does not run, its address is wrong, or the way to it drops UDP 4500")
 	errSilentTCP  = errors.New("UDP is not answered, and over TCP a connection opens on which nobody speaks IKE")
 	errStopped    = errors.New("the gateway answered, and then said nothing more of the login: what judges it there does not answer (a directory, RADIUS, a full disk), or the way broke off; the gateway's journal says which")
+	errLater      = errors.New("the gateway answered, and nobody can judge the login there at the moment: a directory or RADIUS server does not answer, its disk is full, or its service is not running; the gateway's journal says which")
 	errStalled    = errors.New("the gateway answers over TCP, and what follows does not arrive: packets of full size are lost on the way and nobody says so (path MTU), or what judges logins there does not answer")
 	errSilent4500 = errors.New("UDP 500 is answered and UDP 4500 is not: a router on the way drops it, or does not forward it to the gateway")
 )
@@ -103,12 +104,32 @@ var (
 // would be counted as another session.
 const udpPatience = 4 * time.Second
 
+// A login that the gateway leaves to be tried again is begun anew for laterTime, with pauses that double: whoever judges it restarts, or
+// does not answer.
+const (
+	laterFirst = 500 * time.Millisecond
+	laterTime  = 16 * time.Second
+)
+
 // tcpPatience is how long a TCP connection may take to open.
 const tcpPatience = 5 * time.Second
 
 // Dial logs in by UDP, and over TCP where UDP is not answered and the gateway offers it.
 func (Dialer) Dial(ctx context.Context, u underlay.Underlay, l dial.Login, receive func([][]byte)) (dial.Session, error) {
 	d, err := dialed(ctx, u, l, "", receive)
+	for begun, pause := time.Now(), laterFirst; errors.Is(err, ike.ErrLater) && time.Since(begun)+pause < laterTime; pause *= 2 {
+		select {
+		case <-ctx.Done():
+			return nil, &dial.Fault{Code: reason.FaultStopped, Err: errLater}
+		case <-time.After(pause):
+		}
+		if d, err = dialed(ctx, u, l, "", receive); err != nil && ctx.Err() != nil {
+			err = ike.ErrLater // what was under way says nothing
+		}
+	}
+	if errors.Is(err, ike.ErrLater) {
+		err = errLater
+	}
 	var on ike.RedirectedError
 	for range mostSentOn {
 		if !errors.As(err, &on) {
@@ -187,7 +208,7 @@ func dialed(ctx context.Context, u underlay.Underlay, l dial.Login, sentBy strin
 func faultOf(err error) reason.Code {
 	var refused ike.RefusedError
 	switch {
-	case errors.Is(err, errStopped), errors.Is(err, errStalled):
+	case errors.Is(err, errStopped), errors.Is(err, errStalled), errors.Is(err, errLater):
 		return reason.FaultStopped
 	case errors.Is(err, errSilent4500), errors.Is(err, errSilentOne):
 		return reason.FaultSilent4500
