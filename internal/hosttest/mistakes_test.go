@@ -20,6 +20,7 @@ import (
 	"yellowlantern/internal/app/standing"
 	"yellowlantern/internal/core/check"
 	"yellowlantern/internal/hosts"
+	"yellowlantern/internal/testkit/certainty"
 	"yellowlantern/internal/testkit/directoryserver"
 	"yellowlantern/internal/testkit/radiusserver"
 )
@@ -51,6 +52,7 @@ type seen struct {
 var (
 	seenMu  sync.Mutex
 	seenAll []seen
+	bands   certainty.Bands
 )
 
 // points are the states of status that are not right.
@@ -197,6 +199,7 @@ func (g *installed) meet(m mistake) {
 		s.status = "commit refused: " + refused
 	}
 	g.record(m, s)
+	bands.Count(d.Causes, func(code string) bool { return slices.Contains(m.codes, code) })
 	if !slices.Contains(m.codes, strings.SplitN(s.cause, ":", 2)[0]) {
 		for _, c := range d.Causes {
 			t.Logf("      %d %s: %s", c.Sure, c.Code, c.Words)
@@ -322,6 +325,7 @@ var onTheWay = []mistake{
 // Mistakes that administrators make are put on real hosts; what diagnosis says first is the cause.
 func TestMistakes(t *testing.T) {
 	t.Cleanup(func() {
+		t.Logf("certainty; TestDiagnose has enough answers to hold it to something\n%s", &bands)
 		if path := os.Getenv("YL_MISTAKES"); path != "" {
 			require.NoError(t, os.WriteFile(filepath.Clean(path), []byte(page()), 0o600))
 		}
@@ -357,6 +361,7 @@ func page() string {
 		fmt.Fprintf(&b, "| %s | %s | %s | %s | %s | %.1f |\n", s.name, cell.Replace(s.device), cell.Replace(s.status),
 			cell.Replace(s.journal), cell.Replace(cause), s.took.Seconds())
 	}
+	b.WriteString("\nHow often causes were right, by how certain diagnosis was of them:\n\n```\n" + bands.String() + "```\n")
 	return b.String()
 }
 

@@ -94,7 +94,7 @@ var (
 	errSilentOne  = errors.New("nothing answers on UDP 4500: the gateway does not run, its address is wrong, or the way to it drops UDP 4500")
 	errSilentTCP  = errors.New("UDP is not answered, and over TCP a connection opens on which nobody speaks IKE")
 	errStopped    = errors.New("the gateway answered, and then said nothing more of the login: what judges it there does not answer (a directory, RADIUS, a full disk), or the way broke off; the gateway's journal says which")
-	errLater      = errors.New("the gateway answered, and nobody can judge the login there at the moment: a directory or RADIUS server does not answer, its disk is full, or its service is not running; the gateway's journal says which")
+	errLater      = errors.New("the gateway answered, and nobody can judge the login there at the moment: a directory or RADIUS server cannot be asked, its disk is full, or its service is not running; the gateway's journal says which")
 	errStalled    = errors.New("the gateway answers over TCP, and what follows does not arrive: packets of full size are lost on the way and nobody says so (path MTU), or what judges logins there does not answer")
 	errSilent4500 = errors.New("UDP 500 is answered and UDP 4500 is not: a router on the way drops it, or does not forward it to the gateway")
 )
