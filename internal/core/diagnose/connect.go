@@ -100,10 +100,15 @@ func (f *finder) pool() {
 	}
 }
 
+// answers are what keeps a device out once the gateway has answered it.
+var answers = []reason.Code{reason.FaultStopped, reason.FaultCertificate, reason.FaultRefused, reason.FaultSilent4500}
+
 // outside looks at trials from outside: does anybody get in?
 func (f *finder) outside(attempts int) {
 	silent, fine, inside := "", "", ""
+	arrives := false // something of a trial did, whatever became of it
 	for _, t := range f.Trials {
+		arrives = arrives || !t.Inside && slices.Contains(answers, t.Fault)
 		at := fmt.Sprintf("a trial from %s, %s ago: %s", t.Vantage, f.Now.Sub(t.At).Round(time.Second), t.Login)
 		switch {
 		case t.Inside && t.Connected:
@@ -145,7 +150,7 @@ func (f *finder) outside(attempts int) {
 			Code: "gateway-not-reached", Sure: 88, Words: "nothing that is sent to the gateway from outside arrives", Setting: f.settingOf("GATEWAY/outside"),
 			Fix: "look at the router and the provider in front of the gateway: UDP 500 and 4500 must arrive at " + words(f.Model.Gateway.Outside.Addresses),
 		}, silent, "no attempt is in the journal")
-	case fine == "" && attempts == 0 && f.admitted() && f.Arrived.IsZero() && !f.Began.IsZero():
+	case fine == "" && !arrives && attempts == 0 && f.admitted() && f.Arrived.IsZero() && !f.Began.IsZero():
 		seen := "no login, refused or not, came from outside in the journal since " + f.Began.UTC().Format("2006-01-02 15:04") + " UTC"
 		if inside != "" {
 			seen += "; the trial from " + inside + " says nothing of the way in"

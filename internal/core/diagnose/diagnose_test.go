@@ -2,6 +2,7 @@ package diagnose
 
 import (
 	"net/netip"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -346,6 +347,12 @@ func TestCausesBesideThePerson(t *testing.T) {
 	e = evidence(t, CannotConnect)
 	e.Began = ago(24 * time.Hour)
 	require.Equal(t, "nobody-arrives", Find(e)[0].Code)
+	for fault, arrives := range map[reason.Code]bool{reason.FaultRefused: true, reason.FaultStopped: true, reason.FaultOther: false} {
+		e.Trials = []Trial{{At: ago(time.Minute), Vantage: "home", Fault: fault}}
+		named := slices.ContainsFunc(Find(e), func(c Cause) bool { return c.Code == "nobody-arrives" })
+		require.Equal(t, !arrives, named, "the gateway answered a trial from outside: %s", fault)
+	}
+	e.Trials = nil
 	e.Arrived, e.ArrivedFrom = ago(time.Minute), "203.0.113.60:4500"
 	require.Equal(t, "nothing-arrives", Find(e)[0].Code)
 	e.Past = []Past{{Since: ago(time.Minute), Until: ago(59 * time.Second), Why: reason.Of(reason.PeerEnded, nil)}}

@@ -17,6 +17,7 @@ import (
 	"yellowlantern/internal/core/eap"
 	"yellowlantern/internal/core/login"
 	"yellowlantern/internal/core/plan"
+	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/core/tunnel"
 	"yellowlantern/internal/gateway"
 	"yellowlantern/internal/testkit/bigplan"
@@ -29,6 +30,7 @@ type folk struct {
 	groups map[string][]string
 	hash   [16]byte
 	slow   sync.RWMutex // held for writing: whoever asks waits
+	later  atomic.Int32 // how many steps nobody judges yet
 }
 
 func (c *folk) Begin(call login.Call) login.Conversation {
@@ -46,6 +48,9 @@ type talk struct {
 }
 
 func (t *talk) Next(message []byte) login.Step {
+	if t.c.later.Add(-1) >= 0 {
+		return login.Step{Over: true, Later: true, Outcome: login.Outcome{Why: reason.Of(reason.LoginsLater, nil)}}
+	}
 	step := t.Conversation.Next(message)
 	if step.OK {
 		now, _ := t.c.Standing(context.Background(), step.User)

@@ -116,20 +116,7 @@ const tcpPatience = 5 * time.Second
 
 // Dial logs in by UDP, and over TCP where UDP is not answered and the gateway offers it.
 func (Dialer) Dial(ctx context.Context, u underlay.Underlay, l dial.Login, receive func([][]byte)) (dial.Session, error) {
-	d, err := dialed(ctx, u, l, "", receive)
-	for begun, pause := time.Now(), laterFirst; errors.Is(err, ike.ErrLater) && time.Since(begun)+pause < laterTime; pause *= 2 {
-		select {
-		case <-ctx.Done():
-			return nil, &dial.Fault{Code: reason.FaultStopped, Err: errLater}
-		case <-time.After(pause):
-		}
-		if d, err = dialed(ctx, u, l, "", receive); err != nil && ctx.Err() != nil {
-			err = ike.ErrLater // what was under way says nothing
-		}
-	}
-	if errors.Is(err, ike.ErrLater) {
-		err = errLater
-	}
+	d, err := insisting(ctx, u, l, "", receive)
 	var on ike.RedirectedError
 	for range mostSentOn {
 		if !errors.As(err, &on) {
@@ -140,7 +127,7 @@ func (Dialer) Dial(ctx context.Context, u underlay.Underlay, l dial.Login, recei
 		if _, literal := netip.ParseAddr(on.To); literal != nil { // an address has no certificate of its own
 			l.Identity = on.To
 		}
-		d, err = dialed(ctx, u, l, by, receive)
+		d, err = insisting(ctx, u, l, by, receive)
 	}
 	if err != nil {
 		var fault *dial.Fault
@@ -154,6 +141,25 @@ func (Dialer) Dial(ctx context.Context, u underlay.Underlay, l dial.Login, recei
 
 // mostSentOn is how often a device goes on to where it is sent (RFC 5685 §9).
 const mostSentOn = 5
+
+// insisting dials one gateway, and again where it leaves the login to be tried again.
+func insisting(ctx context.Context, u underlay.Underlay, l dial.Login, sentBy string, receive func([][]byte)) (*device, error) {
+	d, err := dialed(ctx, u, l, sentBy, receive)
+	for begun, pause := time.Now(), laterFirst; errors.Is(err, ike.ErrLater); pause *= 2 {
+		if time.Since(begun)+pause >= laterTime {
+			return nil, errLater
+		}
+		select {
+		case <-ctx.Done():
+			return nil, errLater
+		case <-time.After(pause):
+		}
+		if d, err = dialed(ctx, u, l, sentBy, receive); err != nil && ctx.Err() != nil {
+			return nil, errLater // what was under way then says nothing
+		}
+	}
+	return d, err
+}
 
 // dialed dials one gateway; sentBy is the one that sent the device there.
 func dialed(ctx context.Context, u underlay.Underlay, l dial.Login, sentBy string, receive func([][]byte)) (*device, error) {

@@ -13,7 +13,8 @@ import (
 	"yellowlantern/internal/underlay"
 )
 
-// A device is sent on to another gateway, and says at which one it is; two that send to each other serve it at the second.
+// A device is sent on to another gateway, and says at which one it is; two that send to each other serve it at the second, also where
+// nobody can judge its login there at first.
 func TestSentOn(t *testing.T) {
 	first := must(Listen("127.0.0.1:0", "127.0.0.1:0", How{}))
 	t.Cleanup(first.Close)
@@ -27,6 +28,7 @@ func TestSentOn(t *testing.T) {
 		w.set.Plan.Tunnels[0].IKEv2().SendTo = to
 		must(w.g.Commit(w.set))
 	}
+	b.people.later.Store(2)
 	s, err := Dialer{}.Dial(t.Context(), underlay.Host(), dial.Login{
 		Dial: "127.0.0.1", Identity: a.set.Plan.Gateways[0].Dial, User: "user00000", Password: password, Roots: roots,
 		Algorithms: algorithm.OfLevel(algorithm.Strict), Ports: map[string]uint16{PortIKE: first.IKE().Port(), PortNATT: first.NATT().Port()},
@@ -36,4 +38,5 @@ func TestSentOn(t *testing.T) {
 	require.Equal(t, netip.MustParseAddr("127.0.0.2"), s.Given().Gateway)
 	require.Empty(t, a.g.Sessions())
 	require.Len(t, b.g.Sessions(), 1)
+	require.Negative(t, b.people.later.Load())
 }
