@@ -365,6 +365,19 @@ func page() string {
 	return b.String()
 }
 
+// holdIKEPort has another process hold the gateway's port, which it does when this returns.
+func holdIKEPort(t *testing.T, s *hosts.Site) *exec.Cmd {
+	t.Helper()
+	cmd := s.Command(t.Context(), hosts.Gateway, "python3", "-c",
+		"import socket, time\ns = socket.socket(socket.AF_INET6, socket.SOCK_DGRAM)\ns.bind(('::', 500))\ntime.sleep(600)")
+	require.NoError(t, cmd.Start())
+	require.Eventually(t, func() bool {
+		out, _ := s.Command(t.Context(), hosts.Gateway, "ss", "-Huln", "sport = :500").Output()
+		return len(out) > 0
+	}, 30*time.Second, 50*time.Millisecond, "it holds the port")
+	return cmd
+}
+
 // programs are mistakes that keep the program from starting, or its records from being written.
 func programs(t *testing.T) {
 	g := install(t, "m4")
@@ -380,10 +393,7 @@ func programs(t *testing.T) {
 			name: name, cause: "yl serve: " + last[strings.LastIndex(last, "\n")+1:], took: time.Since(began),
 		})
 	}
-	taken, err := g.Start(t.Context(), hosts.Gateway, "python3", "-c",
-		"import socket, time\ns = socket.socket(socket.AF_INET6, socket.SOCK_DGRAM)\ns.bind(('::', 500))\ntime.sleep(600)")
-	require.NoError(t, err)
-	time.Sleep(500 * time.Millisecond)
+	taken := holdIKEPort(t, g.Site)
 	fails("port in use", "another process has that port: ss -ulpn sport = :500 names it")
 	require.NoError(t, taken.Process.Kill())
 	_ = taken.Wait()

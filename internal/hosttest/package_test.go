@@ -307,10 +307,7 @@ func TestPackage(t *testing.T) {
 
 	// A port that somebody else has for longer than a few starts take.
 	m.do("systemctl", "stop", gatewayUnit)
-	busy := m.Command(t.Context(), hosts.Gateway, "python3", "-c",
-		"import socket, time\ns = socket.socket(socket.AF_INET6, socket.SOCK_DGRAM)\ns.bind(('::', 500))\ntime.sleep(60)")
-	require.NoError(t, busy.Start())
-	time.Sleep(500 * time.Millisecond)
+	busy := holdIKEPort(t, m.Site)
 	m.do("systemctl", "start", "--no-block", gatewayUnit)
 	time.Sleep(12 * time.Second)
 	restarts, err := strconv.Atoi(strings.TrimSpace(m.do("systemctl", "show", "--value", "-p", "NRestarts", gatewayUnit)))

@@ -65,7 +65,7 @@ func TestKernelAgrees(t *testing.T) {
 	seen := map[string]int{}
 	folder := t.TempDir()
 	n := 0
-	rapid.Check(t, func(t *rapid.T) {
+	judge := func(t *rapid.T) {
 		p := randomPlan(t)
 		for i := range p.Gateways {
 			p.Gateways[i].Machine = &plan.Machine{Settings: plan.SetThem}
@@ -99,17 +99,26 @@ func TestKernelAgrees(t *testing.T) {
 		if held == "held" {
 			k.compare(t, seen)
 		}
-	})
+	}
+	var unseen []string
+	for range 5 { // some are rare
+		rapid.Check(t, judge)
+		unseen = slices.DeleteFunc(slices.Clone(allOutcomes), func(what string) bool { return seen[what] > 0 })
+		if t.Failed() || len(unseen) == 0 {
+			break
+		}
+	}
 	if t.Failed() {
 		return
 	}
 	t.Logf("plans: %d held; not: %v", seen["held"], seen)
-	for _, what := range []string{
-		"held", "leaves", "leaves: translated", "answered", "lost by the kernel: translation", "self", "comes", "comes: translated", "lost by the kernel: origin",
-		"comes by another link", "IPv6",
-	} {
-		require.NotZero(t, seen[what], "nothing was seen of %q: %v", what, seen)
-	}
+	require.Empty(t, unseen, "nothing was seen of these: %v", seen)
+}
+
+// allOutcomes are what some packet must have come to.
+var allOutcomes = []string{
+	"held", "leaves", "leaves: translated", "answered", "lost by the kernel: translation", "self", "comes", "comes: translated", "lost by the kernel: origin",
+	"comes by another link", "IPv6",
 }
 
 func checks() string {
