@@ -101,6 +101,9 @@ type Question struct {
 	Preview *Preview `json:"preview,omitempty"`
 	// Lookup asks where the gateway's machine would send a packet.
 	Lookup netip.Addr `json:"lookup,omitzero"`
+	// Follow asks for a record of a user's logins and packets from now on, and Followed for what it holds, with which it ends.
+	Follow   string `json:"follow,omitempty"`
+	Followed string `json:"followed,omitempty"`
 	// Written asks for the mark of the newest event, once everything that happened so far is one.
 	Written bool `json:"written,omitempty"`
 }
@@ -140,6 +143,9 @@ type Answer struct {
 	Preview  inside.Preview  `json:"preview,omitzero"`
 	Looked   *inside.Looked  `json:"looked,omitempty"`
 	Written  Mark            `json:"written,omitzero"`
+	// Follows says that a record is kept, or was.
+	Follows  bool             `json:"follows,omitempty"`
+	Evidence forward.Evidence `json:"evidence,omitzero"`
 }
 
 // Session is a live session with what its device was told at login.

@@ -140,6 +140,24 @@ func (h *Handle) Flows(user string, peer netip.Addr, service string, most int) [
 	return append([]forward.Flow{}, a.Flows...)
 }
 
+// Follow keeps a record of what becomes of a user's logins and packets from now on. An error is that it does not.
+func (h *Handle) Follow(user string) error {
+	a, err := h.ask(Question{Follow: user})
+	if err == nil && !a.Follows {
+		err = errors.New("the gateway keeps no record of it")
+	}
+	return err
+}
+
+// Followed gives that record, which ends with it. An error is that there is none.
+func (h *Handle) Followed(user string) (forward.Evidence, error) {
+	a, err := h.ask(Question{Followed: user})
+	if err == nil && !a.Follows {
+		err = errors.New("the gateway has no record of it: it was started again meanwhile")
+	}
+	return a.Evidence, err
+}
+
 // Preview is what a plan would make of the gateway's machine.
 func (h *Handle) Preview(p *plan.Plan, name string) (inside.Preview, error) {
 	a, err := h.ask(Question{Preview: &Preview{name, Part(p, name)}})

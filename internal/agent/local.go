@@ -173,6 +173,12 @@ func (l *Local) Ask(ctx context.Context, q Question) (out Answer, err error) {
 	if x := q.Preview; x != nil {
 		out.Preview, err = l.Runner.Preview(&x.Plan, x.Gateway)
 	}
+	if q.Follow != "" {
+		out.Follows = l.Runner.Follow(q.Follow)
+	}
+	if q.Followed != "" {
+		out.Evidence, out.Follows = l.Runner.Followed(q.Followed)
+	}
 	if q.Written {
 		l.Runner.Written(ctx)
 		last, _, _ := l.Log.counted()

@@ -44,6 +44,7 @@ func (h host) Refused(r tunnel.Refusal) {
 	}
 	h.g.mu.Lock()
 	defer h.g.mu.Unlock()
+	h.g.engine.RefusedLogin(r.User, r.Reason)
 	h.g.refused(time.Now(), r)
 }
 

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"sync"
 	"sync/atomic"
+	"time"
 
 	"yellowlantern/internal/core/forward"
 	"yellowlantern/internal/core/inside"
@@ -200,6 +201,20 @@ func (r *Runner) Flows(user string, peer netip.Addr, service string, most int) [
 		return g.flows(func(who string) bool { return user == "" || who == user }, peer, service, most)
 	}
 	return []forward.Flow{}
+}
+
+// Follow keeps a record of what becomes of a user's logins and packets from now on; false: it does not.
+func (r *Runner) Follow(user string) bool {
+	g := r.gateway()
+	return g != nil && g.engine.Follow(user, time.Now())
+}
+
+// Followed gives that record, which ends with it; false: there is none.
+func (r *Runner) Followed(user string) (forward.Evidence, bool) {
+	if g := r.gateway(); g != nil {
+		return g.engine.Followed(user)
+	}
+	return forward.Evidence{}, false
 }
 
 // Written waits until every event so far is written, or the context ends.

@@ -44,6 +44,7 @@ type attached struct {
 	parts     packet.Collector  // of packets that are not whole yet
 	answers   int               // ICMP answers in the current second
 	answersAt int64
+	followed  *following // nil: nobody asked for it
 }
 
 // of is what is kept with a session; nil where packets of it do not pass. The session is locked.
@@ -97,6 +98,7 @@ type Engine struct {
 	fromParts insideParts
 	more      atomic.Pointer[netset.Addrs] // the host's own addresses beside the plan's
 	strays    sync.Map                     // packets from inside that belong to nobody, by station: *atomic.Uint64
+	followed  followings
 }
 
 // New forwards for the sessions of a table, where they are attached.
@@ -122,8 +124,12 @@ func (e *Engine) owned(m *site.Model, a netip.Addr) bool {
 // already.
 func (e *Engine) Attach(s *Session, path session.Path) bool {
 	e.model.Load().Class(s.Groups).Ready()
+	watched := e.followed.find(s.User)
+	if watched != nil {
+		watched.begins()
+	}
 	s.Lock()
-	s.Forwarding = &attached{Session: s, leased: s.Leased(), flows: map[flowKey]*flow{}}
+	s.Forwarding = &attached{Session: s, leased: s.Leased(), flows: map[flowKey]*flow{}, followed: watched}
 	s.Unlock()
 	return e.Sessions.Up(s, path)
 }

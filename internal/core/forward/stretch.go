@@ -155,5 +155,9 @@ func (x *stretch) take(b []byte) Result {
 			return x.goes(f, b, info, packet.Came{})
 		}
 	}
-	return x.judge(b, info, key, f)
+	r := x.judge(b, info, key, f)
+	if s.followed != nil && !info.Fragment && !info.ICMPError() {
+		s.followed.notes(s, info, key, r)
+	}
+	return r
 }
