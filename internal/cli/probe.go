@@ -10,6 +10,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -42,7 +43,7 @@ func probeCommand(p *printer) *cli.Command {
 			&cli.BoolFlag{Name: "keep-to-yourself", Usage: "do not hand the report in to the service"},
 		},
 		Action: p.probe,
-		Commands: []*cli.Command{
+		Commands: append([]*cli.Command{
 			{Name: "kit", Usage: "write a file by which a machine far away can probe as a user, who brings the password", ArgsUsage: "FILE", Flags: []cli.Flag{
 				&cli.StringFlag{Name: "user", Usage: "whom it is for", Required: true},
 				&cli.StringFlag{Name: "group", Usage: "a group of theirs, where a source keeps them that judges logins alone, and they were not here yet"},
@@ -56,7 +57,7 @@ func probeCommand(p *printer) *cli.Command {
 				&cli.DurationFlag{Name: "every", Usage: "how often, 5m to 168h; 0: never"},
 				&cli.StringFlag{Name: "vantage", Usage: "from where, with commas between, or every; the first that there is if not given"},
 			}, Action: call(p.schedule)},
-		},
+		}, p.enrolledCommands()...),
 	}
 }
 
@@ -414,6 +415,15 @@ func networkOf(ctx context.Context, cl *client.Client, name string) (underlay.Un
 		return underlay.Host(), nil
 	}
 	vs, err := client.Get[[]trials.Vantage](ctx, cl, "/vantages")
+	if err != nil {
+		return nil, err
+	}
+	vs = slices.DeleteFunc(vs, func(v trials.Vantage) bool {
+		if v.Enrolled && v.Name == name {
+			err = Failing(ExitUsage, "vantage %s is an enrolled probe, which tries with --everyone: a person's password stays here", name)
+		}
+		return v.Enrolled
+	})
 	if err != nil {
 		return nil, err
 	}

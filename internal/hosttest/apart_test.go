@@ -42,7 +42,7 @@ func (g *installed) program() string { return cmp.Or(g.other, yl) }
 
 // serving is the service's command.
 func (g *installed) serving() []string {
-	args := []string{g.program(), "serve", "--data", g.in("data")}
+	args := append([]string{g.program(), "serve", "--data", g.in("data")}, g.flags...)
 	if g.apart {
 		args = as(serviceUser, "-all", append(args, "--gateway", g.in("run/gateway.sock"), "--gateway-user", strconv.Itoa(sideUser))...)
 	}

@@ -63,6 +63,7 @@ type installed struct {
 	apart bool      // service and gateway are two processes, of two users
 	side  *exec.Cmd // the gateway's then
 	other string    // another build of the program
+	flags []string  // of the service, beside the usual ones
 }
 
 // needsHosts skips where no hosts can be made; in CI it fails.

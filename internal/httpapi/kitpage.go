@@ -114,8 +114,8 @@ func showKit(w http.ResponseWriter, status int, v kitView) {
 	_ = kitPage.Execute(w, v)
 }
 
-// Kits serves what people and their devices need without an account, and nothing else: pages of kits, renewals of certificates, the
-// revocation list. It answers by one name alone.
+// Kits serves what people and their devices need without an account, and nothing else: pages of kits, renewals of certificates, calls
+// of enrolled probes, the revocation list. It answers by one name alone.
 func (s *Server) Kits(host func() string) http.Handler {
 	r := chi.NewRouter()
 	r.Use(guarded, s.logged, secured, calledOnly(host), s.located, s.bounded, s.received)
@@ -127,11 +127,13 @@ func (s *Server) Kits(host func() string) http.Handler {
 	s.forgottenRoutes(r)
 	r.Get(trust.ListPath, s.openList)
 	r.Get(trust.ListPaths, s.openList)
-	r.Post("/api/v1/renewals", func(w http.ResponseWriter, r *http.Request) {
-		inside := r.Clone(r.Context())
-		inside.Host = "localhost" // it was called rightly here
-		s.router.ServeHTTP(w, inside)
-	})
+	for _, path := range []string{"/api/v1/renewals", "/api/v1/probes/enrol", "/api/v1/probes/calls"} {
+		r.Post(path, func(w http.ResponseWriter, r *http.Request) {
+			inside := r.Clone(r.Context())
+			inside.Host = "localhost" // it was called rightly here
+			s.router.ServeHTTP(w, inside)
+		})
+	}
 	r.NotFound(func(w http.ResponseWriter, _ *http.Request) {
 		http.Error(w, "there is nothing here: use the link that you were given", http.StatusNotFound)
 	})

@@ -35,7 +35,7 @@ type right struct {
 // rights are what every call of the API is for. A call that is not named here does not exist: the service does not start with it.
 var rights = map[string]right{
 	// Without signing in.
-	"start-status": {}, "start": {}, "sign-in": {}, "ask-key": {}, "renew-certificate": {},
+	"start-status": {}, "start": {}, "sign-in": {}, "ask-key": {}, "renew-certificate": {}, "enrol-probe": {}, "call-of-probe": {},
 	// One's own.
 	"change-own-password": {roles: anybody}, "own-sessions": {roles: anybody}, "end-own-session": {roles: anybody}, "sign-out": {roles: anybody},
 	"me": {roles: anybody}, "make-token": {roles: anybody}, "remove-token": {roles: anybody}, "begin-own-factor": {roles: anybody},
@@ -54,6 +54,7 @@ var rights = map[string]right{
 	"report-as": {roles: anybody}, "list-probes": {roles: anybody}, "probe-order": {roles: anybody}, "list-rounds": {roles: anybody},
 	"round": {roles: anybody}, "schedule": {roles: anybody}, "trial": {roles: anybody}, "list-vantages": {roles: anybody},
 	"list-computing": {roles: anybody}, "stop-computing": {roles: operates}, "start-round": {roles: operates}, "add-probe": {roles: both},
+	"list-enrolled-probes": {roles: anybody}, "invite-probe": {roles: whole}, "revoke-probe": {roles: whole},
 	"set-schedule": {roles: whole}, "diagnose": {roles: both}, "bundle": {roles: both},
 	// People.
 	"list-users": {roles: anybody}, "user": {roles: anybody, person: true}, "export-users": {roles: anybody}, "words-of-users": {roles: anybody},

@@ -5,6 +5,7 @@ import (
 
 	"yellowlantern/internal/app/actor"
 	"yellowlantern/internal/app/trials"
+	"yellowlantern/internal/enrolled"
 	"yellowlantern/internal/probe"
 )
 
@@ -41,8 +42,23 @@ func (s *Server) trialRoutes() {
 	) (*struct{}, error) {
 		return nil, t.HandIn(ctx, in.Body)
 	})
-	register(s, "GET", "/vantages", "list-vantages", "Places that a probe can try from", func(context.Context, *struct{}) (*body[[]trials.Vantage], error) {
-		return answer(append([]trials.Vantage{}, t.Vantages...)), nil
+	register(s, "GET", "/vantages", "list-vantages", "Places that a probe can try from", func(ctx context.Context, _ *struct{}) (*body[[]trials.Vantage], error) {
+		return answered(t.Places(ctx))
+	})
+	register(s, "GET", "/probes/enrolled", "list-enrolled-probes", "Machines elsewhere that try when they are asked to, and such that are invited", func(ctx context.Context, _ *struct{}) (*body[[]trials.EnrolledProbe], error) {
+		return answered(t.Enrolled(ctx))
+	})
+	register(s, "POST", "/probes/enrolled/{name}", "invite-probe", "An invitation by which one machine becomes a probe, for a day", func(ctx context.Context, in *struct{ Named }) (*body[enrolled.Invitation], error) {
+		return answered(t.Invite(ctx, in.Name))
+	})
+	register(s, "DELETE", "/probes/enrolled/{name}", "revoke-probe", "Forget an enrolled probe, or an invitation: nothing that it says counts any longer", func(ctx context.Context, in *struct{ Named }) (*struct{}, error) {
+		return nil, t.Revoke(ctx, in.Name)
+	})
+	register(s, "POST", "/probes/enrol", "enrol-probe", "A machine becomes a probe, by an invitation; it needs no account", func(ctx context.Context, in *struct{ Body enrolled.Enrolment }) (*struct{}, error) {
+		return nil, t.Enrol(ctx, in.Body)
+	})
+	register(s, "POST", "/probes/calls", "call-of-probe", "An enrolled probe brings a report, or waits for what to try; it proves itself by its key", func(ctx context.Context, in *struct{ Body enrolled.Call }) (*body[enrolled.Answer], error) {
+		return answered(t.Call(ctx, in.Body))
 	})
 	register(s, "POST", "/rounds", "start-round", "Try every class of people from vantages; it goes on by itself", func(ctx context.Context, in *struct{ Body roundRequest }) (*body[trials.Round], error) {
 		r, _, err := t.Start(ctx, actor.Name(ctx), trials.Request(in.Body))

@@ -227,7 +227,7 @@ func (i *Instance) gateway(ctx context.Context, o Options) (agent.Agent, agent.M
 	}
 	if i.Lab != nil {
 		for _, v := range i.Lab.Vantages() {
-			vantages = append(vantages, trials.Vantage(v))
+			vantages = append(vantages, trials.Vantage{Name: v.Name, About: v.About, Link: v.Link})
 		}
 	}
 	return &agent.Local{Runner: i.Runner, Log: i.Log, Desk: i.Desk}, agent.Mark{}, vantages, nil

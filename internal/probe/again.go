@@ -34,6 +34,10 @@ func (r *Report) Again(o Order, now time.Time) *Report {
 		x := &out.Results[i]
 		x.Trial = t
 		was := seen[keyOf(t)]
+		if was != nil && was.Untried && was.Seen.Among(reason.Unconfirmed) {
+			x.Untried, x.OK, x.Seen = true, t.Edge || t.Search, saw(reason.Unconfirmed, nil)
+			continue
+		}
 		if was == nil || was.Untried {
 			x.Untried, x.OK, x.Seen = true, true, Seen{Words: "not tried"}
 			continue

@@ -75,6 +75,9 @@ func (r Result) Answered() bool {
 func (r *Report) judge() {
 	for i := range r.Results {
 		res := &r.Results[i]
+		if res.Untried {
+			continue
+		}
 		if res.Edge {
 			r.judgeEdge(res)
 			continue
@@ -101,7 +104,7 @@ func (r *Report) judge() {
 	}
 	for i := range r.Results {
 		res := &r.Results[i]
-		if res.OK || res.Likely != "" {
+		if res.OK || res.Untried || res.Likely != "" {
 			if res.Home != "" && !slices.Contains(r.Causes, res.Likely) {
 				r.Causes = append(r.Causes, res.Likely)
 			}

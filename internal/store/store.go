@@ -266,6 +266,7 @@ var migrations = []func(*gorm.DB) error{
 		return db.Exec("UPDATE users SET ended = ?", time.Time{}).Error
 	},
 	requests,
+	enrolledProbes,
 }
 
 func (s *Store) migrate() error {

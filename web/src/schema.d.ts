@@ -1205,6 +1205,75 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/probes/calls": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** An enrolled probe brings a report, or waits for what to try; it proves itself by its key */
+        post: operations["call-of-probe"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/probes/enrol": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A machine becomes a probe, by an invitation; it needs no account */
+        post: operations["enrol-probe"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/probes/enrolled": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Machines elsewhere that try when they are asked to, and such that are invited */
+        get: operations["list-enrolled-probes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/probes/enrolled/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** An invitation by which one machine becomes a probe, for a day */
+        post: operations["invite-probe"];
+        /** Forget an enrolled probe, or an invitation: nothing that it says counts any longer */
+        delete: operations["revoke-probe"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/probes/order": {
         parameters: {
             query?: never;
@@ -2725,6 +2794,67 @@ export interface components {
         Ended: {
             /** Format: int64 */
             ended: number;
+        };
+        EnrolledAnswer: {
+            /** @description What to try; none: call again. */
+            job?: components["schemas"]["EnrolledJob"];
+        };
+        EnrolledCall: {
+            /** @description JSON, packed (RFC 1952). */
+            report?: string;
+            /** @description Who calls, when, of which job the report is and what its digest is (RFC 7519, EdDSA of RFC 8037). */
+            token: string;
+        };
+        EnrolledEnrolment: {
+            code: string;
+            /** @description The probe's public key: SubjectPublicKeyInfo (RFC 5280 §4.1.2.7) of Ed25519. */
+            key: string;
+            name: string;
+            /** @description A call's token (RFC 7519), signed with that key. */
+            proof: string;
+        };
+        EnrolledInvitation: {
+            authority: string;
+            code: string;
+            /** Format: int64 */
+            format: number;
+            name: string;
+            service: string;
+            /** Format: date-time */
+            until: string;
+        };
+        EnrolledJob: {
+            /** @description DER. */
+            certificate: string;
+            id: string;
+            /** @description PKCS #8 (RFC 5958). */
+            key: string;
+            order: components["schemas"]["ProbeOrder"];
+            password: string;
+        };
+        EnrolledProbe: {
+            /** @description Who invited it. */
+            by: string;
+            /** @description It waits for something to try. */
+            connected: boolean;
+            /**
+             * Format: date-time
+             * @description When; left out: it was invited, and has not enrolled.
+             */
+            enrolled?: string;
+            /** @description The address that it enrolled from. */
+            from?: string;
+            name: string;
+            /**
+             * Format: date-time
+             * @description Of its newest call since the service started.
+             */
+            seen?: string;
+            /**
+             * Format: date-time
+             * @description Until when the invitation counts.
+             */
+            until?: string;
         };
         ErrorDetail: {
             /** @description Where the error occurred, e.g. 'body.items[3].tags' or 'path.thing-id' */
@@ -5382,6 +5512,11 @@ export interface components {
              * @description Trials that did not see what was expected.
              */
             missed: number;
+            /**
+             * Format: int64
+             * @description Trials of an enrolled probe of which the gateway's record does not say the same.
+             */
+            "not-judged"?: number;
             ok: boolean;
             /** @description UDP or TCP. */
             over?: string;
@@ -5801,8 +5936,12 @@ export interface components {
         };
         Vantage: {
             about: string;
-            /** @description UDP address on loopback that carries the home network's packets. */
-            link: string;
+            /** @description That probe waits for something to try. */
+            connected?: boolean;
+            /** @description An enrolled probe tries there, on a machine elsewhere. */
+            enrolled?: boolean;
+            /** @description UDP address on loopback that carries the home network's packets; left out of enrolled probes. */
+            link?: string;
             name: string;
         };
         Verdict: {
@@ -8444,6 +8583,159 @@ export interface operations {
                 "application/json": components["schemas"]["ProbeReport"];
             };
         };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "call-of-probe": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EnrolledCall"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EnrolledAnswer"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "enrol-probe": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EnrolledEnrolment"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "list-enrolled-probes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EnrolledProbe"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "invite-probe": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EnrolledInvitation"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Refusal"];
+                };
+            };
+        };
+    };
+    "revoke-probe": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             /** @description No Content */
             204: {

@@ -73,6 +73,9 @@ func (s *Service) Commit(ctx context.Context, name string, in Request) (Committe
 			return out, err
 		}
 		defer func() { _ = s.Store.EndCommit(context.WithoutCancel(ctx), step.ID) }() // done, or refused
+		if in.Try, err = s.sameVantages(ctx, *in.Try); err != nil {
+			return out, err
+		}
 		if baseline, err = s.Trials.Baseline(ctx, newest.Number, *in.Try); err != nil {
 			return out, err
 		}

@@ -19,6 +19,8 @@ import (
 
 // Trier tries what runs.
 type Trier interface {
+	// VantagesFor finds vantages by name.
+	VantagesFor(ctx context.Context, names []string) ([]trials.Vantage, error)
 	// Baseline gives a round that saw a revision, or makes one now and waits for it.
 	Baseline(ctx context.Context, revision int, in trials.Request) (uint, error)
 	// Start begins a round on the newest revision; the channel is closed when it is over.

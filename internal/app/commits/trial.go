@@ -66,6 +66,17 @@ func judges(in Request, r *plans.Review) (kept []plans.Acceptance, err error) {
 		"\ncommit it for a time and look yourself (--for 15m, then yl plan keep), or say --allow-partial-trial")
 }
 
+// sameVantages names the vantages that a trial is made from: those that saw how it was must see how it is, also such as are not connected
+// any longer by then.
+func (s *Service) sameVantages(ctx context.Context, in trials.Request) (*trials.Request, error) {
+	from, err := s.Trials.VantagesFor(ctx, in.Vantages)
+	in.Vantages = nil
+	for _, v := range from {
+		in.Vantages = append(in.Vantages, v.Name)
+	}
+	return &in, err
+}
+
 const mostSaid = 8 // expectations that are named
 
 // trialOf prepares the trial of a commit; nil if it is to stay. It is called alone.

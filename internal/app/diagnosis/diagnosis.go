@@ -297,7 +297,7 @@ func (s *Service) findingsFor(ctx context.Context, e *diagnose.Evidence) error {
 
 // tryFor tries as the person's class from vantages now, what is complained of among it.
 func (s *Service) tryFor(ctx context.Context, e *diagnose.Evidence, in Complaint) error {
-	vantages, err := s.Trials.VantagesFor(in.Vantages)
+	vantages, err := s.Trials.VantagesFor(ctx, in.Vantages)
 	if err != nil {
 		return err
 	}

@@ -16,7 +16,7 @@ import (
 // Baseline is the round that saw what was seen of the revision that runs, from the vantages that are asked for: by the newest round on
 // it, or by one made now.
 func (s *Service) Baseline(ctx context.Context, number int, in Request) (uint, error) {
-	vantages, err := s.VantagesFor(in.Vantages)
+	vantages, err := s.VantagesFor(ctx, in.Vantages)
 	if err != nil {
 		return 0, err
 	}

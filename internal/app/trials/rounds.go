@@ -16,6 +16,7 @@ import (
 	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/core/session"
 	"yellowlantern/internal/core/site"
+	"yellowlantern/internal/enrolled"
 	"yellowlantern/internal/guard"
 	"yellowlantern/internal/people"
 	"yellowlantern/internal/probe"
@@ -67,6 +68,7 @@ type RoundResult struct {
 	Tried     int      `json:"tried"`
 	Missed    int      `json:"missed" doc:"Trials that did not see what was expected."`
 	Differs   int      `json:"differs" doc:"Trials that did not see what was computed."`
+	NotJudged int      `json:"not-judged,omitempty" doc:"Trials of an enrolled probe of which the gateway's record does not say the same."`
 	Largest   int      `json:"largest,omitempty" doc:"Largest packet that passes, in octets."`
 	Login     string   `json:"login"`
 	Causes    []string `json:"causes" nullable:"false"`
@@ -132,7 +134,7 @@ func round(r store.Round, reports []probe.Report) Round {
 	for _, p := range reports {
 		x := RoundResult{
 			Class: p.Class, Passage: p.Passage, Vantage: p.Vantage, Connected: p.Connected, OK: p.OK, Tried: p.Tried(),
-			Missed: p.Missed, Differs: p.Differs, Largest: p.Largest, Login: p.Login, Causes: p.Causes,
+			Missed: p.Missed, Differs: p.Differs, NotJudged: p.Unconfirmed(), Largest: p.Largest, Login: p.Login, Causes: p.Causes,
 		}
 		if p.Given != nil {
 			x.Over = p.Given.Over
@@ -142,15 +144,34 @@ func round(r store.Round, reports []probe.Report) Round {
 	return out
 }
 
-// VantagesFor finds vantages by name; none: the first.
-func (s *Service) VantagesFor(names []string) ([]Vantage, error) {
-	all := append(slices.Clone(s.Vantages), Vantage{Name: ThisNetwork})
-	if len(names) == 0 {
+// everyVantage stands for all of them.
+const everyVantage = "every"
+
+// Places are all vantages but the service's own network.
+func (s *Service) Places(ctx context.Context) ([]Vantage, error) {
+	probes, err := s.enrolledVantages(ctx)
+	return append(append([]Vantage{}, s.Vantages...), probes...), err
+}
+
+// VantagesFor finds vantages by name. None: the first of the site lab; on a real host its own network, and every enrolled probe that is
+// connected.
+func (s *Service) VantagesFor(ctx context.Context, names []string) ([]Vantage, error) {
+	all, err := s.Places(ctx)
+	if err != nil {
+		return nil, err
+	}
+	own := Vantage{Name: ThisNetwork}
+	switch {
+	case len(names) == 0 && len(s.Vantages) > 0:
 		return all[:1], nil
+	case len(names) == 0:
+		return append([]Vantage{own}, slices.DeleteFunc(all, func(v Vantage) bool { return !v.Connected })...), nil
+	case slices.Equal(names, []string{everyVantage}) && len(s.Vantages) > 0: // the lab's own network is none from outside
+		return all, nil
+	case slices.Equal(names, []string{everyVantage}):
+		return append([]Vantage{own}, all...), nil
 	}
-	if slices.Equal(names, []string{"every"}) {
-		return all[:max(1, len(all)-1)], nil
-	}
+	all = append(all, own)
 	var out []Vantage
 	for _, n := range names {
 		i := slices.IndexFunc(all, func(v Vantage) bool { return v.Name == n })
@@ -182,7 +203,7 @@ func (s *Service) start(ctx context.Context, by string, in Request) (store.Round
 	if err != nil {
 		return store.Round{}, nil, err
 	}
-	vantages, err := s.VantagesFor(in.Vantages)
+	vantages, err := s.VantagesFor(ctx, in.Vantages)
 	if err != nil {
 		return store.Round{}, nil, err
 	}
@@ -272,9 +293,9 @@ func (s *Service) run(ctx context.Context, r *store.Round, m *site.Model, classe
 }
 
 func verdictOf(r *store.Round, reports []probe.Report) (bool, string) {
-	bad, missed, differs, tried, out := 0, 0, 0, 0, 0
+	bad, missed, differs, tried, out, unjudged := 0, 0, 0, 0, 0, 0
 	for _, p := range reports {
-		tried += p.Tried()
+		tried, unjudged = tried+p.Tried(), unjudged+p.Unconfirmed()
 		if !p.OK {
 			bad++
 		}
@@ -298,6 +319,9 @@ func verdictOf(r *store.Round, reports []probe.Report) (bool, string) {
 		words = append(words, fmt.Sprintf("%d of %d logins saw something else: %d of %d trials not as expected, %d not as computed",
 			bad-out, len(reports), missed, tried, differs))
 	}
+	if unjudged > 0 {
+		words = append(words, fmt.Sprintf("%d trials not judged, for the gateway's record does not say the same", unjudged))
+	}
 	return false, strings.Join(words, "; ")
 }
 
@@ -306,19 +330,7 @@ func (s *Service) TryClass(ctx context.Context, o probe.Order, c reach.Class, v 
 	t := s.People.Lend(c.Groups)
 	defer s.takeBack(t)
 	o.User = t.Name
-	u := underlay.Host()
-	var err error
-	if v.Name != ThisNetwork {
-		u, err = underlay.Vantage(ctx, v.Link)
-	}
-	var p *probe.Report
-	if err == nil {
-		defer u.Close()
-		p, err = probe.Run(ctx, u, o, probe.Options{
-			Password: t.Password, Key: t.Key, Certificate: t.Certificate, SharedKey: []byte(t.Password),
-			MixedIn: []byte(t.Password), MixedInID: t.Name, Tester: true,
-		})
-	}
+	p, err := s.tryBy(ctx, v, o, t)
 	if err != nil {
 		p = &probe.Report{
 			At: time.Now(), Login: "not tried: " + err.Error(), Causes: []string{err.Error()}, Results: []probe.Result{},
@@ -328,6 +340,22 @@ func (s *Service) TryClass(ctx context.Context, o probe.Order, c reach.Class, v 
 	p.User, p.Tester, p.Class, p.Vantage, p.Revision, p.Passage = "", true, c.Name(), v.Name, o.Revision, o.Passage
 	p.Inside = p.Inside || v.Name == ThisNetwork // the service runs where its gateway does
 	return p
+}
+
+// tryBy tries by the network that a vantage is.
+func (s *Service) tryBy(ctx context.Context, v Vantage, o probe.Order, t *people.Tester) (*probe.Report, error) {
+	if v.Enrolled {
+		return s.tryFrom(ctx, v.Name, o, t)
+	}
+	u := underlay.Host()
+	if v.Name != ThisNetwork {
+		var err error
+		if u, err = underlay.Vantage(ctx, v.Link); err != nil {
+			return nil, err
+		}
+	}
+	defer u.Close()
+	return probe.Run(ctx, u, o, enrolled.OptionsOf(t.Name, t.Password, t.Key, t.Certificate))
 }
 
 // takeBack makes a tester worthless, and ends what may be left of its session.

@@ -39,7 +39,7 @@ func (s *Service) SetSchedule(ctx context.Context, want Schedule) (Schedule, err
 	if every != 0 && (every < oftenest || every > rarest) {
 		return Schedule{}, refusal.Invalid(fmt.Sprintf("every %s will not do: give %s to %s, or 0 for never", every, oftenest, rarest))
 	}
-	if _, err := s.VantagesFor(want.Vantages); err != nil {
+	if _, err := s.VantagesFor(ctx, want.Vantages); err != nil {
 		return Schedule{}, err
 	}
 	c := store.Schedule{Every: every, Vantages: strings.Join(want.Vantages, " "), By: actor.Name(ctx)}

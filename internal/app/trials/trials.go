@@ -24,7 +24,10 @@ import (
 type Vantage struct {
 	Name  string         `json:"name"`
 	About string         `json:"about"`
-	Link  netip.AddrPort `json:"link" doc:"UDP address on loopback that carries the home network's packets."`
+	Link  netip.AddrPort `json:"link,omitzero" doc:"UDP address on loopback that carries the home network's packets; left out of enrolled probes."`
+	// Enrolled is that an enrolled probe tries there.
+	Enrolled  bool `json:"enrolled,omitempty" doc:"An enrolled probe tries there, on a machine elsewhere."`
+	Connected bool `json:"connected,omitempty" doc:"That probe waits for something to try."`
 }
 
 // Gateway is what is running: what trials leave behind in it is ended.
@@ -52,4 +55,5 @@ type Service struct {
 
 	underWay sync.Mutex // one round at a time
 	handed   pace
+	desk     desk // where enrolled probes get what they are to try
 }

@@ -76,3 +76,16 @@ func (s *Service) Signing(ctx context.Context) ([]string, error) {
 	}
 	return out, nil
 }
+
+// Authorities are the certificates of the own authority, now and after a change of it that is under way: PEM.
+func (s *Service) Authorities(ctx context.Context) (string, error) {
+	c, err := s.change(ctx)
+	if err != nil {
+		return "", err
+	}
+	out := string(c.present.PEM())
+	if c.next != nil {
+		out += string(c.next.PEM())
+	}
+	return out, nil
+}

@@ -187,6 +187,7 @@ const (
 const (
 	EquipmentCrowded      Code = "equipment-crowded"
 	ReportHandedIn        Code = "report-handed-in"
+	ProbeEnrolled         Code = "probe-enrolled"
 	SourceTried           Code = "source-tried"
 	LoggedIn              Code = "logged-in"
 	CameBack              Code = "came-back"
@@ -256,6 +257,8 @@ const (
 	NameUnknown      Code = "name-unknown"
 	NameElsewhere    Code = "name-elsewhere"
 	NotRouted        Code = "not-routed"
+	Unconfirmed      Code = "unconfirmed"
+	AnswerCarried    Code = "answer-carried"
 )
 
 // What routers say about packets (RFC 792, RFC 4443).

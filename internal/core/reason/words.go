@@ -193,6 +193,7 @@ var meanings = map[Code]meaning{
 	Changed:               {KindChange, "{administrator}, by {way} from {source}: {change}[ ({what})]"},
 	DeviceLost:            {KindTrust, "a device of theirs was lost: {administrator} ended {count} sessions, forgot their second factors and what was remembered of devices, and made a link for another"},
 	EquipmentCrowded:      {KindEquipment, "by equipment {equipment} {count} logins under way were given up for newer ones: more are begun there than end"},
+	ProbeEnrolled:         {KindTrust, "the machine at {source} enrolled as probe {name}; it can be tried from there: yl probe --everyone --vantage {name}"},
 	ReportHandedIn:        {KindChange, "{administrator}, by {way} from {source}, handed in a report of a probe at {address} on revision {revision}; it does not count as tried"},
 	SourceTried:           {KindChange, "{administrator} tried source {source} at {server}[, of draft {what},] with {name}[, without its secret: {error}]"},
 	LoggedIn:              {KindLogin, "logged in by passage {passage} and tunnel {tunnel} with address {addresses} ({suite})"},
@@ -258,6 +259,8 @@ var meanings = map[Code]meaning{
 	DraftBehind:      {words: "revision {revision} was committed by {who} ({message}) after this draft was begun on {back}: rebase it first (yl plan rebase --draft {name}). It did this:"},
 	NoPlanYet:        {words: "no plan is committed yet: yl plan load FILE, then yl plan commit"},
 
+	Unconfirmed:      {words: "not judged: the gateway has no record that agrees with what the probe says"},
+	AnswerCarried:    {words: "the gateway carried an answer, which the probe did not report"},
 	NotConnected:     {words: "not connected"},
 	LoginFailed:      {words: "not tried: the login failed"},
 	PingAnswered:     {words: "ping answered in {took}[, by name {name}]"},
