@@ -306,12 +306,17 @@ func (p *printer) roundTable(r trials.Round) {
 		}
 		cell := fmt.Sprintf("✓ %d", x.Tried)
 		switch {
+		case !x.Connected && x.NotJudged > 0:
+			cell = "? not judged"
 		case !x.Connected && !x.OK:
 			cell = "✗ not in"
 		case !x.Connected:
 			cell = "✓ kept out"
 		case !x.OK:
 			cell = fmt.Sprintf("✗ %d of %d", x.Tried-x.Missed, x.Tried)
+			if x.NotJudged > 0 {
+				cell += fmt.Sprintf(", %d not judged", x.NotJudged)
+			}
 		}
 		if x.Over == "TCP" {
 			cell += " (TCP)"

@@ -1,6 +1,5 @@
-// Package enrolled is what a probe on a machine elsewhere, which tries by itself when it is asked to, and the service say to each other. The
-// probe calls the service, over HTTP: it needs no port of its own. It has a key that never leaves its machine; each call is signed with it
-// (a JSON Web Token, RFC 7519, by EdDSA, RFC 8037).
+// Package enrolled is what a probe on a machine elsewhere and the service say to each other. The probe calls the service over HTTP, and so
+// needs no port. Its key never leaves its machine; each call is signed with it (a JSON Web Token, RFC 7519, by EdDSA, RFC 8037).
 package enrolled
 
 import (
@@ -117,7 +116,8 @@ func sign(key ed25519.PrivateKey, name, job string, report []byte, now time.Time
 }
 
 // ErrClocks is where the clocks of both are too far apart.
-var ErrClocks = fmt.Errorf("the clock of the probe's machine differs by more than %d minutes from the service's: set it", int(Apart.Minutes()))
+var ErrClocks = fmt.Errorf("the clock of the probe's machine differs by more than %d minutes from the service's: set it",
+	int(Apart.Minutes()))
 
 // Verify reads a call's token, which must be signed with the key that key knows of the name that it has. Errors tell a stranger nothing
 // but that it does not count, or that the clocks differ.

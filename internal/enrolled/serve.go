@@ -38,13 +38,14 @@ const (
 func Enrol(ctx context.Context, i Invitation, path string, now time.Time) (Identity, error) {
 	id := Identity{Format: format, Name: i.Name, Service: i.Service, Authority: i.Authority}
 	if _, err := os.Lstat(path); err == nil {
-		return id, fmt.Errorf("%s exists: this machine is a probe already; remove the file to enrol it again", path)
+		return id, fmt.Errorf("%s exists: this machine is a probe already; to enroll it again, remove the file", path)
 	}
 	switch {
 	case i.Format != format:
-		return id, fmt.Errorf("the invitation is of format %d, this program knows %d: use the same version as the service", i.Format, format)
+		return id, fmt.Errorf("the invitation is of format %d, this program knows %d: use the service's version", i.Format, format)
 	case now.After(i.Until):
-		return id, fmt.Errorf("the invitation ended at %s: have another one made (yl probe invite %s)", i.Until.Local().Format(time.DateTime), i.Name)
+		return id, fmt.Errorf("the invitation ended at %s: have another one made (yl probe invite %s)",
+			i.Until.Local().Format(time.DateTime), i.Name)
 	}
 	if err := mayCall(i.Service); err != nil {
 		return id, err

@@ -60,8 +60,8 @@ func TestEnrolledProbe(t *testing.T) {
 	path := filepath.Join(g.folder, "moved.yaml")
 	require.NoError(t, os.WriteFile(path, []byte(strings.ReplaceAll(g.demo.Plan, "10.99.0.0/24", "10.98.0.0/24")), 0o600))
 	g.yl("plan", "load", path)
-	out, err := g.ask("plan", "commit", "--trial", "--vantage", "cove", "-m", "move the pool", "--accept", "all", "--because", "it is a trial",
-		"--allow-partial-trial")
+	out, err := g.ask("plan", "commit", "--trial", "--vantage", "cove", "--allow-partial-trial", "-m", "move the pool", "--accept", "all",
+		"--because", "it is a trial")
 	require.Error(t, err)
 	require.Regexp(t, `researchers-read-the-archive for researchers\S* .*from cove`, out+err.Error())
 	require.Contains(t, g.yl("plan", "show"), "10.99.0.0/24")

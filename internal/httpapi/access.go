@@ -14,7 +14,9 @@ import (
 const cookieName = "yl_session"
 
 // open are the calls that need no signing in.
-var open = map[string]bool{"start-status": true, "start": true, "sign-in": true, "ask-key": true, "renew-certificate": true, "enrol-probe": true, "call-of-probe": true}
+var open = map[string]bool{
+	"start-status": true, "start": true, "sign-in": true, "ask-key": true, "renew-certificate": true, "enrol-probe": true, "call-of-probe": true,
+}
 
 // authenticate admits by the console's cookie or by an API token.
 func (s *Server) authenticate(ctx huma.Context, next func(huma.Context)) {

@@ -59,7 +59,8 @@ func (r *Report) Recorded(o Order, record forward.Evidence, now time.Time) *Repo
 	out.Handed, out.Tester, out.AtGateway = false, true, r.AtGateway
 	if n := out.Unconfirmed(); n > 0 {
 		out.OK = false
-		out.Causes = append(out.Causes, fmt.Sprintf("%d trials are not judged: the gateway has no record that agrees with what the probe says", n))
+		out.Causes = append(out.Causes, fmt.Sprintf(
+			"%d trials are not judged: the gateway has no record that agrees with what the probe says", n))
 	}
 	return out
 }

@@ -76,13 +76,14 @@ func (s *Service) Invite(ctx context.Context, name string) (enrolled.Invitation,
 	if err := enrolled.Named(name); err != nil {
 		return enrolled.Invitation{}, refusal.Invalid(err.Error())
 	}
-	if name == ThisNetwork || name == everyVantage || slices.ContainsFunc(s.Vantages, func(v Vantage) bool { return v.Name == name }) {
+	taken := func(v Vantage) bool { return v.Name == name }
+	if name == ThisNetwork || name == everyVantage || slices.ContainsFunc(s.Vantages, taken) {
 		return enrolled.Invitation{}, refusal.Conflict(fmt.Sprintf("there is a vantage %q already", name))
 	}
 	at := s.At()
 	if at == "" {
-		return enrolled.Invitation{}, refusal.Invalid("it is not known where a machine elsewhere reaches this service: set kits-at in the " +
-			"plan (yl plan set kits-at https://NAME), and open that port (--listen-kits)")
+		return enrolled.Invitation{}, refusal.Invalid("it is not known where a machine elsewhere reaches this service: set kits-at in " +
+			"the plan (yl plan set kits-at https://NAME), and open that port (--listen-kits)")
 	}
 	authority, err := s.Trust.Authorities(ctx)
 	if err != nil {
@@ -98,7 +99,8 @@ func (s *Service) Invite(ctx context.Context, name string) (enrolled.Invitation,
 	return i, err
 }
 
-var errEnrolment = &refusal.Error{Sort: refusal.Unproved, Words: "this invitation is not valid: it was used, has ended, or was revoked; have another one made (yl probe invite)"}
+var errEnrolment = &refusal.Error{Sort: refusal.Unproved, Words: "this invitation is not valid: it was used, has ended, " +
+	"or was revoked; have another one made (yl probe invite)"}
 
 // Enrol takes a machine's key by an invitation.
 func (s *Service) Enrol(ctx context.Context, e enrolled.Enrolment) error {
@@ -149,7 +151,8 @@ func (s *Service) Revoke(ctx context.Context, name string) error {
 	return nil
 }
 
-var errStranger = &refusal.Error{Sort: refusal.Unproved, Words: "this probe is not enrolled, or was revoked: have it invited again (yl probe invite)"}
+var errStranger = &refusal.Error{Sort: refusal.Unproved, Words: "this probe is not enrolled, or was revoked: " +
+	"have it invited again (yl probe invite)"}
 
 // Call takes the report that a probe brings, if any, and gives it its next job; nil: there is none yet.
 func (s *Service) Call(ctx context.Context, in enrolled.Call) (enrolled.Answer, error) {
@@ -262,8 +265,8 @@ func (d *desk) have(ctx context.Context, j *job) (probe.Report, error) {
 			return probe.Report{}, fmt.Errorf("the time for it was over before probe %s was done", j.probe)
 		case <-limit.C:
 			if taken == nil {
-				return probe.Report{}, fmt.Errorf("probe %s took it, and did not report within %s: journalctl -u yl-probe on its machine says why",
-					j.probe, jobTime)
+				return probe.Report{}, fmt.Errorf("probe %s took it, and did not report within %s: "+
+					"journalctl -u yl-probe on its machine says why", j.probe, jobTime)
 			}
 			d.mu.Lock()
 			busy := d.busy(j.probe)
@@ -272,8 +275,8 @@ func (d *desk) have(ctx context.Context, j *job) (probe.Report, error) {
 				limit.Reset(pickTime)
 				continue
 			}
-			return probe.Report{}, fmt.Errorf("probe %s is not connected: is yl-probe running on its machine, and does it reach this service "+
-				"(systemctl status yl-probe)", j.probe)
+			return probe.Report{}, fmt.Errorf("probe %s is not connected: is yl-probe running on its machine, and does it reach "+
+				"this service (systemctl status yl-probe)", j.probe)
 		}
 	}
 }

@@ -45,7 +45,10 @@ func TestDesk(t *testing.T) {
 
 	turned := make(chan *enrolled.Job)
 	go func() { turned <- d.take(t.Context(), "cove") }()
-	require.Eventually(t, func() bool { _, connected := d.lastSeen("cove", now.Add(time.Hour)); return connected }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool {
+		_, connected := d.lastSeen("cove", now.Add(time.Hour))
+		return connected
+	}, 5*time.Second, time.Millisecond)
 	d.turnAway("cove")
 	require.Nil(t, <-turned)
 }

@@ -53,10 +53,11 @@ async function plan() {
 
 onMounted(async () => {
   const [v, s] = await Promise.all([api.GET('/api/v1/vantages'), api.GET('/api/v1/schedule'), list(), show(0)])
-  vantages.value = v.data?.length
-    ? v.data
-    : [{ name: 'this-network', about: 'the network of this machine: no trial from outside', link: '' }]
-  chosen.value = vantages.value.map((x) => x.name)
+  vantages.value = v.data ?? []
+  if (!vantages.value.some((x) => !x.enrolled))
+    // no lab: a real host
+    vantages.value.unshift({ name: 'this-network', about: 'the network of this machine: no trial from outside' })
+  chosen.value = vantages.value.filter((x) => !x.enrolled || x.connected).map((x) => x.name)
   schedule.value = s.data
   every.value = s.data?.every ?? 0
 })
@@ -71,7 +72,17 @@ const rows = computed(() => {
 const detail = computed(() => round.value?.results.find((r) => `${r.class} ${r.vantage}` === picked.value))
 const about = (name: string) => vantages.value.find((v) => v.name === name)?.about ?? ''
 const cell = (r: Result) =>
-  !r.connected ? (r.ok ? 'kept out' : 'does not get in') : r.ok ? `${r.tried} as expected` : `${r.missed} of ${r.tried} not as expected`
+  !r.connected
+    ? r.ok
+      ? 'kept out'
+      : r['not-judged']
+        ? 'not judged'
+        : 'does not get in'
+    : r.ok
+      ? `${r.tried} as expected`
+      : [r.missed && `${r.missed} of ${r.tried} not as expected`, r['not-judged'] && `${r['not-judged']} not judged`]
+          .filter(Boolean)
+          .join(', ') || 'not as expected'
 const causes = computed(() => {
   const who = new Map<string, string[]>()
   for (const r of round.value?.results ?? [])
@@ -103,7 +114,8 @@ const settings = (cause: string) =>
     <v-alert v-if="problem" type="error" variant="tonal" role="alert" class="mb-2">{{ problem }}</v-alert>
     <div class="d-flex ga-4 mb-3 align-center flex-wrap">
       <label v-for="v in vantages" :key="v.name" :title="v.about" class="vantage"
-        ><input v-model="chosen" type="checkbox" :value="v.name" /> {{ v.name }}</label
+        ><input v-model="chosen" type="checkbox" :value="v.name" /> {{ v.name
+        }}{{ v.enrolled && !v.connected ? ' (not connected)' : '' }}</label
       >
       <v-spacer />
       <v-select
