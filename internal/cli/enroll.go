@@ -20,16 +20,11 @@ import (
 	"yellowlantern/internal/private"
 )
 
-// identityPath is where a machine keeps that it is a probe. A unit is given the file by the service manager.
-const identityPath = "/etc/yellow-lantern/probe.json"
+// identityPath is where a machine keeps that it is a probe.
+const identityPath = "/var/lib/yellow-lantern-probe/probe.json"
 
 func identityFlag() cli.Flag {
-	return &cli.StringFlag{Name: "identity", Usage: "file with this machine's key as a probe", Value: func() string {
-		if folder := os.Getenv("CREDENTIALS_DIRECTORY"); folder != "" {
-			return filepath.Join(folder, "probe.json")
-		}
-		return identityPath
-	}()}
+	return &cli.StringFlag{Name: "identity", Usage: "file with this machine's key as a probe", Value: identityPath}
 }
 
 // enrolledCommands are about probes on machines elsewhere that try when the service asks them to.
@@ -79,7 +74,7 @@ func (p *printer) enroll(ctx context.Context, c *cli.Command) error {
 		return Failing(ExitUsage, "%s is no invitation (yl probe invite makes one): %w", path, err)
 	}
 	at := c.String("identity")
-	if err := os.MkdirAll(filepath.Dir(at), 0o755); err != nil {
+	if err := os.MkdirAll(filepath.Dir(at), 0o700); err != nil {
 		return Failing(ExitUsage, "identity: %w", err)
 	}
 	if _, err := enrolled.Enrol(ctx, i, at, time.Now()); err != nil {

@@ -89,7 +89,7 @@ func TestRoles(t *testing.T) {
 				}
 				status, words := 0, ""
 				if role == "auditor" && !slices.Contains([]string{
-					"start", "sign-in", "ask-key", "renew-certificate",
+					"start", "sign-in", "ask-key", "renew-certificate", "enrol-probe", "call-of-probe",
 					"record-session",
 				}, op.ID) {
 					status, words = call("", method, path)
@@ -173,7 +173,7 @@ func TestRoles(t *testing.T) {
 var mine = func() map[string][]string {
 	own := []string{
 		"change-own-password", "end-own-session", "sign-out", "make-token", "remove-token", "take-own-factor", "forget-own-factor", "start", "sign-in", "ask-key", "begin-own-key", "add-own-key",
-		"renew-certificate", "check", "read", "uses", "depends", "journeys", "edit", "begin",
+		"renew-certificate", "enrol-probe", "call-of-probe", "check", "read", "uses", "depends", "journeys", "edit", "begin",
 	}
 	both := []string{"diagnose", "bundle", "add-probe", "try-source", "try-certificate"}
 	return map[string][]string{

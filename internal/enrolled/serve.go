@@ -16,8 +16,10 @@ import (
 	"net/http"
 	"net/url"
 	"os"
+	"path/filepath"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"yellowlantern/internal/guard"
@@ -67,7 +69,11 @@ func Enrol(ctx context.Context, i Invitation, path string, now time.Time) (Ident
 	if err != nil {
 		return id, err
 	}
-	if err := private.Write(path, append(text, '\n')); err != nil { // first: an invitation counts once
+	err = private.Write(path, append(text, '\n')) // first: an invitation counts once
+	if err == nil {
+		err = ownedAs(path, filepath.Dir(path))
+	}
+	if err != nil {
 		return id, err
 	}
 	if err := id.client().post(ctx, "/api/v1/probes/enrol", e, nil); err != nil {
@@ -75,6 +81,16 @@ func Enrol(ctx context.Context, i Invitation, path string, now time.Time) (Ident
 		return id, err
 	}
 	return id, nil
+}
+
+// ownedAs gives a file that root wrote to the owner of its folder, who is to read it.
+func ownedAs(path, folder string) error {
+	s, err := os.Stat(folder)
+	if err != nil || os.Geteuid() != 0 {
+		return err
+	}
+	of := s.Sys().(*syscall.Stat_t)
+	return os.Lchown(path, int(of.Uid), int(of.Gid))
 }
 
 // ReadIdentity reads the file of an enrolled probe.

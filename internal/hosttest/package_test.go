@@ -165,7 +165,7 @@ func (m *machine) dpkg(deb string) string {
 	return m.do("dpkg", "-i", name)
 }
 
-const gatewayUnit, serviceUnit = "yellow-lantern-gateway.service", "yellow-lantern.service"
+const gatewayUnit, serviceUnit, probeUnit = "yellow-lantern-gateway.service", "yellow-lantern.service", "yl-probe.service"
 
 // up waits until both units are active, and the service answers.
 func (m *machine) up() {
@@ -237,7 +237,7 @@ func (m *machine) files() (all []string) {
 func verified(t *testing.T) {
 	t.Helper()
 	units := t.TempDir() // beside this host's own units
-	all := []string{gatewayUnit, serviceUnit, "yl-dial@.service"}
+	all := []string{gatewayUnit, serviceUnit, "yl-dial@.service", probeUnit}
 	for _, unit := range all {
 		b, err := os.ReadFile("../../packaging/" + unit)
 		require.NoError(t, err)
@@ -248,9 +248,9 @@ func verified(t *testing.T) {
 	said, err := verify.CombinedOutput()
 	require.NoError(t, err, "%s", said)
 	for line := range strings.Lines(string(said)) { // of other packages' units, which it reads as well, it may say what it likes
-		require.NotRegexp(t, `yellow-lantern|yl-dial`, line)
+		require.NotRegexp(t, `yellow-lantern|yl-dial|yl-probe`, line)
 	}
-	for unit, most := range map[string]string{serviceUnit: "15", gatewayUnit: "25"} {
+	for unit, most := range map[string]string{serviceUnit: "15", gatewayUnit: "25", probeUnit: "15"} {
 		look := exec.Command("systemd-analyze", "security", "--offline=true", "--threshold="+most, "../../packaging/"+unit)
 		out, err := look.CombinedOutput()
 		require.NoError(t, err, "more exposed than it may be: %s", out)
@@ -329,6 +329,24 @@ func TestPackage(t *testing.T) {
 	require.Len(t, g.sessions(), 1)
 	require.Contains(t, m.do("yl", "--version"), "99.0.0")
 	g.hangUp("home")
+
+	// The host as a probe: it waits as a user that may do nothing, with a key that nobody else can read.
+	conf := m.do("cat", "/etc/yellow-lantern/service.conf")
+	m.put("/etc/yellow-lantern/service.conf", "644", []byte(conf+"\nYL_LISTEN_KITS=127.0.0.1:8644\nYL_KITS_AT=https://localhost:8644\n"))
+	m.do("systemctl", "restart", serviceUnit)
+	m.up()
+	m.do("sh", "-c", "echo 127.0.0.1 localhost >> /etc/hosts")
+	g.yl("probe", "invite", "rock", "--out", g.in("rock.invitation"))
+	m.put("/root/rock.invitation", "600", g.read(g.in("rock.invitation")))
+	m.do("yl", "probe", "enroll", "/root/rock.invitation")
+	m.do("systemctl", "start", probeUnit)
+	require.Eventually(t, func() bool { return strings.Contains(g.yl("probe", "enrolled"), "connected; enrolled") }, 20*time.Second,
+		200*time.Millisecond)
+	require.NotEqual(t, "root", strings.TrimSpace(m.do("ps", "-o", "user=", "-p", m.main(probeUnit))))
+	require.Equal(t, "yellow-lantern-probe 600\n", m.do("stat", "-c", "%U %a", "/var/lib/yellow-lantern-probe/probe.json"))
+	require.Contains(t, g.yl("probe", "--everyone", "--vantage", "rock"), "all as expected; computed and tried agree")
+	m.put("/etc/yellow-lantern/service.conf", "644", []byte(conf))
+	m.do("rm", "/root/rock.invitation", "/etc/hosts")
 
 	// The host is lost: what a backup holds is put onto a fresh installation by one command, with and without secrets.
 	m.put("/srv/pass", "600", []byte("four unrelated words\n"))

@@ -97,7 +97,7 @@ var mayImport = map[string][]string{
 	"internal/app/diagnosis":     {"core", "internal/gateway", "internal/people", "internal/store", "internal/probe", "internal/app/actor", "internal/app/refusal", "internal/app/journal", "internal/app/trust", "internal/app/plans", "internal/app/trials", "internal/app/proofs", "internal/app/standing"},
 	"internal/app/access":        {"core", "internal/people", "internal/people/source", "internal/store", "internal/app/actor", "internal/app/refusal", "internal/app/journal"},
 	"internal/codepage":          {"core", "internal/doors", "internal/gateway", "internal/userstack"},
-	"internal/enrolled":           {"core", "internal/guard", "internal/private", "internal/probe", "internal/underlay"},
+	"internal/enrolled":          {"core", "internal/guard", "internal/private", "internal/probe", "internal/underlay"},
 	"internal/mirror":            {"core", "internal/doors", "internal/tunnel/ikev2"},
 	"internal/app/standing":      {"core", "internal/app/authorities", "internal/app/sources", "internal/mirror", "internal/store", "internal/app/refusal", "internal/app/compiled", "internal/app/running", "internal/app/trust", "internal/app/watching"},
 	"internal/app/handover":      {"core", "internal/gateway", "internal/people", "internal/store", "internal/app/actor", "internal/app/refusal", "internal/app/plans", "internal/app/trust", "internal/app/journal", "internal/app/trials"},
