@@ -187,7 +187,7 @@ func New(cfg Config) *App {
 	a.Standing = &standing.Service{
 		Store: cfg.Store, Wholes: wholes, Running: a.Running, Trust: a.Trust, Watching: a.Watching, Authorities: a.Authorities, Sources: a.Sources,
 		Clock: standing.SystemClock, Elsewhere: standing.Elsewhere, Behind: a.Accounting.Behind, Deaf: a.Changes.Problems, Equipment: a.Equipment.Problem, Unsent: a.Journal.Unsent, Unmailed: a.Mailing.Problem,
-		LastResort: a.Access.LastResort,
+		LastResort: a.Access.LastResort, Probes: a.Trials.Connected,
 	}
 	a.Diagnosis.Status = a.Standing.Look
 	a.background.Keep("journal.webhook", func() { a.Journal.Send(until) })

@@ -23,7 +23,8 @@ import (
 )
 
 const (
-	format = 1
+	// Format is of invitations and identities.
+	Format = 1
 	// Apart is how far the clocks of probe and service may be apart.
 	Apart = 5 * time.Minute
 	// audience keeps a call's signature from being anything else's.

@@ -38,13 +38,13 @@ const (
 
 // Enrol makes a key, has it enrolled by an invitation, and keeps the identity in a file that is there for its owner alone.
 func Enrol(ctx context.Context, i Invitation, path string, now time.Time) (Identity, error) {
-	id := Identity{Format: format, Name: i.Name, Service: i.Service, Authority: i.Authority}
+	id := Identity{Format: Format, Name: i.Name, Service: i.Service, Authority: i.Authority}
 	if _, err := os.Lstat(path); err == nil {
 		return id, fmt.Errorf("%s exists: this machine is a probe already; to enroll it again, remove the file", path)
 	}
 	switch {
-	case i.Format != format:
-		return id, fmt.Errorf("the invitation is of format %d, this program knows %d: use the service's version", i.Format, format)
+	case i.Format != Format:
+		return id, fmt.Errorf("the invitation is of format %d, this program knows %d: use the service's version", i.Format, Format)
 	case now.After(i.Until):
 		return id, fmt.Errorf("the invitation ended at %s: have another one made (yl probe invite %s)",
 			i.Until.Local().Format(time.DateTime), i.Name)
@@ -102,8 +102,8 @@ func ReadIdentity(path string) (id Identity, err error) {
 	if err == nil {
 		err = json.Unmarshal(b, &id)
 	}
-	if err == nil && id.Format != format {
-		err = fmt.Errorf("it is of format %d, this program knows %d", id.Format, format)
+	if err == nil && id.Format != Format {
+		err = fmt.Errorf("it is of format %d, this program knows %d", id.Format, Format)
 	}
 	if err == nil {
 		err = mayCall(id.Service)

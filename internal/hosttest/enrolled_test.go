@@ -81,6 +81,7 @@ func TestEnrolledProbe(t *testing.T) {
 		require.Contains(t, x.Login, "probe cove is not connected")
 	}
 	require.Contains(t, g.yl("probe", "enrolled"), "disconnected since")
+	require.Contains(t, g.status(), "not connected, so nothing can be tried from there: cove")
 
 	_, ended = serve()
 	require.Contains(t, g.yl("probe", "revoke", "cove"), "is revoked")

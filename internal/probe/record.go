@@ -56,7 +56,7 @@ func (r *Report) Recorded(o Order, record forward.Evidence, now time.Time) *Repo
 		}
 	}
 	out := in.Again(o, now)
-	out.Handed, out.Tester, out.AtGateway = false, true, r.AtGateway
+	out.At, out.Handed, out.Tester, out.AtGateway = now, false, true, r.AtGateway
 	if n := out.Unconfirmed(); n > 0 {
 		out.OK = false
 		out.Causes = append(out.Causes, fmt.Sprintf(
@@ -88,7 +88,7 @@ func (r *Result) agrees(d forward.Decision, known bool) {
 func (r *Report) unrecorded(o Order, why string, now time.Time) *Report {
 	r.Results, r.Connected = nil, false
 	out := r.Again(o, now)
-	out.Handed, out.Tester, out.OK = false, true, false
+	out.At, out.Handed, out.Tester, out.OK = now, false, true, false
 	out.Login, out.Fault, out.Differs = "not judged: "+why, reason.FaultOther, 0
 	out.Causes = []string{out.Login}
 	for i := range out.Results {

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"time"
 
@@ -33,8 +34,13 @@ func (s *Store) InviteProbe(ctx context.Context, p EnrolledProbe) error {
 
 // EnrolProbe makes of an invitation a probe with a key. ErrNotFound: no invitation of that name and code counts at that time.
 func (s *Store) EnrolProbe(ctx context.Context, name string, code, key []byte, from string, now time.Time) error {
-	r := s.db.WithContext(ctx).Model(&EnrolledProbe{}).Where("name = ? AND code = ? AND key IS NULL AND until > ?", name, code, now.UTC()).
-		Updates(map[string]any{"code": nil, "key": key, "since": now.UTC(), "from": from})
+	valid := s.db.WithContext(ctx).Model(&EnrolledProbe{}).Where("name = ? AND code = ? AND key IS NULL AND until > ?", name, code, now.UTC()).
+		Session(&gorm.Session{})
+	var n int64
+	if err := valid.Count(&n).Error; err != nil || n == 0 { // strangers ask: they write nothing
+		return cmp.Or(err, ErrNotFound)
+	}
+	r := valid.Updates(map[string]any{"code": nil, "key": key, "since": now.UTC(), "from": from})
 	if r.Error == nil && r.RowsAffected == 0 {
 		return ErrNotFound
 	}

@@ -4799,7 +4799,7 @@ export interface components {
             code?: string;
             /** @description What to do. */
             mend?: string;
-            /** @description What it is about: plan, gateway, inside, outside, ports, name, console, certificate, authority, authorities, sources, equipment, journal, disk, clock. */
+            /** @description What it is about: plan, gateway, inside, outside, ports, name, console, certificate, authority, authorities, sources, equipment, probes, journal, disk, clock. */
             name: string;
             /** @description Where in the plan. */
             setting?: string;

@@ -134,3 +134,23 @@ func aboutAuthority(a authorities.OtherAuthority) Point {
 	}
 	return p
 }
+
+// probes are machines elsewhere that trials are made from: where there are none, nothing is said.
+func (s *Service) probes(ctx context.Context) []Point {
+	if s.Probes == nil {
+		return nil
+	}
+	connected, gone, err := s.Probes(ctx)
+	switch {
+	case err != nil:
+		return []Point{{Name: "probes", State: Risky, Words: "enrolled probes cannot be read: " + err.Error()}}
+	case len(gone) > 0:
+		return []Point{{
+			Name: "probes", State: Risky, Words: "not connected, so nothing can be tried from there: " + strings.Join(gone, ", "),
+			Mend: "on that machine: systemctl status yl-probe; if it is gone for good: yl probe revoke " + gone[0],
+		}}
+	case len(connected) > 0:
+		return []Point{{Name: "probes", State: Right, Words: "connected: " + strings.Join(connected, ", ")}}
+	}
+	return nil
+}

@@ -32,7 +32,7 @@ const (
 
 // Point is one thing that must be right.
 type Point struct {
-	Name    string `json:"name" doc:"What it is about: plan, gateway, inside, outside, ports, name, console, certificate, authority, authorities, sources, equipment, journal, disk, clock."`
+	Name    string `json:"name" doc:"What it is about: plan, gateway, inside, outside, ports, name, console, certificate, authority, authorities, sources, equipment, probes, journal, disk, clock."`
 	State   string `json:"state" enum:"right,risky,wrong"`
 	Words   string `json:"words" doc:"How it is."`
 	Mend    string `json:"mend,omitempty" doc:"What to do."`
@@ -55,6 +55,8 @@ type Service struct {
 	Sources *sources.Service
 	// Behind says of sources what their servers could not be told of sessions; nil: not looked at.
 	Behind func(ctx context.Context) (map[string]string, error)
+	// Probes tells which enrolled probes are connected, and which are not; nil: not looked at.
+	Probes func(ctx context.Context) (connected, gone []string, err error)
 	// Unmailed tells why people are not sent mail; nil, or none: they are.
 	Unmailed func() string
 	// LastResort tells whether the administrator of last resort is signed in, and since when; nil: not looked at.
@@ -96,6 +98,7 @@ func (s *Service) Look(ctx context.Context) []Point {
 	out = append(out, s.certificates(ctx)...)
 	out = append(out, s.others(ctx)...)
 	out = append(out, s.elsewhere(ctx)...)
+	out = append(out, s.probes(ctx)...)
 	out = append(out, s.collector()...)
 	out = append(out, s.lastResort(ctx)...)
 	out = append(out, s.disk(), s.clock(ctx))

@@ -13,6 +13,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/time/rate"
+
 	"yellowlantern/internal/app/actor"
 	"yellowlantern/internal/app/refusal"
 	"yellowlantern/internal/core/forward"
@@ -31,6 +33,9 @@ const (
 	awayTime = 3 * time.Second
 	pickTime = 15 * time.Second
 	jobTime  = 4 * time.Minute // from when it is taken until its report is there
+
+	callsAtOnce = 200
+	callsEach   = 20
 )
 
 // Recorder is what keeps the gateway's own record of a trial.
@@ -69,6 +74,7 @@ type desk struct {
 	waiting map[string]int
 	used    map[string]time.Time // numbers of calls, which count once
 	turns   map[string]int       // how often a probe of that name was revoked
+	paces   map[string]*rate.Limiter
 }
 
 // Invite makes an invitation, by which one machine becomes a probe of that name.
@@ -90,7 +96,7 @@ func (s *Service) Invite(ctx context.Context, name string) (enrolled.Invitation,
 		return enrolled.Invitation{}, err
 	}
 	now := time.Now().UTC()
-	i := enrolled.Invitation{Format: 1, Name: name, Service: at, Authority: authority, Code: rand.Text(), Until: now.Add(inviteTime)}
+	i := enrolled.Invitation{Format: enrolled.Format, Name: name, Service: at, Authority: authority, Code: rand.Text(), Until: now.Add(inviteTime)}
 	sum := sha256.Sum256([]byte(i.Code))
 	err = s.Store.InviteProbe(ctx, store.EnrolledProbe{Name: name, By: actor.Name(ctx), Invited: now, Code: sum[:], Until: i.Until})
 	if errors.Is(err, store.ErrExists) {
@@ -142,6 +148,21 @@ func (s *Service) Enrolled(ctx context.Context) ([]EnrolledProbe, error) {
 	return out, err
 }
 
+// Connected tells of the probes that enrolled which are connected, and which are not.
+func (s *Service) Connected(ctx context.Context) (connected, gone []string, err error) {
+	all, err := s.Enrolled(ctx)
+	for _, p := range all {
+		switch {
+		case p.Enrolled.IsZero():
+		case p.Connected:
+			connected = append(connected, p.Name)
+		default:
+			gone = append(gone, p.Name)
+		}
+	}
+	return connected, gone, err
+}
+
 // Revoke forgets a probe: from now on nothing that it says counts.
 func (s *Service) Revoke(ctx context.Context, name string) error {
 	if err := s.Store.RemoveProbe(ctx, name); err != nil {
@@ -167,7 +188,11 @@ func (s *Service) Call(ctx context.Context, in enrolled.Call) (enrolled.Answer, 
 	switch {
 	case errors.Is(err, enrolled.ErrClocks):
 		return enrolled.Answer{}, refusal.Invalid(err.Error())
-	case err != nil || !s.desk.first(c.ID, now):
+	case err != nil:
+		return enrolled.Answer{}, errStranger
+	case !s.desk.mayCall(c.Issuer, now):
+		return enrolled.Answer{}, &refusal.Error{Sort: refusal.TooMuch, Wait: callTime, Words: "this probe calls too often"}
+	case !s.desk.first(c.ID, now):
 		return enrolled.Answer{}, errStranger
 	}
 	if in.Report != nil {
@@ -211,6 +236,19 @@ func (s *Service) tryFrom(ctx context.Context, name string, o probe.Order, t *pe
 		return nil, err
 	}
 	return r.Recorded(o, record, time.Now()), nil
+}
+
+// mayCall bounds how often a probe calls: callsAtOnce, and callsEach a second after that.
+func (d *desk) mayCall(name string, now time.Time) bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.paces == nil {
+		d.paces = map[string]*rate.Limiter{}
+	}
+	if d.paces[name] == nil {
+		d.paces[name] = rate.NewLimiter(callsEach, callsAtOnce)
+	}
+	return d.paces[name].AllowN(now, 1)
 }
 
 // first tells whether a call's number was not seen before, and remembers it for as long as such a call would count.

@@ -141,6 +141,7 @@ func TestFindings(t *testing.T) {
 		{"split-typical-home", "passages/research/routes/split/2", Warn, "split: [station, archive]", "split: [station, archive, 192.168.1.0/24]", "renumber"},
 		{"routed-for-nothing", "passages/volunteers/routes/split/2", Warn, "split: [names, nestcams]", "split: [names, nestcams, turbine]", "rule"},
 		{"needed-not-routed", "passages/research/routes/split", Stop, "split: [station, archive]", "split: [station, records]", "add nestcams"},
+		{"needed-not-routed", "passages/visits/routes/split", Stop, "  - name: research\n", "  - {name: visits, groups: [researchers], tunnels: [main], pool: guests, dns: {servers: [10.20.0.53]}, routes: {split: [names]}}\n  - name: research\n", "put passage research before passage visits"},
 		{"full-without-internet", "passages/wardens/routes/full", Stop, "    internet: true\n", "", "internet: true"},
 		{"full-without-rule", "passages/wardens/routes/full", Stop, "groups: [wardens], to: [internet]", "groups: [researchers], to: [internet]", "internet"},
 		{"full-without-translation", "passages/wardens/routes/full", Stop, "from: [staff, station, archive]}", "from: [staff, station, archive], out: station}", "action: translate"},

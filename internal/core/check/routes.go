@@ -3,6 +3,7 @@ package check
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 
 	"yellowlantern/internal/core/netset"
 	"yellowlantern/internal/core/plan"
@@ -92,10 +93,33 @@ func (c *checker) neededRoutes(p *plan.Passage, base string) {
 				continue
 			}
 			told[place] = true
+			if later := c.passedOver(p, class.Groups, s.From); later != "" {
+				c.add(Stop, "needed-not-routed", base+"/split", "put passage "+later+" before passage "+p.Name+", or add "+place,
+					"rules let %s and %s talk, but devices send it past the tunnel: passage %s, which does not route it, takes them before "+
+						"passage %s, which does: the first that admits one of a person's groups counts", class.Name(), place, p.Name, later)
+				c.mend("add", base+"/split", quote(place))
+				continue
+			}
 			c.add(Stop, "needed-not-routed", base+"/split", "add "+place, "rules let %s and %s talk, but it is not among the split routes of passage %s: devices send it past the tunnel", class.Name(), place, p.Name)
 			c.mend("add", base+"/split", quote(place))
 		}
 	}
+}
+
+// passedOver is a passage that routes an address and would admit somebody, if another did not stand before it; empty: there is none.
+func (c *checker) passedOver(by *plan.Passage, groups []string, a netip.Addr) string {
+	before := true
+	for i := range c.p.Passages {
+		p := &c.p.Passages[i]
+		if p.Name == by.Name {
+			before = false
+		}
+		admits := slices.ContainsFunc(p.Groups, func(g string) bool { return slices.Contains(groups, g) })
+		if !before && p.Name != by.Name && !p.Off && admits && (p.Routes.Full || c.n.Destinations(p.Routes.Split).Contains(a)) {
+			return p.Name
+		}
+	}
+	return ""
 }
 
 // swallowed finds inside places that a home network of people hides from them.
