@@ -84,6 +84,9 @@ func TestEnrolledProbe(t *testing.T) {
 	require.Contains(t, g.status(), "not connected, so nothing can be tried from there: cove")
 
 	_, ended = serve()
+	for begun := time.Now(); time.Since(begun) < 25*time.Second; time.Sleep(time.Second) {
+		require.Contains(t, g.yl("probe", "enrolled"), "connected; enrolled", "while it waits, too")
+	}
 	require.Contains(t, g.yl("probe", "revoke", "cove"), "is revoked")
 	require.Contains(t, ended(), "this probe is not enrolled, or was revoked")
 	require.Contains(t, g.yl("probe", "enrolled"), "no machine elsewhere is a probe")

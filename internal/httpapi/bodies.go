@@ -219,7 +219,7 @@ func (s *Server) readFirst(w http.ResponseWriter, r *http.Request, next http.Han
 		return
 	}
 	_ = control.SetReadDeadline(time.Time{})
-	r.Body = io.NopCloser(bytes.NewReader(b))
+	r.Body = &timely{ReadCloser: io.NopCloser(bytes.NewReader(b)), control: control}
 	next.ServeHTTP(w, r)
 }
 
