@@ -34,8 +34,8 @@ func (s *Store) InviteProbe(ctx context.Context, p EnrolledProbe) error {
 
 // EnrolProbe makes of an invitation a probe with a key. ErrNotFound: no invitation of that name and code counts at that time.
 func (s *Store) EnrolProbe(ctx context.Context, name string, code, key []byte, from string, now time.Time) error {
-	valid := s.db.WithContext(ctx).Model(&EnrolledProbe{}).Where("name = ? AND code = ? AND key IS NULL AND until > ?", name, code, now.UTC()).
-		Session(&gorm.Session{})
+	valid := s.db.WithContext(ctx).Model(&EnrolledProbe{}).
+		Where("name = ? AND code = ? AND key IS NULL AND until > ?", name, code, now.UTC()).Session(&gorm.Session{})
 	var n int64
 	if err := valid.Count(&n).Error; err != nil || n == 0 { // strangers ask: they write nothing
 		return cmp.Or(err, ErrNotFound)

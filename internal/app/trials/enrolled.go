@@ -96,7 +96,9 @@ func (s *Service) Invite(ctx context.Context, name string) (enrolled.Invitation,
 		return enrolled.Invitation{}, err
 	}
 	now := time.Now().UTC()
-	i := enrolled.Invitation{Format: enrolled.Format, Name: name, Service: at, Authority: authority, Code: rand.Text(), Until: now.Add(inviteTime)}
+	i := enrolled.Invitation{
+		Format: enrolled.Format, Name: name, Service: at, Authority: authority, Code: rand.Text(), Until: now.Add(inviteTime),
+	}
 	sum := sha256.Sum256([]byte(i.Code))
 	err = s.Store.InviteProbe(ctx, store.EnrolledProbe{Name: name, By: actor.Name(ctx), Invited: now, Code: sum[:], Until: i.Until})
 	if errors.Is(err, store.ErrExists) {
