@@ -56,7 +56,7 @@ func (p *printer) inviteProbe(ctx context.Context, c *cli.Command, cl *client.Cl
 	if err != nil {
 		return Failing(ExitUsage, "invitation: %w", err)
 	}
-	return p.done("%s enrolls one machine as probe %s, until %s. Whoever has the file can: bring it there by a way that nobody else reads.\n"+
+	return p.done("%s enrolls one machine as probe %s, until %s. Anyone with the file can enroll: copy it over SSH.\n"+
 		"There, with this package installed: yl probe enroll %s, then systemctl enable --now yl-probe", path, name, local(i.Until), filepath.Base(path))
 }
 

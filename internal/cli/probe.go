@@ -306,7 +306,7 @@ func (p *printer) roundTable(r trials.Round) {
 		}
 		cell := fmt.Sprintf("✓ %d", x.Tried)
 		switch {
-		case !x.Connected && x.NotJudged > 0:
+		case x.NotTried:
 			cell = "? not judged"
 		case !x.Connected && !x.OK:
 			cell = "✗ not in"

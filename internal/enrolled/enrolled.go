@@ -31,6 +31,8 @@ const (
 	audience = "yellow-lantern-probe"
 	// mostReport is how large a report may be once it is unpacked, in octets.
 	mostReport = 8 << 20
+	// mostPacked is how large it may be packed: in base64, with the rest of a call, below 64 KiB.
+	mostPacked = 45000
 )
 
 // nameFits is what a probe, which is a vantage, may be called.

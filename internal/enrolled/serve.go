@@ -193,8 +193,6 @@ func (c *caller) post(ctx context.Context, path string, in, out any) error {
 type Probe struct {
 	Identity
 	Log *slog.Logger
-	// Network is where it tries from; nil: this machine's.
-	Network func() underlay.Underlay
 
 	key ed25519.PrivateKey
 	mu  sync.Mutex
@@ -276,12 +274,15 @@ func (p *Probe) call(ctx context.Context, c *caller, job string, report []byte) 
 
 // do tries, and hands in what was seen.
 func (p *Probe) do(ctx context.Context, c *caller, j Job) {
-	r, err := p.try(ctx, j)
+	r, err := try(ctx, j)
 	if err != nil {
 		r = &probe.Report{At: time.Now(), Login: "not tried: " + err.Error()}
 	}
 	p.Log.Info("tried", "class", j.Order.Class, "revision", j.Order.Revision, "connected", r.Connected, "trials", r.Tried())
 	packed, err := pack(*r)
+	if len(packed) > mostPacked {
+		packed, err = pack(probe.Report{At: r.At, Login: "the report is larger than a call may carry"})
+	}
 	for range handTries {
 		if err == nil {
 			_, err = p.call(ctx, c, j.ID, packed)
@@ -301,7 +302,7 @@ func (p *Probe) do(ctx context.Context, c *caller, j Job) {
 	}
 }
 
-func (p *Probe) try(ctx context.Context, j Job) (*probe.Report, error) {
+func try(ctx context.Context, j Job) (*probe.Report, error) {
 	key, err := x509.ParsePKCS8PrivateKey(j.Key)
 	if err != nil {
 		return nil, err
@@ -311,9 +312,6 @@ func (p *Probe) try(ctx context.Context, j Job) (*probe.Report, error) {
 		return nil, errors.New("the key of the job cannot be used")
 	}
 	u := underlay.Host()
-	if p.Network != nil {
-		u = p.Network()
-	}
 	defer u.Close()
 	return probe.Run(ctx, u, j.Order, OptionsOf(j.Order.User, j.Password, signer, j.Certificate))
 }

@@ -18,7 +18,7 @@ import (
 )
 
 // A machine at home becomes a probe, and tries when it is asked to: what it sees counts, a change that breaks the way back goes back, also
-// where the service and the gateway are two processes. What does not answer judges nothing, and whoever was revoked does not count.
+// where the service and the gateway are two processes. What does not answer judges nothing, and a revoked probe does not count.
 func TestEnrolledProbe(t *testing.T) {
 	g := installAs(t, "ep", true)
 	g.stop()
@@ -66,8 +66,20 @@ func TestEnrolledProbe(t *testing.T) {
 	require.Regexp(t, `researchers-read-the-archive for researchers\S* .*from cove`, out+err.Error())
 	require.Contains(t, g.yl("plan", "show"), "10.99.0.0/24")
 
+	// A change that harms nobody, while the probe that saw how it was is gone.
+	g.yl("probe", "--everyone")
 	require.NoError(t, cmd.Process.Signal(os.Interrupt))
 	ended()
+	require.NoError(t, os.WriteFile(path, []byte("# harmless\n"+g.demo.Plan), 0o600))
+	harmless := func() error {
+		g.yl("plan", "load", path)
+		_, err := g.ask("plan", "commit", "--trial", "--vantage", "this-network,cove", "-m", "harmless", "--accept", "all",
+			"--because", "it is one")
+		return err
+	}
+	require.ErrorContains(t, harmless(), "nothing is known of researchers from cove (not tried: probe cove is not connected")
+	require.NotContains(t, g.yl("plan", "show"), "harmless")
+	require.ErrorContains(t, harmless(), "the trial does not know how it is now:\n  researchers from cove: not tried: probe cove is not connected")
 	begun := time.Now()
 	out, err = g.ask("--json", "probe", "--everyone", "--vantage", "cove")
 	require.Error(t, err)
@@ -79,7 +91,9 @@ func TestEnrolledProbe(t *testing.T) {
 		require.False(t, x.OK)
 		require.Zero(t, x.Tried)
 		require.Contains(t, x.Login, "probe cove is not connected")
+		require.True(t, x.NotTried)
 	}
+	require.NotContains(t, g.yl("journal", "--kind", "reach"), "no longer get in", "it is not known")
 	require.Contains(t, g.yl("probe", "enrolled"), "disconnected since")
 	require.Contains(t, g.status(), "not connected, so nothing can be tried from there: cove")
 

@@ -337,8 +337,8 @@ func TestPackage(t *testing.T) {
 	m.up()
 	m.do("sh", "-c", "echo 127.0.0.1 localhost >> /etc/hosts")
 	g.yl("probe", "invite", "rock", "--out", g.in("rock.invitation"))
-	m.put("/root/rock.invitation", "600", g.read(g.in("rock.invitation")))
-	m.do("yl", "probe", "enroll", "/root/rock.invitation")
+	m.put("/srv/rock.invitation", "600", g.read(g.in("rock.invitation")))
+	m.do("yl", "probe", "enroll", "/srv/rock.invitation")
 	m.do("systemctl", "start", probeUnit)
 	require.Eventually(t, func() bool { return strings.Contains(g.yl("probe", "enrolled"), "connected; enrolled") }, 20*time.Second,
 		200*time.Millisecond)
@@ -346,7 +346,7 @@ func TestPackage(t *testing.T) {
 	require.Equal(t, "yellow-lantern-probe 600\n", m.do("stat", "-c", "%U %a", "/var/lib/yellow-lantern-probe/probe.json"))
 	require.Contains(t, g.yl("probe", "--everyone", "--vantage", "rock"), "all as expected; computed and tried agree")
 	m.put("/etc/yellow-lantern/service.conf", "644", []byte(conf))
-	m.do("rm", "/root/rock.invitation", "/etc/hosts")
+	m.do("rm", "/srv/rock.invitation", "/etc/hosts")
 
 	// The host is lost: what a backup holds is put onto a fresh installation by one command, with and without secrets.
 	m.put("/srv/pass", "600", []byte("four unrelated words\n"))

@@ -34,7 +34,7 @@ func (r *Report) Again(o Order, now time.Time) *Report {
 		x := &out.Results[i]
 		x.Trial = t
 		was := seen[keyOf(t)]
-		if was != nil && was.Untried && was.Seen.Among(reason.Unconfirmed) {
+		if was != nil && was.Untried && was.Unconfirmed() {
 			x.Untried, x.OK, x.Seen = true, t.Edge || t.Search, saw(reason.Unconfirmed, nil)
 			continue
 		}

@@ -12,7 +12,7 @@ import (
 	"yellowlantern/internal/core/reason"
 )
 
-// Slim leaves of each trial what it was of and what was seen: the rest is known to whoever ordered it.
+// Slim leaves of each trial what it was of and what was seen: the service knows the rest.
 func (r *Report) Slim() {
 	r.Checks, r.Causes = []Check{}, []string{}
 	out := make([]Result, len(r.Results))
@@ -70,6 +70,9 @@ type target struct {
 	service netset.Point
 }
 
+// Unconfirmed tells whether it is not judged, for the gateway's record does not say the same.
+func (r *Result) Unconfirmed() bool { return r.Seen.Among(reason.Unconfirmed) }
+
 // agrees leaves what was seen as it is where the gateway's record says the same; known is whether it has anything of it.
 func (r *Result) agrees(d forward.Decision, known bool) {
 	refused := d.Lost != ""
@@ -88,7 +91,7 @@ func (r *Result) agrees(d forward.Decision, known bool) {
 func (r *Report) unrecorded(o Order, why string, now time.Time) *Report {
 	r.Results, r.Connected = nil, false
 	out := r.Again(o, now)
-	out.At, out.Handed, out.Tester, out.OK = now, false, true, false
+	out.At, out.Handed, out.Tester, out.NotTried, out.OK = now, false, true, true, false
 	out.Login, out.Fault, out.Differs = "not judged: "+why, reason.FaultOther, 0
 	out.Causes = []string{out.Login}
 	for i := range out.Results {
@@ -98,11 +101,14 @@ func (r *Report) unrecorded(o Order, why string, now time.Time) *Report {
 	return out
 }
 
+// Judged tells whether all that was to be tried was.
+func (r *Report) Judged() bool { return !r.NotTried && r.Unconfirmed() == 0 }
+
 // Unconfirmed counts what is not judged, for the gateway's record does not say the same: what is looked for by chance, and packets at a
 // boundary, are not among it.
 func (r *Report) Unconfirmed() (n int) {
 	for _, x := range r.Results {
-		if x.Seen.Among(reason.Unconfirmed) && !x.Edge && !x.Search {
+		if x.Unconfirmed() && !x.Edge && !x.Search {
 			n++
 		}
 	}

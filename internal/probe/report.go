@@ -106,6 +106,7 @@ type Report struct {
 	Revision  int          `json:"revision"`
 	Inside    bool         `json:"inside,omitempty" doc:"It ran on the gateway's own network or machine: no trial from outside."`
 	AtGateway bool         `json:"at-gateway,omitempty" doc:"It ran on the gateway host itself: everything was sent by the tunnel, also what the host reaches without one, and nothing is said of the way in from outside."`
+	NotTried  bool         `json:"not-tried,omitempty" doc:"Nothing is known from there: nothing could be tried, or the gateway has no record of it."`
 	Connected bool         `json:"connected"`
 	Login     string       `json:"login" doc:"How the login went."`
 	Fault     reason.Code  `json:"fault,omitempty" enum:"silent-500,silent-4500,silent-tcp,stopped-answering,certificate,refused,name,other" doc:"Why there is no session, where there should be one."`

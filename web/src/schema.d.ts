@@ -4955,6 +4955,8 @@ export interface components {
              * @description Trials that did not see what was expected.
              */
             missed: number;
+            /** @description Nothing is known from there: nothing could be tried, or the gateway has no record of it. */
+            "not-tried"?: boolean;
             /** @description Everything was as expected. */
             ok: boolean;
             passage?: string;
@@ -5517,6 +5519,8 @@ export interface components {
              * @description Trials of an enrolled probe of which the gateway's record does not say the same.
              */
             "not-judged"?: number;
+            /** @description Nothing is known from there: nothing could be tried, or the gateway has no record of it. */
+            "not-tried"?: boolean;
             ok: boolean;
             /** @description UDP or TCP. */
             over?: string;

@@ -79,6 +79,11 @@ func (s *Service) Commit(ctx context.Context, name string, in Request) (Committe
 		if baseline, err = s.Trials.Baseline(ctx, newest.Number, *in.Try); err != nil {
 			return out, err
 		}
+		blind, err := s.blind(ctx, in, baseline)
+		if err != nil {
+			return out, err
+		}
+		unjudged = append(unjudged, blind...)
 	}
 	accepted, _ := json.Marshal(append(acceptedOf(out.Review.Checked, accept), unjudged...))
 	rec := store.Revision{

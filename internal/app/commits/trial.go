@@ -77,6 +77,35 @@ func (s *Service) sameVantages(ctx context.Context, in trials.Request) (*trials.
 	return &in, err
 }
 
+// blind refuses a trial that knew nothing of how it was from some vantage, unless that is allowed: what was not seen to hold is not missed
+// afterwards.
+func (s *Service) blind(ctx context.Context, in Request, baseline uint) (kept []plans.Acceptance, err error) {
+	before, err := s.Trials.Seen(ctx, baseline)
+	var words []string
+	for _, p := range before {
+		if p.Judged() {
+			continue
+		}
+		why := fmt.Sprintf("%d trials are not judged", p.Unconfirmed())
+		if p.NotTried {
+			why = p.Login
+		}
+		words = append(words, fmt.Sprintf("%s from %s: %s", p.Class, p.Vantage, why))
+		kept = append(kept, plans.Acceptance{
+			Finding: "not-judged@" + p.Vantage, Problem: fmt.Sprintf("the trial does not judge %s from %s: %s", p.Class, p.Vantage, why),
+			Reason: "a partial trial was allowed",
+		})
+	}
+	if err != nil || len(words) == 0 || in.Partial {
+		return kept, err
+	}
+	if more := len(words) - mostSaid; more > 0 {
+		words = append(words[:mostSaid], fmt.Sprintf("and %d more", more))
+	}
+	return nil, refusal.Invalid("the trial does not know how it is now:\n  " + strings.Join(words, "\n  ") +
+		"\nsay other vantages (--vantage), or --allow-partial-trial")
+}
+
 const mostSaid = 8 // expectations that are named
 
 // trialOf prepares the trial of a commit; nil if it is to stay. It is called alone.

@@ -25,6 +25,10 @@ func (s *Service) Baseline(ctx context.Context, number int, in Request) (uint, e
 		return 0, err
 	}
 	for _, r := range rounds {
+		seen, err := s.Seen(ctx, r.ID)
+		if err != nil || slices.ContainsFunc(seen, func(p probe.Report) bool { return !p.Judged() }) {
+			continue
+		}
 		from := strings.Fields(r.Vantages)
 		if r.Revision == number && r.State == RoundDone &&
 			!slices.ContainsFunc(vantages, func(v Vantage) bool { return !slices.Contains(from, v.Name) }) {
@@ -46,15 +50,22 @@ func (s *Service) Baseline(ctx context.Context, number int, in Request) (uint, e
 	return r.ID, nil
 }
 
-// Broken says which expectations fail now and held before, for whom, from where.
+// Broken says which expectations fail now and held before, for whom, from where. What held and is not judged now is among them.
 func Broken(before, after []probe.Report) (out []string) {
-	held := map[string]bool{}
+	held, any := map[string]bool{}, map[string]bool{}
 	for _, p := range before {
 		for name, ok := range heldIn(p) {
 			held[KeyOf(p)+"\x00"+name] = ok
+			any[KeyOf(p)] = any[KeyOf(p)] || ok
 		}
 	}
 	for _, p := range after {
+		if p.NotTried {
+			if any[KeyOf(p)] {
+				out = append(out, fmt.Sprintf("nothing is known of %s from %s (%s)", p.Class, p.Vantage, p.Login))
+			}
+			continue
+		}
 		ok := heldIn(p)
 		for _, x := range p.Results {
 			if name := x.Expectation; !ok[name] && held[KeyOf(p)+"\x00"+name] && !(x.OK && p.Connected) {

@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowlantern/internal/core/reach"
+	"yellowlantern/internal/core/reason"
 	"yellowlantern/internal/probe"
 )
 
@@ -25,6 +26,9 @@ func TestChangesBetweenRounds(t *testing.T) {
 		return p
 	}
 	fine := report(true, true, false)
+	gone := probe.Report{Class: "researchers", Vantage: "home", NotTried: true, Login: "not tried: probe home is not connected"}
+	unjudged := report(true, false, false)
+	unjudged.Results[0].Seen.Reason, unjudged.Results[0].Untried = reason.Of(reason.Unconfirmed, nil), true
 	for _, c := range []struct {
 		name          string
 		before, after probe.Report
@@ -35,6 +39,9 @@ func TestChangesBetweenRounds(t *testing.T) {
 		{"back again", report(true, false, false), fine, "researchers reach records by tcp/80 from home again", ""},
 		{"a breach", fine, report(true, true, true), "researchers reach records by tcp/22 from home, which they must not: seen", "keep-out for researchers from home (records by tcp/22: seen)"},
 		{"failed before", report(true, false, false), report(true, false, false), "", ""},
+		{"the vantage is gone", fine, gone, "", "nothing is known of researchers from home (not tried: probe home is not connected)"},
+		{"the vantage was gone", gone, gone, "", ""},
+		{"not judged", fine, unjudged, "", "read for researchers from home (records by tcp/80: seen)"},
 		{"shut out", fine, report(false, false, false), "researchers no longer get in from home: UDP 500 is not answered", "read for researchers from home (records by tcp/80: UDP 500 is not answered)"},
 	} {
 		t.Run(c.name, func(t *testing.T) {

@@ -61,7 +61,6 @@ type job struct {
 	probe string
 	taken chan struct{} // closed when it is
 	done  chan probe.Report
-	gone  bool // taken, or nobody waits any longer
 }
 
 // desk is where probes get their jobs and leave their reports.
@@ -287,7 +286,6 @@ func (d *desk) have(ctx context.Context, j *job) (probe.Report, error) {
 	defer func() {
 		d.mu.Lock()
 		defer d.mu.Unlock()
-		j.gone = true
 		d.jobs = slices.DeleteFunc(d.jobs, func(x *job) bool { return x == j })
 		delete(d.under, j.ID)
 	}()
@@ -393,7 +391,7 @@ func (d *desk) hand(name, id string, r probe.Report) bool {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	j := d.under[id]
-	if j == nil || j.probe != name || j.gone {
+	if j == nil || j.probe != name {
 		return false
 	}
 	delete(d.under, id)

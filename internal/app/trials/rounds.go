@@ -68,6 +68,7 @@ type RoundResult struct {
 	Tried     int      `json:"tried"`
 	Missed    int      `json:"missed" doc:"Trials that did not see what was expected."`
 	Differs   int      `json:"differs" doc:"Trials that did not see what was computed."`
+	NotTried  bool     `json:"not-tried,omitempty" doc:"Nothing is known from there: nothing could be tried, or the gateway has no record of it."`
 	NotJudged int      `json:"not-judged,omitempty" doc:"Trials of an enrolled probe of which the gateway's record does not say the same."`
 	Largest   int      `json:"largest,omitempty" doc:"Largest packet that passes, in octets."`
 	Login     string   `json:"login"`
@@ -134,7 +135,7 @@ func round(r store.Round, reports []probe.Report) Round {
 	for _, p := range reports {
 		x := RoundResult{
 			Class: p.Class, Passage: p.Passage, Vantage: p.Vantage, Connected: p.Connected, OK: p.OK, Tried: p.Tried(),
-			Missed: p.Missed, Differs: p.Differs, NotJudged: p.Unconfirmed(), Largest: p.Largest, Login: p.Login, Causes: p.Causes,
+			Missed: p.Missed, Differs: p.Differs, NotTried: p.NotTried, NotJudged: p.Unconfirmed(), Largest: p.Largest, Login: p.Login, Causes: p.Causes,
 		}
 		if p.Given != nil {
 			x.Over = p.Given.Over
@@ -293,12 +294,17 @@ func (s *Service) run(ctx context.Context, r *store.Round, m *site.Model, classe
 }
 
 func verdictOf(r *store.Round, reports []probe.Report) (bool, string) {
-	bad, missed, differs, tried, out, unjudged := 0, 0, 0, 0, 0, 0
+	bad, missed, differs, tried, out, gone, unjudged := 0, 0, 0, 0, 0, 0, 0
 	for _, p := range reports {
-		tried, unjudged = tried+p.Tried(), unjudged+p.Unconfirmed()
+		tried += p.Tried()
 		if !p.OK {
 			bad++
 		}
+		if p.NotTried {
+			gone++
+			continue
+		}
+		unjudged += p.Unconfirmed()
 		if !p.Connected && !p.OK { // then nothing was tried
 			out++
 			continue
@@ -312,12 +318,15 @@ func verdictOf(r *store.Round, reports []probe.Report) (bool, string) {
 		return true, fmt.Sprintf("%d trials by %d logins, all as expected; computed and tried agree", tried, len(reports))
 	}
 	var words []string
+	if gone > 0 {
+		words = append(words, fmt.Sprintf("%d of %d logins not tried, or not judged", gone, len(reports)))
+	}
 	if out > 0 {
 		words = append(words, fmt.Sprintf("%d of %d logins failed, so nothing was tried as them", out, len(reports)))
 	}
-	if bad > out {
+	if bad > out+gone {
 		words = append(words, fmt.Sprintf("%d of %d logins saw something else: %d of %d trials not as expected, %d not as computed",
-			bad-out, len(reports), missed, tried, differs))
+			bad-out-gone, len(reports), missed, tried, differs))
 	}
 	if unjudged > 0 {
 		words = append(words, fmt.Sprintf("%d trials not judged, for the gateway's record does not say the same", unjudged))
@@ -334,7 +343,7 @@ func (s *Service) TryClass(ctx context.Context, o probe.Order, c reach.Class, v 
 	if err != nil {
 		p = &probe.Report{
 			At: time.Now(), Login: "not tried: " + err.Error(), Causes: []string{err.Error()}, Results: []probe.Result{},
-			Checks: []probe.Check{},
+			Checks: []probe.Check{}, NotTried: true,
 		}
 	}
 	p.User, p.Tester, p.Class, p.Vantage, p.Revision, p.Passage = "", true, c.Name(), v.Name, o.Revision, o.Passage
@@ -392,7 +401,7 @@ func (s *Service) lastSeen(ctx context.Context, id uint) map[string]seen {
 			return out
 		}
 		for _, p := range reports {
-			if key := KeyOf(p); out[key] == nil {
+			if key := KeyOf(p); out[key] == nil && !p.NotTried {
 				out[key] = seenBy(p)
 			}
 		}
@@ -403,7 +412,7 @@ func (s *Service) lastSeen(ctx context.Context, id uint) map[string]seen {
 func seenBy(p probe.Report) seen {
 	out := seen{"": p.Connected}
 	for _, x := range p.Results {
-		if x.Edge {
+		if x.Edge || x.Unconfirmed() {
 			continue
 		}
 		out[keyOfTrial(x)] = p.Connected && x.Answered()
@@ -429,7 +438,7 @@ func (s *Service) tellChanges(r *store.Round, before map[string]seen, reports []
 
 // changesOf says in words what a report sees otherwise than the one before. Nothing is said of what nobody expects either way.
 func changesOf(p probe.Report, was seen) (out []string) {
-	if was == nil {
+	if was == nil || p.NotTried {
 		return nil
 	}
 	if was[""] && !p.Connected {
@@ -438,7 +447,7 @@ func changesOf(p probe.Report, was seen) (out []string) {
 	for _, x := range p.Results {
 		before, known := was[keyOfTrial(x)]
 		switch now := x.Answered(); {
-		case !known || now == before:
+		case !known || now == before || x.Unconfirmed():
 		case x.Want && !now:
 			out = append(out, fmt.Sprintf("%s no longer reach %s by %s from %s: %s", p.Class, x.Place, x.Service, p.Vantage,
 				cmp.Or(x.Likely, x.Seen.Words)))

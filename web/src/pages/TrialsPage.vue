@@ -75,7 +75,7 @@ const cell = (r: Result) =>
   !r.connected
     ? r.ok
       ? 'kept out'
-      : r['not-judged']
+      : r['not-tried']
         ? 'not judged'
         : 'does not get in'
     : r.ok
