@@ -274,6 +274,9 @@ func putInPlace(fresh, folder string) (aside string, err error) {
 		return "", err
 	}
 	aside = folder + ".before-" + time.Now().UTC().Format("20060102T150405Z")
+	for at, n := aside, 2; exists(aside); n++ { // of another restore in the same second
+		aside = fmt.Sprintf("%s-%d", at, n)
+	}
 	if err := os.Rename(folder, aside); err != nil {
 		return "", err
 	}
@@ -284,6 +287,11 @@ func putInPlace(fresh, folder string) (aside string, err error) {
 		return "", os.RemoveAll(aside)
 	}
 	return aside, nil
+}
+
+func exists(path string) bool {
+	_, err := os.Lstat(path)
+	return err == nil
 }
 
 // giveTo gives a folder and what is in it to the owner of another one.

@@ -78,6 +78,13 @@ func TestBackup(t *testing.T) {
 	_, aside, err := Restore(with, other, pass)
 	require.NoError(t, err)
 	require.FileExists(t, filepath.Join(aside, "theirs"), "what was there is kept")
+	kept := map[string]bool{aside: true}
+	for range 3 { // within the same second
+		_, aside, err = Restore(with, other, pass)
+		require.NoError(t, err)
+		require.False(t, kept[aside], "each is kept")
+		kept[aside] = true
+	}
 	require.NoFileExists(t, filepath.Join(other, "theirs"))
 	if os.Getuid() == 0 {
 		for _, path := range []string{other, filepath.Join(other, store.DatabaseName), filepath.Join(other, store.KeyName)} {
